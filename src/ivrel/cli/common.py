@@ -1,0 +1,145 @@
+"""What the commands share: the same selection, the same formats, the same remarks."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import sys
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, TypeVar
+
+if TYPE_CHECKING:
+    from ivrel.core.fleet import Device
+    from ivrel.sources.workspace import Workspace
+
+T = TypeVar("T")
+SLOW = 200  # so many devices make progress worth showing
+
+
+def workspace_argument(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "-w", "--workspace", metavar="DIR", default=".", help="the workspace (default: the current folder)"
+    )
+
+
+def format_argument(parser: argparse.ArgumentParser, *formats: str) -> None:
+    formats = formats or ("table", "json")
+    parser.add_argument("--format", choices=formats, default="table", help="table for people, json for machines")
+    parser.add_argument("--width", type=_width, metavar="N", help="columns of a table (default: the terminal's)")
+
+
+def choice_arguments(parser: argparse.ArgumentParser, *, devices: bool = True) -> None:
+    if devices:
+        parser.add_argument("device", nargs="*", help="names of devices, or globs")
+    for name in ("kind", "site", "group"):
+        parser.add_argument(
+            f"--{name}", action="append", default=[], metavar=name.upper(), help=f"only devices of this {name}"
+        )
+
+
+def setting_argument(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--setting", action="append", default=[], metavar="SETTING", help="only this setting (can be repeated)"
+    )
+
+
+def today_argument(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--today", type=_day, metavar="YYYY-MM-DD", default=None, help="the day for which waivers are judged"
+    )
+
+
+def example(parser: argparse.ArgumentParser, *lines: str) -> None:
+    parser.epilog = "example:\n" + "\n".join(f"  {line}" for line in lines)
+
+
+def _day(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"'{text[:40]}' is not a day; expected YYYY-MM-DD") from None
+
+
+def _width(text: str) -> int:
+    if not text.isdigit() or not 40 <= int(text) <= 1000:
+        raise argparse.ArgumentTypeError(f"'{text[:40]}' is not a width; expected 40 to 1000")
+    return int(text)
+
+
+def day(args: argparse.Namespace) -> date:
+    """The day that waivers are judged for."""
+    return args.today or date.today()
+
+
+def open_workspace(args: argparse.Namespace) -> Workspace:
+    from ivrel.sources.workspace import Workspace
+
+    return Workspace(Path(args.workspace))
+
+
+def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]:
+    """The devices that a call is about."""
+    from ivrel.core.fleet import Choice, choose
+
+    names = getattr(args, "device", ())
+    names = (names,) if isinstance(names, str) else tuple(names)
+    choice = Choice(names, tuple(args.kind), tuple(args.site), tuple(args.group))
+    return choose(workspace.fleet, choice)
+
+
+def one_device(args: argparse.Namespace, workspace: Workspace) -> Device:
+    """The device that a call names."""
+    from ivrel.core.fleet import Choice, choose
+    from ivrel.core.mistakes import InputError
+
+    found = choose(workspace.fleet, Choice((args.device,)))
+    if len(found) != 1:
+        raise InputError(f"'{args.device}' matches {len(found)} devices; expected one")
+    return found[0]
+
+
+def settings(names: Sequence[str]) -> tuple[str, ...]:
+    """Settings that a call names, checked."""
+    from ivrel.core.mistakes import InputError, Mistake, not_one_of
+    from ivrel.core.settings import SETTINGS
+
+    mistakes = [Mistake("", f"setting {not_one_of(n, SETTINGS)}") for n in names if n not in SETTINGS]
+    if mistakes:
+        raise InputError(mistakes)
+    return tuple(names)
+
+
+def columns(args: argparse.Namespace) -> int:
+    """How wide a table may be."""
+    if args.width:
+        return int(args.width)
+    if sys.stdout.isatty() or os.environ.get("COLUMNS"):
+        return shutil.get_terminal_size((100, 24)).columns
+    return 120
+
+
+def workspace_words(args: argparse.Namespace) -> str:
+    """The option that names the workspace, as a next command has to repeat it."""
+    return "" if args.workspace == "." else f" -w {args.workspace}"
+
+
+def remark(text: str) -> None:
+    """Tells people something without touching the output."""
+    print(text, file=sys.stderr)
+
+
+def progress(items: Iterable[T], total: int, doing: str) -> Iterator[T]:
+    """Passes items on, with a bar on standard error if that is a terminal and there are many."""
+    if total < SLOW or not sys.stderr.isatty():
+        yield from items
+        return
+    from rich.console import Console
+    from rich.progress import track
+
+    yield from track(items, doing, total, console=Console(stderr=True), transient=True)
+
+
+Run = Callable[[argparse.Namespace], int]

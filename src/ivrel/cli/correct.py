@@ -1,0 +1,82 @@
+"""`ivrel correct`: corrections, back-outs and the change sheet, each proved on the text at hand."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ivrel.cli import common
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from datetime import date
+
+    from ivrel.core.correct import Correction
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    common.workspace_argument(parser)
+    common.choice_arguments(parser)
+    common.format_argument(parser)
+    common.today_argument(parser)
+    parser.add_argument("-o", "--output", metavar="DIR", help="write DIR/DEVICE/change.txt and the like")
+    parser.add_argument("--replace", action="store_true", help="write into a folder that already holds something")
+    parser.add_argument("--all", action="store_true", help="show every device, also of a large fleet")
+    common.example(parser, "ivrel correct tarsk-fw2", "ivrel correct --site tarsk -o corrections")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace) -> int:
+    from ivrel.core.correct import correct
+    from ivrel.core.mistakes import Unreadable
+    from ivrel.output import json
+    from ivrel.output.correct import show_corrections
+    from ivrel.sources.files import claim_folder
+
+    workspace = common.open_workspace(args)
+    devices, policy, today = common.chosen(args, workspace), workspace.policy, common.day(args)
+    if args.output:
+        claim_folder(Path(args.output), args.replace)
+    corrections: list[Correction] = []
+    unread: list[tuple[str, str]] = []
+    for device in common.progress(devices, len(devices), "correcting"):
+        dialect = workspace.dialects[device.platform]
+        try:
+            data, file = workspace.text(device)
+            corrections.append(correct(device, dialect, data, policy, today, file))
+        except Unreadable as problem:
+            unread.append((device.name, str(problem)))
+    if args.output:
+        write_folder(Path(args.output), workspace.fleet.name, policy.name, corrections, unread, today)
+    if args.format == "json":
+        json.show(json.corrections(workspace.fleet.name, corrections, unread))
+    else:
+        width, where = common.columns(args), common.workspace_words(args)
+        show_corrections(corrections, unread, width, where, args.output, args.all)
+    remains = any(r.verdict != "waived" for c in corrections for r in c.remains)
+    return 1 if unread or remains or not all(c.proved for c in corrections) else 0
+
+
+def write_folder(
+    folder: Path,
+    fleet: str,
+    policy: str,
+    corrections: Sequence[Correction],
+    unread: Sequence[tuple[str, str]],
+    today: date,
+) -> None:
+    """Writes the corrections, each device in a folder of its own; what is not proved has another name."""
+    from ivrel.output import json
+    from ivrel.output.sheet import change_sheet
+    from ivrel.sources.files import write_text
+
+    for c in corrections:
+        names = ("change.txt", "backout.txt")
+        for name in (*names, *(f"unproved-{n}" for n in names)):
+            (folder / c.device / name).unlink(missing_ok=True)
+        if c.changes:
+            for name, text in zip(names, (c.change, c.backout), strict=True):
+                write_text(folder / c.device / (name if c.proved else f"unproved-{name}"), text)
+    write_text(folder / "corrections.json", json.text(json.corrections(fleet, corrections, unread)))
+    write_text(folder / "change-sheet.md", change_sheet(fleet, policy, corrections, unread, today))

@@ -1,0 +1,50 @@
+"""`ivrel explain DEVICE [SETTING]`: one verdict from both ends."""
+
+from __future__ import annotations
+
+import argparse
+
+from ivrel.cli import common
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    common.workspace_argument(parser)
+    parser.add_argument("device", help="the name of one device")
+    parser.add_argument("setting", nargs="?", help="a setting (default: all that are asked for)")
+    common.format_argument(parser)
+    common.today_argument(parser)
+    common.example(parser, "ivrel explain tarsk-fw2 level")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace) -> int:
+    from ivrel.core.correct import correct
+    from ivrel.core.mistakes import InputError
+    from ivrel.core.policy import effective
+
+    workspace = common.open_workspace(args)
+    names = common.settings([args.setting] if args.setting else [])
+    device, policy = common.one_device(args, workspace), workspace.policy
+    asked = effective(policy, device)
+    for name in names:
+        if name not in asked:
+            raise InputError(f"the policy asks nothing of {device.name} about {name}")
+    today = common.day(args)
+    data, file = workspace.text(device)
+    result = workspace.audit_device(device, today)
+    if result.problem:
+        raise InputError(result.problem)
+    correction = correct(device, workspace.dialects[device.platform], data, policy, today, file)
+    verdicts = [v for v in result.verdicts if not names or v.setting in names]
+    if args.format == "json":
+        from ivrel.output import json
+
+        json.show(json.explanation(device, policy, verdicts, correction))
+    else:
+        from ivrel.output.explain import show_explanation
+        from ivrel.sources.lines import LinesOf
+
+        text_of = LinesOf(workspace, (device,))
+        width, where = common.columns(args), common.workspace_words(args)
+        show_explanation(device, policy, verdicts, correction, text_of, width, where)
+    return 0 if all(v.verdict in ("meets", "waived") for v in verdicts) else 1

@@ -1,0 +1,28 @@
+"""`ivrel new DIR`: a commented workspace to start from."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from ivrel.cli import common
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", metavar="DIR", help="the folder to write")
+    parser.add_argument("--replace", action="store_true", help="write into a folder that already holds something")
+    common.example(parser, "ivrel new our-network")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace) -> int:
+    from ivrel.sources.files import claim_folder, read_text, write_text
+
+    folder, start = Path(args.folder), Path(__file__).parent.parent / "start"
+    claim_folder(folder, args.replace)
+    for path in sorted(p for p in start.rglob("*") if p.is_file()):
+        name = path.relative_to(start)
+        write_text(folder / name, read_text(path, str(name)))
+    print(f"wrote {folder}/fleet.yaml, policy.yaml and one configuration in {folder}/configs")
+    print(f"next  edit them; then ivrel fleet -w {folder}, ivrel audit -w {folder}")
+    return 0

@@ -1,0 +1,106 @@
+"""Judges one configuration against what the policy asks of its device."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date
+
+from ivrel.core.audit.verdict import GOOD, DeviceResult, Place, Verdict
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.records import Records, Stray, read_records
+from ivrel.core.fleet import Device
+from ivrel.core.mistakes import Unreadable
+from ivrel.core.policy import Policy, Requirement, Waiver, effective
+from ivrel.core.settings import SETTINGS, Fact, Scope
+
+__all__ = ["DeviceResult", "Verdict", "audit_text", "judge", "scope_of", "unreadable"]
+
+
+def audit_text(device: Device, dialect: Dialect, data: bytes, policy: Policy, today: date, file: str) -> DeviceResult:
+    """Reads a configuration and judges it; a text that cannot be read makes every verdict `unknown`."""
+    try:
+        records = read_records(dialect, data)
+    except Unreadable as problem:
+        return unreadable(device, policy, f"{file}: {problem}")
+    asked = effective(policy, device)
+    verdicts = judge(scope_of(device, records, policy, asked), asked, file)
+    return _result(device, verdicts, policy, today)
+
+
+def unreadable(device: Device, policy: Policy, problem: str) -> DeviceResult:
+    """The result of a device whose configuration is not there or cannot be read."""
+    verdicts = tuple(
+        Verdict(r.setting, "unknown", "", r.text, r.rule, "the configuration could not be read", ())
+        for r in effective(policy, device).values()
+    )
+    return DeviceResult(device.name, device.kind, device.site, device.platform, verdicts, problem)
+
+
+def scope_of(device: Device, records: Records, policy: Policy, asked: Mapping[str, Requirement]) -> Scope:
+    """The scope in which a device is judged: with the collectors that are asked of it."""
+    wanted = asked["collectors"].needs[""].wanted if "collectors" in asked else None
+    return Scope(device, records, policy.collectors, wanted)
+
+
+def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:
+    """The verdicts of one device, waivers aside."""
+    strays = scope.records.strays
+    return tuple(
+        _doubtful(scope, r, found, file)
+        if strays and (found := [s for s in strays if r.setting in s.bears_on])
+        else _judge(scope, r, file)
+        for r in asked.values()
+    )
+
+
+def _judge(scope: Scope, asked: Requirement, file: str) -> Verdict:
+    setting = SETTINGS[asked.setting]
+    facts = setting.facts(scope)
+    findings = setting.judge(scope, asked.needs)
+    if not findings:
+        lines = tuple(line for fact in facts for line in fact.lines)
+        return _verdict(asked, "meets", facts, "as asked", lines, file)
+    verdict = "breaks" if any(f.verdict == "breaks" for f in findings) else "unknown"
+    why = "; ".join(f.why for f in findings)
+    if verdict == "breaks":
+        records, obstacles = setting.mend(scope, asked.needs)
+        unable = [o.why for o in obstacles if o.unable]
+        if unable and records is scope.records:
+            verdict, why = "unable", f"{why}; {'; '.join(unable)}"
+    return _verdict(asked, verdict, facts, why, tuple(line for f in findings for line in f.lines), file)
+
+
+def _doubtful(scope: Scope, asked: Requirement, strays: list[Stray], file: str) -> Verdict:
+    """The verdict where a statement that bears on the setting is not understood."""
+    facts = SETTINGS[asked.setting].facts(scope)
+    said = "; ".join(f"line {s.line} is not understood: {s.text}" for s in strays[:3])
+    if len(strays) > 3:
+        said += f"; and {len(strays) - 3} more lines"
+    return _verdict(asked, "unknown", facts, said, tuple(s.line for s in strays), file)
+
+
+def _verdict(
+    asked: Requirement, verdict: str, facts: list[Fact], why: str, lines: tuple[int, ...], file: str
+) -> Verdict:
+    where = tuple(Place(file, line) for line in sorted(set(lines)))
+    return Verdict(asked.setting, verdict, SETTINGS[asked.setting].say(facts), asked.text, asked.rule, why, where)
+
+
+def _result(device: Device, verdicts: tuple[Verdict, ...], policy: Policy, today: date) -> DeviceResult:
+    out = []
+    for v in verdicts:
+        waiver = _waiver(policy, device, v.setting) if v.verdict not in GOOD else None
+        if waiver is None:
+            out.append(v)
+        elif today <= waiver.until:
+            why = f"{v.why}; waived until {waiver.until}: {waiver.because}"
+            out.append(Verdict(v.setting, "waived", v.found, v.wanted, v.rule, why, v.where))
+        else:
+            why = f"{v.why}; its waiver ran out on {waiver.until}"
+            out.append(Verdict(v.setting, v.verdict, v.found, v.wanted, v.rule, why, v.where))
+    return DeviceResult(device.name, device.kind, device.site, device.platform, tuple(out))
+
+
+def _waiver(policy: Policy, device: Device, setting: str) -> Waiver | None:
+    """The waiver that covers a verdict; of several, the one that lasts longest."""
+    return max((w for w in policy.waivers if w.covers(device, setting)), key=lambda w: w.until, default=None)

@@ -1,0 +1,5 @@
+"""Corrections: computed from settings, written by the dialect's patterns, proved on the text at hand."""
+
+from ivrel.core.correct.correction import PROPERTIES, Change, Correction, Property, Remaining, correct
+
+__all__ = ["PROPERTIES", "Change", "Correction", "Property", "Remaining", "correct"]

@@ -1,0 +1,140 @@
+"""Writes the correction of one configuration, its back-out, and the proof of both."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date
+from hashlib import sha256
+
+from msgspec import Struct
+
+from ivrel.core.audit.judge import audit_text, scope_of
+from ivrel.core.audit.verdict import DeviceResult
+from ivrel.core.correct.plan import Plan, make_plan, undo
+from ivrel.core.correct.proof import PROPERTIES, Case, Property, prove
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.records import Step, read_records
+from ivrel.core.fleet import Device
+from ivrel.core.policy import Policy, Requirement, effective
+
+__all__ = ["PROPERTIES", "Change", "Correction", "Property", "Remaining", "correct"]
+
+
+class Change(Struct, frozen=True):
+    """One line of a correction: what it says, what it replaces, and why it is there."""
+
+    line: str
+    inside: str
+    removes: bool
+    replaces: str
+    settings: tuple[str, ...]
+    reason: str
+
+
+class Remaining(Struct, frozen=True):
+    """What is not as asked even after the correction, and why."""
+
+    setting: str
+    verdict: str
+    why: str
+
+
+class Correction(Struct, frozen=True):
+    """The correction of one device; `fingerprint` is the SHA-256 of the configuration it was made for."""
+
+    device: str
+    platform: str
+    changes: tuple[Change, ...]
+    change: str
+    backout: str
+    proof: tuple[Property, ...]
+    remains: tuple[Remaining, ...]
+    fingerprint: str
+    before: DeviceResult
+    after: DeviceResult
+    corrected: bytes
+
+    @property
+    def proved(self) -> bool:
+        """Whether every property of the proof holds."""
+        return all(p.holds for p in self.proof)
+
+
+def correct(device: Device, dialect: Dialect, data: bytes, policy: Policy, today: date, file: str) -> Correction:
+    """The correction that makes a configuration meet the policy; Unreadable if it cannot be read."""
+    records = read_records(dialect, data)
+    before = audit_text(device, dialect, data, policy, today, file)
+    asked = effective(policy, device)
+    waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
+    case = Case(device, dialect, policy, asked, waived, file, today)
+    plan = make_plan(scope_of(device, records, policy, asked), asked, waived)
+    if not plan.steps:
+        return Correction(
+            device.name,
+            dialect.name,
+            (),
+            "",
+            "",
+            (),
+            _remaining(before, plan),
+            _print(data),
+            before,
+            before,
+            data,
+        )
+    grammar, style = dialect.grammar, dialect.style
+    change = grammar.write_change([s.edit for s in plan.steps], style)
+    corrected, proof = prove(case, data, change, plan)
+    backout, after = "", before
+    if corrected != data:
+        undone = undo(read_records(dialect, corrected), records)
+        backout = grammar.write_change([s.edit for s in undone], style)
+        after = audit_text(device, dialect, corrected, policy, today, file)
+    return Correction(
+        device.name,
+        dialect.name,
+        tuple(_change(step, plan, before, asked, dialect) for step in plan.steps),
+        change,
+        backout,
+        proof,
+        _remaining(after, plan),
+        _print(data),
+        before,
+        after,
+        corrected,
+    )
+
+
+def _print(data: bytes) -> str:
+    return sha256(data).hexdigest()
+
+
+def _remaining(after: DeviceResult, plan: Plan) -> tuple[Remaining, ...]:
+    return tuple(
+        Remaining(v.setting, v.verdict, "; ".join([v.why, *(o.why for o in plan.stuck(v.setting))]))
+        for v in after.verdicts
+        if v.verdict != "meets"
+    )
+
+
+def _change(
+    step: Step, plan: Plan, before: DeviceResult, asked: Mapping[str, Requirement], dialect: Dialect
+) -> Change:
+    settings = plan.owners(step)
+    join = dialect.grammar.join
+    remove = f"{dialect.style.remove} " if step.edit.removes else ""
+    return Change(
+        remove + join(step.edit.words),
+        " / ".join(join(words) for words in step.edit.path),
+        step.edit.removes,
+        join(step.replaces) if step.replaces else "",
+        settings,
+        "; ".join(_reason(name, before, asked) for name in settings),
+    )
+
+
+def _reason(name: str, before: DeviceResult, asked: Mapping[str, Requirement]) -> str:
+    verdict = next(v for v in before.verdicts if v.setting == name)
+    requirement = asked[name]
+    said = f"'{requirement.rule}' asks {name}: {requirement.text}"
+    return said if verdict.verdict in ("meets", "unknown") else f"{said}; {verdict.why}"

@@ -1,0 +1,6 @@
+"""Dialects: data files that read and write one platform's configurations."""
+
+from ivrel.core.dialects.dialect import Dialect, read_dialect
+from ivrel.core.dialects.records import Records, Said, Stray, read_records
+
+__all__ = ["Dialect", "Records", "Said", "Stray", "read_dialect", "read_records"]

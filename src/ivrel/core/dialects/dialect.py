@@ -1,0 +1,229 @@
+"""A dialect: how one platform writes its settings, as data. One YAML file; patterns that read and write.
+
+Passes: `- {in: events, says: "facility {facility}"}`
+Fails:  `- {in: events, says: "facility {colour}"}` (no slot is called colour)
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.core.dialects import shapes
+from ivrel.core.dialects.pattern import Path, Pattern, Words, compile_pattern
+from ivrel.core.dialects.slots import SLOTS, TABLES, Value, table_of
+from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, place, read_yaml
+from ivrel.core.mistakes import InputError, not_one_of
+
+
+class Example(Struct, frozen=True):
+    """A text, and the settings that it means, as `setting` or `setting key` to text."""
+
+    text: str
+    means: Mapping[str, str]
+    line: int
+
+
+class Dialect(Struct, frozen=True, eq=False):
+    """One platform's way of writing, as read from its file."""
+
+    name: str
+    about: str
+    shape: str
+    style: shapes.Style
+    patterns: tuple[Pattern, ...]
+    aside: tuple[tuple[Path, Words], ...]
+    keys: Mapping[str, tuple[str, ...]]
+    removal: Mapping[str, Pattern]
+    defaults: Mapping[str, Value]
+    limits: Mapping[str, int]
+    examples: tuple[Example, ...]
+    file: str
+
+    @property
+    def grammar(self) -> shapes.Shape:
+        """The shape's functions."""
+        return shapes.shape(self.shape)
+
+    def has(self, slot: str) -> bool:
+        """Whether a statement of this platform can carry the slot."""
+        return any(slot in p.slots for p in self.patterns)
+
+    def can_write(self, slot: str, value: Value) -> bool:
+        """Whether this platform can say that a slot has this value."""
+        return self.defaults.get(slot) == value or any(p.can_write(slot, value) for p in self.patterns)
+
+    def choices(self, slot: str) -> tuple[str, ...]:
+        """The values that a slot can take on this platform, least first; empty if any will do."""
+        return tuple(c for c in SLOTS[slot].type.choices if self.can_write(slot, c))
+
+
+_TEXT = Text("text")
+
+DIALECT = Record(
+    "a dialect",
+    {
+        "dialect": Key(_TEXT, "its name, as the file's", must=True),
+        "about": Key(_TEXT, "the kind of platform, in one line", must=True),
+        "shape": Key(Text("a shape", choices=shapes.NAMES), "how text falls into statements", must=True),
+        "comment": Key(_TEXT, "what a comment line begins with"),
+        "change": Key(
+            Record(
+                "a way to change",
+                {"remove": Key(_TEXT, "the word that takes a statement away", must=True)},
+            ),
+            "how a change is written",
+            must=True,
+        ),
+        "spelling": Key(
+            MapOf(MapOf(_TEXT)),
+            "for a type or a slot: its values and this platform's words; a value that is not listed cannot be said",
+        ),
+        "rows": Key(
+            MapOf(
+                Record(
+                    "a table",
+                    {
+                        "key": Key(ListOf(_TEXT, filled=True), "the fields that tell rows apart", must=True),
+                        "removed-by": Key(_TEXT, "the beginning of all statements of one row"),
+                        "in": Key(_TEXT, "the block that `removed-by` stands in"),
+                        "most": Key(Text("a whole number", int), "how many rows the platform holds"),
+                    },
+                ),
+                Text("a table", choices=TABLES),
+            ),
+            "the tables that the statements fill",
+        ),
+        "defaults": Key(Raw({"type": "object"}), "what holds where the text says nothing"),
+        "statements": Key(
+            ListOf(
+                Record(
+                    "a statement",
+                    {
+                        "says": Key(_TEXT, "the pattern", must=True),
+                        "in": Key(_TEXT, "the enclosing headers, divided by '/'"),
+                        "removed-by": Key(_TEXT, "the words that name it when it is removed"),
+                    },
+                    lambda at, **v: (at, v),
+                ),
+                filled=True,
+            ),
+            "the patterns",
+            must=True,
+        ),
+        "aside": Key(
+            ListOf(
+                Record(
+                    "a statement",
+                    {
+                        "starts": Key(ListOf(_TEXT, one_is_enough=True), "first words", must=True),
+                        "in": Key(_TEXT, "the enclosing headers, divided by '/'"),
+                    },
+                )
+            ),
+            "statements in the export part that bear on no setting",
+        ),
+        "examples": Key(
+            ListOf(
+                Record(
+                    "an example",
+                    {"text": Key(_TEXT, "a text", must=True), "means": Key(MapOf(_TEXT), "its settings")},
+                    lambda at, text, means=None: Example(text, means or {}, place(at)[0]),
+                )
+            ),
+            "texts with the settings that they mean",
+        ),
+    },
+)
+
+
+def read_dialect(text: str, file: str) -> Dialect:
+    """Reads a dialect file; InputError holds every mistake, with line and column."""
+    values, report = read_yaml(text, file, DIALECT)
+    if values is None:
+        raise InputError(report.mistakes)
+    grammar = shapes.shape(values["shape"])
+    style = shapes.Style(values.get("comment", "#"), values["change"]["remove"])
+    spelling = values.get("spelling", {})
+    rows = values.get("rows", {})
+    keys = {table: tuple(f"{table}.{field}" for field in row["key"]) for table, row in rows.items()}
+    every_key = [slot for table in keys.values() for slot in table]
+    patterns: list[Pattern] = []
+    for node, says in values["statements"]:
+        try:
+            patterns.append(
+                compile_pattern(
+                    says["says"],
+                    says.get("in", ""),
+                    grammar.split,
+                    spelling,
+                    keys=every_key,
+                    removed_by=says.get("removed_by"),
+                    line=place(node)[0],
+                )
+            )
+            if patterns[-1].table not in ("", *keys):
+                report.add(node, f"no key for the rows of '{patterns[-1].table}'; expected it under 'rows'")
+        except ValueError as problem:
+            report.add(node, str(problem))
+    removal = {}
+    for table, row in rows.items():
+        if "removed_by" in row:
+            try:
+                removal[table] = compile_pattern(
+                    row["removed_by"], row.get("in", ""), grammar.split, spelling, keys=every_key
+                )
+            except ValueError as problem:
+                report.add(None, str(problem))
+    for slot in every_key:
+        if slot not in SLOTS:
+            report.add(None, f"key {not_one_of(slot, SLOTS)}")
+    aside = tuple(
+        (_path(entry.get("in", ""), grammar.split), tuple(grammar.split(words)))
+        for entry in values.get("aside", ())
+        for words in entry["starts"]
+    )
+    defaults = _defaults(values.get("defaults"), report)
+    report.settle()
+    return Dialect(
+        values["dialect"],
+        values["about"],
+        values["shape"],
+        style,
+        tuple(patterns),
+        aside,
+        keys,
+        removal,
+        defaults,
+        {table: row["most"] for table, row in rows.items() if "most" in row},
+        values.get("examples", ()),
+        file,
+    )
+
+
+def _path(inside: str, split: Callable[[str], Sequence[str]]) -> Path:
+    return tuple(tuple(split(part.strip())) for part in inside.split("/")) if inside else ()
+
+
+def _defaults(node: Node | None, report: Report) -> dict[str, Value]:
+    out: dict[str, Value] = {}
+    if node is None:
+        return out
+    read: dict[str, Any] = MapOf(_TEXT).read(node, report)
+    for slot, word in read.items():
+        if slot not in SLOTS:
+            report.add(node, f"default for a slot that {not_one_of(slot, SLOTS)}")
+            continue
+        try:
+            out[slot] = SLOTS[slot].type.parse(word)
+        except ValueError:
+            choices = SLOTS[slot].type.choices
+            report.add(node, f"default of {slot}: {not_one_of(word, choices)}")
+    return out
+
+
+def fields_of(dialect: Dialect, table: str) -> tuple[str, ...]:
+    """The slots of a table that this platform's statements can carry."""
+    return tuple(dict.fromkeys(s for p in dialect.patterns for s in p.slots if table_of(s) == table))

@@ -1,0 +1,282 @@
+"""Patterns: one line of a dialect that reads a statement into values and writes values as a statement.
+
+A pattern is words and slots: `send {destination.address} {destination.transport} {destination.port}`.
+`[…]` may be left out; `{stamp.year=shown:year}` is the word `year`, which means that the year is shown.
+
+>>> p = compile_pattern("stamp {stamp.kind} [{stamp.year=shown:year}]", "", str.split, {})
+>>> p.read((), ("stamp", "calendar", "year"))
+(('stamp.kind', 'calendar'), ('stamp.year', 'shown'))
+>>> p.write({"stamp.kind": "uptime", "stamp.year": "hidden"}.get)
+((), ('stamp', 'uptime'))
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+from msgspec import Struct
+
+from ivrel.core.dialects.slots import SLOTS, Value, table_of
+from ivrel.core.mistakes import not_one_of
+
+Words = tuple[str, ...]
+Path = tuple[Words, ...]
+Fields = tuple[tuple[str, Value], ...]
+Spelling = Mapping[str, Mapping[str, str]]
+
+_SLOT = re.compile(r"\{([^{}=:]*)(?:=([^{}=:]*):([^{}:]+))?\}")
+_MARK = re.compile("[\ue000-\uefff]")
+
+
+class Literal(Struct, frozen=True):
+    """A word that stands as it is."""
+
+    word: str
+
+
+class Variable(Struct, frozen=True):
+    """One word that carries a slot's value; `spelled` maps values to this platform's words for them."""
+
+    slot: str
+    spelled: Mapping[str, str] | None
+    values: Mapping[str, str] | None
+
+    def decode(self, word: str) -> Value | None:
+        """The value that a word means; None if it means none."""
+        if self.values is not None:
+            value = self.values.get(word)
+            if value is None:
+                return None
+            word = value
+        try:
+            return SLOTS[self.slot].type.parse(word)
+        except ValueError:
+            return None
+
+    def encode(self, value: Value) -> str | None:
+        """The word for a value; None if this platform has none."""
+        return str(value) if self.spelled is None else self.spelled.get(str(value))
+
+
+class Flag(Struct, frozen=True):
+    """A word that stands exactly when a slot has one certain value."""
+
+    slot: str
+    value: str
+    word: str
+
+
+class Maybe(Struct, frozen=True):
+    """What may be left out."""
+
+    items: tuple[Item, ...]
+
+
+Item = Literal | Variable | Flag | Maybe
+Get = Callable[[str], Value | None]
+
+
+class Pattern(Struct, frozen=True):
+    """A compiled pattern: the enclosing path and the statement, both as items."""
+
+    path: tuple[tuple[Item, ...], ...]
+    items: tuple[Item, ...]
+    slots: tuple[str, ...]
+    removal: tuple[Item, ...]
+    line: int = 0
+
+    @property
+    def table(self) -> str:
+        """The table whose rows the pattern reads and writes; '' for single values."""
+        return table_of(self.slots[-1]) if self.slots else ""
+
+    def read(self, path: Path, words: Words) -> Fields | None:
+        """The values that a statement carries; None if the pattern does not fit it."""
+        if len(path) != len(self.path):
+            return None
+        fields: list[tuple[str, Value]] = []
+        for items, header in zip(self.path, path, strict=True):
+            found = _match(items, header, 0)
+            if found is None:
+                return None
+            fields += found
+        found = _match(self.items, words, 0)
+        return None if found is None else tuple(fields + found)
+
+    def write(self, get: Get) -> tuple[Path, Words] | None:
+        """The statement for the values that `get` gives; None if one of them has no word here."""
+        path = self.write_path(get)
+        words = _write(self.items, get)
+        return None if path is None or words is None else (path, tuple(words))
+
+    def write_path(self, get: Get) -> Path | None:
+        """The enclosing path alone."""
+        path = [_write(items, get) for items in self.path]
+        return None if None in path else tuple(tuple(words or ()) for words in path)
+
+    def write_removal(self, get: Get) -> Words | None:
+        """The words by which the statement is named when it is removed."""
+        words = _write(self.removal, get)
+        return None if words is None else tuple(words)
+
+    @property
+    def opening(self) -> Words:
+        """The words that the statement begins with whatever its values are."""
+        out: list[str] = []
+        for item in self.items:
+            if not isinstance(item, Literal):
+                break
+            out.append(item.word)
+        return tuple(out)
+
+    def variable(self, slot: str) -> Variable | None:
+        """The item that carries a slot, if it is no flag."""
+        every = [*self.items, *(item for items in self.path for item in items)]
+        return next((i for i in _flat(every) if isinstance(i, Variable) and i.slot == slot), None)
+
+    def can_write(self, slot: str, value: Value) -> bool:
+        """Whether the statement can carry this value of a slot."""
+        every = [*self.items, *(item for items in self.path for item in items)]
+        return any(
+            isinstance(item, Flag) or (isinstance(item, Variable) and item.encode(value) is not None)
+            for item in _flat(every)
+            if not isinstance(item, Literal | Maybe) and item.slot == slot
+        )
+
+
+def compile_pattern(
+    says: str | Sequence[str],
+    inside: str,
+    split: Callable[[str], Sequence[str]],
+    spelling: Spelling,
+    *,
+    keys: Sequence[str] = (),
+    removed_by: str | None = None,
+    line: int = 0,
+) -> Pattern:
+    """Compiles the text of a pattern; ValueError tells what is wrong with it.
+
+    `split` cuts a line into words as the dialect's shape does; `inside` is the enclosing path, its headers
+    divided by '/'; `keys` are the slots that tell rows apart.
+    """
+    path = tuple(_items(part.strip(), split, spelling) for part in inside.split("/")) if inside else ()
+    items = _items(str(says), split, spelling)
+    slots = tuple(
+        dict.fromkeys(i.slot for part in (*path, items) for i in _flat(part) if isinstance(i, Variable | Flag))
+    )
+    removal = _items(removed_by, split, spelling) if removed_by else _named_by(items, keys)
+    return Pattern(path, items, slots, removal, line)
+
+
+def _named_by(items: tuple[Item, ...], keys: Sequence[str]) -> tuple[Item, ...]:
+    """All up to the first value that is no key: what is left when the value is."""
+    out: list[Item] = []
+    for item in items:
+        if isinstance(item, Variable) and item.slot in keys:
+            out.append(item)
+        elif isinstance(item, Literal):
+            if item.word != "=":
+                out.append(item)
+        else:
+            break
+    return tuple(out)
+
+
+def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling) -> tuple[Item, ...]:
+    held: list[Item] = []
+
+    def hold(match: re.Match[str]) -> str:
+        name, value, word = (part and part.strip() for part in match.groups())
+        if name not in SLOTS:
+            raise ValueError(f"slot {not_one_of(name or '', SLOTS)}")
+        kind = SLOTS[name].type
+        if value is not None:
+            if kind.choices and value not in kind.choices:
+                raise ValueError(f"value {not_one_of(value, kind.choices)}")
+            held.append(Flag(name, value, word or ""))
+        else:
+            spelled = spelling.get(name) or spelling.get(kind.name)
+            back = {word: value for value, word in spelled.items()} if spelled else None
+            held.append(Variable(name, spelled, back))
+        return chr(0xE000 + len(held) - 1)
+
+    marked = _SLOT.sub(hold, text)
+    if "{" in marked or "}" in marked:
+        raise ValueError(f"a brace in '{text}' has no partner; slots are written {{name}}")
+    words: list[str] = []
+    for piece in re.split(r"([\[\]])", marked):
+        words += [piece] if piece in ("[", "]") else split(piece)
+    stack: list[list[Item]] = [[]]
+    for word in words:
+        if word == "[":
+            stack.append([])
+        elif word == "]":
+            if len(stack) == 1:
+                raise ValueError(f"']' in '{text}' without '['")
+            inner = tuple(stack.pop())
+            stack[-1].append(Maybe(inner))
+        elif len(word) == 1 and _MARK.match(word):
+            stack[-1].append(held[ord(word) - 0xE000])
+        elif _MARK.search(word):
+            raise ValueError(f"a slot in '{text}' is only a part of a word; a slot is a whole word")
+        else:
+            stack[-1].append(Literal(word))
+    if len(stack) > 1:
+        raise ValueError(f"'[' in '{text}' without ']'")
+    return tuple(stack[0])
+
+
+def _flat(items: Sequence[Item]) -> Iterator[Literal | Variable | Flag]:
+    for item in items:
+        if isinstance(item, Maybe):
+            yield from _flat(item.items)
+        else:
+            yield item
+
+
+def _match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Value]] | None:
+    """Matches all words from `at` on; an optional part is taken if what follows then still fits."""
+    for n, item in enumerate(items):
+        if isinstance(item, Maybe):
+            rest = items[n + 1 :]
+            taken = _match(item.items + rest, words, at)
+            return taken if taken is not None else _match(rest, words, at)
+        if at >= len(words):
+            return None
+        if isinstance(item, Literal):
+            if words[at] != item.word:
+                return None
+        elif isinstance(item, Flag):
+            if words[at] != item.word:
+                return None
+            following = _match(items[n + 1 :], words, at + 1)
+            return None if following is None else [(item.slot, item.value), *following]
+        else:
+            value = item.decode(words[at])
+            if value is None:
+                return None
+            following = _match(items[n + 1 :], words, at + 1)
+            return None if following is None else [(item.slot, value), *following]
+        at += 1
+    return [] if at == len(words) else None
+
+
+def _write(items: Sequence[Item], get: Get) -> list[str] | None:
+    out: list[str] = []
+    for item in items:
+        if isinstance(item, Literal):
+            out.append(item.word)
+        elif isinstance(item, Maybe):
+            out += _write(item.items, get) or []
+        else:
+            value = get(item.slot)
+            word = None
+            if isinstance(item, Variable):
+                word = None if value is None else item.encode(value)
+            elif value == item.value:
+                word = item.word
+            if word is None:
+                return None
+            out.append(word)
+    return out

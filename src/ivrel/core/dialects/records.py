@@ -1,0 +1,380 @@
+"""Records: what a configuration says, as rows of tables that all platforms share.
+
+Reading goes text → statements (the shape) → values (the patterns) → rows. Writing goes back: rows that
+differ become the edits that turn the one text into the other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from functools import lru_cache
+
+from msgspec import Struct
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.pattern import Fields, Path, Pattern, Words
+from ivrel.core.dialects.shapes import Edit, Found
+from ivrel.core.dialects.shapes.base import LONGEST, decode
+from ivrel.core.dialects.slots import SLOTS, Value
+from ivrel.core.form import shorten
+from ivrel.core.mistakes import Unreadable
+
+Key = tuple[Value, ...]
+
+# Tables that are looked up only when a check asks for them: they are long and seldom needed.
+LAZY = ("interface",)
+
+
+class Said(Struct, frozen=True):
+    """A value and the lines that decide it; `default`: they leave it to the platform. Many are a tuple."""
+
+    value: Value | tuple[Value, ...] | None
+    lines: tuple[int, ...] = ()
+    default: bool = False
+
+
+Row = Mapping[str, Said]
+Tables = dict[str, dict[Key, dict[str, Said]]]
+_NO_ROWS: Mapping[Key, Row] = {}
+_UNSAID = Said(None, (), True)
+
+
+class Stray(Struct, frozen=True):
+    """A statement of the export part that no pattern understands, and the settings that it may bear on."""
+
+    line: int
+    text: str
+    bears_on: tuple[str, ...]
+
+
+class Written(Struct, frozen=True):
+    """The statement that a pattern was found in."""
+
+    path: Path
+    words: Words
+    line: int
+
+
+class Match(Struct, frozen=True):
+    """A statement that a pattern understood."""
+
+    pattern: int
+    table: str
+    key: Key
+    fields: Fields
+    silent: tuple[str, ...]
+    path: Path
+    words: Words
+
+
+class Records:
+    """The rows of one configuration; changed only by making another one."""
+
+    __slots__ = ("_data", "_matcher", "_rows", "dialect", "strays", "written")
+
+    def __init__(
+        self,
+        matcher: Matcher,
+        rows: Mapping[str, Mapping[Key, Row]],
+        written: Mapping[tuple[int, Key], Written],
+        strays: tuple[Stray, ...],
+        data: bytes,
+    ) -> None:
+        self._matcher, self._rows, self._data = matcher, dict(rows), data
+        self.dialect, self.written, self.strays = matcher.dialect, written, strays
+
+    def rows(self, table: str) -> Mapping[Key, Row]:
+        """The rows of a table, by key, in the order of the text."""
+        if table not in self._rows and table in LAZY:
+            self._rows[table] = self._matcher.lookup(self._data, table, None)
+        return self._rows.get(table, _NO_ROWS)
+
+    def row(self, table: str, key: Value) -> Row | None:
+        """One row of a table whose key is one field; a lazy table is not read as a whole for it."""
+        if table in self._rows or table not in LAZY:
+            return self.rows(table).get((key,))
+        return self._matcher.lookup(self._data, table, key).get((key,))
+
+    def get(self, slot: str, row: Row | None = None) -> Said:
+        """What a slot is: said by the text, or the platform's default."""
+        if row is None:
+            row = self._rows.get("", _NO_ROWS).get((), {})
+        said = row.get(slot)
+        if said is not None:
+            return said
+        default = self._matcher.defaults.get(slot)
+        return default if default is not None else _UNSAID
+
+    def having(self, table: str, key: Key, slot: str, value: Value | None) -> Records:
+        """The records with one value changed (None: no longer said); a row that is new is added."""
+        rows = dict(self.rows(table))
+        row = dict(rows.get(key, {}))
+        if value is None:
+            row.pop(slot, None)
+        else:
+            row[slot] = Said(value)
+        rows[key] = row
+        return self._with(table, rows)
+
+    def without(self, table: str, key: Key) -> Records:
+        """The records without one row."""
+        return self._with(table, {k: r for k, r in self.rows(table).items() if k != key})
+
+    def _with(self, table: str, rows: Mapping[Key, Row]) -> Records:
+        return Records(self._matcher, {**self._rows, table: rows}, self.written, self.strays, self._data)
+
+
+def read_records(dialect: Dialect, data: bytes) -> Records:
+    """Reads a configuration; Unreadable if it is none of this platform's."""
+    return matcher(dialect).read(data)
+
+
+@lru_cache(maxsize=64)
+def matcher(dialect: Dialect) -> Matcher:
+    """The matcher of a dialect, made once."""
+    return Matcher(dialect)
+
+
+class Matcher:
+    """Finds the pattern of a statement; remembers what it saw, for fleets repeat themselves."""
+
+    MOST = 50_000  # statements remembered
+
+    def __init__(self, dialect: Dialect) -> None:
+        self.dialect = dialect
+        self.grammar = dialect.grammar
+        self.defaults = {slot: Said(value, (), True) for slot, value in dialect.defaults.items()}
+        self.keys = frozenset(slot for slots in dialect.keys.values() for slot in slots)
+        self._seen: dict[tuple[Path, bytes], Match | tuple[str, ...] | None] = {}
+        self._by_opening: dict[tuple[int, str], list[tuple[int, Pattern]]] = {}
+        for number, pattern in enumerate(dialect.patterns):
+            self._by_opening.setdefault((len(pattern.path), _first(pattern)), []).append((number, pattern))
+        lazy = [p for p in dialect.patterns if p.table in LAZY]
+        eager = [p for p in dialect.patterns if p.table not in LAZY]
+        self.heads = tuple(dict.fromkeys(_head(p) for p in eager))
+        self.lazy_heads = {t: tuple(dict.fromkeys(_head(p) for p in lazy if p.table == t)) for t in LAZY}
+
+    def read(self, data: bytes) -> Records:
+        """The records of a configuration."""
+        rows: Tables = {}
+        written: dict[tuple[int, Key], Written] = {}
+        strays: list[Stray] = []
+        known = self._fill(self.grammar.scan(data, self.heads, self.dialect.style), rows, written, strays)
+        if not known and not any(self.lookup(data, table, None) for table in LAZY):
+            raise Unreadable(f"none of the statements of {self.dialect.name} occur in it")
+        return Records(self, rows, written, tuple(strays), data)
+
+    def lookup(self, data: bytes, table: str, key: Value | None) -> Mapping[Key, Row]:
+        """The rows of a lazy table; with `key`, only what stands under that name."""
+        heads = self.lazy_heads[table]
+        if key is not None:
+            heads = tuple((*head, str(key)) for head in heads)
+        rows: Tables = {}
+        self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, {}, None)
+        return rows.get(table, {})
+
+    def _fill(
+        self,
+        found: Iterable[Found],
+        rows: Tables,
+        written: dict[tuple[int, Key], Written],
+        strays: list[Stray] | None,
+    ) -> bool:
+        known = False
+        seen = self._seen
+        for path, raw, line in found:
+            try:
+                match = seen[path, raw]
+            except KeyError:
+                match = self.match(path, raw)
+                if len(seen) < self.MOST:
+                    seen[path, raw] = match
+            if match is None:
+                known = True
+            elif isinstance(match, Match):
+                known = True
+                row = rows.setdefault(match.table, {}).setdefault(match.key, {})
+                said = (line,)
+                for slot, value in match.fields:
+                    if SLOTS[slot].many:
+                        old = row.get(slot, _UNSAID)
+                        values = old.value if isinstance(old.value, tuple) else ()
+                        row[slot] = Said((*values, value), (*old.lines, line))
+                    elif slot not in row or slot not in self.keys:
+                        row[slot] = Said(value, said)
+                # What a statement leaves out has its default again, by the line of that statement.
+                for slot in match.silent:
+                    row[slot] = Said(self.dialect.defaults.get(slot), said, True)
+                written[match.pattern, match.key] = Written(match.path, match.words, line)
+            elif strays is not None:
+                strays.append(Stray(line, shorten(decode(raw), 120), match))
+        return known
+
+    def match(self, path: Path, raw: bytes) -> Match | tuple[str, ...] | None:
+        """The match of a statement; None if it bears on nothing; else the settings it may bear on."""
+        words = tuple(self.grammar.split(decode(raw[:LONGEST])))
+        if not words or (not path and any(p.path and _fits_header(p, words) for p in self.dialect.patterns)):
+            return None
+        if len(raw) <= LONGEST:
+            found = self.find(path, words)
+            if found:
+                return found
+        for inside, opening in self.dialect.aside:
+            if path[: len(inside)] == inside and words[: len(opening)] == opening:
+                return None
+        return self._bearing(path, words)
+
+    def find(self, path: Path, words: Words) -> Match | None:
+        """The match of a statement, if a pattern understands it."""
+        for first in (words[0], ""):
+            for number, pattern in self._by_opening.get((len(path), first), ()):
+                fields = pattern.read(path, words)
+                if fields is not None:
+                    table = pattern.table
+                    got = dict(fields)
+                    key = tuple(got.get(slot, "") for slot in self.dialect.keys.get(table, ()))
+                    silent = tuple(slot for slot in pattern.slots if slot not in got)
+                    return Match(number, table, key, fields, silent, path, words)
+        return None
+
+    def identity(self, path: Path, words: Words) -> object:
+        """Two statements of one identity cannot stand beside each other: the later replaces the earlier."""
+        match = self.find(path, words) if words else None
+        if match is None or any(SLOTS[slot].many for slot, _ in match.fields):
+            return path, words
+        return match.pattern, match.key
+
+    def _bearing(self, path: Path, words: Words) -> tuple[str, ...]:
+        """Settings of the patterns that begin alike; if none does, of all in the same part."""
+        alike: list[Pattern] = []
+        longest = 1
+        for pattern in self.dialect.patterns:
+            if pattern.path and not (path and _fits_header(pattern, path[0])):
+                continue
+            same = 0
+            while same < min(len(pattern.opening), len(words)) and pattern.opening[same] == words[same]:
+                same += 1
+            if same > longest:
+                alike, longest = [pattern], same
+            elif same == longest:
+                alike.append(pattern)
+        if not alike:
+            alike = [
+                p
+                for p in self.dialect.patterns
+                if (bool(p.path) and bool(path) and _fits_header(p, path[0])) or (not p.path and not path)
+            ]
+        return tuple(dict.fromkeys(s for p in alike for slot in p.slots for s in SLOTS[slot].bears_on))
+
+
+def _fits_header(pattern: Pattern, words: Words) -> bool:
+    header = Pattern((), pattern.path[0], (), ())
+    return header.read((), words) is not None
+
+
+def _first(pattern: Pattern) -> str:
+    return pattern.opening[0] if pattern.opening else ""
+
+
+def _head(pattern: Pattern) -> Words:
+    """The word by which a pattern's part of the text is found."""
+    outer = Pattern((), pattern.path[0], (), ()) if pattern.path else pattern
+    return outer.opening[:1]
+
+
+class Step(Struct, frozen=True):
+    """An edit, and the values of which row it writes; a row that goes as a whole has no slots."""
+
+    edit: Edit
+    table: str
+    key: Key
+    slots: tuple[str, ...] = ()
+    replaces: Words = ()
+
+
+def steps_between(before: Records, after: Records) -> list[Step]:
+    """The edits that turn the text of `before` into one that says `after`, table by table."""
+    dialect = before.dialect
+    steps: list[Step] = []
+    for table in ("", *dialect.keys):
+        if table in LAZY:
+            continue
+        old_rows, new_rows = before.rows(table), after.rows(table)
+        for key, row in new_rows.items():
+            if row is not old_rows.get(key):
+                steps += _row_steps(before, after, table, key, old_rows.get(key))
+        for key, row in old_rows.items():
+            if key not in new_rows:
+                steps += _removals(before, table, key, row)
+    return steps
+
+
+def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]:
+    get = _Getter(before, row)
+    by = before.dialect.removal.get(table)
+    if by is not None:
+        words, path = by.write_removal(get), by.write_path(get)
+        if words and path is not None:
+            yield Step(Edit(path, words, True), table, key)
+            return
+    for number, pattern in enumerate(before.dialect.patterns):
+        written = before.written.get((number, key)) if pattern.table == table else None
+        if written:
+            words = pattern.write_removal(get) or written.words
+            yield Step(Edit(written.path, words, True), table, key)
+
+
+class _Getter:
+    """Gives patterns the values of one row."""
+
+    def __init__(self, records: Records, row: Row) -> None:
+        self.records, self.row = records, row
+
+    def __call__(self, slot: str) -> Value | None:
+        value = self.records.get(slot, self.row).value
+        return None if isinstance(value, tuple) else value
+
+
+def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row | None) -> Iterator[Step]:
+    """The steps of one row: a statement is written if it says anything that the defaults do not."""
+    new = after.rows(table)[key]
+    get = _Getter(after, new)
+    keys = before.dialect.keys.get(table, ())
+    first = table != "" and old is None
+    for number, pattern in enumerate(before.dialect.patterns):
+        if pattern.table != table:
+            continue
+        values = tuple(slot for slot in pattern.slots if slot not in keys)
+        written = before.written.get((number, key))
+        anchor, first = first, False
+        changed = tuple(s for s in values if old is None or not _same(old.get(s), new.get(s)))
+        if not changed and not anchor:
+            continue
+        if anchor or any(slot in new and not new[slot].default for slot in values):
+            statement = pattern.write(get)
+            if statement and (written is None or statement[1] != written.words):
+                replaces = written.words if written else ()
+                yield Step(Edit(*statement), table, key, changed, replaces)
+        elif written:
+            words = pattern.write_removal(get) or written.words
+            yield Step(Edit(written.path, words, True), table, key, changed)
+
+
+def _same(old: Said | None, new: Said | None) -> bool:
+    return old is new or (
+        old is not None and new is not None and old.value == new.value and old.default == new.default
+    )
+
+
+def beyond_export(dialect: Dialect, data: bytes) -> list[tuple[Path, bytes]]:
+    """All statements that are none of export settings: what no correction may touch."""
+    reader = matcher(dialect)
+    out = []
+    for path, raw, _ in reader.grammar.everything(data, dialect.style):
+        words = tuple(reader.grammar.split(decode(raw[:LONGEST])))
+        match = reader.find(path, words) if words else None
+        if match is None or match.table in LAZY:
+            if not path and any(p.path and _fits_header(p, words) for p in dialect.patterns):
+                continue
+            out.append((path, raw))
+    return out

@@ -1,0 +1,117 @@
+"""What every shape offers, and what the text shapes share."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+from typing import Protocol
+
+from msgspec import Struct
+
+from ivrel.core.form import shorten
+from ivrel.core.mistakes import InputError, Mistake
+
+Words = tuple[str, ...]
+Path = tuple[Words, ...]
+Found = tuple[Path, bytes, int]
+Identity = Callable[[Path, Words], object]
+
+LONGEST = 4096  # bytes; no statement about export settings is longer
+
+
+class Style(Struct, frozen=True):
+    """What a dialect says about its shape: the comment sign, and the word that removes a statement."""
+
+    comment: str = "#"
+    remove: str = "remove"
+    indent: int = 4
+
+
+class Edit(Struct, frozen=True):
+    """One step of a change: a statement that is set, or (`removes`) the first words of those that go."""
+
+    path: Path
+    words: Words
+    removes: bool = False
+    line: int = 0
+
+
+class Shape(Protocol):
+    """The functions of a shape's module."""
+
+    def split(self, line: str) -> list[str]:
+        """The words of a statement."""
+
+    def join(self, words: Sequence[str]) -> str:
+        """A statement of these words, or the beginning of one."""
+
+    def scan(self, data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+        """The statements that begin with `heads`, or stand inside of what does: path, text, line from 1."""
+
+    def everything(self, data: bytes, style: Style) -> Iterator[Found]:
+        """Every statement of the text."""
+
+    def write_change(self, edits: Sequence[Edit], style: Style) -> str:
+        """The text of a change."""
+
+    def read_change(self, text: str, file: str, style: Style) -> list[Edit]:
+        """The edits of a change's text; InputError if it is none."""
+
+    def apply(self, data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
+        """The text after the edits; a statement replaces that of the same identity. Raises Refused."""
+
+
+class Refused(Exception):
+    """The platform would not take an edit."""
+
+    def __init__(self, edit: Edit, said: str) -> None:
+        super().__init__(said)
+        self.edit = edit
+
+
+_WORDS = re.compile(r'"((?:[^"\\]|\\.)*)"|(\S+)')
+
+
+def split_words(line: str) -> list[str]:
+    """Words divided by white space; double quotes hold one together."""
+    if '"' not in line:
+        return line.split()
+    return [m[2] if m[2] is not None else re.sub(r"\\(.)", r"\1", m[1]) for m in _WORDS.finditer(line)]
+
+
+def quote(word: str) -> str:
+    """A word as it must stand to be read as one."""
+    if word and not re.search(r'[\s"]', word):
+        return word
+    return '"' + re.sub(r'(["\\])', r"\\\1", word) + '"'
+
+
+def line_end(data: bytes) -> bytes:
+    """How the lines of a text end."""
+    return b"\r\n" if b"\r\n" in data[:65536] else b"\n"
+
+
+def starts(data: bytes, head: bytes) -> Iterator[int]:
+    """Where lines begin with `head` at their first column."""
+    if data.startswith(head):
+        yield 0
+    needle = b"\n" + head
+    at = data.find(needle)
+    while at >= 0:
+        yield at + 1
+        at = data.find(needle, at + len(needle))
+
+
+def decode(raw: bytes) -> str:
+    """Text of a configuration; bytes that are no UTF-8 are replaced, never refused."""
+    return raw.decode("utf-8", "replace")
+
+
+def missing(edit: Edit, join: Callable[[Sequence[str]], str]) -> Refused:
+    """What a platform says when there is nothing to remove."""
+    return Refused(edit, f"there is no '{shorten(join(edit.words))}' to remove")
+
+
+def refuse(file: str, line: int, said: str) -> InputError:
+    """A mistake in the text of a change."""
+    return InputError([Mistake(file, said, line, 1)])

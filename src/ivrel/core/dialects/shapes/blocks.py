@@ -1,0 +1,233 @@
+"""The shape `blocks`: a statement a line; what is indented belongs to the line above it.
+
+    events
+        export on
+        send 198.51.100.21 udp 514 through informational
+
+A change is written in the same form; a line that begins with the removal word takes away the statements
+of that block that begin with the rest of its words.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from ivrel.core.dialects.shapes.base import (
+    LONGEST,
+    Edit,
+    Found,
+    Identity,
+    Path,
+    Style,
+    Words,
+    decode,
+    line_end,
+    missing,
+    quote,
+    refuse,
+    split_words,
+    starts,
+)
+from ivrel.core.mistakes import Unreadable
+
+DEEPEST = 200  # levels; deeper nesting is no configuration
+
+split = split_words
+
+
+def join(words: Sequence[str]) -> str:
+    return " ".join(quote(w) for w in words)
+
+
+def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    comment = style.comment.encode()
+    for head in heads:
+        line, counted = 1, 0
+        for start in starts(data, join(head).encode()):
+            after = data[start + len(join(head).encode()) :][:1]
+            if after not in (b"", b" ", b"\t", b"\r", b"\n"):
+                continue
+            line += data.count(b"\n", counted, start)
+            counted = start
+            yield from _block(data, start, line, comment)
+
+
+def everything(data: bytes, style: Style) -> Iterator[Found]:
+    return _statements(data.split(b"\n"), 1, style.comment.encode())
+
+
+def _block(data: bytes, start: int, line: int, comment: bytes) -> Iterator[Found]:
+    """The statements of one top-level line and what is indented below it."""
+    lines: list[bytes] = []
+    at = start
+    while True:
+        end = data.find(b"\n", at)
+        lines.append(data[at : end if end >= 0 else len(data)])
+        if end < 0:
+            break
+        at = end + 1
+        first = data[at : at + 1]
+        if first not in (b" ", b"\t", b"\r", b"\n") and not data.startswith(comment, at):
+            break
+    return _statements(lines, line, comment)
+
+
+def _statements(lines: Sequence[bytes], number: int, comment: bytes) -> Iterator[Found]:
+    """Statements with their enclosing path; a line that others are indented below is no statement."""
+    stack: list[tuple[int, Path]] = []
+    path: Path = ()
+    waiting: tuple[int, bytes, int] | None = None
+    for n, raw in enumerate(lines, number):
+        text = raw.strip()
+        if not text or text.startswith(comment):
+            continue
+        depth = _depth(raw)
+        if waiting is not None:
+            above, header, line = waiting
+            if depth > above:
+                if len(stack) >= DEEPEST:
+                    raise Unreadable(f"line {n}: nested deeper than {DEEPEST} levels")
+                stack.append((above, path))
+                path = (*path, _header(header))
+            else:
+                yield path, header, line
+                while stack and stack[-1][0] >= depth:
+                    path = stack.pop()[1]
+        waiting = depth, text, n
+    if waiting is not None:
+        yield path, waiting[1], waiting[2]
+
+
+def _header(text: bytes) -> Words:
+    return tuple(split(decode(text[:LONGEST])))
+
+
+def _depth(raw: bytes) -> int:
+    lead = raw[: len(raw) - len(raw.lstrip())]
+    return len(lead.expandtabs(8)) if b"\t" in lead else len(lead)
+
+
+def write_change(edits: Sequence[Edit], style: Style) -> str:
+    out: list[str] = []
+    here: Path = ()
+    for edit in edits:
+        same = 0
+        while same < min(len(here), len(edit.path)) and here[same] == edit.path[same]:
+            same += 1
+        out += [" " * (style.indent * depth) + join(edit.path[depth]) for depth in range(same, len(edit.path))]
+        here = edit.path
+        words = (style.remove, *edit.words) if edit.removes else edit.words
+        out.append(" " * (style.indent * len(here)) + join(words))
+    return "".join(line + "\n" for line in out)
+
+
+def read_change(text: str, file: str, style: Style) -> list[Edit]:
+    edits: list[Edit] = []
+    try:
+        for path, raw, line in _statements(text.encode().split(b"\n"), 1, style.comment.encode()):
+            words = tuple(split(decode(raw)))
+            removes = words[0] == style.remove
+            if removes and len(words) == 1:
+                raise refuse(file, line, f"'{style.remove}' without the statement to remove")
+            edits.append(Edit(path, words[1:] if removes else words, removes, line))
+    except Unreadable as problem:
+        raise refuse(file, 1, str(problem)) from None
+    return edits
+
+
+def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
+    end = line_end(data)
+    lines = data.split(b"\n")
+    tail = lines.pop() if lines[-1] == b"" else None
+    if end == b"\r\n":
+        lines = [line.removesuffix(b"\r") for line in lines]
+    for edit in edits:
+        _apply(lines, edit, identity, style)
+    if tail is not None or lines:
+        return end.join([*lines, b""]) if tail is not None else end.join(lines)
+    return b""
+
+
+def _apply(lines: list[bytes], edit: Edit, identity: Identity, style: Style) -> None:
+    comment = style.comment.encode()
+    first, last, depth = 0, len(lines), -1
+    for level, header in enumerate(edit.path):
+        blocks = [
+            (at, stop, indent)
+            for at, stop, indent, words in _children(lines, first, last, depth, comment)
+            if words == header
+        ]
+        if not blocks:
+            if edit.removes:
+                raise missing(edit, join)
+            _insert(lines, first, last, depth, comment, edit.path[level:], edit.words, style)
+            return
+        at, last, depth = blocks[-1]
+        first = at + 1
+        # A platform joins blocks of the same name: the statement may stand in any of them.
+        for at, stop, indent in blocks[:-1]:
+            if level == len(edit.path) - 1 and _hits(lines, at + 1, stop, indent, edit, identity, comment):
+                first, last, depth = at + 1, stop, indent
+    hits = _hits(lines, first, last, depth, edit, identity, comment)
+    if edit.removes:
+        if not hits:
+            raise missing(edit, join)
+        for at, stop in reversed(hits):
+            del lines[at:stop]
+    elif hits:
+        at = hits[-1][0]
+        lead = lines[at][: len(lines[at]) - len(lines[at].lstrip())]
+        lines[at] = lead + join(edit.words).encode()
+    else:
+        _insert(lines, first, last, depth, comment, (), edit.words, style)
+
+
+def _hits(
+    lines: list[bytes], first: int, last: int, depth: int, edit: Edit, identity: Identity, comment: bytes
+) -> list[tuple[int, int]]:
+    """The lines of a block that an edit means."""
+    children = _children(lines, first, last, depth, comment)
+    if edit.removes:
+        return [(at, stop) for at, stop, _, words in children if words[: len(edit.words)] == edit.words]
+    wanted = identity(edit.path, edit.words)
+    return [(at, stop) for at, stop, _, words in children if stop == at + 1 and identity(edit.path, words) == wanted]
+
+
+def _children(
+    lines: list[bytes], first: int, last: int, depth: int, comment: bytes
+) -> list[tuple[int, int, int, Words]]:
+    """The direct members of a block: first line, line after the last, indentation, words."""
+    out: list[tuple[int, int, int, Words]] = []
+    inner: int | None = None
+    for at in range(first, last):
+        text = lines[at].strip()
+        if not text or text.startswith(comment):
+            continue
+        indent = _depth(lines[at])
+        if indent <= depth:
+            break
+        if inner is None or indent <= inner:
+            inner = indent if inner is None else min(inner, indent)
+            out.append((at, at + 1, indent, _header(text)))
+        else:
+            start, _, its, words = out[-1]
+            out[-1] = (start, at + 1, its, words)
+    return out
+
+
+def _insert(
+    lines: list[bytes],
+    first: int,
+    last: int,
+    depth: int,
+    comment: bytes,
+    path: Path,
+    words: Words,
+    style: Style,
+) -> None:
+    """Adds a statement, and the headers that it still lacks, behind the last member of a block."""
+    members = _children(lines, first, last, depth, comment)
+    at = members[-1][1] if members else first
+    indent = members[0][2] if members else (0 if depth < 0 else depth + style.indent)
+    new = [b" " * (indent + style.indent * level) + join(text).encode() for level, text in enumerate((*path, words))]
+    lines[at:at] = new

@@ -1,0 +1,117 @@
+"""The shape `paths`: one assignment a line, the name on its left a path of words divided by dots.
+
+    journal.target.beacon-a.inet = 198.51.100.21
+
+A change assigns again; a line that begins with the removal word takes away everything below a path.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from ivrel.core.dialects.shapes.base import (
+    Edit,
+    Found,
+    Identity,
+    Style,
+    Words,
+    decode,
+    line_end,
+    missing,
+    refuse,
+    starts,
+)
+
+
+def split(line: str) -> list[str]:
+    left, equals, right = line.partition("=")
+    words = [word.strip() for word in left.strip().split(".")]
+    return [*words, "=", _unquote(right.strip())] if equals else words
+
+
+def join(words: Sequence[str]) -> str:
+    if "=" not in words:
+        return ".".join(words)
+    at = list(words).index("=")
+    return f"{'.'.join(words[:at])} = {' '.join(words[at + 1 :])}"
+
+
+def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    for head in heads:
+        line, counted = 1, 0
+        for start in starts(data, (join(head) + ".").encode()):
+            line += data.count(b"\n", counted, start)
+            counted = start
+            end = data.find(b"\n", start)
+            yield (), data[start : end if end >= 0 else len(data)].strip(), line
+
+
+def everything(data: bytes, style: Style) -> Iterator[Found]:
+    comment = style.comment.encode()
+    for n, raw in enumerate(data.split(b"\n"), 1):
+        text = raw.strip()
+        if text and not text.startswith(comment):
+            yield (), text, n
+
+
+def write_change(edits: Sequence[Edit], style: Style) -> str:
+    return "".join(f"{style.remove} {join(e.words)}\n" if e.removes else f"{join(e.words)}\n" for e in edits)
+
+
+def read_change(text: str, file: str, style: Style) -> list[Edit]:
+    edits: list[Edit] = []
+    for _, raw, line in everything(text.encode(), style):
+        said = decode(raw)
+        first, _, rest = said.partition(" ")
+        if first == style.remove:
+            if not rest.strip():
+                raise refuse(file, line, f"'{style.remove}' without the path to remove")
+            edits.append(Edit((), tuple(split(rest)), True, line))
+        elif "=" in said:
+            edits.append(Edit((), tuple(split(said)), False, line))
+        else:
+            raise refuse(file, line, f"expected 'path = value' or '{style.remove} path'")
+    return edits
+
+
+def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
+    end = line_end(data)
+    lines = data.split(b"\n")
+    tail = lines.pop() if lines[-1] == b"" else None
+    if end == b"\r\n":
+        lines = [line.removesuffix(b"\r") for line in lines]
+    for edit in edits:
+        left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
+        # What an edit means begins like its first word: only those lines are looked at.
+        near = [(at, words) for at, words in _below(lines, left[0]) if words[: len(left)] == left]
+        if edit.removes:
+            if not near:
+                raise missing(edit, join)
+            for at, _ in reversed(near):
+                del lines[at]
+        elif near:
+            lines[near[-1][0]] = join(edit.words).encode()
+        else:
+            lines.insert(_behind(lines, left), join(edit.words).encode())
+    return end.join([*lines, b""] if tail is not None and lines else lines)
+
+
+def _below(lines: list[bytes], first: str) -> list[tuple[int, Words]]:
+    head = (first + ".").encode()
+    return [(at, tuple(split(decode(raw)))) for at, raw in enumerate(lines) if raw.startswith(head)]
+
+
+def _behind(lines: list[bytes], left: Words) -> int:
+    """Where a new assignment goes: behind the last one that shares the longest beginning with it."""
+    best, place = 0, len(lines)
+    for at, words in _below(lines, left[0]):
+        same = 0
+        while same < min(len(words), len(left)) and words[same] == left[same]:
+            same += 1
+        if same >= best:
+            best, place = same, at + 1
+    return place
+
+
+def _unquote(value: str) -> str:
+    return value[1:-1] if len(value) > 1 and value[0] == value[-1] == '"' else value

@@ -1,0 +1,130 @@
+"""The slots of the pattern language: every value that a statement can carry, its type, and what it bears on.
+
+A slot `table.field` is a field of a row; a slot without a table of its own is a single value of the device.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from ipaddress import ip_interface
+
+from msgspec import Struct
+
+from ivrel.core.fleet import address
+from ivrel.core.severity import FACILITIES, SEVERITIES
+
+Value = str | int
+
+
+class ValueType(Struct, frozen=True):
+    """How the words of one type are read; `parse` raises ValueError. `choices`: all values, least first."""
+
+    name: str
+    parse: Callable[[str], Value]
+    choices: tuple[str, ...] = ()
+
+
+def _one_of(name: str, choices: tuple[str, ...]) -> ValueType:
+    def parse(word: str) -> str:
+        if word not in choices:
+            raise ValueError(word)
+        return word
+
+    return ValueType(name, parse, choices)
+
+
+def _port(word: str) -> int:
+    if not re.fullmatch(r"[0-9]{1,5}", word) or not 0 < int(word) < 65536:
+        raise ValueError(f"'{word[:20]}' is not a port; expected 1 to 65535")
+    return int(word)
+
+
+_HOST = re.compile(r"(?=.{1,253}$)[a-z0-9]([a-z0-9-]*[a-z0-9])?(\.[a-z0-9]([a-z0-9-]*[a-z0-9])?)*")
+
+
+def _host(word: str) -> str:
+    try:
+        return address(word)
+    except ValueError:
+        if _HOST.fullmatch(word.lower()) and not word.replace(".", "").isdigit():
+            return word.lower()
+        raise
+
+
+def _inet(word: str) -> str:
+    return str(ip_interface(word).ip)
+
+
+WORD = ValueType("word", str)
+SWITCH = _one_of("switch", ("off", "on"))
+HOST = ValueType("host", _host)
+INET = ValueType("inet", _inet)
+ADDRESS = ValueType("address", address)
+PORT = ValueType("port", _port)
+TRANSPORT = _one_of("transport", ("udp", "tcp", "tls"))
+SEVERITY = _one_of("severity", SEVERITIES)
+THRESHOLD = _one_of("threshold", ("none", *SEVERITIES))
+FACILITY = _one_of("facility", FACILITIES)
+STAMP = _one_of("stamp-kind", ("none", "uptime", "calendar"))
+PRECISION = _one_of("precision", ("seconds", "milliseconds", "microseconds"))
+SHOWN = _one_of("shown", ("hidden", "shown"))
+STATE = _one_of("state", ("down", "up"))
+
+
+class Slot(Struct, frozen=True):
+    """One slot: its type, and the settings whose verdicts hang on it."""
+
+    name: str
+    type: ValueType
+    bears_on: tuple[str, ...]
+    many: bool = False
+
+    @property
+    def table(self) -> str:
+        """The table that the slot is a field of; '' for a single value."""
+        return table_of(self.name)
+
+
+TABLES = ("destination", "pick", "interface")
+
+
+def table_of(slot: str) -> str:
+    """The table in a slot's name; '' for a single value."""
+    head = slot.partition(".")[0]
+    return head if head in TABLES else ""
+
+
+_PER_DESTINATION = ("collectors", "level", "facility", "source")
+
+SLOTS: Mapping[str, Slot] = {
+    slot.name: slot
+    for slot in (
+        Slot("export", SWITCH, ("export",)),
+        Slot("facility", FACILITY, ("facility",)),
+        Slot("level", THRESHOLD, ("level",)),
+        Slot("source.interface", WORD, ("source",)),
+        Slot("source.address", ADDRESS, ("source",)),
+        Slot("stamp.kind", STAMP, ("stamp",)),
+        Slot("stamp.precision", PRECISION, ("stamp",)),
+        Slot("stamp.year", SHOWN, ("stamp",)),
+        Slot("stamp.zone", SHOWN, ("stamp",)),
+        Slot("destination.name", WORD, _PER_DESTINATION),
+        Slot("destination.address", HOST, _PER_DESTINATION),
+        Slot("destination.port", PORT, ("collectors",)),
+        Slot("destination.transport", TRANSPORT, ("collectors",)),
+        Slot("destination.level", THRESHOLD, ("level",)),
+        Slot("destination.facility", FACILITY, ("facility",)),
+        Slot("destination.source-address", ADDRESS, ("source",)),
+        Slot("destination.source-interface", WORD, ("source",)),
+        Slot("pick.id", WORD, ("level",)),
+        Slot("pick.severity", SEVERITY, ("level",)),
+        Slot("pick.level", THRESHOLD, ("level",)),
+        Slot("pick.facility", FACILITY, ("level",)),
+        Slot("pick.destination", WORD, ("level",)),
+        Slot("interface.name", WORD, ("source",)),
+        Slot("interface.address", INET, ("source",), many=True),
+        Slot("interface.state", STATE, ("source",)),
+        Slot("unit.name", WORD, ()),
+    )
+}

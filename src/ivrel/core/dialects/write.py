@@ -1,0 +1,33 @@
+"""Applies changes to texts, as the platform of a dialect would."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.records import matcher
+from ivrel.core.dialects.shapes import Edit
+from ivrel.core.dialects.shapes.base import Refused
+from ivrel.core.mistakes import InputError, Mistake
+
+
+def apply_edits(dialect: Dialect, data: bytes, edits: Sequence[Edit]) -> bytes:
+    """The text after the edits; Refused if the platform would not take one of them."""
+    reader = matcher(dialect)
+    for edit in edits:
+        data = dialect.grammar.apply(data, [edit], reader.identity, dialect.style)
+        if dialect.limits and not edit.removes:
+            rows = reader.read(data)
+            for table, most in dialect.limits.items():
+                if len(rows.rows(table)) > most:
+                    raise Refused(edit, f"{dialect.name} holds {most} rows of '{table}' at most")
+    return data
+
+
+def apply_change(dialect: Dialect, data: bytes, change: str, file: str) -> bytes:
+    """The text after a change, both as text; InputError with the line that the platform would refuse."""
+    edits = dialect.grammar.read_change(change, file, dialect.style)
+    try:
+        return apply_edits(dialect, data, edits)
+    except Refused as problem:
+        raise InputError([Mistake(file, str(problem), problem.edit.line, 1)]) from None

@@ -1,0 +1,241 @@
+"""The fleet: which devices there are, what each one is, and where its configuration lies.
+
+`fleet.yaml` holds `fleet: NAME` and a list `devices:`; `fleet.csv` has the same fields as columns.
+
+Passes: `{device: tarsk-fw2, kind: firewall, site: tarsk, platform: skarn, identity: 192.0.2.34}`
+Fails:  `{device: tarsk-fw2, kind: fridge}` (kind is not known; site and platform are missing)
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable, Sequence
+from fnmatch import fnmatchcase
+from functools import lru_cache
+from ipaddress import ip_address
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, place, read_yaml, shorten
+from ivrel.core.mistakes import InputError, Mistake, not_one_of
+
+KINDS = ("router", "switch", "firewall", "gateway", "server")
+
+
+class Device(Struct, frozen=True):
+    """One device; `identity` is the address that it should be known by, `line` where the fleet file has it."""
+
+    name: str
+    kind: str
+    site: str
+    platform: str
+    groups: tuple[str, ...] = ()
+    identity: str | None = None
+    configuration: str | None = None
+    line: int = 0
+    column: int = 0
+
+
+class Fleet(Struct, frozen=True):
+    """The devices in the order of the file that lists them."""
+
+    name: str
+    devices: tuple[Device, ...]
+    file: str
+
+
+class Choice(Struct, frozen=True):
+    """Which devices a command is about; an empty field asks for nothing."""
+
+    names: tuple[str, ...] = ()
+    kinds: tuple[str, ...] = ()
+    sites: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
+
+
+@lru_cache(maxsize=65536)
+def address(text: str) -> str:
+    """An IP address in its canonical form; ValueError tells what was expected."""
+    try:
+        return str(ip_address(text.strip()))
+    except ValueError:
+        raise ValueError(f"'{shorten(text)}' is not an IP address") from None
+
+
+def _name(text: str) -> str:
+    if not text or not all(c.isalnum() or c in "-_." for c in text) or text.startswith("."):
+        raise ValueError(f"'{shorten(text)}' is not a name; expected letters, digits, '-', '_' and '.'")
+    return text
+
+
+def _built(at: Node, device: str, **fields: Any) -> Device:
+    line, column = place(at)
+    return Device(name=device, line=line, column=column, **fields)
+
+
+_WORD = Text("a word", _name)
+
+DEVICE = Record(
+    "a device",
+    {
+        "device": Key(_WORD, "the name of the device", must=True),
+        "kind": Key(Text("a kind of device", choices=KINDS), "what the device is", must=True),
+        "site": Key(_WORD, "where it stands", must=True),
+        "platform": Key(_WORD, "the dialect that its configuration is written in", must=True),
+        "groups": Key(ListOf(_WORD, one_is_enough=True), "groups that rules can ask for"),
+        "identity": Key(Text("an IP address", address), "the address it should be known by"),
+        "configuration": Key(
+            Text("a file"), "its configuration, from the workspace; else configs/DEVICE or configs/DEVICE.*"
+        ),
+    },
+    _built,
+)
+
+FLEET = Record(
+    "a fleet",
+    {
+        "fleet": Key(Text("a title"), "the name of the fleet", must=True),
+        "devices": Key(ListOf(DEVICE), "the devices", must=True),
+    },
+)
+
+
+def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> Fleet:
+    """Reads a fleet from YAML, or from CSV if `file` ends in `.csv`; InputError holds every mistake.
+
+    `platforms`: the dialects that there are; a device of another one is a mistake.
+    """
+    report = Report(file)
+    devices: Sequence[Device]
+    if file.endswith(".csv"):
+        name, devices = _read_csv(text, report)
+    else:
+        values, report = read_yaml(text, file, FLEET)
+        name, devices = (values["fleet"], values["devices"]) if values else (file, ())
+    known = None if platforms is None else sorted(platforms)
+    seen: dict[str, Device] = {}
+    identities: dict[str, Device] = {}
+    for device in devices:
+        if device.name in seen:
+            first = seen[device.name].line
+            _at(report, device, f"device '{device.name}' stands twice; the first is in line {first}")
+        elif device.identity in identities and device.identity is not None:
+            other = identities[device.identity].name
+            _at(report, device, f"'{device.name}' has the identity {device.identity}, as '{other}' has")
+        seen.setdefault(device.name, device)
+        if device.identity:
+            identities.setdefault(device.identity, device)
+        if known is not None and device.platform not in known:
+            _at(report, device, f"platform {not_one_of(device.platform, known)}")
+    if not devices and not report.mistakes:
+        raise InputError([Mistake(file, "the fleet is empty; expected at least one device", 1, 1)])
+    report.settle()
+    return Fleet(name, tuple(devices), file)
+
+
+def _at(report: Report, device: Device, said: str) -> None:
+    report.mistakes.append(Mistake(report.file, said, device.line, device.column))
+
+
+def _read_csv(text: str, report: Report) -> tuple[str, list[Device]]:
+    reader = csv.reader(io.StringIO(text.removeprefix("\ufeff")), strict=True)
+    name = report.file.replace("\\", "/").rpartition("/")[2].removesuffix(".csv")
+    devices: list[Device] = []
+    header: list[str] | None = None
+    try:
+        for row in reader:
+            if not any(cell.strip() for cell in row):
+                continue
+            if header is None:
+                header = [cell.strip().lower() for cell in row]
+                _check_header(header, report)
+                if report.mistakes:
+                    break
+                continue
+            device = _csv_device(dict(zip(header, row, strict=False)), len(row), header, reader.line_num, report)
+            if device:
+                devices.append(device)
+    except csv.Error as problem:
+        report.mistakes.append(Mistake(report.file, f"not CSV: {problem}", reader.line_num, 1))
+    return name, devices
+
+
+def _check_header(header: Sequence[str], report: Report) -> None:
+    for column, name in enumerate(header, 1):
+        if name not in DEVICE.keys:
+            said = f"column {column} {not_one_of(name, DEVICE.keys)}"
+            report.mistakes.append(Mistake(report.file, said, 1, 1))
+    report.mistakes.extend(
+        Mistake(report.file, f"no column '{key}'", 1, 1)
+        for key, known in DEVICE.keys.items()
+        if known.must and key not in header
+    )
+
+
+def _csv_device(cells: dict[str, str], width: int, header: Sequence[str], line: int, report: Report) -> Device | None:
+    def wrong(said: str) -> None:
+        report.mistakes.append(Mistake(report.file, said, line, 1))
+
+    if width != len(header):
+        wrong(f"{width} fields; expected {len(header)}, as in the header")
+        return None
+    before = len(report.mistakes)
+    fields: dict[str, Any] = {}
+    for key, cell in cells.items():
+        word = cell.strip()
+        try:
+            if key == "groups":
+                fields[key] = tuple(_name(w) for w in word.replace(";", " ").split())
+            elif not word:
+                if DEVICE.keys[key].must:
+                    wrong(f"no {key}")
+            elif key == "kind":
+                fields[key] = word
+                if word not in KINDS:
+                    wrong(f"kind {not_one_of(word, KINDS)}")
+            else:
+                parse = address if key == "identity" else str if key == "configuration" else _name
+                fields["name" if key == "device" else key] = parse(word)
+        except ValueError as problem:
+            wrong(str(problem))
+    return Device(line=line, **fields) if len(report.mistakes) == before else None
+
+
+def choose(fleet: Fleet, choice: Choice) -> tuple[Device, ...]:
+    """The devices that `choice` asks for, in the fleet's order; a word that matches nothing is a mistake."""
+    mistakes = [
+        Mistake("", f"no device is called '{name}'" if _plain(name) else f"no device matches '{name}'")
+        for name in choice.names
+        if not any(fnmatchcase(d.name, name) for d in fleet.devices)
+    ]
+    for wanted, what, has in (
+        (choice.kinds, "kind", {d.kind for d in fleet.devices}),
+        (choice.sites, "site", {d.site for d in fleet.devices}),
+        (choice.groups, "group", {g for d in fleet.devices for g in d.groups}),
+    ):
+        mistakes += [
+            Mistake("", f"{what} {not_one_of(word, sorted(has))}")
+            for word in wanted
+            if not any(fnmatchcase(name, word) for name in has)
+        ]
+    if mistakes:
+        raise InputError(mistakes)
+    return tuple(d for d in fleet.devices if _chosen(d, choice))
+
+
+def _plain(name: str) -> bool:
+    return not any(c in name for c in "*?[")
+
+
+def _chosen(device: Device, choice: Choice) -> bool:
+    def fits(words: tuple[str, ...], *values: str) -> bool:
+        return not words or any(fnmatchcase(v, w) for v in values for w in words)
+
+    return (
+        fits(choice.names, device.name)
+        and fits(choice.kinds, device.kind)
+        and fits(choice.sites, device.site)
+        and fits(choice.groups, *device.groups)
+    )

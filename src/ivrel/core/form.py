@@ -1,0 +1,235 @@
+"""Forms of YAML files: one description of each file both checks it, with line and column, and publishes it.
+
+A form reads a composed YAML node into plain values and reports every mistake on the way; a field that is
+wrong reads as None and the reading goes on, so that one run shows all mistakes. Scalars are taken as they
+are written (`on` stays 'on'): YAML's own guesses about types do not apply.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any, Protocol
+
+import yaml
+
+from ivrel.core.mistakes import InputError, Mistake, listed, not_one_of
+
+_Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+
+Node = yaml.nodes.Node
+
+
+class Report:
+    """Collects the mistakes of one file."""
+
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.mistakes: list[Mistake] = []
+
+    def add(self, node: Node | None, said: str) -> None:
+        """Notes a mistake at `node`."""
+        mark = node.start_mark if node is not None else None
+        line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
+        self.mistakes.append(Mistake(self.file, said, line, column))
+
+    def settle(self) -> None:
+        """Raises what was collected, if anything was."""
+        if self.mistakes:
+            raise InputError(self.mistakes)
+
+
+class Form(Protocol):
+    """What a part of a file must look like."""
+
+    def read(self, node: Node, report: Report) -> Any: ...
+
+    def schema(self) -> dict[str, Any]: ...
+
+
+class Text:
+    """A scalar; `parse` turns it into a value and raises ValueError with what was expected."""
+
+    def __init__(self, expected: str, parse: Callable[[str], Any] = str, *, choices: tuple[str, ...] = ()) -> None:
+        self.expected, self.parse, self.choices = expected, parse, choices
+
+    def read(self, node: Node, report: Report) -> Any:
+        if not isinstance(node, yaml.ScalarNode):
+            report.add(node, f"expected {self.expected}, not {_kind(node)}")
+            return None
+        text = str(node.value)
+        if self.choices and text not in self.choices:
+            report.add(node, not_one_of(text, self.choices))
+            return None
+        try:
+            return self.parse(text)
+        except ValueError as problem:
+            report.add(node, str(problem) or f"'{shorten(text)}' is not {self.expected}")
+            return None
+
+    def schema(self) -> dict[str, Any]:
+        if self.choices:
+            return {"enum": list(self.choices)}
+        return {"type": ["string", "number", "boolean"], "description": self.expected}
+
+
+class ListOf:
+    """A list; with `one_is_enough` a lone item stands for a list of one."""
+
+    def __init__(self, item: Form, *, one_is_enough: bool = False, filled: bool = False) -> None:
+        self.item, self.one_is_enough, self.filled = item, one_is_enough, filled
+
+    def read(self, node: Node, report: Report) -> tuple[Any, ...]:
+        if isinstance(node, yaml.SequenceNode):
+            if self.filled and not node.value:
+                report.add(node, "the list is empty; expected at least one entry")
+            return tuple(v for v in (self.item.read(n, report) for n in node.value) if v is not None)
+        if self.one_is_enough and not _is_empty(node):
+            value = self.item.read(node, report)
+            return () if value is None else (value,)
+        report.add(node, f"expected a list, not {_kind(node)}")
+        return ()
+
+    def schema(self) -> dict[str, Any]:
+        many: dict[str, Any] = {"type": "array", "items": self.item.schema()}
+        if self.filled:
+            many["minItems"] = 1
+        return {"anyOf": [self.item.schema(), many]} if self.one_is_enough else many
+
+
+class MapOf:
+    """A mapping from names of any kind to values of one form."""
+
+    def __init__(self, value: Form, key: Form | None = None) -> None:
+        self.value, self.key = value, key
+
+    def read(self, node: Node, report: Report) -> dict[Any, Any]:
+        out: dict[Any, Any] = {}
+        for key, child in pairs(node, report):
+            name = self.key.read(key, report) if self.key else str(key.value)
+            value = self.value.read(child, report)
+            if name is not None and value is not None:
+                out[name] = value
+        return out
+
+    def schema(self) -> dict[str, Any]:
+        names = {"propertyNames": self.key.schema()} if self.key else {}
+        return {"type": "object", "additionalProperties": self.value.schema(), **names}
+
+
+class Key:
+    """One key of a record: its form, whether it must be there, and one line of meaning."""
+
+    def __init__(self, form: Form, meaning: str, *, must: bool = False) -> None:
+        self.form, self.meaning, self.must = form, meaning, must
+
+
+class Record:
+    """A mapping with known keys; `build` gets what was read, and the node under `at`."""
+
+    def __init__(self, what: str, keys: Mapping[str, Key], build: Callable[..., Any] | None = None) -> None:
+        self.what, self.keys, self.build = what, keys, build
+
+    def read(self, node: Node, report: Report) -> Any:
+        """What could be read, even if other keys are wrong; None if a key that must be there is not."""
+        if not isinstance(node, yaml.MappingNode):
+            report.add(node, f"expected {self.what} with its keys and values, not {_kind(node)}")
+            return None
+        values: dict[str, Any] = {}
+        present = set()
+        for key, child in pairs(node, report):
+            known = self.keys.get(key.value)
+            if known is None:
+                report.add(key, f"key {not_one_of(key.value, self.keys)}")
+                continue
+            present.add(key.value)
+            value = known.form.read(child, report)
+            if value is not None:
+                values[key.value.replace("-", "_")] = value
+        musts = [key for key, known in self.keys.items() if known.must]
+        missing = [repr(key) for key in musts if key not in present]
+        if missing:
+            report.add(node, f"{self.what} without {listed(missing)}")
+        if any(key.replace("-", "_") not in values for key in musts):
+            return None
+        return self.build(at=node, **values) if self.build else values
+
+    def schema(self) -> dict[str, Any]:
+        return {
+            "type": "object",
+            "additionalProperties": False,
+            "required": [k for k, v in self.keys.items() if v.must],
+            "properties": {k: {"description": v.meaning, **v.form.schema()} for k, v in self.keys.items()},
+        }
+
+
+class Raw:
+    """Leaves the node to somebody who knows more, who reads it with the same report."""
+
+    def __init__(self, schema: dict[str, Any] | None = None) -> None:
+        self._schema = schema or {}
+
+    def read(self, node: Node, report: Report) -> Node:
+        return node
+
+    def schema(self) -> dict[str, Any]:
+        return self._schema
+
+
+def pairs(node: Node, report: Report) -> list[tuple[yaml.ScalarNode, Node]]:
+    """The keys and values of a mapping; keys that stand twice and keys that are no text are mistakes."""
+    if _is_empty(node):
+        return []
+    if not isinstance(node, yaml.MappingNode):
+        report.add(node, f"expected keys and values, not {_kind(node)}")
+        return []
+    seen: dict[str, int] = {}
+    out: list[tuple[yaml.ScalarNode, Node]] = []
+    for key, child in node.value:
+        if not isinstance(key, yaml.ScalarNode):
+            report.add(key, f"expected a name as key, not {_kind(key)}")
+        elif key.value in seen:
+            report.add(key, f"key '{key.value}' stands twice; the first is in line {seen[key.value]}")
+        else:
+            seen[key.value] = key.start_mark.line + 1
+            out.append((key, child))
+    return out
+
+
+def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
+    """Reads a YAML text by `form`; the report may hold mistakes, to which the caller adds his own."""
+    report = Report(file)
+    try:
+        node = yaml.compose(text, Loader=_Loader)
+    except yaml.MarkedYAMLError as problem:
+        mark = problem.problem_mark or problem.context_mark
+        line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
+        raise InputError([Mistake(file, f"not YAML: {problem.problem}", line, column)]) from None
+    except (yaml.YAMLError, RecursionError) as problem:
+        said = str(problem).splitlines()[0] if str(problem) else "nested too deeply"
+        raise InputError([Mistake(file, f"not YAML: {said}", 1, 1)]) from None
+    if node is None:
+        raise InputError([Mistake(file, "the file is empty; expected keys and values", 1, 1)])
+    return form.read(node, report), report
+
+
+def place(node: Node) -> tuple[int, int]:
+    """Line and column of a node, counted from 1."""
+    return node.start_mark.line + 1, node.start_mark.column + 1
+
+
+def shorten(text: str, most: int = 60) -> str:
+    """Text of the user's as a message may show it: printable, on one line, not long."""
+    text = "".join(c if c.isprintable() else "·" for c in text)
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+def _is_empty(node: Node) -> bool:
+    return isinstance(node, yaml.ScalarNode) and node.value in ("", "~", "null") and not node.style
+
+
+def _kind(node: Node) -> str:
+    if isinstance(node, yaml.MappingNode):
+        return "keys and values"
+    if isinstance(node, yaml.SequenceNode):
+        return "a list"
+    return f"'{shorten(str(node.value))}'" if node.value else "nothing"

@@ -1,0 +1,221 @@
+"""What a setting is, and what its file can use: the scope of a judgement, facts, findings, obstacles."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any, Literal
+
+from msgspec import Struct
+
+from ivrel.core.dialects.records import Key, Records, Row, Said
+from ivrel.core.dialects.slots import Value
+from ivrel.core.fleet import Device
+from ivrel.core.form import Node, Report
+from ivrel.core.settings.need import Need
+
+Needs = Mapping[str, Any]  # part of a setting ('' if it has none) to Need or SetNeed
+
+
+class Collector(Struct, frozen=True):
+    """A collector of the policy; messages are expected at this address, port and transport."""
+
+    name: str
+    address: str
+    port: int = 514
+    transport: str = "udp"
+    format: str | None = None
+    line: int = 0
+
+    @property
+    def endpoint(self) -> tuple[str, int, str]:
+        return self.address, self.port, self.transport
+
+
+class Fact(Struct, frozen=True):
+    """One thing that a configuration says about a setting; `key`: of which destination, or which part."""
+
+    setting: str
+    key: str
+    value: str
+    lines: tuple[int, ...]
+    default: bool
+    note: str = ""
+
+
+class Finding(Struct, frozen=True):
+    """Why a setting is not as asked, and the lines that decide it."""
+
+    why: str
+    lines: tuple[int, ...] = ()
+    verdict: Literal["breaks", "unknown"] = "breaks"
+
+
+class Obstacle(Struct, frozen=True):
+    """Why a correction cannot be written; `unable`: the platform cannot express it."""
+
+    why: str
+    unable: bool = False
+
+
+class Destination(Struct, frozen=True):
+    """A destination of a device, held against the collectors of the policy."""
+
+    key: Key
+    row: Row
+    label: str
+    endpoint: tuple[Value | None, Value | None, Value | None]
+    lines: tuple[int, ...]
+    collector: str | None
+    right: bool
+
+    @property
+    def text(self) -> str:
+        """Address, transport and port."""
+        address, port, transport = self.endpoint
+        return f"{address or 'no address'} {transport} {port}"
+
+
+class Scope:
+    """One configuration, its device, and the collectors that it is judged against."""
+
+    __slots__ = ("_destinations", "collectors", "device", "records", "wanted")
+
+    def __init__(
+        self,
+        device: Device | None,
+        records: Records,
+        collectors: Mapping[str, Collector],
+        wanted: tuple[str, ...] | None = None,
+    ) -> None:
+        self.device, self.records, self.collectors = device, records, collectors
+        self.wanted = wanted
+        self._destinations: list[Destination] | None = None
+
+    def on(self, records: Records) -> Scope:
+        """The same scope over other records."""
+        return Scope(self.device, records, self.collectors, self.wanted)
+
+    @property
+    def destinations(self) -> list[Destination]:
+        """All destinations of the device, in the order of the text."""
+        if self._destinations is None:
+            self._destinations = self._find()
+        return self._destinations
+
+    def _find(self) -> list[Destination]:
+        records = self.records
+        rows = records.rows("destination")
+        addresses = [records.get("destination.address", row).value for row in rows.values()]
+        out = []
+        for (key, row), where in zip(rows.items(), addresses, strict=True):
+            port = records.get("destination.port", row).value
+            transport = records.get("destination.transport", row).value
+            named = row.get("destination.name")
+            if named is not None:
+                label = str(named.value)
+            elif addresses.count(where) > 1:
+                label = f"{where} {transport} {port}"
+            else:
+                label = str(where)
+            endpoint = (_one(where), _one(port), _one(transport))
+            exact = [c.name for c in self.collectors.values() if c.endpoint == endpoint]
+            near = exact or [c.name for c in self.collectors.values() if c.address == where]
+            # Where two collectors share an address, the one that is asked for is meant.
+            near.sort(key=lambda name: self.wanted is not None and name not in self.wanted)
+            lines = tuple(sorted({line for said in row.values() for line in said.lines}))
+            out.append(Destination(key, row, label, endpoint, lines, near[0] if near else None, bool(exact)))
+        return out
+
+    @property
+    def judged(self) -> list[Destination]:
+        """The destinations whose other settings matter: those that mean a collector that is asked for."""
+        if self.wanted is None:
+            return self.destinations
+        return [d for d in self.destinations if d.collector in self.wanted]
+
+    def places(self, wide: str, each: str, every: bool = False) -> Iterator[Place]:
+        """Where a value stands that some platforms say once and others for each destination."""
+        if not self.records.dialect.has(each):
+            yield Place("", "", (), wide, self.records.get(wide))
+            return
+        for d in self.destinations if every else self.judged:
+            said = self.records.get(each, d.row)
+            if said.default and not self.records.get(wide).default:
+                said = self.records.get(wide)
+            yield Place(d.label, "destination", d.key, each, said)
+
+
+class Place(Struct, frozen=True):
+    """One place where a value is said: of the whole device (label '') or of one destination."""
+
+    label: str
+    table: str
+    key: Key
+    slot: str
+    said: Said
+
+    @property
+    def prefix(self) -> str:
+        return f"{self.label}: " if self.label else ""
+
+
+Judge = Callable[[Scope, Needs], list[Finding]]
+Mend = Callable[[Scope, Needs], tuple[Records, list[Obstacle]]]
+
+
+def say_facts(facts: list[Fact]) -> str:
+    """What a configuration says about a setting, in few words: one value, or one for each destination."""
+    values = dict.fromkeys(f.value for f in facts)
+    if len(values) < 2:
+        return next(iter(values), "nothing")
+    return "; ".join(f"{f.key}: {f.value}" for f in facts)
+
+
+class Setting(Struct, frozen=True):
+    """One setting: everything about it, in one file of this package.
+
+    `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what is not
+    as asked; `mend` changes the records so that it is, with an obstacle for what cannot be; `say` puts the
+    facts in few words.
+    """
+
+    name: str
+    kind: str
+    meaning: str
+    matters: str
+    meets: str
+    breaks: str
+    ask: Callable[[Node, Report, Mapping[str, Collector]], Needs | None]
+    facts: Callable[[Scope], list[Fact]]
+    judge: Judge
+    mend: Mend
+    say: Callable[[list[Fact]], str] = say_facts
+
+
+def no_destination(scope: Scope) -> list[Finding]:
+    """What to say of a setting of destinations where there is none to judge."""
+    return [Finding("no collector that is asked for is set, so there is nothing to judge", (), "unknown")]
+
+
+def default_note(said: Said, dialect: str) -> str:
+    """What tells the reader that a value is the platform's own."""
+    return f", the default of {dialect}" if said.default else ""
+
+
+def mend_value(records: Records, place: Place, need: Need) -> tuple[Records, list[Obstacle]]:
+    """Writes at its place what is asked for, if it is not there; or says why not."""
+    if need.accepts(str(place.said.value)):
+        return records, []
+    dialect = records.dialect
+    value = need.choose(lambda v: dialect.can_write(place.slot, v))
+    if value is not None:
+        return records.having(place.table, place.key, place.slot, value), []
+    if need.choose(lambda v: True) is None:
+        return records, [Obstacle(f"{place.prefix}the policy does not say what to write; add `write:` to it")]
+    choices = dialect.choices(place.slot)
+    can = f"; it can say {', '.join(choices)}" if choices else ""
+    return records, [Obstacle(f"{place.prefix}{dialect.name} cannot say {need.text}{can}", True)]
+
+
+def _one(value: object) -> Value | None:
+    return value if isinstance(value, str | int) else None

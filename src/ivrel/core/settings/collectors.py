@@ -1,0 +1,154 @@
+"""collectors: the device sends to exactly the collectors that it should, each at the right endpoint."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ivrel.core.dialects.records import Key, Records
+from ivrel.core.form import Node, Report
+from ivrel.core.mistakes import not_one_of
+from ivrel.core.settings.base import (
+    Collector,
+    Destination,
+    Fact,
+    Finding,
+    Needs,
+    Obstacle,
+    Scope,
+    Setting,
+)
+from ivrel.core.settings.need import SetNeed, read_set_need
+
+_FIELDS = ("address", "port", "transport")
+
+
+def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    def known(name: str) -> str:
+        if name not in collectors:
+            raise ValueError(f"collector {not_one_of(name, collectors)}")
+        return name
+
+    need = read_set_need(node, report, known)
+    return {"": need} if need else None
+
+
+def facts(scope: Scope) -> list[Fact]:
+    """One fact a destination; its endpoint is the text's even where port and transport are defaults."""
+    return [
+        Fact("collectors", d.label, d.text, d.lines, False, d.collector if d.right and d.collector else "")
+        for d in scope.destinations
+    ]
+
+
+def _sorted_out(scope: Scope, need: SetNeed) -> tuple[dict[str, Destination], list[tuple[Destination, str]]]:
+    """The destination that serves each collector (the right one if there is one), and those that must go."""
+    serves: dict[str, Destination] = {}
+    for d in sorted(scope.destinations, key=lambda d: not d.right):
+        if d.collector is not None and d.collector in need.wanted:
+            serves.setdefault(d.collector, d)
+    gone = []
+    for d in scope.destinations:
+        if d.collector is not None and serves.get(d.collector) is d:
+            continue
+        if d.collector is not None and d.collector in serves:
+            gone.append((d, f"{d.label} ({d.text}) is {d.collector} once more"))
+        elif d.collector is None and need.exactly is not None:
+            gone.append((d, f"{d.label} ({d.text}) is a stranger"))
+        elif d.collector is not None and (need.exactly is not None or d.collector in need.never):
+            gone.append((d, f"{d.label} ({d.text}) is {d.collector}, which is not asked for here"))
+    return serves, gone
+
+
+def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    need: SetNeed = needs[""]
+    serves, gone = _sorted_out(scope, need)
+    out = []
+    for name in need.wanted:
+        c = scope.collectors[name]
+        if name not in serves:
+            wanted = f"{c.address} {c.transport} {c.port}"
+            others = tuple(line for d in scope.destinations for line in d.lines)
+            out.append(Finding(f"{name} ({wanted}) is missing", others))
+        elif not serves[name].right:
+            d = serves[name]
+            wrong = [
+                f"{field} {found}, not {right}"
+                for field, found, right in zip(_FIELDS, d.endpoint, c.endpoint, strict=True)
+                if found != right
+            ]
+            out.append(Finding(f"{d.label} has the right address for {name}, but {' and '.join(wrong)}", d.lines))
+    return out + [Finding(why, d.lines) for d, why in gone]
+
+
+def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    need: SetNeed = needs[""]
+    records, dialect = scope.records, scope.records.dialect
+    serves, gone = _sorted_out(scope, need)
+    obstacles: list[Obstacle] = []
+    for d, _ in gone:
+        records = records.without("destination", d.key)
+    for name in need.wanted:
+        c = scope.collectors[name]
+        if name in serves and serves[name].right:
+            continue
+        values: dict[str, str | int] = {
+            "destination.address": c.address,
+            "destination.port": c.port,
+            "destination.transport": c.transport,
+        }
+        cannot = [
+            f"{slot.partition('.')[2]} {value}"
+            for slot, value in values.items()
+            if not dialect.can_write(slot, value)
+        ]
+        if cannot:
+            obstacles.append(Obstacle(f"{name}: {dialect.name} cannot send by {' and '.join(cannot)}", True))
+            continue
+        records = _written(records, serves.get(name), name, values)
+    most = dialect.limits.get("destination")
+    if most is not None and len(records.rows("destination")) > most:
+        full = f"{dialect.name} holds {most} destinations at most"
+        return scope.records, [Obstacle(f"{full}, and {len(records.rows('destination'))} are needed", True)]
+    return records, obstacles
+
+
+def _written(records: Records, old: Destination | None, name: str, values: Mapping[str, str | int]) -> Records:
+    """Sets a destination's endpoint; where the endpoint is what tells rows apart, the row is made anew."""
+    keys = records.dialect.keys["destination"]
+    row = {} if old is None else {slot: said.value for slot, said in old.row.items() if not said.default}
+    row |= values
+    if "destination.name" in keys and old is None:
+        row["destination.name"] = _free(records, name)
+    key: Key = tuple(v for v in (row.get(slot) for slot in keys) if isinstance(v, str | int))
+    if old is not None and key != old.key:
+        records = records.without("destination", old.key)
+        old = None
+    for slot, value in row.items():
+        if isinstance(value, str | int) and (records.get(slot, {} if old is None else old.row).value != value):
+            records = records.having("destination", key, slot, value)
+    return records
+
+
+def _free(records: Records, name: str) -> str:
+    taken = {key[0] for key in records.rows("destination")}
+    names = [name, *(f"{name}-{n}" for n in range(2, len(taken) + 3))]
+    return next(n for n in names if n not in taken)
+
+
+def say(facts: list[Fact]) -> str:
+    return ", ".join(f.note or f.value for f in facts) or "none"
+
+
+SETTING = Setting(
+    name="collectors",
+    kind="names of the policy's collectors",
+    meaning="the collectors that the device sends to, each at the right address, port and transport",
+    matters="a missing collector loses messages, a stranger gets them, a wrong port does both",
+    meets="collectors: {exactly: [beacon-a]}  ←  one destination, at beacon-a's address, port and transport",
+    breaks="collectors: {exactly: [beacon-a]}  ←  beacon-a's address at another port; or a second destination",
+    ask=ask,
+    facts=facts,
+    judge=judge,
+    mend=mend,
+    say=say,
+)

@@ -1,0 +1,61 @@
+"""export: messages leave at all."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.slots import SWITCH
+from ivrel.core.form import Node, Report
+from ivrel.core.settings.base import (
+    Collector,
+    Fact,
+    Finding,
+    Needs,
+    Obstacle,
+    Place,
+    Scope,
+    Setting,
+    default_note,
+    mend_value,
+)
+from ivrel.core.settings.need import read_need
+
+
+def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    need = read_need(node, report, SWITCH.parse, SWITCH.choices)
+    return {"": need} if need else None
+
+
+def facts(scope: Scope) -> list[Fact]:
+    said = scope.records.get("export")
+    return [Fact("export", "", str(said.value), said.lines, said.default)]
+
+
+def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    said = scope.records.get("export")
+    if needs[""].accepts(str(said.value)):
+        return []
+    why = f"export is {said.value}{default_note(said, scope.records.dialect.name)}"
+    if said.value == "off" and scope.destinations:
+        why += f", so nothing leaves for {', '.join(d.label for d in scope.destinations)}"
+    return [Finding(why, said.lines)]
+
+
+def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    place = Place("", "", (), "export", scope.records.get("export"))
+    return mend_value(scope.records, place, needs[""])
+
+
+SETTING = Setting(
+    name="export",
+    kind="on or off",
+    meaning="export is switched on as a whole",
+    matters="collectors may all be set and still receive nothing; some platforms ship that way",
+    meets="export: on  ←  export on",
+    breaks="export: on  ←  export off, or a platform that ships with export off and a text that is silent",
+    ask=ask,
+    facts=facts,
+    judge=judge,
+    mend=mend,
+)

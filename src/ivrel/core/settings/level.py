@@ -1,0 +1,208 @@
+"""level: the severities that leave for each destination, as a selection of facilities and severities."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ivrel.core.dialects.records import Key, Records, Row
+from ivrel.core.dialects.slots import THRESHOLD
+from ivrel.core.form import Node, Report
+from ivrel.core.settings.base import (
+    Collector,
+    Destination,
+    Fact,
+    Finding,
+    Needs,
+    Obstacle,
+    Place,
+    Scope,
+    Setting,
+    mend_value,
+    no_destination,
+)
+from ivrel.core.settings.need import Need, read_need
+from ivrel.core.severity import (
+    EVERYTHING,
+    NOTHING,
+    SEVERITIES,
+    Selection,
+    as_threshold,
+    describe_gap,
+    holes,
+    single,
+    through,
+)
+
+
+def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    also = {"from": "at-least", "to": "at-most"}
+    need = read_need(node, report, THRESHOLD.parse, THRESHOLD.choices, also)
+    return {"": need} if need else None
+
+
+class Sending(Selection, frozen=True):
+    """The selection of one destination, with the lines that make it."""
+
+    lines: tuple[int, ...] = ()
+    default: bool = False
+
+
+def sending(scope: Scope, destination: Destination) -> Sending:
+    """What leaves for a destination: what its picks take, within its own threshold and the device's."""
+    records = scope.records
+    lines: tuple[int, ...] = ()
+    bits, default = EVERYTHING.bits, True
+    if records.dialect.has("pick.id"):
+        chosen = NOTHING
+        for row in _picks(records, destination).values():
+            chosen |= _picked(records, row)
+            lines += tuple(line for said in row.values() for line in said.lines)
+        bits, default = chosen.bits, False
+        lines = tuple(sorted(set(lines))) or destination.lines
+    for said in (records.get("destination.level", destination.row), records.get("level")):
+        if said.value is not None:
+            bits &= _threshold(str(said.value)).bits
+            lines += said.lines
+            default = default and said.default
+    return Sending(bits, lines, default)
+
+
+def _threshold(severity: str) -> Selection:
+    return NOTHING if severity == "none" else through(severity)
+
+
+def _picks(records: Records, destination: Destination) -> dict[Key, Row]:
+    name = destination.row.get("destination.name")
+    return {
+        key: row
+        for key, row in records.rows("pick").items()
+        if name is not None and records.get("pick.destination", row).value == name.value
+    }
+
+
+def _picked(records: Records, row: Row) -> Selection:
+    """What one pick takes; a pick without a severity takes nothing."""
+    get = records.get
+    facility = get("pick.facility", row).value
+    of = None if facility is None else [str(facility)]
+    severity = get("pick.severity", row).value
+    return NOTHING if severity is None else single(str(severity), of)
+
+
+def facts(scope: Scope) -> list[Fact]:
+    out = []
+    for d in scope.destinations:
+        sent = sending(scope, d)
+        out.append(Fact("level", d.label, sent.describe(), sent.lines, sent.default))
+    return out
+
+
+def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    if not scope.judged:
+        return no_destination(scope)
+    out = []
+    for d in scope.judged:
+        sent = sending(scope, d)
+        why = _against(sent, needs[""])
+        if why:
+            out.append(Finding(f"{d.label} {why}", sent.lines))
+    return out + _dangling(scope)
+
+
+def _against(sent: Selection, need: Need) -> str:
+    """How a selection departs from what is asked; '' if it does not."""
+    low, high = _bounds(need)
+    said = []
+    if not low <= sent:
+        said.append(f"misses {describe_gap(low, sent)}" if sent else "gets nothing at all")
+    if not sent <= high:
+        said.append(f"adds {describe_gap(sent, high)}")
+    gap = holes(sent) - low
+    if gap:
+        said.append(f"has a hole at {describe_gap(gap, NOTHING)}")
+    if not said and not need.accepts(as_threshold(sent) or "none"):
+        said.append(f"gets {sent.describe()}, not {need.text}")
+    return ", ".join(said)
+
+
+def _bounds(need: Need) -> tuple[Selection, Selection]:
+    """What must leave, and what may."""
+    order = THRESHOLD.choices
+    wanted = [v for v in order if need.accepts(v)]
+    return _threshold(wanted[0]), _threshold(wanted[-1])
+
+
+def _dangling(scope: Scope) -> list[Finding]:
+    names = {said.value for d in scope.destinations if (said := d.row.get("destination.name"))}
+    return [
+        Finding(
+            f"rule {key[0]} feeds '{said.value}', which is not set",
+            tuple(sorted(line for s in row.values() for line in s.lines)),
+        )
+        for key, row in scope.records.rows("pick").items()
+        if (said := scope.records.get("pick.destination", row)).value is not None and said.value not in names
+    ]
+
+
+def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    records, obstacles = scope.records, []
+    need: Need = needs[""]
+    dialect = records.dialect
+    by_pick = dialect.has("pick.id")
+    for d in scope.judged:
+        if not _against(sending(scope, d), need):
+            continue
+        if by_pick:
+            records = _mend_picks(records, d, need)
+            continue
+        slot = "destination.level" if dialect.has("destination.level") else "level"
+        table, key = ("destination", d.key) if slot == "destination.level" else ("", ())
+        place = Place(d.label, table, key, slot, records.get(slot, d.row))
+        records, more = mend_value(records, place, need)
+        obstacles += more
+    names = {said.value for d in scope.destinations if (said := d.row.get("destination.name"))}
+    for key, row in scope.records.rows("pick").items():
+        if scope.records.get("pick.destination", row).value not in (None, *names):
+            records = records.without("pick", key)
+    return records, obstacles
+
+
+def _mend_picks(records: Records, destination: Destination, need: Need) -> Records:
+    """One row for each severity that is missing, none for those that are too much."""
+    target = _threshold(need.choose(lambda v: True) or "none")
+    have = NOTHING
+    for key, row in _picks(records, destination).items():
+        taken = _picked(records, row)
+        if taken <= target:
+            have |= taken
+        else:
+            records = records.without("pick", key)
+    name = str(destination.row["destination.name"].value)
+    for severity in SEVERITIES:
+        wanted = single(severity)
+        if wanted <= target and not wanted <= have:
+            key = (_fresh(records),)
+            records = records.having("pick", key, "pick.id", key[0])
+            records = records.having("pick", key, "pick.severity", severity)
+            records = records.having("pick", key, "pick.destination", name)
+    return records
+
+
+def _fresh(records: Records) -> str:
+    """The first number behind all that are used."""
+    used = [int(str(key[0])) for key in records.rows("pick") if str(key[0]).isdigit()]
+    return str(max(used, default=0) + 1)
+
+
+SETTING = Setting(
+    name="level",
+    kind="a severity; `from` (not quieter), `to` (not noisier)",
+    meaning="the severities that leave for each collector",
+    matters="too quiet hides the failure, too noisy fills the line; a list of severities can have a hole",
+    meets="level: {from: warning, to: informational}  ←  … through notice",
+    breaks="level: {from: warning}  ←  … through error; or error, alert and emergency without critical",
+    ask=ask,
+    facts=facts,
+    judge=judge,
+    mend=mend,
+)

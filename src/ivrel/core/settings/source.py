@@ -1,0 +1,198 @@
+"""source: the interface or address that messages leave from, so that a device has one face at the collector."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from ivrel.core.dialects.records import Records, Row
+from ivrel.core.fleet import address
+from ivrel.core.form import Node, Report
+from ivrel.core.settings.base import (
+    Collector,
+    Fact,
+    Finding,
+    Needs,
+    Obstacle,
+    Place,
+    Scope,
+    Setting,
+    no_destination,
+)
+from ivrel.core.settings.need import Need, read_need
+
+IDENTITY = "identity"
+
+
+def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    need = read_need(node, report, _name)
+    return {"": need} if need else None
+
+
+def _name(text: str) -> str:
+    if not text.strip():
+        raise ValueError("expected 'identity', the name of an interface, or an address")
+    try:
+        return address(text)
+    except ValueError:
+        return text
+
+
+def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
+    """Where the source is said, and whether as an interface (else as an address)."""
+    dialect = scope.records.dialect
+    out = []
+    for kind, by_interface in (("interface", True), ("address", False)):
+        wide, each = f"source.{kind}", f"destination.source-{kind}"
+        if dialect.has(wide) or dialect.has(each):
+            out += [(place, by_interface) for place in scope.places(wide, each, every)]
+    # A platform may know both ways; what is said counts, and the first way is the one to write.
+    said = {place.label for place, _ in out if place.said.value is not None}
+    first: dict[str, tuple[Place, bool]] = {}
+    for place, by_interface in out:
+        if place.said.value is not None or place.label not in said:
+            first.setdefault(place.label, (place, by_interface))
+    return list(first.values())
+
+
+class _Way(Struct, frozen=True):
+    """What a source comes to: interface, its addresses, the lines that say so, and what is wrong with it."""
+
+    name: str | None
+    addresses: tuple[str, ...]
+    lines: tuple[int, ...]
+    wrong: str = ""
+
+
+def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
+    records, value, lines = scope.records, str(place.said.value), place.said.lines
+    found: tuple[str, Row] | None
+    if by_interface:
+        row = records.row("interface", value)
+        if row is None:
+            return _Way(value, (), lines, f"interface {value} does not exist")
+        found = value, row
+    else:
+        found = _interface_with(records, value)
+        if found is None:
+            return _Way(None, (value,), lines, f"no interface has the address {value}")
+    name, row = found
+    said = records.get("interface.address", row)
+    addresses = tuple(map(str, said.value)) if isinstance(said.value, tuple) else ()
+    state = records.get("interface.state", row)
+    if not addresses:
+        return _Way(name, (), lines, f"{name} has no address")
+    if state.value == "down":
+        return _Way(name, addresses, lines + state.lines, f"{name} is down")
+    return _Way(name, addresses if by_interface else (value,), lines + said.lines)
+
+
+def _interface_with(records: Records, wanted: str) -> tuple[str, Row] | None:
+    for key, row in records.rows("interface").items():
+        said = records.get("interface.address", row).value
+        if isinstance(said, tuple) and wanted in said:
+            return str(key[0]), row
+    return None
+
+
+def facts(scope: Scope) -> list[Fact]:
+    out = []
+    for place, by_interface in _places(scope, every=True):
+        if place.said.value is None:
+            out.append(Fact("source", place.label, "nearest", (), True, "whatever interface is nearest"))
+            continue
+        way = _way(scope, place, by_interface)
+        note = way.wrong or (", ".join(way.addresses) if by_interface else "")
+        out.append(Fact("source", place.label, str(place.said.value), way.lines, False, note))
+    return out
+
+
+def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    need: Need = needs[""]
+    identity = scope.device.identity if scope.device else None
+    if need.any_of is not None and IDENTITY in need.any_of and identity is None:
+        return [Finding("the fleet gives no identity for this device", (), "unknown")]
+    places = _places(scope)
+    if not places:
+        if any(scope.records.dialect.has(f"destination.source-{k}") for k in ("interface", "address")):
+            return no_destination(scope)
+        return [Finding(f"{scope.records.dialect.name} cannot choose: the nearest interface is the source")]
+    out = []
+    for place, by_interface in places:
+        if place.said.value is None:
+            out.append(Finding(f"{place.prefix}not set, so messages leave from whatever interface is nearest"))
+            continue
+        way = _way(scope, place, by_interface)
+        wrong = way.wrong or _against(need, identity, way)
+        if wrong:
+            out.append(Finding(place.prefix + wrong, way.lines))
+    return out
+
+
+def _against(need: Need, identity: str | None, way: _Way) -> str:
+    faces = {way.name, *way.addresses, *([IDENTITY] if identity in way.addresses else [])}
+    if faces & set(need.never):
+        return f"leaves from {way.name}, which is never to be the source"
+    if need.any_of is None or faces & set(need.any_of):
+        return ""
+    wanted = " or ".join(f"{identity} (its identity)" if v == IDENTITY else v for v in need.any_of)
+    return f"leaves from {way.name} ({', '.join(way.addresses)}), not {wanted}"
+
+
+def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    records, need = scope.records, needs[""]
+    dialect = records.dialect
+    places = _places(scope)
+    if not places and not dialect.has("destination.source-address") and judge(scope, needs):
+        return records, [Obstacle(f"{dialect.name} has no statement for the source", True)]
+    obstacles: list[Obstacle] = []
+    identity = scope.device.identity if scope.device else None
+    for place, by_interface in places:
+        if place.said.value is not None:
+            way = _way(scope.on(records), place, by_interface)
+            if not way.wrong and not _against(need, identity, way):
+                continue
+        value = _choice(scope, need, by_interface)
+        if value is None:
+            obstacles.append(Obstacle(place.prefix + _stuck(scope, need)))
+        else:
+            records = records.having(place.table, place.key, place.slot, value)
+    return records, obstacles
+
+
+def _choice(scope: Scope, need: Need, by_interface: bool) -> str | None:
+    """The first wanted source that this device has, in the words of its platform."""
+    for wanted in (*([need.write] if need.write else []), *(need.any_of or ())):
+        if wanted == IDENTITY:
+            wanted = (scope.device.identity if scope.device else None) or ""
+        found = _interface_with(scope.records, wanted)
+        row = found[1] if found else scope.records.row("interface", wanted)
+        name = found[0] if found else wanted
+        if row is None or scope.records.get("interface.state", row).value == "down":
+            continue
+        addresses = scope.records.get("interface.address", row).value
+        if isinstance(addresses, tuple):
+            return name if by_interface else wanted if found else str(addresses[0])
+    return None
+
+
+def _stuck(scope: Scope, need: Need) -> str:
+    identity = scope.device.identity if scope.device else None
+    if need.any_of == (IDENTITY,):
+        return f"no interface that is up has the identity {identity}"
+    return f"no interface that is up and has an address is {need.text}"
+
+
+SETTING = Setting(
+    name="source",
+    kind="`identity`, the name of an interface, or an address",
+    meaning="the interface or address that messages leave from",
+    matters="without it a device shows up under whatever address is nearest, and under several in turn",
+    meets="source: identity  ←  leave-from loop1, and loop1 has the address that the fleet gives the device",
+    breaks="source: identity  ←  no source; or one without address; or another interface's",
+    ask=ask,
+    facts=facts,
+    judge=judge,
+    mend=mend,
+)

@@ -1,0 +1,149 @@
+"""Severities, facilities and selections of both.
+
+A selection is a table of 24 facilities by 8 severities that may leave for one destination, held as one
+integer, so that comparing selections is set arithmetic and every hole has a name.
+
+>>> (through("warning") - single("critical")).describe()
+'emergency, alert, error, warning'
+>>> describe_gap(through("warning"), through("warning") - single("critical"))
+'critical'
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import lru_cache
+
+from msgspec import Struct
+
+# RFC 5424 section 6.2.1, table 2; the index is the numerical code, 0 the most urgent.
+SEVERITIES = ("emergency", "alert", "critical", "error", "warning", "notice", "informational", "debug")
+
+# RFC 5424 section 6.2.1, table 1, by the names that RFC 9742 gives them; the index is the numerical code.
+FACILITIES = (
+    *("kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp"),
+    *("ntp", "audit", "console", "cron2"),
+    *(f"local{n}" for n in range(8)),
+)
+
+_ALL = (1 << (len(FACILITIES) * 8)) - 1
+_EVERY_FACILITY = sum(1 << (8 * f) for f in range(len(FACILITIES)))
+
+
+class Selection(Struct, frozen=True):
+    """Which facilities and severities may leave: bit `facility * 8 + severity` is set for each pair."""
+
+    bits: int = 0
+
+    def __or__(self, other: Selection) -> Selection:
+        return Selection(self.bits | other.bits)
+
+    def __and__(self, other: Selection) -> Selection:
+        return Selection(self.bits & other.bits)
+
+    def __sub__(self, other: Selection) -> Selection:
+        return Selection(self.bits & ~other.bits)
+
+    def __le__(self, other: Selection) -> bool:
+        return not self.bits & ~other.bits
+
+    def __bool__(self) -> bool:
+        return self.bits != 0
+
+    def __contains__(self, pair: tuple[str, str]) -> bool:
+        facility, severity = pair
+        return bool(self.bits >> (FACILITIES.index(facility) * 8 + SEVERITIES.index(severity)) & 1)
+
+    def severities(self, facility: str) -> tuple[str, ...]:
+        """The severities that leave for one facility, most urgent first."""
+        row = self.bits >> (8 * FACILITIES.index(facility)) & 0xFF
+        return _names(row)
+
+    def describe(self) -> str:
+        """The selection in words: 'through warning', 'error, warning', 'nothing', or facility by facility."""
+        return _describe(self.bits)
+
+
+EVERYTHING = Selection(_ALL)
+NOTHING = Selection(0)
+
+
+def _rows(facilities: Iterable[str] | None) -> int:
+    if facilities is None:
+        return _EVERY_FACILITY
+    return sum(1 << (8 * FACILITIES.index(f)) for f in set(facilities))
+
+
+def through(severity: str, facilities: Iterable[str] | None = None) -> Selection:
+    """The threshold: `severity` and everything more urgent, for all facilities or those given."""
+    return Selection(_rows(facilities) * ((2 << SEVERITIES.index(severity)) - 1))
+
+
+def single(severity: str, facilities: Iterable[str] | None = None) -> Selection:
+    """One severity alone, for all facilities or those given."""
+    return Selection(_rows(facilities) << SEVERITIES.index(severity))
+
+
+def holes(selection: Selection) -> Selection:
+    """What is missing although something less urgent of the same facility leaves."""
+    bits = 0
+    for f in range(len(FACILITIES)):
+        row = selection.bits >> (8 * f) & 0xFF
+        bits |= ((1 << row.bit_length()) - 1 & ~row) << (8 * f)
+    return Selection(bits)
+
+
+def as_threshold(selection: Selection) -> str | None:
+    """The severity whose threshold the selection is, for all facilities alike; None if it is none."""
+    row = selection.bits & 0xFF
+    if row and not row & (row + 1) and selection.bits == _EVERY_FACILITY * row:
+        return SEVERITIES[row.bit_length() - 1]
+    return None
+
+
+def describe_gap(whole: Selection, part: Selection) -> str:
+    """What `whole` has and `part` lacks, by severity, with the facilities where they differ."""
+    return _describe_set((whole - part).bits)
+
+
+def _names(row: int) -> tuple[str, ...]:
+    return tuple(name for s, name in enumerate(SEVERITIES) if row >> s & 1)
+
+
+def _by_row(bits: int) -> dict[int, list[str]]:
+    rows: dict[int, list[str]] = {}
+    for f, name in enumerate(FACILITIES):
+        rows.setdefault(bits >> (8 * f) & 0xFF, []).append(name)
+    return rows
+
+
+@lru_cache(maxsize=4096)
+def _describe_set(bits: int) -> str:
+    rows = _by_row(bits)
+    if len(rows) == 1:
+        return ", ".join(_names(bits & 0xFF)) or "nothing"
+    return "; ".join(f"{', '.join(_names(row))} of {_facilities(names)}" for row, names in rows.items() if row)
+
+
+@lru_cache(maxsize=4096)
+def _describe(bits: int) -> str:
+    rows = _by_row(bits)
+    if len(rows) == 1:
+        return _describe_row(bits & 0xFF)
+    rest = max(rows, key=lambda row: len(rows[row]))
+    odd = (f"{_facilities(names)}: {_describe_row(row)}" for row, names in rows.items() if row != rest)
+    return "; ".join([_describe_row(rest), *odd])
+
+
+def _describe_row(row: int) -> str:
+    if not row:
+        return "nothing"
+    if not row & (row + 1):
+        return f"through {SEVERITIES[row.bit_length() - 1]}"
+    return ", ".join(_names(row))
+
+
+def _facilities(names: list[str]) -> str:
+    if len(names) > 4:
+        return f"{names[0]}, {names[1]} and {len(names) - 2} more facilities"
+    return ", ".join(names)

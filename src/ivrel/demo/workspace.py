@@ -1,0 +1,72 @@
+"""Writes the example workspace, and knows which faults are in it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import yaml
+from msgspec import Struct, convert
+
+from ivrel.demo.texts import whole_text
+from ivrel.sources.files import write_text
+
+HERE = Path(__file__).parent
+LINES = 300
+
+
+class Seed(Struct, frozen=True):
+    """A fault that was put into a text: the setting that it breaks, and the line that decides it, if any."""
+
+    setting: str
+    fault: str
+    line: str
+
+
+class Entry(Struct, frozen=True):
+    """A device of the example."""
+
+    device: str
+    kind: str
+    site: str
+    platform: str
+    groups: tuple[str, ...]
+    identity: str
+    seeds: tuple[Seed, ...]
+    text: str
+
+
+def entries() -> tuple[Entry, ...]:
+    """The devices of the example with what was seeded in them."""
+    read = yaml.load((HERE / "devices.yaml").read_text(), Loader=yaml.SafeLoader)
+    return tuple(convert(read["devices"], list[Entry]))
+
+
+def policy_text() -> str:
+    """The policy of the example."""
+    return (HERE / "policy.yaml").read_text()
+
+
+def fleet_text() -> str:
+    """The fleet file of the example."""
+    out = ["fleet: Skerry Line", "devices:"]
+    for e in entries():
+        groups = f"[{', '.join(e.groups)}]"
+        out.append(
+            f"  - {{device: {e.device}, kind: {e.kind}, site: {e.site}, platform: {e.platform}, "
+            f"groups: {groups}, identity: {e.identity}}}"
+        )
+    return "\n".join(out) + "\n"
+
+
+def configurations() -> Mapping[str, str]:
+    """The configurations of the example, by device."""
+    return {e.device: whole_text(e.platform, e.device, e.site, e.identity, e.text, LINES) for e in entries()}
+
+
+def write_workspace(folder: Path) -> None:
+    """Writes fleet, policy and configurations."""
+    write_text(folder / "fleet.yaml", fleet_text())
+    write_text(folder / "policy.yaml", policy_text())
+    for device, text in configurations().items():
+        write_text(folder / "configs" / f"{device}.conf", text)

@@ -1,0 +1,119 @@
+"""The audit on a terminal: the matrix of devices and settings, then the findings, worst first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from itertools import groupby
+
+from rich.console import Console
+from rich.text import Text
+
+from ivrel.core.audit.verdict import GOOD, MARKS, VERDICTS, DeviceResult, Place, Verdict, badness, totals
+from ivrel.output.screen import STYLES, console, count, line, next_commands, quoted, shown, styled, table
+
+MOST = 50  # devices shown, unless all are asked for
+
+LineText = Callable[[Place], str]
+
+
+def show_audit(
+    title: str,
+    results: Sequence[DeviceResult],
+    text_of: LineText,
+    width: int,
+    every: bool,
+    where: str,
+) -> None:
+    """Prints an audit; `where` is the workspace option that the next commands need."""
+    screen = console(width)
+    ranked = sorted(results, key=badness)
+    part = ranked if every else ranked[:MOST]
+    settings = list(dict.fromkeys(v.setting for r in results for v in r.verdicts))
+    line(screen, (title, "bold"), f"  {count(len(results), 'device')}, {count(len(settings), 'setting')}")
+    screen.print()
+    _matrix(screen, part, settings)
+    if len(part) < len(ranked):
+        line(screen, (f"and {len(ranked) - len(part):,} more devices, none of them worse; --all shows them", "dim"))
+    screen.print()
+    _sum(screen, results)
+    for result in part:
+        if not result.good:
+            _findings(screen, result, text_of)
+    _next(screen, ranked, where)
+
+
+def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence[str]) -> None:
+    grid = table("device", "kind", "site", *settings)
+    for column in grid.columns:
+        column.no_wrap = True
+    for result in results:
+        given = {v.setting: v.verdict for v in result.verdicts}
+        cells = [styled(given[s], MARKS[given[s]]) if s in given else Text("") for s in settings]
+        grid.add_row(Text(result.device), Text(result.kind, "dim"), Text(result.site, "dim"), *cells)
+    shown(screen, grid)
+
+
+def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:
+    sums = totals(results)
+    parts: list[tuple[str, str] | str] = []
+    for verdict in reversed(VERDICTS):
+        if sums[verdict] or verdict in ("meets", "breaks"):
+            parts += [", " if parts else "", (f"{sums[verdict]:,} {verdict}", STYLES[verdict])]
+    good = sum(1 for r in results if r.good)
+    parts.append(f"  ({good} of {count(len(results), 'device')} as asked)")
+    line(screen, *parts)
+
+
+def _findings(screen: Console, result: DeviceResult, text_of: LineText) -> None:
+    screen.print()
+    about = f"  {result.kind} at {result.site}, {result.platform}"
+    line(screen, (result.device, "bold"), (about, "dim"))
+    if result.problem:
+        line(screen, ("not readable  ", "yellow"), result.problem, indent=2)
+        return
+    for verdict in sorted(result.verdicts, key=lambda v: VERDICTS.index(v.verdict)):
+        if verdict.verdict != "meets":
+            _finding(screen, verdict, text_of)
+
+
+def _finding(screen: Console, verdict: Verdict, text_of: LineText) -> None:
+    head = table()
+    head.show_header = False
+    head.add_column(width=12)
+    head.add_column(width=8)
+    head.add_column(overflow="fold")
+    head.add_row(Text(verdict.setting), styled(verdict.verdict), Text(verdict.why))
+    shown(screen, head, 2)
+    if verdict.where:
+        shown(screen, quoted(_lines(verdict.where, text_of)), 12 + 2 + 8 + 2 + 2)
+    if verdict.verdict not in GOOD:
+        asks = f"'{verdict.rule}' asks: {verdict.wanted}"
+        shown(screen, Text(asks, "dim"), 12 + 2 + 8 + 2 + 2)
+
+
+def _lines(where: Sequence[Place], text_of: LineText, most: int = 4) -> list[tuple[str, str]]:
+    out = [(f"{p.file}:{p.line}", text_of(p)) for p in where[:most]]
+    if len(where) > most:
+        rest = where[most:]
+        out.append((f"and {count(len(rest), 'line')}", f"{runs([p.line for p in rest])}"))
+    return out
+
+
+def runs(numbers: Sequence[int]) -> str:
+    """Line numbers, with those that follow each other as a range: '4-6, 9'."""
+    out = []
+    for _, group in groupby(enumerate(numbers), lambda pair: pair[1] - pair[0]):
+        part = [n for _, n in group]
+        out.append(str(part[0]) if len(part) == 1 else f"{part[0]}-{part[-1]}")
+    return ", ".join(out)
+
+
+def _next(screen: Console, ranked: Sequence[DeviceResult], where: str) -> None:
+    worst = next((r for r in ranked if not r.good), None)
+    if worst is None:
+        return
+    verdict = next((v for v in worst.verdicts if v.verdict not in GOOD), None)
+    commands = [f"ivrel correct{where} -o corrections"]
+    if verdict and not worst.problem:
+        commands.insert(0, f"ivrel explain{where} {worst.device} {verdict.setting}")
+    next_commands(screen, commands)

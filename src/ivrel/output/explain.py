@@ -1,0 +1,84 @@
+"""One verdict on a terminal, from both ends: the rules in order, the lines, the comparison, the correction."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from rich.text import Text
+
+from ivrel.core.audit.verdict import Place, Verdict
+from ivrel.core.correct import Correction
+from ivrel.core.fleet import Device
+from ivrel.core.policy import Policy
+from ivrel.core.settings import SETTINGS
+from ivrel.output.screen import STYLES, console, line, next_commands, quoted, shown, table
+
+LINES = 12  # lines of the configuration that are shown of one verdict
+
+
+def show_explanation(
+    device: Device,
+    policy: Policy,
+    verdicts: Sequence[Verdict],
+    correction: Correction | None,
+    text_of: Callable[[Place], str],
+    width: int,
+    where: str,
+) -> None:
+    """Explains verdicts one after the other."""
+    screen = console(width)
+    line(screen, (device.name, "bold"), (f"  {device.kind} at {device.site}, {device.platform}", "dim"))
+    for verdict in verdicts:
+        screen.print()
+        setting = SETTINGS[verdict.setting]
+        line(screen, (verdict.setting, "bold"), "  ", (verdict.verdict, STYLES[verdict.verdict]))
+        line(screen, (f"{setting.meaning}; {setting.matters}", "dim"), indent=2)
+        grid = table()
+        grid.show_header = False
+        grid.add_column(width=10, style="dim")
+        grid.add_column(overflow="fold")
+        grid.add_row("asked", _rules(policy, device, verdict))
+        grid.add_row("found", Text(verdict.found or "-"))
+        if verdict.where:
+            cited = [(f"{p.file}:{p.line}", text_of(p)) for p in verdict.where[:LINES]]
+            if len(verdict.where) > LINES:
+                cited.append((f"and {len(verdict.where) - LINES} more", ""))
+            grid.add_row("", quoted(cited))
+        else:
+            grid.add_row("", Text("no line says so: the platform's default, or nothing at all", "dim"))
+        grid.add_row("compared", Text(verdict.why))
+        if verdict.verdict != "meets":
+            grid.add_row("correction", _changes(correction, verdict.setting))
+        shown(screen, grid, 2)
+    if any(v.verdict == "breaks" for v in verdicts):
+        next_commands(screen, [f"ivrel correct{where} {device.name}"])
+
+
+def _rules(policy: Policy, device: Device, verdict: Verdict) -> Text:
+    """Every rule that speaks of the setting, in order: which are about this device, and which one holds."""
+    out = Text()
+    for rule in policy.rules:
+        asked = rule.require.get(verdict.setting)
+        if asked is None:
+            continue
+        holds = rule.name == verdict.rule
+        state = "holds" if holds else "replaced by a later rule" if rule.holds_for(device) else "not for this device"
+        if out:
+            out.append("\n")
+        out.append(f"{policy.file}:{asked.line}  ", "dim")
+        out.append(f"'{rule.name}' ({rule.about}): {asked.text}", "" if holds else "dim")
+        out.append(f"  {state}", "green" if holds else "dim")
+    return out
+
+
+def _changes(correction: Correction | None, setting: str) -> Text:
+    if correction is None:
+        return Text("none: the configuration could not be read", "yellow")
+    lines = [(c.inside, c.line) for c in correction.changes if setting in c.settings]
+    if not lines:
+        remains = [r.why for r in correction.remains if r.setting == setting]
+        return Text(f"none: {'; '.join(remains)}" if remains else "none is needed", "yellow" if remains else "")
+    out = Text("\n").join(Text.assemble((f"{inside}: " if inside else "", "dim"), text) for inside, text in lines)
+    if not correction.proved:
+        out.append("\nnot proved; see ivrel correct", "yellow")
+    return out

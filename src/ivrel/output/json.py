@@ -1,0 +1,168 @@
+"""JSON, for machines: one object each, its keys as documented in docs/formats.md."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import msgspec
+
+from ivrel.core.audit.verdict import DeviceResult, Verdict, totals
+from ivrel.core.correct import PROPERTIES, Correction
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.records import Stray
+from ivrel.core.fleet import Device
+from ivrel.core.policy import Policy, Requirement
+from ivrel.core.settings import Fact
+
+
+def show(value: Any) -> None:
+    """Prints one object on standard output."""
+    sys.stdout.write(text(value))
+
+
+def text(value: Any) -> str:
+    """One object as indented JSON."""
+    return msgspec.json.format(msgspec.json.encode(value), indent=2).decode() + "\n"
+
+
+def audit(fleet: str, results: Sequence[DeviceResult]) -> dict[str, Any]:
+    """An audit."""
+    return {"fleet": fleet, "devices": [_device(r) for r in results], "totals": totals(results)}
+
+
+def _device(result: DeviceResult) -> dict[str, Any]:
+    out = msgspec.structs.asdict(result)
+    if not out.pop("problem"):
+        return out
+    return {**out, "problem": result.problem}
+
+
+def read(device: Device, facts: Iterable[Fact], strays: Iterable[Stray], file: str) -> dict[str, Any]:
+    """What was understood of a configuration."""
+    return {
+        "device": device.name,
+        "platform": device.platform,
+        "settings": [
+            {
+                "setting": fact.setting,
+                "key": fact.key,
+                "value": fact.value,
+                "from": "default" if fact.default else "text",
+                "where": [{"file": file, "line": line} for line in sorted(set(fact.lines))],
+            }
+            for fact in facts
+        ],
+        "not_understood": [{"file": file, "line": s.line, "text": s.text} for s in strays],
+    }
+
+
+def corrections(fleet: str, corrections: Iterable[Correction], unread: Sequence[tuple[str, str]]) -> dict[str, Any]:
+    """Corrections: the changes and their reasons, the proof, what remains."""
+    return {
+        "fleet": fleet,
+        "devices": [correction(c) for c in corrections],
+        "not_readable": [{"device": name, "problem": problem} for name, problem in unread],
+    }
+
+
+def correction(c: Correction) -> dict[str, Any]:
+    """The correction of one device."""
+    return {
+        "device": c.device,
+        "platform": c.platform,
+        "fingerprint": f"sha256:{c.fingerprint}",
+        "proved": c.proved,
+        "changes": [msgspec.to_builtins(change) for change in c.changes],
+        "change": c.change,
+        "backout": c.backout,
+        "proof": [{"property": p.name, "means": PROPERTIES[p.name], "holds": p.holds, "why": p.why} for p in c.proof],
+        "remains": [msgspec.to_builtins(r) for r in c.remains],
+    }
+
+
+def fleet(name: str, rows: Iterable[tuple[Device, str | None]]) -> dict[str, Any]:
+    """The devices of a fleet, and the files of their configurations."""
+    return {
+        "fleet": name,
+        "devices": [
+            {
+                "device": d.name,
+                "kind": d.kind,
+                "site": d.site,
+                "platform": d.platform,
+                "groups": d.groups,
+                "identity": d.identity,
+                "configuration": file,
+            }
+            for d, file in rows
+        ],
+    }
+
+
+def policy(policy: Policy) -> dict[str, Any]:
+    """The policy as a whole."""
+    return {
+        "policy": policy.name,
+        "collectors": [msgspec.to_builtins(c) for c in policy.collectors.values()],
+        "rules": [
+            {
+                "rule": rule.name,
+                "line": rule.line,
+                "where": {k: list(v) for k, v in rule.where.items()},
+                "require": {name: r.text for name, r in rule.require.items()},
+            }
+            for rule in policy.rules
+        ],
+        "waivers": [msgspec.to_builtins(w) for w in policy.waivers],
+    }
+
+
+def requirements(device: Device, policy: Policy, asked: Iterable[Requirement]) -> dict[str, Any]:
+    """The policy as it holds for one device."""
+    return {
+        "device": device.name,
+        "policy": policy.name,
+        "requirements": [
+            {"setting": r.setting, "wanted": r.text, "rule": r.rule, "file": policy.file, "line": r.line}
+            for r in asked
+        ],
+    }
+
+
+def dialects(all_of: Iterable[Dialect]) -> dict[str, Any]:
+    """The dialects that there are."""
+    return {
+        "dialects": [
+            {"dialect": d.name, "shape": d.shape, "about": d.about, "file": d.file, "limits": dict(d.limits)}
+            for d in all_of
+        ]
+    }
+
+
+def explanation(
+    device: Device, policy: Policy, verdicts: Iterable[Verdict], correction: Correction
+) -> dict[str, Any]:
+    """Verdicts with every rule that speaks of them, and the lines that would correct them."""
+    return {
+        "device": device.name,
+        "verdicts": [
+            {
+                **msgspec.to_builtins(v),
+                "rules": [
+                    {
+                        "rule": rule.name,
+                        "line": rule.require[v.setting].line,
+                        "asks": rule.require[v.setting].text,
+                        "for_this_device": rule.holds_for(device),
+                        "holds": rule.name == v.rule,
+                    }
+                    for rule in policy.rules
+                    if v.setting in rule.require
+                ],
+                "correction": [msgspec.to_builtins(c) for c in correction.changes if v.setting in c.settings],
+            }
+            for v in verdicts
+        ],
+    }

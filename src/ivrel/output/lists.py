@@ -1,0 +1,110 @@
+"""Small tables on a terminal: the fleet, a reading, the policy, the dialects."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import date
+
+from rich.text import Text
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.records import Stray
+from ivrel.core.fleet import Device, Fleet
+from ivrel.core.policy import Policy, Requirement
+from ivrel.core.settings import Fact
+from ivrel.output.audit import runs
+from ivrel.output.screen import console, count, line, next_commands, quoted, shown, table
+
+
+def show_fleet(fleet: Fleet, rows: Sequence[tuple[Device, str | None]], width: int, where: str) -> None:
+    """The devices, and whether each one's configuration is found."""
+    screen = console(width)
+    line(screen, (fleet.name, "bold"), f"  {count(len(rows), 'device')}")
+    screen.print()
+    grid = table("device", "kind", "site", "platform", "groups", "identity", "configuration")
+    for d, file in rows:
+        found = Text(file) if file else Text("not found", "yellow")
+        grid.add_row(d.name, d.kind, d.site, d.platform, ", ".join(d.groups), d.identity or "-", found)
+    shown(screen, grid)
+    next_commands(screen, [f"ivrel audit{where}"])
+
+
+def show_reading(
+    device: Device,
+    facts: Sequence[Fact],
+    strays: Sequence[Stray],
+    file: str,
+    text_of: Callable[[int], str],
+    width: int,
+    where: str,
+) -> None:
+    """What was understood of a configuration: each setting, its value, who says so, the lines."""
+    screen = console(width)
+    line(screen, (device.name, "bold"), (f"  {device.platform}, {file}", "dim"))
+    screen.print()
+    grid = table("setting", "of", "value", "said by", "lines")
+    last = ""
+    for fact in facts:
+        value = Text(fact.value)
+        if fact.note:
+            value.append(f"  {fact.note}", "dim")
+        origin = Text("the platform", "yellow") if fact.default else Text("the text")
+        lines = runs(sorted(set(fact.lines)))
+        first = text_of(fact.lines[0]) if fact.lines else ""
+        more = len(set(fact.lines)) > 1
+        cited = Text.assemble((lines, "dim"), "  ", (first, "italic"), (" …" if more else "", "dim"))
+        grid.add_row(Text("" if fact.setting == last else fact.setting), fact.key, value, origin, cited)
+        last = fact.setting
+    shown(screen, grid)
+    if strays:
+        screen.print()
+        line(screen, ("not understood", "yellow"), "  what depends on these lines is unknown")
+        shown(screen, quoted([(f"{file}:{s.line}", s.text) for s in strays]), 2)
+    next_commands(screen, [f"ivrel explain{where} {device.name}"])
+
+
+def show_policy(policy: Policy, matches: Sequence[int], today: date, width: int, where: str, first: str) -> None:
+    """The policy as a whole: collectors, rules with how many devices each is about, waivers."""
+    screen = console(width)
+    line(screen, (policy.name, "bold"), f"  {policy.file} has no mistakes")
+    screen.print()
+    grid = table("collector", "address", "port", "transport", "format")
+    for c in policy.collectors.values():
+        grid.add_row(c.name, c.address, str(c.port), c.transport, c.format or "-")
+    shown(screen, grid)
+    screen.print()
+    grid = table("rule", "line", "about", "devices", "asks")
+    for rule, number in zip(policy.rules, matches, strict=True):
+        asks = "\n".join(f"{name}: {r.text}" for name, r in rule.require.items())
+        devices = Text(str(number), "" if number else "yellow")
+        grid.add_row(Text(rule.name), Text(str(rule.line), "dim"), Text(rule.about), devices, Text(asks))
+    shown(screen, grid)
+    if policy.waivers:
+        screen.print()
+        grid = table("waiver for", "setting", "until", "because")
+        for w in policy.waivers:
+            until = Text(str(w.until)) if today <= w.until else Text(f"{w.until} (ran out)", "yellow")
+            grid.add_row(Text(w.device), Text(w.setting), until, Text(w.because))
+        shown(screen, grid)
+    next_commands(screen, [f"ivrel policy{where} {first}", f"ivrel audit{where}"])
+
+
+def show_requirements(device: Device, policy: Policy, asked: Sequence[Requirement], width: int, where: str) -> None:
+    """What the policy asks of one device, and which rule of it does."""
+    screen = console(width)
+    line(screen, (device.name, "bold"), (f"  {device.kind} at {device.site}, {device.platform}", "dim"))
+    screen.print()
+    grid = table("setting", "asked for", "by the rule", "in")
+    for r in asked:
+        grid.add_row(r.setting, Text(r.text), Text(r.rule), Text(f"{policy.file}:{r.line}", "dim"))
+    shown(screen, grid)
+    next_commands(screen, [f"ivrel explain{where} {device.name}"])
+
+
+def show_dialects(dialects: Sequence[Dialect], width: int) -> None:
+    """The dialects that there are."""
+    screen = console(width)
+    grid = table("dialect", "shape", "about", "file")
+    for d in dialects:
+        grid.add_row(d.name, d.shape, Text(d.about), Text(d.file, "dim"))
+    shown(screen, grid)

@@ -1,0 +1,74 @@
+"""The terminal: one console, the colours of verdicts, and small pieces that the views share.
+
+Everything goes through `Text`, so that nothing from a configuration is taken for markup.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Sequence
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+STYLES = {
+    "breaks": "bold red",
+    "unknown": "yellow",
+    "unable": "magenta",
+    "waived": "cyan",
+    "meets": "green",
+}
+
+
+def console(width: int) -> Console:
+    """The console for standard output; colour only on a terminal and without NO_COLOR."""
+    return Console(width=width, highlight=False, file=sys.stdout, emoji=False, markup=False)
+
+
+def styled(verdict: str, text: str | None = None) -> Text:
+    """A verdict, or a text in its colour."""
+    return Text(verdict if text is None else text, STYLES.get(verdict, ""))
+
+
+def table(*headers: str, indent: int = 0) -> Table:
+    """A table without lines."""
+    out = Table(box=None, pad_edge=False, show_edge=False, header_style="dim", padding=(0, 2, 0, 0))
+    for header in headers:
+        out.add_column(Text(header), overflow="fold")
+    return out
+
+
+def shown(console: Console, item: object, indent: int = 0) -> None:
+    """Prints something, moved in by some columns."""
+    console.print(Padding(item, (0, 0, 0, indent)) if indent else item)  # type: ignore[arg-type]
+
+
+def line(console: Console, *parts: tuple[str, str] | str, indent: int = 0) -> None:
+    """Prints one line of parts, each a text or a text with its style; long lines go on below themselves."""
+    shown(console, Text.assemble(*parts), indent)
+
+
+def count(number: int, noun: str) -> str:
+    """'1 device', '2 devices'."""
+    if number == 1:
+        return f"1 {noun}"
+    return f"{number:,} {noun[:-1]}ies" if noun.endswith("cy") else f"{number:,} {noun}s"
+
+
+def next_commands(console: Console, commands: Sequence[str]) -> None:
+    """The commands to type next."""
+    console.print()
+    for n, command in enumerate(commands):
+        line(console, ("next  " if n == 0 else "      ", "dim"), (command, "bold"))
+
+
+def quoted(lines: Iterable[tuple[str, str]]) -> Table:
+    """Lines of a configuration, each behind its place."""
+    out = Table(box=None, pad_edge=False, show_edge=False, show_header=False, padding=(0, 2, 0, 0))
+    out.add_column(no_wrap=True)
+    out.add_column(overflow="fold")
+    for place, text in lines:
+        out.add_row(Text(place, "dim"), Text(text, "italic"))
+    return out

@@ -1,0 +1,78 @@
+"""The change sheet: what goes to a change board, as Markdown."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+from difflib import unified_diff
+
+from ivrel.core.correct import PROPERTIES, Correction
+
+
+def change_sheet(
+    fleet: str, policy: str, corrections: Sequence[Correction], unread: Sequence[tuple[str, str]], today: date
+) -> str:
+    """Per device: the reason for each line, before and after, the proof, what remains, the back-out."""
+    changed = [c for c in corrections if c.changes]
+    lines = sum(len(c.changes) for c in changed)
+    out = [
+        f"# Change sheet: {fleet}",
+        "",
+        f"{_day(today)}, against the policy '{policy}'. {lines} lines on {len(changed)} of "
+        f"{len(corrections)} devices.",
+        "",
+        "| device | platform | lines | proof | remains |",
+        "|---|---|---|---|---|",
+    ]
+    for c in corrections:
+        if c.changes or c.remains:
+            failing = [p.name for p in c.proof if not p.holds]
+            proof = f"**fails: {', '.join(failing)}**" if failing else "holds" if c.changes else "-"
+            remains = ", ".join(f"{r.setting} ({r.verdict})" for r in c.remains) or "-"
+            out.append(f"| {c.device} | {c.platform} | {len(c.changes)} | {proof} | {remains} |")
+    out += [f"| {name} | | | | not readable: {_cell(problem)} |" for name, problem in unread]
+    out += ["", "The proof of a correction is computed on the configuration with the fingerprint given:", ""]
+    out += [f"- **{name}**: {means}" for name, means in PROPERTIES.items()]
+    for c in corrections:
+        if c.changes or c.remains:
+            out += ["", *_device(c)]
+    return "\n".join(out) + "\n"
+
+
+def _device(c: Correction) -> list[str]:
+    out = [f"## {c.device}", "", f"Made for the configuration with SHA-256 `{c.fingerprint}`.", ""]
+    if c.changes:
+        out += ["| line | instead of | why |", "|---|---|---|"]
+        for change in c.changes:
+            inside = f"{change.inside} / " if change.inside else ""
+            old = f"`{_cell(change.replaces)}`" if change.replaces else "-"
+            out.append(f"| `{_cell(inside + change.line)}` | {old} | {_cell(change.reason)} |")
+        out += ["", "Before and after:", "", "```diff", *_difference(c), "```", ""]
+        if c.proved:
+            out += ["Proved: " + ", ".join(p.name for p in c.proof) + ".", ""]
+        else:
+            out += ["**Not proved.** It must not be sent as it is:", ""]
+            out += [f"- {p.name}: {p.why}" for p in c.proof if not p.holds] + [""]
+        out += ["Change:", "", "```", *c.change.splitlines(), "```", ""]
+        out += ["Back-out:", "", "```", *c.backout.splitlines(), "```", ""]
+    if c.remains:
+        out += ["What remains:", ""]
+        out += [f"- {r.setting} ({r.verdict}): {r.why}" for r in c.remains]
+    return out
+
+
+def _difference(c: Correction) -> list[str]:
+    """The verdicts before and after, found value by found value."""
+    before = [f"{v.setting}: {v.found or '-'}" for v in c.before.verdicts]
+    after = [f"{v.setting}: {v.found or '-'}" for v in c.after.verdicts]
+    return [
+        line for line in unified_diff(before, after, n=0, lineterm="") if not line.startswith(("---", "+++", "@@"))
+    ]
+
+
+def _cell(text: str) -> str:
+    return text.replace("|", "\\|").replace("\n", " ").replace("`", "'")
+
+
+def _day(day: date) -> str:
+    return f"{day.day} {day:%B %Y}"

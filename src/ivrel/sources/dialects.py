@@ -1,0 +1,33 @@
+"""Where dialects come from: those that ship, and a workspace's own in `dialects/`, which come first."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from ivrel.core.dialects.dialect import Dialect, read_dialect
+from ivrel.core.mistakes import InputError, not_one_of
+from ivrel.sources.files import read_text
+
+SHIPPED = Path(__file__).parent.parent / "platforms"
+
+
+class Dialects:
+    """Finds dialects by name; reads each one once."""
+
+    def __init__(self, workspace: Path | None = None) -> None:
+        self.files: Mapping[str, Path] = {
+            path.stem: path
+            for folder in (SHIPPED, *([workspace / "dialects"] if workspace else []))
+            for path in sorted(folder.glob("*.yaml"))
+        }
+        self._read: dict[str, Dialect] = {}
+
+    def __getitem__(self, name: str) -> Dialect:
+        if name not in self._read:
+            path = self.files.get(name)
+            if path is None:
+                raise InputError(f"dialect {not_one_of(name, self.files)}")
+            shown = path.name if path.parent == SHIPPED else f"dialects/{path.name}"
+            self._read[name] = read_dialect(read_text(path, shown), shown)
+        return self._read[name]

@@ -1,0 +1,81 @@
+"""Reading and writing files: one clear line when it fails, nothing half-written."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+from ivrel.core.mistakes import InputError, Mistake, Unreadable
+
+_BOM = b"\xef\xbb\xbf"
+MOST = 256 * 1024 * 1024  # bytes; a larger file is no configuration of one device
+
+
+def read_bytes(path: Path, shown: str) -> bytes:
+    """A configuration's text without its byte-order mark; Unreadable tells why it could not be had."""
+    try:
+        with path.open("rb") as file:
+            if os.fstat(file.fileno()).st_size > MOST:
+                raise Unreadable(f"{shown}: larger than {MOST // 1024 // 1024} MiB")
+            data = file.read()
+    except OSError as problem:
+        raise Unreadable(f"{shown}: {reason(problem)}") from None
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        raise Unreadable(f"{shown}: the text is UTF-16; expected UTF-8")
+    return data.removeprefix(_BOM)
+
+
+def read_text(path: Path, shown: str) -> str:
+    """A text file of the user's own; InputError tells why it could not be had."""
+    try:
+        return read_bytes(path, shown).decode("utf-8")
+    except Unreadable as problem:
+        raise InputError([Mistake("", str(problem))]) from None
+    except UnicodeDecodeError as problem:
+        raise InputError([Mistake(shown, f"not UTF-8 at byte {problem.start}")]) from None
+
+
+def write_bytes(path: Path, data: bytes) -> None:
+    """Writes a file as a whole or not at all."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    except OSError as problem:
+        raise InputError([Mistake(str(path), f"cannot be written: {reason(problem)}")]) from None
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(data)
+        mask = os.umask(0)
+        os.umask(mask)
+        Path(name).chmod(0o666 & ~mask)
+        Path(name).replace(path)
+    except OSError as problem:
+        Path(name).unlink(missing_ok=True)
+        raise InputError([Mistake(str(path), f"cannot be written: {reason(problem)}")]) from None
+
+
+def write_text(path: Path, text: str) -> None:
+    """Writes a UTF-8 text as a whole or not at all."""
+    write_bytes(path, text.encode())
+
+
+def claim_folder(folder: Path, replace: bool) -> None:
+    """Makes sure that a folder can be written to; one that holds something needs `replace`."""
+    try:
+        if folder.exists() and not folder.is_dir():
+            raise InputError([Mistake(str(folder), "is no folder")])
+        if folder.is_dir() and any(folder.iterdir()) and not replace:
+            said = "already holds something; give --replace to write into it all the same"
+            raise InputError([Mistake(str(folder), said)])
+        folder.mkdir(parents=True, exist_ok=True)
+        if not os.access(folder, os.W_OK | os.X_OK):
+            raise InputError([Mistake(str(folder), "cannot be written: permission denied")])
+    except OSError as problem:
+        raise InputError([Mistake(str(folder), f"cannot be written: {reason(problem)}")]) from None
+
+
+def reason(problem: OSError) -> str:
+    """What the system says, in lower case."""
+    said = problem.strerror or str(problem)
+    return said[:1].lower() + said[1:]

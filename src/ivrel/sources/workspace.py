@@ -1,0 +1,105 @@
+"""A workspace: a folder with a fleet, a policy and the configurations; and the audit of all of it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from datetime import date
+from functools import cached_property
+from multiprocessing import get_context
+from pathlib import Path
+
+import msgspec
+
+from ivrel.core.audit import DeviceResult, audit_text, unreadable
+from ivrel.core.fleet import Device, Fleet, read_fleet
+from ivrel.core.mistakes import InputError, Mistake, Unreadable
+from ivrel.core.policy import Policy, read_policy
+from ivrel.sources.dialects import Dialects
+from ivrel.sources.files import read_bytes, read_text
+
+CHUNK = 64  # devices that a worker judges at a time
+ALONE = 200  # up to so many devices are judged without workers
+
+
+class Workspace:
+    """The files of one folder; each is read when it is first asked for."""
+
+    def __init__(self, folder: Path) -> None:
+        if not folder.is_dir():
+            raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
+        self.folder = folder
+        self.dialects = Dialects(folder)
+
+    @cached_property
+    def fleet(self) -> Fleet:
+        """The fleet, from `fleet.yaml` or `fleet.csv`."""
+        found = [name for name in ("fleet.yaml", "fleet.csv") if (self.folder / name).exists()]
+        if len(found) != 1:
+            said = "both fleet.yaml and fleet.csv; expected one" if found else "no fleet.yaml or fleet.csv in it"
+            raise InputError([Mistake(str(self.folder), said)])
+        return read_fleet(read_text(self.folder / found[0], found[0]), found[0], self.dialects.files)
+
+    @cached_property
+    def policy(self) -> Policy:
+        """The policy, from `policy.yaml`."""
+        return read_policy(read_text(self.folder / "policy.yaml", "policy.yaml"), "policy.yaml")
+
+    @cached_property
+    def _configs(self) -> dict[str, str]:
+        """The files in `configs/`, by name and by name without ending."""
+        try:
+            names = sorted(path.name for path in (self.folder / "configs").iterdir())
+        except OSError:
+            return {}
+        stems = {name.rpartition(".")[0]: name for name in reversed(names) if "." in name}
+        return {key: f"configs/{name}" for key, name in {**stems, **{n: n for n in names}}.items()}
+
+    def configuration(self, device: Device) -> str | None:
+        """The file of a device's configuration, from the workspace's folder; None if there is none."""
+        return device.configuration or self._configs.get(device.name)
+
+    def text(self, device: Device) -> tuple[bytes, str]:
+        """A device's configuration and the name of its file; Unreadable tells why it cannot be had."""
+        shown = self.configuration(device)
+        if shown is None:
+            raise Unreadable(f"no configuration; expected configs/{device.name}.conf or the like")
+        return read_bytes(self.folder / shown, shown), shown
+
+    def audit_device(self, device: Device, today: date) -> DeviceResult:
+        """The result of one device, whatever state its configuration is in."""
+        try:
+            data, shown = self.text(device)
+        except Unreadable as problem:
+            return unreadable(device, self.policy, str(problem))
+        return audit_text(device, self.dialects[device.platform], data, self.policy, today, shown)
+
+    def audit(self, devices: Sequence[Device], today: date) -> Iterator[DeviceResult]:
+        """The results of devices in their order; large fleets are judged by several processes."""
+        for platform in {d.platform: None for d in devices}:
+            self.dialects[platform]
+        _ = self.policy, self._configs
+        workers = min(len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 2, 8)
+        if len(devices) <= ALONE or workers < 2:
+            for device in devices:
+                yield self.audit_device(device, today)
+            return
+        chunks = [devices[at : at + CHUNK] for at in range(0, len(devices), CHUNK)]
+        decoder = msgspec.msgpack.Decoder(list[DeviceResult])
+        with ProcessPoolExecutor(workers, get_context("fork"), _prepare, (self, today)) as pool:
+            for packed in pool.map(_judge, chunks):
+                yield from decoder.decode(packed)
+
+
+_shared: tuple[Workspace, date]
+
+
+def _prepare(workspace: Workspace, today: date) -> None:
+    global _shared
+    _shared = workspace, today
+
+
+def _judge(devices: Sequence[Device]) -> bytes:
+    workspace, today = _shared
+    return msgspec.msgpack.encode([workspace.audit_device(d, today) for d in devices])
