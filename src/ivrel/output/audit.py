@@ -58,9 +58,9 @@ def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:
     parts: list[tuple[str, str] | str] = []
     for verdict in reversed(VERDICTS):
         if sums[verdict] or verdict in ("meets", "breaks"):
-            parts += [", " if parts else "", (f"{sums[verdict]:,} {verdict}", STYLES[verdict])]
+            parts += [(f"{verdict} {sums[verdict]:,}", STYLES[verdict]), "   "]
     good = sum(1 for r in results if r.good)
-    parts.append(f"  ({good} of {count(len(results), 'device')} as asked)")
+    parts.append(f"{good:,} of {count(len(results), 'device')} as asked")
     line(screen, *parts)
 
 

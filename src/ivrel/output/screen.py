@@ -5,8 +5,10 @@ Everything goes through `Text`, so that nothing from a configuration is taken fo
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Iterable, Sequence
+from typing import TextIO, cast
 
 from rich.console import Console
 from rich.padding import Padding
@@ -24,7 +26,24 @@ STYLES = {
 
 def console(width: int) -> Console:
     """The console for standard output; colour only on a terminal and without NO_COLOR."""
-    return Console(width=width, highlight=False, file=sys.stdout, emoji=False, markup=False)
+    out = sys.stdout if sys.stdout.isatty() else cast(TextIO, _Trimmed(sys.stdout))
+    return Console(width=width, highlight=False, file=out, emoji=False, markup=False)
+
+
+class _Trimmed:
+    """A file to which lines go without the spaces that fill them up."""
+
+    def __init__(self, file: TextIO) -> None:
+        self._file = file
+
+    def write(self, text: str) -> int:
+        return self._file.write(re.sub(r" +(?=\n)", "", text))
+
+    def flush(self) -> None:
+        self._file.flush()
+
+    def isatty(self) -> bool:
+        return False
 
 
 def styled(verdict: str, text: str | None = None) -> Text:

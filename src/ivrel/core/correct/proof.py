@@ -19,14 +19,14 @@ from ivrel.core.dialects.write import apply_edits
 from ivrel.core.fleet import Device
 from ivrel.core.mistakes import Unreadable
 from ivrel.core.policy import Policy, Requirement
-from ivrel.core.settings import Scope, read_settings
+from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.core.settings.level import sending
 from ivrel.core.settings.need import Need
 
 PROPERTIES: Mapping[str, str] = {
     "complete": "nothing breaks any more, but for what is listed",
     "settled": "correcting again gives nothing",
-    "minimal": "leave any one line out and something breaks",
+    "minimal": "leave any one line out and something breaks, or is not what the policy says to write",
     "reversible": "the back-out brings the old reading back",
     "never silent": "after every line, a device that could send to a right collector still can",
     "narrow": "nothing but export settings has changed",
@@ -108,16 +108,18 @@ def _minimal(case: Case, data: bytes, corrected: bytes, edits: Sequence[Edit]) -
 
 
 def _as_written(case: Case, corrected: bytes) -> dict[str, Requirement]:
-    """The requirements, narrowed to what the policy says to write where the correction wrote that."""
+    """The requirements, narrowed to what the policy says to write wherever that is what stands there now."""
     asked = dict(case.asked)
+    scope = case.scope(corrected)
     for name, requirement in case.asked.items():
-        needs = {
-            part: Need(any_of=(need.write,), order=need.order) if isinstance(need, Need) and need.write else need
-            for part, need in requirement.needs.items()
-        }
-        narrow = replace(requirement, needs=needs)
-        if all(v.setting != name for v in case.broken(corrected, {name: narrow})):
-            asked[name] = narrow
+        keys = {*requirement.needs, *(fact.key for fact in SETTINGS[name].facts(scope))}
+        for key in sorted(keys, reverse=True):
+            need = requirement.needs.get(key, requirement.needs.get(""))
+            if isinstance(need, Need) and need.write:
+                narrow = Need(any_of=(need.write,), order=need.order)
+                needs = {**asked[name].needs, key: narrow}
+                if not SETTINGS[name].judge(scope, needs):
+                    asked[name] = replace(requirement, needs=needs)
     return asked
 
 

@@ -13,7 +13,7 @@ A pattern is words and slots: `send {destination.address} {destination.transport
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 
 from msgspec import Struct
 
@@ -73,7 +73,11 @@ class Maybe(Struct, frozen=True):
     items: tuple[Item, ...]
 
 
-Item = Literal | Variable | Flag | Maybe
+class Rest(Struct, frozen=True):
+    """Whatever words follow."""
+
+
+Item = Rest | Literal | Variable | Flag | Maybe
 Get = Callable[[str], Value | None]
 
 
@@ -130,6 +134,13 @@ class Pattern(Struct, frozen=True):
             out.append(item.word)
         return tuple(out)
 
+    def naming(self, keys: Container[str]) -> Pattern:
+        """The part that names a row: the first header, or the words up to the last key. Matches its beginning."""
+        if self.path:
+            return Pattern((), self.path[0], (), ())
+        last = max((n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot in keys), default=-1)
+        return Pattern((), (*self.items[: last + 1], Rest()), (), ())
+
     def variable(self, slot: str) -> Variable | None:
         """The item that carries a slot, if it is no flag."""
         every = [*self.items, *(item for items in self.path for item in items)]
@@ -139,9 +150,9 @@ class Pattern(Struct, frozen=True):
         """Whether the statement can carry this value of a slot."""
         every = [*self.items, *(item for items in self.path for item in items)]
         return any(
-            isinstance(item, Flag) or (isinstance(item, Variable) and item.encode(value) is not None)
+            isinstance(item, Flag) or item.encode(value) is not None
             for item in _flat(every)
-            if not isinstance(item, Literal | Maybe) and item.slot == slot
+            if isinstance(item, Variable | Flag) and item.slot == slot
         )
 
 
@@ -227,7 +238,7 @@ def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling)
     return tuple(stack[0])
 
 
-def _flat(items: Sequence[Item]) -> Iterator[Literal | Variable | Flag]:
+def _flat(items: Sequence[Item]) -> Iterator[Rest | Literal | Variable | Flag]:
     for item in items:
         if isinstance(item, Maybe):
             yield from _flat(item.items)
@@ -238,6 +249,8 @@ def _flat(items: Sequence[Item]) -> Iterator[Literal | Variable | Flag]:
 def _match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Value]] | None:
     """Matches all words from `at` on; an optional part is taken if what follows then still fits."""
     for n, item in enumerate(items):
+        if isinstance(item, Rest):
+            return []
         if isinstance(item, Maybe):
             rest = items[n + 1 :]
             taken = _match(item.items + rest, words, at)
@@ -265,6 +278,8 @@ def _match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Va
 def _write(items: Sequence[Item], get: Get) -> list[str] | None:
     out: list[str] = []
     for item in items:
+        if isinstance(item, Rest):
+            continue
         if isinstance(item, Literal):
             out.append(item.word)
         elif isinstance(item, Maybe):

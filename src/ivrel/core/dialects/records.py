@@ -205,7 +205,8 @@ class Matcher:
                 # What a statement leaves out has its default again, by the line of that statement.
                 for slot in match.silent:
                     row[slot] = Said(self.dialect.defaults.get(slot), said, True)
-                written[match.pattern, match.key] = Written(match.path, match.words, line)
+                if match.pattern >= 0:
+                    written[match.pattern, match.key] = Written(match.path, match.words, line)
             elif strays is not None:
                 strays.append(Stray(line, shorten(decode(raw), 120), match))
         return known
@@ -213,12 +214,15 @@ class Matcher:
     def match(self, path: Path, raw: bytes) -> Match | tuple[str, ...] | None:
         """The match of a statement; None if it bears on nothing; else the settings it may bear on."""
         words = tuple(self.grammar.split(decode(raw[:LONGEST])))
-        if not words or (not path and any(p.path and _fits_header(p, words) for p in self.dialect.patterns)):
+        if not words:
             return None
         if len(raw) <= LONGEST:
             found = self.find(path, words)
             if found:
                 return found
+        named = self._naming(path, words)
+        if named or (not path and any(p.path and _fits_header(p, words) for p in self.dialect.patterns)):
+            return named
         for inside, opening in self.dialect.aside:
             if path[: len(inside)] == inside and words[: len(opening)] == opening:
                 return None
@@ -235,6 +239,16 @@ class Matcher:
                     key = tuple(got.get(slot, "") for slot in self.dialect.keys.get(table, ()))
                     silent = tuple(slot for slot in pattern.slots if slot not in got)
                     return Match(number, table, key, fields, silent, path, words)
+        return None
+
+    def _naming(self, path: Path, words: Words) -> Match | None:
+        """A statement that says nothing known, but stands where a row of a lazy table is named."""
+        for pattern in self.dialect.patterns:
+            if pattern.table in LAZY:
+                fields = pattern.naming(self.keys).read((), (path or (words,))[0] if pattern.path else words)
+                if fields:
+                    key = tuple(value for _, value in fields)
+                    return Match(-1, pattern.table, key, fields, (), path, words)
         return None
 
     def identity(self, path: Path, words: Words) -> object:

@@ -64,7 +64,6 @@ class Destination(Struct, frozen=True):
     row: Row
     label: str
     endpoint: tuple[Value | None, Value | None, Value | None]
-    lines: tuple[int, ...]
     collector: str | None
     right: bool
 
@@ -73,6 +72,18 @@ class Destination(Struct, frozen=True):
         """Address, transport and port."""
         address, port, transport = self.endpoint
         return f"{address or 'no address'} {transport} {port}"
+
+    @property
+    def title(self) -> str:
+        """What people call it: its own name, or that of the collector at its address."""
+        return self.label if "destination.name" in self.row else self.collector or self.label
+
+    def lines(self, *fields: str) -> tuple[int, ...]:
+        """The lines that say these fields; the address's, if none does."""
+        said = [self.row.get(f"destination.{field}") for field in (*fields, "address")]
+        found = [line for s in said[: len(fields)] if s for line in s.lines]
+        address = said[-1]
+        return tuple(sorted(set(found or (address.lines if address else ()))))
 
 
 class Scope:
@@ -122,16 +133,25 @@ class Scope:
             near = exact or [c.name for c in self.collectors.values() if c.address == where]
             # Where two collectors share an address, the one that is asked for is meant.
             near.sort(key=lambda name: self.wanted is not None and name not in self.wanted)
-            lines = tuple(sorted({line for said in row.values() for line in said.lines}))
-            out.append(Destination(key, row, label, endpoint, lines, near[0] if near else None, bool(exact)))
+            out.append(Destination(key, row, label, endpoint, near[0] if near else None, bool(exact)))
+        return out
+
+    @property
+    def serving(self) -> dict[str, Destination]:
+        """The destination that serves each collector that is asked for: the right one, if there is one."""
+        out: dict[str, Destination] = {}
+        for d in sorted(self.destinations, key=lambda d: not d.right):
+            if d.collector is not None and (self.wanted is None or d.collector in self.wanted):
+                out.setdefault(d.collector, d)
         return out
 
     @property
     def judged(self) -> list[Destination]:
-        """The destinations whose other settings matter: those that mean a collector that is asked for."""
+        """The destinations whose other settings matter: all, or those that serve what is asked for."""
         if self.wanted is None:
             return self.destinations
-        return [d for d in self.destinations if d.collector in self.wanted]
+        serving = list(self.serving.values())
+        return [d for d in self.destinations if any(d is s for s in serving)]
 
     def places(self, wide: str, each: str, every: bool = False) -> Iterator[Place]:
         """Where a value stands that some platforms say once and others for each destination."""
@@ -142,7 +162,7 @@ class Scope:
             said = self.records.get(each, d.row)
             if said.default and not self.records.get(wide).default:
                 said = self.records.get(wide)
-            yield Place(d.label, "destination", d.key, each, said)
+            yield Place(d.label, "destination", d.key, each, said, d.title)
 
 
 class Place(Struct, frozen=True):
@@ -153,10 +173,11 @@ class Place(Struct, frozen=True):
     key: Key
     slot: str
     said: Said
+    title: str = ""
 
     @property
     def prefix(self) -> str:
-        return f"{self.label}: " if self.label else ""
+        return f"{self.title}: " if self.title else ""
 
 
 Judge = Callable[[Scope, Needs], list[Finding]]
@@ -190,6 +211,11 @@ class Setting(Struct, frozen=True):
     judge: Judge
     mend: Mend
     say: Callable[[list[Fact]], str] = say_facts
+
+
+def need_of(needs: Needs, label: str) -> Any:
+    """What is asked of one destination: of it alone, if that is said, else of all."""
+    return needs.get(label, needs[""])
 
 
 def no_destination(scope: Scope) -> list[Finding]:

@@ -35,57 +35,56 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 def facts(scope: Scope) -> list[Fact]:
     """One fact a destination; its endpoint is the text's even where port and transport are defaults."""
     return [
-        Fact("collectors", d.label, d.text, d.lines, False, d.collector if d.right and d.collector else "")
+        Fact("collectors", d.label, d.text, d.lines(*_FIELDS), False, d.collector if d.right and d.collector else "")
         for d in scope.destinations
     ]
 
 
-def _sorted_out(scope: Scope, need: SetNeed) -> tuple[dict[str, Destination], list[tuple[Destination, str]]]:
-    """The destination that serves each collector (the right one if there is one), and those that must go."""
-    serves: dict[str, Destination] = {}
-    for d in sorted(scope.destinations, key=lambda d: not d.right):
-        if d.collector is not None and d.collector in need.wanted:
-            serves.setdefault(d.collector, d)
+def _to_go(scope: Scope, need: SetNeed) -> list[tuple[Destination, str]]:
+    """The destinations that must go, and why."""
+    serving = scope.serving
     gone = []
     for d in scope.destinations:
-        if d.collector is not None and serves.get(d.collector) is d:
-            continue
-        if d.collector is not None and d.collector in serves:
-            gone.append((d, f"{d.label} ({d.text}) is {d.collector} once more"))
-        elif d.collector is None and need.exactly is not None:
-            gone.append((d, f"{d.label} ({d.text}) is a stranger"))
-        elif d.collector is not None and (need.exactly is not None or d.collector in need.never):
-            gone.append((d, f"{d.label} ({d.text}) is {d.collector}, which is not asked for here"))
-    return serves, gone
+        name = d.label if d.text.startswith(d.label) else f"{d.label} ({d.text})"
+        if d.collector is None:
+            if need.exactly is not None:
+                gone.append((d, f"{name} is a stranger"))
+        elif d.collector not in need.wanted:
+            if need.exactly is not None or d.collector in need.never:
+                gone.append((d, f"{name} is {d.collector}, which is not asked for here"))
+        elif serving[d.collector] is not d:
+            gone.append((d, f"{name} is {d.collector} once more"))
+    return gone
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     need: SetNeed = needs[""]
-    serves, gone = _sorted_out(scope, need)
+    serves = scope.serving
     out = []
     for name in need.wanted:
         c = scope.collectors[name]
         if name not in serves:
             wanted = f"{c.address} {c.transport} {c.port}"
-            others = tuple(line for d in scope.destinations for line in d.lines)
+            others = tuple(line for d in scope.destinations for line in d.lines())
             out.append(Finding(f"{name} ({wanted}) is missing", others))
         elif not serves[name].right:
             d = serves[name]
-            wrong = [
-                f"{field} {found}, not {right}"
+            wrong = {
+                field: f"{field} {found}, not {right}"
                 for field, found, right in zip(_FIELDS, d.endpoint, c.endpoint, strict=True)
                 if found != right
-            ]
-            out.append(Finding(f"{d.label} has the right address for {name}, but {' and '.join(wrong)}", d.lines))
-    return out + [Finding(why, d.lines) for d, why in gone]
+            }
+            why = f"{d.label} has the right address for {name}, but {' and '.join(wrong.values())}"
+            out.append(Finding(why, d.lines(*wrong)))
+    return out + [Finding(why, d.lines()) for d, why in _to_go(scope, need)]
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     need: SetNeed = needs[""]
     records, dialect = scope.records, scope.records.dialect
-    serves, gone = _sorted_out(scope, need)
+    serves = scope.serving
     obstacles: list[Obstacle] = []
-    for d, _ in gone:
+    for d, _ in _to_go(scope, need):
         records = records.without("destination", d.key)
     for name in need.wanted:
         c = scope.collectors[name]

@@ -38,7 +38,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         return []
     why = f"export is {said.value}{default_note(said, scope.records.dialect.name)}"
     if said.value == "off" and scope.destinations:
-        why += f", so nothing leaves for {', '.join(d.label for d in scope.destinations)}"
+        why += f", so nothing leaves for {', '.join(d.title for d in scope.destinations)}"
     return [Finding(why, said.lines)]
 
 

@@ -17,6 +17,7 @@ from ivrel.core.settings.base import (
     Setting,
     default_note,
     mend_value,
+    need_of,
     no_destination,
 )
 from ivrel.core.settings.need import read_need
@@ -42,18 +43,18 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         return no_destination(scope)
     return [
         Finding(
-            f"{p.prefix}{p.said.value}{default_note(p.said, scope.records.dialect.name)}, not {needs[''].text}",
+            f"{p.prefix}{p.said.value}{default_note(p.said, scope.records.dialect.name)}, not {need_of(needs, p.label).text}",
             p.said.lines,
         )
         for p in places
-        if not needs[""].accepts(str(p.said.value))
+        if not need_of(needs, p.label).accepts(str(p.said.value))
     ]
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, obstacles = scope.records, []
     for place in scope.places(*_SLOTS):
-        records, more = mend_value(records, place, needs[""])
+        records, more = mend_value(records, place, need_of(needs, place.label))
         obstacles += more
     return records, obstacles
 

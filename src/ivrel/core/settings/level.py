@@ -18,6 +18,7 @@ from ivrel.core.settings.base import (
     Scope,
     Setting,
     mend_value,
+    need_of,
     no_destination,
 )
 from ivrel.core.settings.need import Need, read_need
@@ -56,9 +57,9 @@ def sending(scope: Scope, destination: Destination) -> Sending:
         chosen = NOTHING
         for row in _picks(records, destination).values():
             chosen |= _picked(records, row)
-            lines += tuple(line for said in row.values() for line in said.lines)
+            lines += _lines(row)
         bits, default = chosen.bits, False
-        lines = tuple(sorted(set(lines))) or destination.lines
+        lines = lines or destination.lines()
     for said in (records.get("destination.level", destination.row), records.get("level")):
         if said.value is not None:
             bits &= _threshold(str(said.value)).bits
@@ -89,6 +90,12 @@ def _picked(records: Records, row: Row) -> Selection:
     return NOTHING if severity is None else single(str(severity), of)
 
 
+def _lines(row: Row) -> tuple[int, ...]:
+    """The lines that say what a pick takes; those of the whole pick, if none does."""
+    said = [row[slot] for slot in ("pick.severity", "pick.level", "pick.facility") if slot in row]
+    return tuple(line for s in said or row.values() for line in s.lines)
+
+
 def facts(scope: Scope) -> list[Fact]:
     out = []
     for d in scope.destinations:
@@ -102,11 +109,19 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         return no_destination(scope)
     out = []
     for d in scope.judged:
-        sent = sending(scope, d)
-        why = _against(sent, needs[""])
+        sent, need = sending(scope, d), need_of(needs, d.label)
+        why = _against(sent, need)
         if why:
-            out.append(Finding(f"{d.label} {why}", sent.lines))
+            lines = () if why.startswith("misses") else _noisy(scope, d, need)
+            out.append(Finding(f"{d.title} {why}", lines or sent.lines))
     return out + _dangling(scope)
+
+
+def _noisy(scope: Scope, destination: Destination, need: Need) -> tuple[int, ...]:
+    """The lines of the picks that take what may not leave."""
+    _, high = _bounds(need)
+    picks = _picks(scope.records, destination).values()
+    return tuple(line for row in picks if not _picked(scope.records, row) <= high for line in _lines(row))
 
 
 def _against(sent: Selection, need: Need) -> str:
@@ -137,7 +152,7 @@ def _dangling(scope: Scope) -> list[Finding]:
     return [
         Finding(
             f"rule {key[0]} feeds '{said.value}', which is not set",
-            tuple(sorted(line for s in row.values() for line in s.lines)),
+            said.lines,
         )
         for key, row in scope.records.rows("pick").items()
         if (said := scope.records.get("pick.destination", row)).value is not None and said.value not in names
@@ -146,10 +161,10 @@ def _dangling(scope: Scope) -> list[Finding]:
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, obstacles = scope.records, []
-    need: Need = needs[""]
     dialect = records.dialect
     by_pick = dialect.has("pick.id")
     for d in scope.judged:
+        need: Need = need_of(needs, d.label)
         if not _against(sending(scope, d), need):
             continue
         if by_pick:
@@ -157,7 +172,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
             continue
         slot = "destination.level" if dialect.has("destination.level") else "level"
         table, key = ("destination", d.key) if slot == "destination.level" else ("", ())
-        place = Place(d.label, table, key, slot, records.get(slot, d.row))
+        place = Place(d.label, table, key, slot, records.get(slot, d.row), d.title)
         records, more = mend_value(records, place, need)
         obstacles += more
     names = {said.value for d in scope.destinations if (said := d.row.get("destination.name"))}
@@ -169,9 +184,10 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 def _mend_picks(records: Records, destination: Destination, need: Need) -> Records:
     """One row for each severity that is missing, none for those that are too much."""
-    target = _threshold(need.choose(lambda v: True) or "none")
+    picks = _picks(records, destination)
+    target = _target([_picked(records, row) for row in picks.values()], need)
     have = NOTHING
-    for key, row in _picks(records, destination).items():
+    for key, row in picks.items():
         taken = _picked(records, row)
         if taken <= target:
             have |= taken
@@ -186,6 +202,25 @@ def _mend_picks(records: Records, destination: Destination, need: Need) -> Recor
             records = records.having("pick", key, "pick.severity", severity)
             records = records.having("pick", key, "pick.destination", name)
     return records
+
+
+def _target(taken: list[Selection], need: Need) -> Selection:
+    """The threshold to reach: that of the fewest changes; of a destination without picks, the one to write."""
+    first = need.choose(lambda v: True) or "none"
+    if not taken:
+        return _threshold(first)
+
+    def changes(severity: str) -> int:
+        target = _threshold(severity)
+        kept = [t for t in taken if t <= target]
+        have = NOTHING
+        for t in kept:
+            have |= t
+        missing = sum(1 for s in SEVERITIES if single(s) <= target and not single(s) <= have)
+        return len(taken) - len(kept) + missing
+
+    accepted = [v for v in THRESHOLD.choices if need.accepts(v)]
+    return _threshold(min(accepted, key=lambda v: (changes(v), v != first)))
 
 
 def _fresh(records: Records) -> str:

@@ -85,7 +85,9 @@ def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
         return _Way(name, (), lines, f"{name} has no address")
     if state.value == "down":
         return _Way(name, addresses, lines + state.lines, f"{name} is down")
-    return _Way(name, addresses if by_interface else (value,), lines + said.lines)
+    if by_interface:
+        return _Way(name, addresses, lines + said.lines)
+    return _Way(name, (value,), lines + said.lines[addresses.index(value) :][:1])
 
 
 def _interface_with(records: Records, wanted: str) -> tuple[str, Row] | None:
