@@ -19,6 +19,10 @@ def whole_text(platform: str, device: str, site: str, identity: str, export: str
     return "".join(line + "\n" for line in _WRITERS[platform](device, site, identity, export, lines))
 
 
+def _inet(identity: str) -> str:
+    return f"inet6 {identity}/128" if ":" in identity else f"inet {identity}/32"
+
+
 def _quern(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
     dice = Random(device)
     yield "# saved by the keeper's desk"
@@ -29,7 +33,7 @@ def _quern(device: str, site: str, identity: str, export: str, lines: int) -> It
         yield f"    rank {dice.choice(('watch', 'full'))}"
         yield f"    secret {dice.randbytes(12).hex()}"
     yield "link loop1"
-    yield f"    inet {identity}/32"
+    yield f"    {_inet(identity)}"
     yield "link loop9"
     yield "    about kept free"
     yield "link up0"
@@ -66,7 +70,7 @@ def _skarn(device: str, site: str, identity: str, export: str, lines: int) -> It
     for name in dice.sample(_KEEPERS, 3):
         yield f"keeper.{name}.rank = {dice.choice(('watch', 'full'))}"
         yield f"keeper.{name}.secret = {dice.randbytes(12).hex()}"
-    yield f"port.ident.inet = {identity}/32"
+    yield f"port.ident.{_inet(identity).replace(' ', ' = ')}"
     yield "port.up0.inet = 203.0.113.42/30"
     yield f"port.up0.inet6 = 2001:db8:{dice.randrange(1, 9999):x}::1/64"
     yield "port.up0.state = up"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
@@ -97,6 +98,8 @@ _shared: tuple[Workspace, date]
 
 def _prepare(workspace: Workspace, today: date) -> None:
     global _shared
+    gc.freeze()
+    gc.disable()  # what a worker makes, it hands on; nothing in it is a circle
     _shared = workspace, today
 
 

@@ -41,6 +41,7 @@ class Dialect(Struct, frozen=True, eq=False):
     limits: Mapping[str, int]
     examples: tuple[Example, ...]
     file: str
+    slots: frozenset[str]
 
     @property
     def grammar(self) -> shapes.Shape:
@@ -49,7 +50,7 @@ class Dialect(Struct, frozen=True, eq=False):
 
     def has(self, slot: str) -> bool:
         """Whether a statement of this platform can carry the slot."""
-        return any(slot in p.slots for p in self.patterns)
+        return slot in self.slots
 
     def can_write(self, slot: str, value: Value) -> bool:
         """Whether this platform can say that a slot has this value."""
@@ -200,6 +201,7 @@ def read_dialect(text: str, file: str) -> Dialect:
         {table: row["most"] for table, row in rows.items() if "most" in row},
         values.get("examples", ()),
         file,
+        frozenset(slot for pattern in patterns for slot in pattern.slots),
     )
 
 

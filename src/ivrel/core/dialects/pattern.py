@@ -82,12 +82,17 @@ Get = Callable[[str], Value | None]
 
 
 class Pattern(Struct, frozen=True):
-    """A compiled pattern: the enclosing path and the statement, both as items."""
+    """A compiled pattern: the enclosing path and the statement, both as items.
+
+    `opening`: the words that the statement begins with whatever its values are; `removal`: what names it
+    when it is removed.
+    """
 
     path: tuple[tuple[Item, ...], ...]
     items: tuple[Item, ...]
     slots: tuple[str, ...]
     removal: tuple[Item, ...]
+    opening: Words = ()
     line: int = 0
 
     @property
@@ -125,19 +130,14 @@ class Pattern(Struct, frozen=True):
         return None if words is None else tuple(words)
 
     @property
-    def opening(self) -> Words:
-        """The words that the statement begins with whatever its values are."""
-        out: list[str] = []
-        for item in self.items:
-            if not isinstance(item, Literal):
-                break
-            out.append(item.word)
-        return tuple(out)
+    def header(self) -> Pattern:
+        """The outermost header as a pattern of its own."""
+        return Pattern((), self.path[0], (), (), _opening(self.path[0]))
 
     def naming(self, keys: Container[str]) -> Pattern:
         """The part that names a row: the first header, or the words up to the last key. Matches its beginning."""
         if self.path:
-            return Pattern((), self.path[0], (), ())
+            return self.header
         last = max((n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot in keys), default=-1)
         return Pattern((), (*self.items[: last + 1], Rest()), (), ())
 
@@ -177,7 +177,17 @@ def compile_pattern(
         dict.fromkeys(i.slot for part in (*path, items) for i in _flat(part) if isinstance(i, Variable | Flag))
     )
     removal = _items(removed_by, split, spelling) if removed_by else _named_by(items, keys)
-    return Pattern(path, items, slots, removal, line)
+    return Pattern(path, items, slots, removal, _opening(items), line)
+
+
+def _opening(items: tuple[Item, ...]) -> Words:
+    """The words that a statement begins with whatever its values are."""
+    out: list[str] = []
+    for item in items:
+        if not isinstance(item, Literal):
+            break
+        out.append(item.word)
+    return tuple(out)
 
 
 def _named_by(items: tuple[Item, ...], keys: Sequence[str]) -> tuple[Item, ...]:

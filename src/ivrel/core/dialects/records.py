@@ -47,30 +47,31 @@ class Stray(Struct, frozen=True):
     bears_on: tuple[str, ...]
 
 
-class Written(Struct, frozen=True):
-    """The statement that a pattern was found in."""
-
-    path: Path
-    words: Words
-    line: int
-
-
 class Match(Struct, frozen=True):
-    """A statement that a pattern understood."""
+    """A statement that a pattern understood, or (-1) one that does no more than name a row.
+
+    `named`: the fields that tell the row apart; `many`: those that add to a list; `fields`: all others;
+    `silent`: those that the pattern could carry and the statement does not.
+    """
 
     pattern: int
     table: str
     key: Key
+    named: Fields
     fields: Fields
+    many: Fields
     silent: tuple[str, ...]
     path: Path
     words: Words
 
 
+Written = tuple[Match, int]  # the statement that a pattern was found in, and its line
+
+
 class Records:
     """The rows of one configuration; changed only by making another one."""
 
-    __slots__ = ("_data", "_matcher", "_rows", "dialect", "strays", "written")
+    __slots__ = ("_data", "_matcher", "_near", "_rows", "dialect", "strays", "written")
 
     def __init__(
         self,
@@ -81,6 +82,7 @@ class Records:
         data: bytes,
     ) -> None:
         self._matcher, self._rows, self._data = matcher, dict(rows), data
+        self._near: dict[tuple[str, Value], tuple[Key, Row] | None] = {}
         self.dialect, self.written, self.strays = matcher.dialect, written, strays
 
     def rows(self, table: str) -> Mapping[Key, Row]:
@@ -94,6 +96,25 @@ class Records:
         if table in self._rows or table not in LAZY:
             return self.rows(table).get((key,))
         return self._matcher.lookup(self._data, table, key).get((key,))
+
+    def row_with(self, table: str, slot: str, value: Value) -> tuple[Key, Row] | None:
+        """The first row of a lazy table one of whose `many` values is this one."""
+        at = (slot, value)
+        if at not in self._near:
+            self._near[at] = self._look_for(table, slot, value)
+        return self._near[at]
+
+    def _look_for(self, table: str, slot: str, value: Value) -> tuple[Key, Row] | None:
+        if table not in self._rows:
+            for key in self._matcher.keys_near(self._data, slot, value):
+                row = self.row(table, key)
+                if row is not None and value in self._values(row, slot):
+                    return (key,), row
+        return next(((k, r) for k, r in self.rows(table).items() if value in self._values(r, slot)), None)
+
+    def _values(self, row: Row, slot: str) -> tuple[Value, ...]:
+        value = self.get(slot, row).value
+        return value if isinstance(value, tuple) else ()
 
     def get(self, slot: str, row: Row | None = None) -> Said:
         """What a slot is: said by the text, or the platform's default."""
@@ -151,7 +172,8 @@ class Matcher:
             self._by_opening.setdefault((len(pattern.path), _first(pattern)), []).append((number, pattern))
         lazy = [p for p in dialect.patterns if p.table in LAZY]
         eager = [p for p in dialect.patterns if p.table not in LAZY]
-        self.heads = tuple(dict.fromkeys(_head(p) for p in eager))
+        self.heads = tuple(dict.fromkeys(_head(p) for p in eager if _bearing_on(p)))
+        self.idle_heads = tuple(dict.fromkeys(_head(p) for p in dialect.patterns if _head(p) not in self.heads))
         self.lazy_heads = {t: tuple(dict.fromkeys(_head(p) for p in lazy if p.table == t)) for t in LAZY}
 
     def read(self, data: bytes) -> Records:
@@ -160,7 +182,7 @@ class Matcher:
         written: dict[tuple[int, Key], Written] = {}
         strays: list[Stray] = []
         known = self._fill(self.grammar.scan(data, self.heads, self.dialect.style), rows, written, strays)
-        if not known and not any(self.lookup(data, table, None) for table in LAZY):
+        if not known and not self._fill(self.grammar.scan(data, self.idle_heads, self.dialect.style), {}, {}, None):
             raise Unreadable(f"none of the statements of {self.dialect.name} occur in it")
         return Records(self, rows, written, tuple(strays), data)
 
@@ -172,6 +194,17 @@ class Matcher:
         rows: Tables = {}
         self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, {}, None)
         return rows.get(table, {})
+
+    def keys_near(self, data: bytes, slot: str, value: Value) -> Iterator[Value]:
+        """The keys of rows that say a value in its usual spelling: a quick look that may miss some."""
+        patterns = [p for p in self.dialect.patterns if slot in p.slots]
+        heads = tuple(dict.fromkeys(_head(p) for p in patterns))
+        for path, raw, _ in self.grammar.holding(data, str(value).encode(), heads, self.dialect.style):
+            words = tuple(self.grammar.split(decode(raw)))
+            for fields in filter(None, (p.read(path, words) for p in patterns)):
+                got = dict(fields)
+                if got[slot] == value:
+                    yield got[self.dialect.keys[patterns[0].table][0]]
 
     def _fill(
         self,
@@ -193,20 +226,23 @@ class Matcher:
                 known = True
             elif isinstance(match, Match):
                 known = True
-                row = rows.setdefault(match.table, {}).setdefault(match.key, {})
-                said = (line,)
+                key, said = match.key, (line,)
+                table = rows.get(match.table)
+                if table is None:
+                    table = rows[match.table] = {}
+                row = table.get(key)
+                if row is None:
+                    row = table[key] = {slot: Said(value, said) for slot, value in match.named}
                 for slot, value in match.fields:
-                    if SLOTS[slot].many:
-                        old = row.get(slot, _UNSAID)
-                        values = old.value if isinstance(old.value, tuple) else ()
-                        row[slot] = Said((*values, value), (*old.lines, line))
-                    elif slot not in row or slot not in self.keys:
-                        row[slot] = Said(value, said)
+                    row[slot] = Said(value, said)
+                for slot, value in match.many:
+                    old = row.get(slot, _UNSAID)
+                    values = old.value if isinstance(old.value, tuple) else ()
+                    row[slot] = Said((*values, value), (*old.lines, line))
                 # What a statement leaves out has its default again, by the line of that statement.
                 for slot in match.silent:
                     row[slot] = Said(self.dialect.defaults.get(slot), said, True)
-                if match.pattern >= 0:
-                    written[match.pattern, match.key] = Written(match.path, match.words, line)
+                written[match.pattern, key] = (match, line)
             elif strays is not None:
                 strays.append(Stray(line, shorten(decode(raw), 120), match))
         return known
@@ -238,7 +274,10 @@ class Matcher:
                     got = dict(fields)
                     key = tuple(got.get(slot, "") for slot in self.dialect.keys.get(table, ()))
                     silent = tuple(slot for slot in pattern.slots if slot not in got)
-                    return Match(number, table, key, fields, silent, path, words)
+                    named = tuple(f for f in fields if f[0] in self.keys)
+                    many = tuple(f for f in fields if SLOTS[f[0]].many)
+                    rest = tuple(f for f in fields if f not in named and f not in many)
+                    return Match(number, table, key, named, rest, many, silent, path, words)
         return None
 
     def _naming(self, path: Path, words: Words) -> Match | None:
@@ -248,13 +287,13 @@ class Matcher:
                 fields = pattern.naming(self.keys).read((), (path or (words,))[0] if pattern.path else words)
                 if fields:
                     key = tuple(value for _, value in fields)
-                    return Match(-1, pattern.table, key, fields, (), path, words)
+                    return Match(-1, pattern.table, key, fields, (), (), (), path, words)
         return None
 
     def identity(self, path: Path, words: Words) -> object:
         """Two statements of one identity cannot stand beside each other: the later replaces the earlier."""
         match = self.find(path, words) if words else None
-        if match is None or any(SLOTS[slot].many for slot, _ in match.fields):
+        if match is None or match.many:
             return path, words
         return match.pattern, match.key
 
@@ -278,12 +317,16 @@ class Matcher:
                 for p in self.dialect.patterns
                 if (bool(p.path) and bool(path) and _fits_header(p, path[0])) or (not p.path and not path)
             ]
-        return tuple(dict.fromkeys(s for p in alike for slot in p.slots for s in SLOTS[slot].bears_on))
+        return tuple(dict.fromkeys(s for p in alike for s in _bearing_on(p)))
+
+
+def _bearing_on(pattern: Pattern) -> tuple[str, ...]:
+    """The settings that a pattern's values bear on."""
+    return tuple(dict.fromkeys(s for slot in pattern.slots for s in SLOTS[slot].bears_on))
 
 
 def _fits_header(pattern: Pattern, words: Words) -> bool:
-    header = Pattern((), pattern.path[0], (), ())
-    return header.read((), words) is not None
+    return pattern.header.read((), words) is not None
 
 
 def _first(pattern: Pattern) -> str:
@@ -292,8 +335,7 @@ def _first(pattern: Pattern) -> str:
 
 def _head(pattern: Pattern) -> Words:
     """The word by which a pattern's part of the text is found."""
-    outer = Pattern((), pattern.path[0], (), ()) if pattern.path else pattern
-    return outer.opening[:1]
+    return (pattern.header if pattern.path else pattern).opening[:1]
 
 
 class Step(Struct, frozen=True):
@@ -334,8 +376,8 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]
     for number, pattern in enumerate(before.dialect.patterns):
         written = before.written.get((number, key)) if pattern.table == table else None
         if written:
-            words = pattern.write_removal(get) or written.words
-            yield Step(Edit(written.path, words, True), table, key)
+            words = pattern.write_removal(get) or written[0].words
+            yield Step(Edit(written[0].path, words, True), table, key)
 
 
 class _Getter:
@@ -366,12 +408,12 @@ def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row |
             continue
         if anchor or any(slot in new and not new[slot].default for slot in values):
             statement = pattern.write(get)
-            if statement and (written is None or statement[1] != written.words):
-                replaces = written.words if written else ()
+            if statement and (written is None or statement[1] != written[0].words):
+                replaces = written[0].words if written else ()
                 yield Step(Edit(*statement), table, key, changed, replaces)
         elif written:
-            words = pattern.write_removal(get) or written.words
-            yield Step(Edit(written.path, words, True), table, key, changed)
+            words = pattern.write_removal(get) or written[0].words
+            yield Step(Edit(written[0].path, words, True), table, key, changed)
 
 
 def _same(old: Said | None, new: Said | None) -> bool:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from functools import lru_cache
 from ipaddress import ip_interface
 
 from msgspec import Struct
@@ -52,6 +53,7 @@ def _host(word: str) -> str:
         raise
 
 
+@lru_cache(maxsize=4096)
 def _inet(word: str) -> str:
     return str(ip_interface(word).ip)
 

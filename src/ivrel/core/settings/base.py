@@ -89,7 +89,7 @@ class Destination(Struct, frozen=True):
 class Scope:
     """One configuration, its device, and the collectors that it is judged against."""
 
-    __slots__ = ("_destinations", "collectors", "device", "records", "wanted")
+    __slots__ = ("_destinations", "collectors", "device", "memo", "records", "wanted")
 
     def __init__(
         self,
@@ -101,6 +101,7 @@ class Scope:
         self.device, self.records, self.collectors = device, records, collectors
         self.wanted = wanted
         self._destinations: list[Destination] | None = None
+        self.memo: dict[tuple[str, Key], Any] = {}  # what a setting worked out and needs again
 
     def on(self, records: Records) -> Scope:
         """The same scope over other records."""

@@ -41,14 +41,13 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     places = list(scope.places(*_SLOTS))
     if not places:
         return no_destination(scope)
-    return [
-        Finding(
-            f"{p.prefix}{p.said.value}{default_note(p.said, scope.records.dialect.name)}, not {need_of(needs, p.label).text}",
-            p.said.lines,
-        )
-        for p in places
-        if not need_of(needs, p.label).accepts(str(p.said.value))
-    ]
+    out = []
+    for p in places:
+        need = need_of(needs, p.label)
+        if not need.accepts(str(p.said.value)):
+            note = default_note(p.said, scope.records.dialect.name)
+            out.append(Finding(f"{p.prefix}{p.said.value}{note}, not {need.text}", p.said.lines))
+    return out
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import lru_cache
 
 from ivrel.core.dialects.records import Key, Records, Row
-from ivrel.core.dialects.slots import THRESHOLD
+from ivrel.core.dialects.slots import THRESHOLD, Value
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
     Collector,
@@ -50,12 +51,20 @@ class Sending(Selection, frozen=True):
 
 def sending(scope: Scope, destination: Destination) -> Sending:
     """What leaves for a destination: what its picks take, within its own threshold and the device's."""
+    at = ("level", destination.key)
+    if at not in scope.memo:
+        scope.memo[at] = _sending(scope, destination)
+    found: Sending = scope.memo[at]
+    return found
+
+
+def _sending(scope: Scope, destination: Destination) -> Sending:
     records = scope.records
     lines: tuple[int, ...] = ()
     bits, default = EVERYTHING.bits, True
     if records.dialect.has("pick.id"):
         chosen = NOTHING
-        for row in _picks(records, destination).values():
+        for row in _picks(scope, destination).values():
             chosen |= _picked(records, row)
             lines += _lines(row)
         bits, default = chosen.bits, False
@@ -72,22 +81,30 @@ def _threshold(severity: str) -> Selection:
     return NOTHING if severity == "none" else through(severity)
 
 
-def _picks(records: Records, destination: Destination) -> dict[Key, Row]:
+def _picks(scope: Scope, destination: Destination) -> dict[Key, Row]:
+    """The picks that feed a destination."""
+    at: tuple[str, Key] = ("picks", ())
+    if at not in scope.memo:
+        fed: dict[Value | None, dict[Key, Row]] = {}
+        for key, row in scope.records.rows("pick").items():
+            said = scope.records.get("pick.destination", row).value
+            fed.setdefault(None if isinstance(said, tuple) else said, {})[key] = row
+        scope.memo[at] = fed
     name = destination.row.get("destination.name")
-    return {
-        key: row
-        for key, row in records.rows("pick").items()
-        if name is not None and records.get("pick.destination", row).value == name.value
-    }
+    found: dict[Key, Row] = scope.memo[at].get(name.value, {}) if name is not None else {}
+    return found
 
 
 def _picked(records: Records, row: Row) -> Selection:
     """What one pick takes; a pick without a severity takes nothing."""
-    get = records.get
-    facility = get("pick.facility", row).value
-    of = None if facility is None else [str(facility)]
-    severity = get("pick.severity", row).value
-    return NOTHING if severity is None else single(str(severity), of)
+    severity = records.get("pick.severity", row).value
+    facility = records.get("pick.facility", row).value
+    return NOTHING if severity is None else _one(str(severity), None if facility is None else str(facility))
+
+
+@lru_cache(maxsize=512)
+def _one(severity: str, facility: str | None) -> Selection:
+    return single(severity, None if facility is None else [facility])
 
 
 def _lines(row: Row) -> tuple[int, ...]:
@@ -110,7 +127,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     out = []
     for d in scope.judged:
         sent, need = sending(scope, d), need_of(needs, d.label)
-        why = _against(sent, need)
+        why = _against(sent.bits, need)
         if why:
             lines = () if why.startswith("misses") else _noisy(scope, d, need)
             out.append(Finding(f"{d.title} {why}", lines or sent.lines))
@@ -120,12 +137,14 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 def _noisy(scope: Scope, destination: Destination, need: Need) -> tuple[int, ...]:
     """The lines of the picks that take what may not leave."""
     _, high = _bounds(need)
-    picks = _picks(scope.records, destination).values()
+    picks = _picks(scope, destination).values()
     return tuple(line for row in picks if not _picked(scope.records, row) <= high for line in _lines(row))
 
 
-def _against(sent: Selection, need: Need) -> str:
+@lru_cache(maxsize=4096)
+def _against(bits: int, need: Need) -> str:
     """How a selection departs from what is asked; '' if it does not."""
+    sent = Selection(bits)
     low, high = _bounds(need)
     said = []
     if not low <= sent:
@@ -165,10 +184,10 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     by_pick = dialect.has("pick.id")
     for d in scope.judged:
         need: Need = need_of(needs, d.label)
-        if not _against(sending(scope, d), need):
+        if not _against(sending(scope, d).bits, need):
             continue
         if by_pick:
-            records = _mend_picks(records, d, need)
+            records = _mend_picks(scope, records, d, need)
             continue
         slot = "destination.level" if dialect.has("destination.level") else "level"
         table, key = ("destination", d.key) if slot == "destination.level" else ("", ())
@@ -182,9 +201,9 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     return records, obstacles
 
 
-def _mend_picks(records: Records, destination: Destination, need: Need) -> Records:
+def _mend_picks(scope: Scope, records: Records, destination: Destination, need: Need) -> Records:
     """One row for each severity that is missing, none for those that are too much."""
-    picks = _picks(records, destination)
+    picks = _picks(scope, destination)
     target = _target([_picked(records, row) for row in picks.values()], need)
     have = NOTHING
     for key, row in picks.items():

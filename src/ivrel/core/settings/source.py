@@ -66,6 +66,14 @@ class _Way(Struct, frozen=True):
 
 
 def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
+    at = ("source", (str(place.said.value), str(place.said.lines), int(by_interface)))
+    if at not in scope.memo:
+        scope.memo[at] = _found_way(scope, place, by_interface)
+    found: _Way = scope.memo[at]
+    return found
+
+
+def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
     records, value, lines = scope.records, str(place.said.value), place.said.lines
     found: tuple[str, Row] | None
     if by_interface:
@@ -91,11 +99,8 @@ def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
 
 
 def _interface_with(records: Records, wanted: str) -> tuple[str, Row] | None:
-    for key, row in records.rows("interface").items():
-        said = records.get("interface.address", row).value
-        if isinstance(said, tuple) and wanted in said:
-            return str(key[0]), row
-    return None
+    found = records.row_with("interface", "interface.address", wanted)
+    return (str(found[0][0]), found[1]) if found else None
 
 
 def facts(scope: Scope) -> list[Fact]:

@@ -48,6 +48,9 @@ class Shape(Protocol):
     def scan(self, data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
         """The statements that begin with `heads`, or stand inside of what does: path, text, line from 1."""
 
+    def holding(self, data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+        """The statements that `scan` finds on lines that hold this text."""
+
     def everything(self, data: bytes, style: Style) -> Iterator[Found]:
         """Every statement of the text."""
 
@@ -100,6 +103,20 @@ def starts(data: bytes, head: bytes) -> Iterator[int]:
     while at >= 0:
         yield at + 1
         at = data.find(needle, at + len(needle))
+
+
+def lines_with(data: bytes, text: bytes) -> Iterator[tuple[int, int]]:
+    """Where lines begin and end that hold `text` as a word of its own, or as one with a '/' behind it."""
+    at = data.find(text)
+    while at >= 0:
+        if data[at + len(text) : at + len(text) + 1].isalnum() or data[at - 1 : at].isalnum():
+            at = data.find(text, at + 1)
+            continue
+        start, end = data.rfind(b"\n", 0, at) + 1, data.find(b"\n", at)
+        if end < 0:
+            end = len(data)
+        yield start, end
+        at = data.find(text, end)
 
 
 def decode(raw: bytes) -> str:

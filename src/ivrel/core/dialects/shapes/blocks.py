@@ -22,6 +22,7 @@ from ivrel.core.dialects.shapes.base import (
     Words,
     decode,
     line_end,
+    lines_with,
     missing,
     quote,
     refuse,
@@ -50,6 +51,20 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
             line += data.count(b"\n", counted, start)
             counted = start
             yield from _block(data, start, line, comment)
+
+
+def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    comment = style.comment.encode()
+    begin = tuple(join(head).encode() for head in heads)
+    for start, _ in lines_with(data, text):
+        top = start
+        while top and data[top : top + 1] in (b" ", b"\t", b"\r", b"\n", comment[:1]):
+            top = data.rfind(b"\n", 0, top - 1) + 1
+        if not data.startswith(begin, top):
+            continue
+        first = data.count(b"\n", 0, top) + 1
+        wanted = first + data.count(b"\n", top, start)
+        yield from (found for found in _block(data, top, first, comment) if found[2] == wanted)
 
 
 def everything(data: bytes, style: Style) -> Iterator[Found]:

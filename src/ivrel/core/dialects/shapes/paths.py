@@ -17,9 +17,9 @@ from ivrel.core.dialects.shapes.base import (
     Words,
     decode,
     line_end,
+    lines_with,
     missing,
     refuse,
-    starts,
 )
 
 
@@ -38,12 +38,28 @@ def join(words: Sequence[str]) -> str:
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     for head in heads:
+        begin = (join(head) + ".").encode()
+        needle = b"\n" + begin
         line, counted = 1, 0
-        for start in starts(data, (join(head) + ".").encode()):
+        start = 0 if data.startswith(begin) else data.find(needle) + 1 or -1
+        while start >= 0:
             line += data.count(b"\n", counted, start)
-            counted = start
             end = data.find(b"\n", start)
+            # What belongs together mostly stands together: then nothing has to be searched or counted.
+            while data.startswith(begin, end + 1) and end >= 0:
+                yield (), data[start:end].strip(), line
+                start, line = end + 1, line + 1
+                end = data.find(b"\n", start)
             yield (), data[start : end if end >= 0 else len(data)].strip(), line
+            counted = start
+            start = data.find(needle, end) + 1 or -1 if end >= 0 else -1
+
+
+def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    begin = tuple((join(head) + ".").encode() for head in heads)
+    for start, end in lines_with(data, text):
+        if data.startswith(begin, start):
+            yield (), data[start:end].strip(), data.count(b"\n", 0, start) + 1
 
 
 def everything(data: bytes, style: Style) -> Iterator[Found]:

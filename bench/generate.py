@@ -1,0 +1,89 @@
+"""Writes a large fleet, the same for the same arguments: any number of devices and lines, with seeded faults.
+
+    python bench/generate.py bench/data --devices 4000 --lines 1300
+"""
+
+from __future__ import annotations
+
+import argparse
+import csv
+from collections.abc import Callable
+from pathlib import Path
+from random import Random
+
+from ivrel.demo.texts import whole_text
+from ivrel.demo.workspace import policy_text
+
+Faults = frozenset[str]
+FAULTS = ("export", "collectors", "level", "facility", "stamp", "source")
+KINDS = ("router", "switch", "firewall")
+
+
+def _quern(identity: str, facility: str, faults: Faults) -> str:
+    out = ["events", f"    export {'off' if 'export' in faults else 'on'}"]
+    out.append(f"    facility {'local2' if 'facility' in faults else facility}")
+    if "source" not in faults:
+        out.append("    leave-from loop1")
+    out.append("    stamp uptime" if "stamp" in faults else "    stamp calendar millis year zone")
+    level = "error" if "level" in faults else "informational"
+    out.append(f"    send 198.51.100.21 udp 514 through {level}")
+    if "collectors" not in faults:
+        out.append(f"    send 198.51.100.22 tcp 601 through {level}")
+    return "\n".join([*out, "    screen off"])
+
+
+def _skarn(identity: str, facility: str, faults: Faults) -> str:
+    out = [f"journal.active = {'no' if 'export' in faults else 'yes'}", "journal.stamp.grain = milli"]
+    out.append(f"journal.stamp.zone = {'no' if 'stamp' in faults else 'yes'}")
+    severities = ["emergency", "alert", "critical", "error", "warning", "notice"]
+    if "level" in faults:
+        severities.remove("critical")
+    rule = 0
+    for name, address, carry, port in (
+        ("beacon-a", "198.51.100.21", "udp", 5514 if "collectors" in faults else 514),
+        ("beacon-b", "198.51.100.22", "tcp", 601),
+    ):
+        head = f"journal.target.{name}"
+        out += [f"{head}.inet = {address}", f"{head}.carry = {carry}", f"{head}.port = {port}"]
+        out.append(f"{head}.from = {'203.0.113.42' if 'source' in faults else identity}")
+        out.append(f"{head}.facility = {'local2' if 'facility' in faults else facility}")
+        for severity in severities:
+            rule += 1
+            out += [f"journal.rule.{rule}.severity = {severity}", f"journal.rule.{rule}.target = {name}"]
+    return "\n".join(out)
+
+
+WRITERS: dict[str, Callable[[str, str, Faults], str]] = {"quern": _quern, "skarn": _skarn}
+
+
+def generate(folder: Path, devices: int, lines: int, platforms: tuple[str, ...] = tuple(WRITERS)) -> None:
+    """Writes fleet.csv, policy.yaml and the configurations."""
+    (folder / "configs").mkdir(parents=True, exist_ok=True)
+    (folder / "policy.yaml").write_text(policy_text())
+    with (folder / "fleet.csv").open("w", newline="") as file:
+        rows = csv.writer(file)
+        rows.writerow(["device", "kind", "site", "platform", "groups", "identity"])
+        for n in range(devices):
+            dice = Random(n)
+            platform, kind = platforms[n % len(platforms)], dice.choice(KINDS)
+            name, site = f"d{n:05d}", f"site{n % 40:02d}"
+            identity = f"2001:db8:1::{n + 1:x}" if n >= 65000 else f"2001:db8::{n + 1:x}"
+            rows.writerow([name, kind, site, platform, "edge", identity])
+            faults = frozenset(f for f in FAULTS if dice.random() < 0.06)
+            facility = "local6" if kind == "firewall" else "local4"
+            export = WRITERS[platform](identity, facility, faults)
+            text = whole_text(platform, name, site, identity, export, lines)
+            (folder / "configs" / f"{name}.conf").write_text(text)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("folder", type=Path)
+    parser.add_argument("--devices", type=int, default=4000)
+    parser.add_argument("--lines", type=int, default=1300)
+    args = parser.parse_args()
+    generate(args.folder, args.devices, args.lines)
+
+
+if __name__ == "__main__":
+    main()
