@@ -1,0 +1,62 @@
+"""Times whole `ivrel audit` runs against one `grep -c` over the same files, in turns, and prints the ratio.
+
+    python bench/audit.py --devices 4000 --lines 1300
+
+The yardstick is the machine's own reading speed, so that figures of different machines can be compared.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import resource
+import subprocess
+import sys
+import time
+from pathlib import Path
+from statistics import median
+
+from generate import generate
+
+HERE = Path(__file__).parent
+
+
+def timed(command: list[str], codes: tuple[int, ...]) -> float:
+    """Seconds that a command takes; its output is read, for grep stops early when it goes to /dev/null."""
+    start = time.perf_counter()
+    done = subprocess.run(command, capture_output=True, env={**os.environ, "LC_ALL": "C"})
+    if done.returncode not in codes:
+        sys.exit(f"{command[0]} ended with {done.returncode}")
+    return time.perf_counter() - start
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--devices", type=int, default=4000)
+    parser.add_argument("--lines", type=int, default=1300)
+    parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--format", default="json")
+    args = parser.parse_args()
+    folder = HERE / "data" / f"{args.devices}x{args.lines}"
+    if not (folder / "fleet.csv").exists():
+        print(f"generating {args.devices} devices of about {args.lines} lines", file=sys.stderr)
+        generate(folder, args.devices, args.lines)
+    files = sorted(str(path) for path in (folder / "configs").iterdir())
+    size = sum(Path(path).stat().st_size for path in files)
+    grep = ["grep", "-c", "events", *files]
+    audit = [sys.executable, "-m", "ivrel", "audit", "-w", str(folder), "--format", args.format]
+    greps, audits = [], []
+    for _ in range(args.rounds):
+        greps.append(timed(grep, (0, 1)))
+        audits.append(timed(audit, (0, 1)))
+    ratio = median(a / g for a, g in zip(audits, greps, strict=True))
+    peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+    print(f"{args.devices} devices, {size / 1e6:.0f} MB, medians of {args.rounds} rounds in turns")
+    print(f"grep -c       {median(greps):7.3f} s")
+    print(f"ivrel audit   {median(audits):7.3f} s   {args.devices / median(audits):,.0f} devices/s")
+    print(f"ratio         {ratio:7.1f}")
+    print(f"peak memory   {peak:7.0f} MB (the largest process)")
+
+
+if __name__ == "__main__":
+    main()
