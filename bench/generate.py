@@ -1,6 +1,6 @@
 """Writes a large fleet, the same for the same arguments: any number of devices and lines, with seeded faults.
 
-    python bench/generate.py bench/data --devices 4000 --lines 1300
+python bench/generate.py bench/data --devices 4000 --lines 1300
 """
 
 from __future__ import annotations

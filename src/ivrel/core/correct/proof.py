@@ -116,8 +116,7 @@ def _as_written(case: Case, corrected: bytes) -> dict[str, Requirement]:
         for key in sorted(keys, reverse=True):
             need = requirement.needs.get(key, requirement.needs.get(""))
             if isinstance(need, Need) and need.write:
-                narrow = Need(any_of=(need.write,), order=need.order)
-                needs = {**asked[name].needs, key: narrow}
+                needs = {**asked[name].needs, key: need.only(need.write)}
                 if not SETTINGS[name].judge(scope, needs):
                     asked[name] = replace(requirement, needs=needs)
     return asked

@@ -113,20 +113,23 @@ class Pattern(Struct, frozen=True):
         found = _match(self.items, words, 0)
         return None if found is None else tuple(fields + found)
 
-    def write(self, get: Get) -> tuple[Path, Words] | None:
-        """The statement for the values that `get` gives; None if one of them has no word here."""
+    def write(self, get: Get, said: Get | None = None) -> tuple[Path, Words] | None:
+        """The statement for the values that `get` gives; None if one of them has no word here.
+
+        What may be left out is written if `said` gives its value: of that alone which is not a default.
+        """
         path = self.write_path(get)
-        words = _write(self.items, get)
+        words = _write(self.items, get, said or get)
         return None if path is None or words is None else (path, tuple(words))
 
     def write_path(self, get: Get) -> Path | None:
         """The enclosing path alone."""
-        path = [_write(items, get) for items in self.path]
+        path = [_write(items, get, get) for items in self.path]
         return None if None in path else tuple(tuple(words or ()) for words in path)
 
     def write_removal(self, get: Get) -> Words | None:
         """The words by which the statement is named when it is removed."""
-        words = _write(self.removal, get)
+        words = _write(self.removal, get, get)
         return None if words is None else tuple(words)
 
     @property
@@ -285,7 +288,7 @@ def _match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Va
     return [] if at == len(words) else None
 
 
-def _write(items: Sequence[Item], get: Get) -> list[str] | None:
+def _write(items: Sequence[Item], get: Get, said: Get) -> list[str] | None:
     out: list[str] = []
     for item in items:
         if isinstance(item, Rest):
@@ -293,7 +296,7 @@ def _write(items: Sequence[Item], get: Get) -> list[str] | None:
         if isinstance(item, Literal):
             out.append(item.word)
         elif isinstance(item, Maybe):
-            out += _write(item.items, get) or []
+            out += _write(item.items, said, said) or []
         else:
             value = get(item.slot)
             word = None

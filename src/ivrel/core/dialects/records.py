@@ -390,6 +390,11 @@ class _Getter:
         value = self.records.get(slot, self.row).value
         return None if isinstance(value, tuple) else value
 
+    def said(self, slot: str) -> Value | None:
+        """The value, if it is not left to the platform."""
+        said = self.row.get(slot)
+        return None if said is None or said.default or isinstance(said.value, tuple) else said.value
+
 
 def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row | None) -> Iterator[Step]:
     """The steps of one row: a statement is written if it says anything that the defaults do not."""
@@ -407,7 +412,7 @@ def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row |
         if not changed and not anchor:
             continue
         if anchor or any(slot in new and not new[slot].default for slot in values):
-            statement = pattern.write(get)
+            statement = pattern.write(get, get.said)
             if statement and (written is None or statement[1] != written[0].words):
                 replaces = written[0].words if written else ()
                 yield Step(Edit(*statement), table, key, changed, replaces)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ivrel.core.dialects.records import Key, Records
+from ivrel.core.dialects.slots import Value
 from ivrel.core.form import Node, Report
 from ivrel.core.mistakes import not_one_of
 from ivrel.core.settings.base import (
@@ -103,7 +104,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         if cannot:
             obstacles.append(Obstacle(f"{name}: {dialect.name} cannot send by {' and '.join(cannot)}", True))
             continue
-        records = _written(records, serves.get(name), name, values)
+        fresh = _free({key[0] for rows in (scope.records, records) for key in rows.rows("destination")}, name)
+        records = _written(records, serves.get(name), fresh, values)
     most = dialect.limits.get("destination")
     if most is not None and len(records.rows("destination")) > most:
         full = f"{dialect.name} holds {most} destinations at most"
@@ -117,7 +119,7 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
     row = {} if old is None else {slot: said.value for slot, said in old.row.items() if not said.default}
     row |= values
     if "destination.name" in keys and old is None:
-        row["destination.name"] = _free(records, name)
+        row["destination.name"] = name
     key: Key = tuple(v for v in (row.get(slot) for slot in keys) if isinstance(v, str | int))
     if old is not None and key != old.key:
         records = records.without("destination", old.key)
@@ -128,8 +130,8 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
     return records
 
 
-def _free(records: Records, name: str) -> str:
-    taken = {key[0] for key in records.rows("destination")}
+def _free(taken: set[Value], name: str) -> str:
+    """A name that no destination has or had, so that a new one is not mixed up with one that goes."""
     names = [name, *(f"{name}-{n}" for n in range(2, len(taken) + 3))]
     return next(n for n in names if n not in taken)
 

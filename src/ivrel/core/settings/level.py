@@ -38,7 +38,7 @@ from ivrel.core.severity import (
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
     also = {"from": "at-least", "to": "at-most"}
-    need = read_need(node, report, THRESHOLD.parse, THRESHOLD.choices, also)
+    need = read_need(node, report, THRESHOLD.parse, THRESHOLD.choices, ordered=True, also=also)
     return {"": need} if need else None
 
 
@@ -122,9 +122,7 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
-    if not scope.judged:
-        return no_destination(scope)
-    out = []
+    out = [] if scope.judged else no_destination(scope)
     for d in scope.judged:
         sent, need = sending(scope, d), need_of(needs, d.label)
         why = _against(sent.bits, need)
@@ -184,16 +182,18 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     by_pick = dialect.has("pick.id")
     for d in scope.judged:
         need: Need = need_of(needs, d.label)
+        slot = "destination.level" if dialect.has("destination.level") else "level"
+        table, key = ("destination", d.key) if slot == "destination.level" else ("", ())
+        place = Place(d.label, table, key, slot, records.get(slot, d.row), d.title)
+        if not d.lines() and place.said.default and need.write and dialect.can_write(slot, need.write):
+            need = need.only(need.write)  # a destination that is new gets what the policy says to write
         if not _against(sending(scope, d).bits, need):
             continue
         if by_pick:
             records = _mend_picks(scope, records, d, need)
-            continue
-        slot = "destination.level" if dialect.has("destination.level") else "level"
-        table, key = ("destination", d.key) if slot == "destination.level" else ("", ())
-        place = Place(d.label, table, key, slot, records.get(slot, d.row), d.title)
-        records, more = mend_value(records, place, need)
-        obstacles += more
+        else:
+            records, more = mend_value(records, place, need)
+            obstacles += more
     names = {said.value for d in scope.destinations if (said := d.row.get("destination.name"))}
     for key, row in scope.records.rows("pick").items():
         if scope.records.get("pick.destination", row).value not in (None, *names):

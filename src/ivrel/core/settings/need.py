@@ -50,6 +50,10 @@ class Need(Struct, frozen=True):
             self.most is None or at <= self.order.index(self.most)
         )
 
+    def only(self, value: str) -> Need:
+        """The same need, narrowed to one value."""
+        return Need(any_of=(value,), order=self.order)
+
     def choose(self, can: Callable[[str], bool]) -> str | None:
         """The value to write: `write`, else the first that is asked for and can be said; None if none."""
         wanted = [self.write] if self.write else []
@@ -110,32 +114,39 @@ def read_need(
     node: Node,
     report: Report,
     parse: Callable[[str], Any],
-    order: Sequence[str] = (),
+    choices: Sequence[str] = (),
+    *,
+    ordered: bool = False,
     also: Mapping[str, str] | None = None,
 ) -> Need | None:
-    """Reads what is asked of one value; `also` names further words for the forms."""
-    expected = f"one of {', '.join(order)}" if order else "a value"
+    """Reads what is asked of one value; `also` names further words for the forms.
+
+    `choices`: the values that there are; `ordered`: least first, so that ranges mean something.
+    """
+    expected = f"one of {', '.join(choices)}" if choices else "a value"
+    order = tuple(choices) if ordered else ()
 
     def known(text: str) -> str:
         try:
             return str(parse(text))
         except ValueError as problem:
-            said = not_one_of(text, order) if order else str(problem)
+            said = not_one_of(text, choices) if choices else str(problem)
             raise ValueError(said) from None
 
     value = Text(expected, known)
     if isinstance(node, ScalarNode):
         one = value.read(node, report)
-        return None if one is None else Need(any_of=(one,), order=tuple(order))
+        return None if one is None else Need(any_of=(one,), order=order)
     if isinstance(node, SequenceNode):
         many = ListOf(value, filled=True).read(node, report)
-        return Need(any_of=many, order=tuple(order)) if many else None
-    fields: dict[str, Any] = {"order": tuple(order)}
+        return Need(any_of=many, order=order) if many else None
+    fields: dict[str, Any] = {"order": order}
     before = len(report.mistakes)
-    forms = (*FORMS, *(also or ()))
+    ranges = ("at-least", "at-most", "between")
+    forms = [f for f in (*FORMS, *(also or ())) if order or f not in ranges]
     for key, child in pairs(node, report):
         form = (also or {}).get(key.value, key.value)
-        if form not in FORMS or (form in ("at-least", "at-most", "between") and not order):
+        if form not in FORMS or (form in ranges and not order):
             report.add(key, f"form {not_one_of(key.value, forms)}")
         elif form in ("any-of", "exactly", "never"):
             name = "never" if form == "never" else "any_of"

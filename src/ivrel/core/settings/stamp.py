@@ -39,7 +39,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
             report.add(key, f"part {not_one_of(key.value, PARTS)}")
             continue
         kind = SLOTS[f"stamp.{key.value}"].type
-        need = read_need(child, report, kind.parse, kind.choices)
+        need = read_need(child, report, kind.parse, kind.choices, ordered=key.value == "precision")
         if need:
             needs[key.value] = need
     if not needs and len(report.mistakes) == before:

@@ -243,6 +243,10 @@ def _insert(
     """Adds a statement, and the headers that it still lacks, behind the last member of a block."""
     members = _children(lines, first, last, depth, comment)
     at = members[-1][1] if members else first
-    indent = members[0][2] if members else (0 if depth < 0 else depth + style.indent)
-    new = [b" " * (indent + style.indent * level) + join(text).encode() for level, text in enumerate((*path, words))]
+    if members:
+        model = lines[members[0][0]]
+        lead = model[: len(model) - len(model.lstrip())]
+    else:
+        lead = b" " * (0 if depth < 0 else depth + style.indent)
+    new = [lead + b" " * (style.indent * level) + join(text).encode() for level, text in enumerate((*path, words))]
     lines[at:at] = new

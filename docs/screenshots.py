@@ -1,0 +1,84 @@
+"""Takes the pictures in docs/screenshots from the example, in a real terminal: needs Xvfb, xterm and imagemagick.
+
+./do screenshots
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+HERE = Path(__file__).parent
+PICTURES = {
+    "audit": "ivrel audit --today 2026-11-23 | head -40",
+    "explain": "ivrel explain tarsk-fw2 level; ivrel explain brannay-fw1 facility",
+    "correct": "ivrel correct holmsay-sw1 orrin-gw1 tarsk-gw1 --today 2026-11-23",
+    "read": "ivrel read tarsk-sw1; ivrel fleet --site tarsk",
+    "policy": "ivrel policy --today 2026-11-23",
+}
+
+
+def main() -> None:
+    tools = ("Xvfb", "xterm", "import")
+    missing = [tool for tool in tools if not shutil.which(tool)]
+    if missing:
+        sys.exit(f"screenshots: {', '.join(missing)} not found; on Debian: apt-get install xvfb xterm imagemagick")
+    wanted = sys.argv[1:] or list(PICTURES)
+    with tempfile.TemporaryDirectory() as folder, screen() as display:
+        env = {**os.environ, "DISPLAY": display, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
+        env.pop("COLUMNS", None)
+        subprocess.run(
+            [sys.executable, "-m", "ivrel", "demo", f"{folder}/demo"], env=env, check=True, capture_output=True
+        )
+        for name in wanted:
+            take(name, PICTURES[name], Path(folder) / "demo", env)
+
+
+@contextmanager
+def screen() -> Iterator[str]:
+    """A virtual screen of 1280 by 800."""
+    display = ":97"
+    server = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1)
+        yield display
+    finally:
+        server.terminate()
+        server.wait()
+
+
+def take(name: str, command: str, folder: Path, env: dict[str, str]) -> None:
+    """Runs a command line in a terminal of the whole screen and takes its picture."""
+    first = command.split(" | ")[0].split("; ")
+    shown = "; ".join(f"printf '\\033[2m$ \\033[0m{part}\\n\\n'; {part}" for part in first)
+    # A pipe would take the colours away: the terminal itself cuts off what is below its last line.
+    if " | " in command:
+        shown = f"script -qc '{first[0]}' /dev/null | {command.split(' | ')[1]}"
+    script = f"{shown}; sleep 30"
+    terminal = subprocess.Popen(
+        [
+            *("xterm", "-geometry", "140x46+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11"),
+            *("-bg", "#101418", "-fg", "#d8dee4", "+sb", "-b", "12", "-e", "sh", "-c", script),
+        ],
+        cwd=folder,
+        env=env,
+    )
+    try:
+        time.sleep(3.5)
+        target = HERE / "screenshots" / f"{name}.png"
+        subprocess.run(["import", "-window", "root", str(target)], env=env, check=True)
+        print(f"wrote docs/screenshots/{name}.png")
+    finally:
+        terminal.terminate()
+        terminal.wait()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,50 @@
+"""What the tests share: the installed program, and the example workspace written by it."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from datetime import date
+from pathlib import Path
+
+import pytest
+
+from ivrel.demo.workspace import write_workspace
+from ivrel.sources.workspace import Workspace
+
+TODAY = date(2026, 11, 23)
+Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture(scope="session")
+def ivrel() -> Run:
+    """Runs the installed program; never may it show a traceback."""
+    program = Path(sys.executable).parent / "ivrel"
+
+    def run(*words: str | Path, code: int | None = None, **options: object) -> subprocess.CompletedProcess[str]:
+        command = [str(program), *map(str, words)]
+        env = {key: value for key, value in os.environ.items() if key != "COLUMNS"}
+        done = subprocess.run(command, env=env, capture_output=True, text=True, timeout=120, **options)  # type: ignore[call-overload]
+        assert "Traceback" not in done.stderr, done.stderr
+        if code is not None:
+            assert done.returncode == code, f"{command}: {done.returncode}\n{done.stdout[-2000:]}{done.stderr}"
+        assert isinstance(done, subprocess.CompletedProcess)
+        return done
+
+    return run
+
+
+@pytest.fixture(scope="session")
+def example(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The example workspace; tests that change it make a copy."""
+    folder = tmp_path_factory.mktemp("example")
+    write_workspace(folder)
+    return folder
+
+
+@pytest.fixture(scope="session")
+def workspace(example: Path) -> Workspace:
+    """The example workspace, opened."""
+    return Workspace(example)

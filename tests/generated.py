@@ -1,0 +1,102 @@
+"""Generated devices, texts and policies, for properties that must hold over all of them."""
+
+from __future__ import annotations
+
+from hypothesis import strategies as st
+
+from ivrel.core.dialects import Dialect, Records, read_records
+from ivrel.core.dialects.dialect import fields_of
+from ivrel.core.dialects.records import steps_between
+from ivrel.core.dialects.slots import SLOTS, Value, table_of
+from ivrel.core.dialects.write import apply_edits
+from ivrel.core.fleet import Device
+from ivrel.core.policy import Policy, read_policy
+from ivrel.core.severity import FACILITIES, SEVERITIES
+
+IDENTITY = "192.0.2.9"
+ADDRESSES = ("198.51.100.21", "198.51.100.22", "203.0.113.77", "2001:db8::5")
+BASES = {
+    "quern": "unit x1\nlink loop1\n    inet 192.0.2.9/32\nlink loop9\n    about free\n"
+    "link up0\n    inet 203.0.113.1/30\n    state down\nevents\ngate g\n    10 pass tcp\nroute 2001:db8::/32\n",
+    "skarn": "unit.label = x1\nport.loop1.inet = 192.0.2.9/32\nport.loop9.about = free\n"
+    "port.up0.inet = 203.0.113.1/30\nport.up0.state = down\ngate.1.act = pass\n",
+}
+WORDS = {
+    "source.interface": ("loop1", "loop9", "up0", "gone0"),
+    "source.address": (IDENTITY, "203.0.113.1", "203.0.113.9"),
+    "destination.address": ADDRESSES,
+    "destination.port": (514, 601, 5514),
+    "pick.destination": ("a", "b", "c", "gone"),
+}
+
+
+def device(dialect: Dialect) -> Device:
+    return Device("x1", "router", "main", dialect.name, ("edge",), IDENTITY)
+
+
+def values(dialect: Dialect, slot: str) -> st.SearchStrategy[Value]:
+    """The values of a slot that a platform can say."""
+    choices: tuple[Value, ...] = dialect.choices(slot) or WORDS.get(slot, ())
+    return st.sampled_from(choices or WORDS.get(slot.replace("destination.source-", "source."), ("x",)))
+
+
+@st.composite
+def records(draw: st.DrawFn, dialect: Dialect) -> Records:
+    """What a device of this platform might say: any settings that it can express, within its limits."""
+    out = read_records(dialect, BASES[dialect.name].encode())
+    for slot in sorted(dialect.slots):
+        if not table_of(slot) and SLOTS[slot].bears_on and draw(st.booleans()):
+            out = out.having("", (), slot, draw(values(dialect, slot)))
+    most = min(dialect.limits.get("destination", 4), 4)
+    for n in range(draw(st.integers(0, most))):
+        said = {s: draw(values(dialect, s)) for s in fields_of(dialect, "destination")}
+        said["destination.name"] = "abcd"[n]
+        out = row(out, dialect, "destination", said, draw)
+    if "pick.id" in dialect.slots:
+        for n in range(draw(st.integers(0, 12))):
+            said = {s: draw(values(dialect, s)) for s in fields_of(dialect, "pick")}
+            out = row(out, dialect, "pick", {**said, "pick.id": str(n + 1)}, draw)
+    return out
+
+
+def row(records: Records, dialect: Dialect, table: str, said: dict[str, Value], draw: st.DrawFn) -> Records:
+    keys = dialect.keys[table]
+    key = tuple(said[slot] for slot in keys)
+    for slot in fields_of(dialect, table):
+        # The first statement of a row must be there; of the rest, any may be left to the platform.
+        anchor = next(p for p in dialect.patterns if p.table == table)
+        if slot in keys or slot in anchor.slots or draw(st.booleans()):
+            records = records.having(table, key, slot, said[slot])
+    return records
+
+
+def written(dialect: Dialect, wanted: Records) -> bytes:
+    """A text that says what the records say."""
+    base = BASES[dialect.name].encode()
+    edits = [step.edit for step in steps_between(read_records(dialect, base), wanted)]
+    return apply_edits(dialect, base, edits)
+
+
+@st.composite
+def policies(draw: st.DrawFn) -> Policy:
+    """Policies of all forms of requirement."""
+    ends = sorted(draw(st.lists(st.integers(0, 7), min_size=2, max_size=2)))
+    least, most = (SEVERITIES[n] for n in ends)
+    write = draw(st.sampled_from(["", f", write: {SEVERITIES[draw(st.integers(*ends))]}"]))
+    facilities = draw(st.lists(st.sampled_from(FACILITIES), min_size=1, max_size=3, unique=True))
+    rules = {
+        "export": "on",
+        "collectors": draw(st.sampled_from(["{exactly: [a, b]}", "{includes: [b]}", "{exactly: [b]}", "[a]"])),
+        "level": draw(st.sampled_from([f"{{from: {least}, to: {most}{write}}}", f"{{at-least: {least}}}", most])),
+        "facility": draw(st.sampled_from([f"[{', '.join(facilities)}]", "{never: [kern], write: local3}"])),
+        "source": draw(st.sampled_from(["identity", "loop1", "[identity, loop1]"])),
+        "stamp": draw(st.sampled_from(["{kind: calendar, zone: shown}", "{kind: [none, calendar]}", "{kind: none}"])),
+    }
+    asked = draw(st.lists(st.sampled_from(sorted(rules)), min_size=1, unique=True))
+    require = "".join(f"      {name}: {rules[name]}\n" for name in asked)
+    return read_policy(
+        "policy: p\ncollectors:\n  a: {address: 198.51.100.21}\n"
+        "  b: {address: 198.51.100.22, port: 601, transport: tcp}\n"
+        f"rules:\n  - rule: r\n    require:\n{require}",
+        "policy.yaml",
+    )

@@ -1,0 +1,185 @@
+"""The whole job on the example, with the installed program, as a user meets it."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+from conftest import Run
+
+from ivrel.demo.workspace import entries
+
+SETTINGS = ("export", "collectors", "level", "facility", "stamp", "source")
+
+
+def audited(ivrel: Run, folder: Path, *more: str, code: int) -> dict[str, Any]:
+    done = ivrel("audit", "-w", folder, "--today", "2026-11-23", "--format", "json", *more, code=code)
+    found: dict[str, Any] = json.loads(done.stdout)
+    return found
+
+
+def test_demo_tells_the_whole_job(ivrel: Run, tmp_path: Path) -> None:
+    done = ivrel("demo", "here", cwd=tmp_path, code=0)
+    assert "Every fault was found, corrected and proved" in done.stdout
+    for step in ("ivrel fleet", "ivrel audit", "ivrel explain", "ivrel correct"):
+        assert f"$ {step} " in done.stdout
+    # Secrets of the configurations never leave them.
+    secrets = [
+        line.split()[-1]
+        for path in (tmp_path / "here" / "configs").iterdir()
+        for line in path.read_text().splitlines()
+        if "secret" in line
+    ]
+    written = [p.read_text() for p in (tmp_path / "here" / "corrections").rglob("*") if p.is_file()]
+    assert len(secrets) == 3 * len(entries())
+    assert not any(secret in text for secret in secrets for text in (done.stdout, *written))
+    again = ivrel("demo", "here", cwd=tmp_path, code=2)
+    assert again.stderr.count("\n") == 1 and "--replace" in again.stderr
+
+
+def test_audit_finds_every_seed_on_its_line_and_nothing_else(ivrel: Run, example: Path) -> None:
+    found = audited(ivrel, example, code=1)
+    assert found["fleet"] == "Skerry Line" and len(found["devices"]) == 14
+    by_device = {d["device"]: {v["setting"]: v for v in d["verdicts"]} for d in found["devices"]}
+    totals = dict.fromkeys(found["totals"], 0)
+    for entry in entries():
+        verdicts = by_device[entry.device]
+        assert tuple(verdicts) == SETTINGS
+        text = (example / "configs" / f"{entry.device}.conf").read_text().splitlines()
+        seeded = {seed.setting for seed in entry.seeds}
+        for verdict in verdicts.values():
+            totals[verdict["verdict"]] += 1
+            good = verdict["verdict"] == "meets"
+            assert good == (verdict["setting"] not in seeded), (entry.device, verdict)
+            assert verdict["rule"] and verdict["wanted"] and verdict["found"]
+        for seed in entry.seeds:
+            where = verdicts[seed.setting]["where"]
+            assert all(place["file"] == f"configs/{entry.device}.conf" for place in where)
+            lines = [text[place["line"] - 1].strip() for place in where]
+            assert seed.line in lines or (not seed.line and not lines), (entry.device, seed, lines)
+    assert totals == found["totals"] and totals["waived"] == 1
+    assert sum(1 for e in entries() if not e.seeds) == 1
+
+
+def test_corrections_lead_to_a_clean_audit_and_back(ivrel: Run, example: Path, tmp_path: Path) -> None:
+    folder, out = tmp_path / "work", tmp_path / "out"
+    shutil.copytree(example, folder)
+    ivrel("correct", "-w", folder, "-o", out, "--today", "2026-11-23", code=0)
+    sheet = (out / "change-sheet.md").read_text()
+    data = json.loads((out / "corrections.json").read_text())
+    by_device = {d["device"]: d for d in data["devices"]}
+    before = {e.device: ivrel("read", "-w", folder, e.device, "--format", "json", code=0).stdout for e in entries()}
+    for entry in entries():
+        c = by_device[entry.device]
+        changes = [out / entry.device / name for name in ("change.txt", "backout.txt")]
+        assert all(p.exists() == bool(c["changes"]) for p in changes)
+        if not c["changes"]:
+            continue
+        assert len(c["proof"]) == 6 and all(p["holds"] for p in c["proof"]) and c["proved"]
+        assert all(change["reason"] and change["settings"] for change in c["changes"])
+        assert f"## {entry.device}" in sheet and c["fingerprint"].removeprefix("sha256:") in sheet
+        config = folder / "configs" / f"{entry.device}.conf"
+        done = ivrel("dialect", "apply", entry.platform, config, changes[0], code=0)
+        config.write_text(done.stdout)
+    found = audited(ivrel, folder, code=0)
+    assert found["totals"]["breaks"] == 0 and found["totals"]["waived"] == 1
+    again = ivrel("correct", "-w", folder, "--today", "2026-11-23", code=0)
+    assert "nothing to correct on 14 devices" in again.stdout
+    for entry in entries():
+        backout = out / entry.device / "backout.txt"
+        if backout.exists():
+            config = folder / "configs" / f"{entry.device}.conf"
+            config.write_text(ivrel("dialect", "apply", entry.platform, config, backout, code=0).stdout)
+        old, new = (
+            [(s["setting"], s["key"], s["value"], s["from"]) for s in json.loads(text)["settings"]]
+            for text in (
+                before[entry.device],
+                ivrel("read", "-w", folder, entry.device, "--format", "json", code=0).stdout,
+            )
+        )
+        assert sorted(old) == sorted(new)
+
+
+def test_a_folder_that_holds_something_is_kept(ivrel: Run, example: Path, tmp_path: Path) -> None:
+    (tmp_path / "letter.txt").write_text("keep me")
+    done = ivrel("correct", "-w", example, "tarsk-fw2", "-o", tmp_path, code=2)
+    assert "--replace" in done.stderr and [p.name for p in tmp_path.iterdir()] == ["letter.txt"]
+    ivrel("correct", "-w", example, "tarsk-fw2", "-o", tmp_path, "--replace", code=0)
+    assert (tmp_path / "letter.txt").read_text() == "keep me"
+    change = (tmp_path / "tarsk-fw2" / "change.txt").read_text()
+    assert change == "journal.rule.16.severity = critical\njournal.rule.16.target = beacon-a\n"
+
+
+def test_selection_formats_and_exit_codes(ivrel: Run, example: Path) -> None:
+    some = audited(ivrel, example, "--kind", "switch", "--site", "tarsk", "--setting", "level", code=0)
+    assert [d["device"] for d in some["devices"]] == ["tarsk-sw1"] and some["totals"]["meets"] == 1
+    globbed = audited(ivrel, example, "mv-*", "--group", "vessel", code=1)
+    assert [d["device"] for d in globbed["devices"]] == ["mv-petrel-gw1", "mv-fulmar-fw1"]
+    table = ivrel("audit", "-w", example, "holmsay-gw1", code=0).stdout
+    assert "1 of 1 device as asked" in table and "next" not in table and "\x1b" not in table
+    assert all(len(line) <= 120 and line == line.rstrip() for line in table.splitlines())
+    narrow = ivrel("audit", "-w", example, "--width", "90", code=1).stdout
+    assert max(len(line) for line in narrow.splitlines()) <= 90
+    fleet = json.loads(ivrel("fleet", "-w", example, "--format", "json", code=0).stdout)
+    assert fleet["devices"][5]["configuration"] == "configs/tarsk-fw2.conf"
+    dialects = json.loads(ivrel("dialect", "list", "--format", "json", code=0).stdout)["dialects"]
+    assert {"quern": "blocks", "skarn": "paths"}.items() <= {d["dialect"]: d["shape"] for d in dialects}.items()
+
+
+def test_read_tells_defaults_and_what_it_did_not_understand(ivrel: Run, example: Path, tmp_path: Path) -> None:
+    shutil.copytree(example, tmp_path / "w")
+    config = tmp_path / "w" / "configs" / "tarsk-sw1.conf"
+    config.write_text(config.read_text().replace("    export on\n", "    export on\n    send whistle twice\n"))
+    read = json.loads(ivrel("read", "-w", tmp_path / "w", "tarsk-sw1", "--format", "json", code=0).stdout)
+    said = {(s["setting"], s["key"]): s for s in read["settings"]}
+    assert said["stamp", "year"]["from"] == "default" and said["export", ""]["from"] == "text"
+    assert said["collectors", "203.0.113.77"]["value"] == "203.0.113.77 udp 514"
+    assert [s["text"] for s in read["not_understood"]] == ["send whistle twice"]
+    found = audited(ivrel, tmp_path / "w", "tarsk-sw1", code=1)["devices"][0]["verdicts"]
+    verdicts = {v["setting"]: v for v in found}
+    # What begins like a destination bears on destinations, and on nothing else.
+    assert verdicts["collectors"]["verdict"] == verdicts["level"]["verdict"] == "unknown"
+    assert verdicts["export"]["verdict"] == verdicts["stamp"]["verdict"] == "meets"
+    assert verdicts["collectors"]["where"][0]["line"] == read["not_understood"][0]["line"]
+    done = ivrel("correct", "-w", tmp_path / "w", "tarsk-sw1", code=1)
+    assert "nothing to correct" in done.stdout and "is not understood: send whistle twice" in done.stdout
+
+
+def test_explain_walks_a_verdict_from_both_ends(ivrel: Run, example: Path) -> None:
+    told = ivrel("explain", "-w", example, "brannay-fw1", "facility", code=1).stdout
+    for part in (
+        "policy.yaml:15  'everywhere' (all devices): local4  replaced by a later rule",
+        "policy.yaml:22  'firewalls speak as local6' (kind firewall): local6  holds",
+        "journal.target.beacon-a.facility = local4",
+        "beacon-a: local4, not local6",
+        "journal.target.beacon-a.facility = local6",
+        "next  ivrel correct",
+    ):
+        assert part in told, told
+    whole = json.loads(ivrel("explain", "-w", example, "holmsay-gw2", "--format", "json", code=1).stdout)
+    export = whole["verdicts"][0]
+    assert export["verdict"] == "breaks" and [c["line"] for c in export["correction"]] == ["export on"]
+    assert [r["holds"] for r in export["rules"]] == [True]
+    policy = json.loads(ivrel("policy", "-w", example, "brannay-fw1", "--format", "json", code=0).stdout)
+    assert {r["setting"]: r["line"] for r in policy["requirements"]}["facility"] == 22
+    checked = ivrel("policy", "-w", example, "--today", "2027-04-01", code=0).stdout
+    assert "2027-03-31 (ran out)" in checked and "has no mistakes" in checked
+
+
+def test_waivers_end_with_their_last_day(ivrel: Run, example: Path) -> None:
+    def stamp(day: str) -> str:
+        words = ("audit", "-w", example, "mv-petrel-gw1", "--setting", "stamp", "--format", "json", "--today", day)
+        verdict: str = json.loads(ivrel(*words).stdout)["devices"][0]["verdicts"][0]["verdict"]
+        return verdict
+
+    assert [stamp(day) for day in ("2027-03-31", "2027-04-01")] == ["waived", "breaks"]
+
+
+def test_a_new_workspace_works_at_once(ivrel: Run, tmp_path: Path) -> None:
+    ivrel("new", tmp_path / "n", code=0)
+    ivrel("policy", "-w", tmp_path / "n", code=0)
+    found = audited(ivrel, tmp_path / "n", code=1)["devices"][0]["verdicts"]
+    assert {v["setting"]: v["verdict"] for v in found}["stamp"] == "breaks"
+    ivrel("new", tmp_path / "n", code=2)

@@ -1,0 +1,117 @@
+"""What must hold for every platform, every text that it can write, and every policy."""
+
+from __future__ import annotations
+
+import pytest
+from conftest import TODAY
+from generated import device, policies, records, written
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from ivrel.core import Unreadable, correct, read_records
+from ivrel.core.dialects.write import apply_change
+from ivrel.core.settings import Scope, read_settings
+from ivrel.core.severity import (
+    EVERYTHING,
+    FACILITIES,
+    NOTHING,
+    SEVERITIES,
+    Selection,
+    as_threshold,
+    describe_gap,
+    holes,
+    single,
+    through,
+)
+from ivrel.demo.workspace import configurations, entries
+from ivrel.sources.dialects import Dialects
+
+DIALECTS = Dialects()
+WHOLE = {e.platform: configurations()[e.device].encode() for e in entries()}
+SOME = settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+
+
+def reading(name: str, data: bytes) -> set[tuple[str, str, str, bool]]:
+    scope = Scope(None, read_records(DIALECTS[name], data), {})
+    return {(f.setting, f.key, f.value, f.default) for f in read_settings(scope)}
+
+
+@pytest.mark.parametrize("name", sorted(DIALECTS.files))
+@given(data=st.data())
+@SOME
+def test_what_is_written_reads_the_same(name: str, data: st.DataObject) -> None:
+    wanted = data.draw(records(DIALECTS[name]))
+    read = read_records(DIALECTS[name], written(DIALECTS[name], wanted))
+    assert not read.strays
+    for table in ("", *(t for t in DIALECTS[name].keys if t != "interface")):
+        for key, row in wanted.rows(table).items():
+            for slot in row:
+                assert read.get(slot, read.rows(table)[key]).value == row[slot].value, slot
+        assert set(read.rows(table)) == set(wanted.rows(table))
+
+
+@pytest.mark.parametrize("name", sorted(DIALECTS.files))
+@given(data=st.data(), end=st.sampled_from(["\n", "\r\n"]))
+@SOME
+def test_corrections_are_proved_settled_and_reversible(name: str, data: st.DataObject, end: str) -> None:
+    dialect, policy = DIALECTS[name], data.draw(policies())
+    text = written(dialect, data.draw(records(dialect))).replace(b"\n", end.encode())
+    done = correct(device(dialect), dialect, text, policy, TODAY, "x1.conf")
+    failing = [f"{p.name}: {p.why}" for p in done.proof if not p.holds]
+    # A full platform may have to fall silent for a moment; nothing else may ever fail.
+    assert not [f for f in failing if not f.startswith("never silent")], (text.decode(), done.change)
+    if failing:
+        assert len(read_records(dialect, text).rows("destination")) == dialect.limits["destination"]
+    if done.changes:
+        assert apply_change(dialect, text, done.change, "change") == done.corrected
+        assert reading(name, apply_change(dialect, done.corrected, done.backout, "backout")) == reading(name, text)
+    left = {v.setting for v in done.after.verdicts if v.verdict == "breaks"}
+    assert left <= {r.setting for r in done.remains}
+    again = correct(device(dialect), dialect, done.corrected, policy, TODAY, "x1.conf")
+    assert not again.changes
+    assert end != "\r\n" or done.corrected.count(b"\n") == done.corrected.count(b"\r\n")
+
+
+@pytest.mark.parametrize("name", sorted(DIALECTS.files))
+def test_examples_mean_what_they_say(name: str) -> None:
+    dialect = DIALECTS[name]
+    assert dialect.examples
+    for example in dialect.examples:
+        read = read_records(dialect, example.text.encode())
+        assert not read.strays
+        found = {f"{f.setting} {f.key}".strip(): f.value for f in read_settings(Scope(None, read, {}))}
+        assert found == dict(example.means), f"{dialect.file}:{example.line}"
+
+
+pairs = st.tuples(st.sampled_from(FACILITIES), st.sampled_from(SEVERITIES))
+selections = st.lists(pairs, max_size=30).map(
+    lambda some: Selection(sum({1 << (FACILITIES.index(f) * 8 + SEVERITIES.index(s)) for f, s in some}))
+)
+
+
+@given(a=selections, b=selections, pair=pairs, severity=st.sampled_from(SEVERITIES))
+def test_selections_are_sets_with_names(a: Selection, b: Selection, pair: tuple[str, str], severity: str) -> None:
+    assert (pair in a | b) == (pair in a or pair in b)
+    assert (pair in a - b) == (pair in a and pair not in b)
+    assert (a <= b) == (not a - b)
+    assert not holes(through(severity)) and as_threshold(through(severity)) == severity
+    assert through(severity).describe() == f"through {severity}"
+    assert holes(a) & a == NOTHING and not holes(a | holes(a))
+    gap = describe_gap(EVERYTHING, EVERYTHING - single(severity, [pair[0]]))
+    assert gap == f"{severity} of {pair[0]}"
+    assert describe_gap(through("debug"), through("debug") - single(severity)) == severity
+
+
+@given(raw=st.binary(max_size=600) | st.text(max_size=300).map(str.encode), cut=st.integers(0, 4000))
+@pytest.mark.parametrize("name", sorted(DIALECTS.files))
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_no_text_upsets_a_reader(name: str, raw: bytes, cut: int) -> None:
+    dialect, whole = DIALECTS[name], WHOLE[name]
+    at = cut % len(whole)
+    for text in (raw, whole[:at], whole[:at] + raw + whole[at:], whole.replace(b"    ", b"\t"), b"\n" + raw):
+        try:
+            read = read_records(dialect, text)
+            read_settings(Scope(None, read, {}))
+            assert all(0 < s.line <= text.count(b"\n") + 1 for s in read.strays)
+        except Unreadable as problem:
+            assert str(problem)

@@ -1,0 +1,178 @@
+"""Each setting, judged and corrected: small texts of both languages against one requirement."""
+
+from __future__ import annotations
+
+import pytest
+from conftest import TODAY
+
+from ivrel.core import correct, read_policy
+from ivrel.core.fleet import Device
+from ivrel.sources.dialects import Dialects
+
+DIALECTS = Dialects()
+POLICY = """policy: p
+collectors:
+  a: {{address: 198.51.100.21}}
+  b: {{address: 198.51.100.22, port: 601, transport: tcp}}
+  s: {{address: 198.51.100.23, port: 6514, transport: tls}}
+rules:
+  - rule: r
+    require: {{{require}}}
+"""
+QUERN = """link loop1
+    inet 192.0.2.9/32
+    inet6 2001:db8::9/128
+link up0
+    inet 203.0.113.1/30
+    state down
+link bare
+events
+    {export}
+"""
+SKARN = "port.ident.inet = 192.0.2.9/32\nport.up0.inet = 203.0.113.1/30\n"
+TO_A = "send 198.51.100.21 udp 514 through notice"
+TARGET_A = "journal.target.a.inet = 198.51.100.21\n"
+
+
+def rules(*severities: str, name: str = "a") -> str:
+    return "".join(
+        f"journal.rule.{n}.severity = {s}\njournal.rule.{n}.target = {name}\n" for n, s in enumerate(severities, 1)
+    )
+
+
+# platform, what the text says, what is asked, verdict, why, the deciding lines, the correction
+CASES = [
+    ("quern", "", "export: on", "breaks", "export is off, the default of quern", [], "export on"),
+    ("quern", f"export off/{TO_A}", "export: on", "breaks", "so nothing leaves for a", [9], "export on"),
+    ("skarn", TARGET_A, "export: on", "meets", "", [], ""),
+    ("skarn", "journal.active = no\njournal.active = yes", "export: on", "meets", "", [4], ""),
+    ("quern", "export on", "export: off", "breaks", "export is on", [9], "export off"),
+    ("quern", TO_A, "collectors: [a]", "meets", "", [9], ""),
+    ("quern", "send 198.51.100.21 udp 5514 through debug", "collectors: [a]", "breaks", "but port 5514, not 514", [9],
+     "send 198.51.100.21 udp 514 through debug/strike send 198.51.100.21 udp 5514"),
+    ("skarn", TARGET_A + "journal.target.a.carry = tcp", "collectors: [a]", "breaks", "transport tcp, not udp", [4],
+     "journal.target.a.carry = udp"),
+    ("quern", "", "collectors: [a]", "breaks", "a (198.51.100.21 udp 514) is missing", [],
+     "send 198.51.100.21 udp 514 through notice"),
+    ("quern", TO_A, "collectors: {never: a}", "breaks", "is a, which is not asked for here", [9],
+     "strike send 198.51.100.21 udp 514"),
+    ("quern", "send 203.0.113.7 udp 514 through error", "collectors: {includes: []}", "meets", "", [9], ""),
+    ("quern", "send 203.0.113.7 udp 514 through error", "collectors: []", "breaks", "203.0.113.7 is a stranger", [9],
+     "strike send 203.0.113.7 udp 514"),
+    ("quern", "", "collectors: [s]", "unable", "quern cannot send by transport tls", [], ""),
+    ("skarn", TARGET_A + TARGET_A.replace(".a.", ".z."), "collectors: [a]", "breaks",
+     "z (198.51.100.21 udp 514) is a once more", [4], "forget journal.target.z"),
+    ("quern", TO_A, "level: {from: warning, to: informational}", "meets", "", [9], ""),
+    ("quern", TO_A, "level: {from: debug}", "breaks", "a misses informational, debug", [9],
+     "send 198.51.100.21 udp 514 through debug"),
+    ("quern", TO_A, "level: {to: error, write: alert}", "breaks", "adds warning, notice", [9],
+     "send 198.51.100.21 udp 514 through alert"),
+    ("quern", TO_A, "level: [error, debug]", "breaks", "gets through notice, not error or debug", [9],
+     "send 198.51.100.21 udp 514 through error"),
+    ("quern", "send 198.51.100.21 udp 514 through nothing", "level: error", "breaks", "gets nothing at all", [9],
+     "send 198.51.100.21 udp 514 through error"),
+    ("skarn", TARGET_A + rules("emergency", "critical"), "level: {from: critical, to: error}", "breaks",
+     "a misses alert", [4, 6], "journal.rule.3.severity = alert/journal.rule.3.target = a"),
+    ("skarn", TARGET_A + rules("emergency", "critical"), "level: {from: emergency, to: error}", "breaks",
+     "a has a hole at alert", [4, 6], "forget journal.rule.2"),
+    ("skarn", TARGET_A + rules("emergency", "debug"), "level: emergency", "breaks", "a adds debug", [6],
+     "forget journal.rule.2"),
+    ("skarn", TARGET_A + rules("emergency", name="gone"), "level: {to: debug}", "breaks", "rule 1 feeds 'gone'", [5],
+     "forget journal.rule.1"),
+    ("skarn", "", "level: error", "unknown", "there is nothing to judge", [], ""),
+    ("quern", "", "facility: local3", "breaks", "local0, the default of quern, not local3", [], "facility local3"),
+    ("quern", "facility local1", "facility: {never: local1}", "breaks", "local1, not never local1", [9], ""),
+    ("skarn", TARGET_A, "facility: [local4, user]", "meets", "", [], ""),
+    ("skarn", TARGET_A, "facility: local4", "breaks", "a: user, the default of skarn", [],
+     "journal.target.a.facility = local4"),
+    ("quern", "stamp off", "stamp: {kind: calendar}", "breaks", "messages bear no stamp", [9], "stamp calendar"),
+    ("quern", "", "stamp: {kind: calendar, year: shown}", "breaks", "stamps count uptime", [], "stamp calendar year"),
+    ("quern", "stamp calendar micros", "stamp: {precision: {at-least: milliseconds}}", "meets", "", [9], ""),
+    ("quern", "stamp calendar year", "stamp: {precision: {between: [milliseconds, microseconds]}}", "breaks",
+     "the precision is in seconds, the default of quern, not from milli", [9], "stamp calendar millis year"),
+    ("skarn", "journal.stamp.zone = yes", "stamp: {zone: hidden}", "breaks", "the zone is shown, not hidden", [3],
+     "journal.stamp.zone = no"),
+    ("skarn", "journal.stamp.grain = milli", "stamp: {precision: microseconds}", "unable",
+     "skarn cannot say microseconds; it can say seconds, milliseconds", [3], ""),
+    ("quern", "leave-from loop1", "source: identity", "meets", "", [2, 3, 9], ""),
+    ("quern", "", "source: identity", "breaks", "whatever interface is nearest", [], "leave-from loop1"),
+    ("quern", "leave-from gone0", "source: identity", "breaks", "interface gone0 does not exist", [9],
+     "leave-from loop1"),
+    ("quern", "leave-from bare", "source: loop1", "breaks", "bare has no address", [9], "leave-from loop1"),
+    ("quern", "leave-from up0", "source: up0", "breaks", "up0 is down", [6, 9], ""),
+    ("quern", "leave-from loop1", "source: up0", "breaks", "leaves from loop1 (192.0.2.9, 2001:db8::9), not up0",
+     [2, 3, 9], ""),
+    ("quern", "leave-from loop1", "source: {never: loop1, write: 192.0.2.9}", "breaks", "never to be the source",
+     [2, 3, 9], ""),
+    ("skarn", TARGET_A + "journal.target.a.from = 203.0.113.1", "source: identity", "breaks",
+     "a: leaves from up0 (203.0.113.1), not 192.0.2.9 (its identity)", [2, 4], "journal.target.a.from = 192.0.2.9"),
+    ("skarn", TARGET_A + "journal.target.a.from = 203.0.113.9", "source: ident", "breaks",
+     "no interface has the address 203.0.113.9", [4], "journal.target.a.from = 192.0.2.9"),
+    ("quern", "whistle twice", "facility: local0", "unknown", "line 9 is not understood: whistle twice", [9], ""),
+    ("quern", "export twice", "facility: local0", "meets", "", [], ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("platform", "text", "require", "verdict", "why", "lines", "change"), CASES, ids=[f"{c[0]} {c[2]}" for c in CASES]
+)
+def test_verdict_and_correction(
+    platform: str, text: str, require: str, verdict: str, why: str, lines: list[int], change: str
+) -> None:
+    if platform == "quern":
+        body = QUERN.format(export="\n    ".join(text.split("/"))) if text else QUERN.format(export="screen off")
+    else:
+        body = SKARN + text
+    policy = read_policy(POLICY.format(require=require), "policy.yaml")
+    device = Device("x", "router", "s", platform, (), "192.0.2.9")
+    done = correct(device, DIALECTS[platform], body.encode(), policy, TODAY, "x.conf")
+    found = done.before.verdicts[0]
+    assert (found.verdict, [p.line for p in found.where]) == (verdict, lines), found
+    assert why in found.why
+    assert "/".join(c.line for c in done.changes) == change
+    assert all(p.holds for p in done.proof), done.proof
+    assert (done.after.verdicts[0].verdict == "meets") == (verdict == "meets" or bool(change))
+
+
+def test_a_full_platform_falls_silent_and_says_so() -> None:
+    policy = read_policy(POLICY.format(require="collectors: [a, b]"), "policy.yaml")
+    device, dialect = Device("x", "router", "s", "quern"), DIALECTS["quern"]
+    full = "export on\n    " + "\n    ".join(f"send 203.0.113.{n} udp 514 through error" for n in range(1, 5))
+    text = QUERN.format(export=full).encode()
+    done = correct(device, dialect, text, policy, TODAY, "x.conf")
+    # Nothing right was there before, so nothing is lost on the way: two go, two come, two go.
+    assert done.proved and [c.removes for c in done.changes] == [True, True, False, False, True, True]
+    wrong = full.replace("203.0.113.1 udp 514", "198.51.100.21 udp 514").replace(
+        "203.0.113.2 udp", "198.51.100.21 tcp"
+    )
+    done = correct(device, dialect, QUERN.format(export=wrong).encode(), policy, TODAY, "x.conf")
+    assert done.proved and done.changes[0].line.startswith("strike send")
+
+
+@pytest.mark.parametrize(
+    ("platform", "before", "change", "after"),
+    [
+        ("quern", "events\n  export off\nroute x\n", "events\n    export on\n", "events\n  export on\nroute x\n"),
+        ("quern", "events\n\tsend a\n", "events\n    facility local1\n", "events\n\tsend a\n\tfacility local1\n"),
+        ("quern", "unit x", "events\n    export on\n", "unit x\nevents\n    export on"),
+        ("quern", "unit x\r\nevents\r\n", "events\n    export on\n", "unit x\r\nevents\r\n    export on\r\n"),
+        (
+            "quern",
+            "events\n    facility local1\nlink a\nevents\n    export off\n",
+            "events\n    facility local2\n    strike export\n",
+            "events\n    facility local2\nlink a\nevents\n",
+        ),
+        ("quern", "# note\nunit x\n", "unit y\n", "# note\nunit y\n"),
+        ("skarn", "a.b = 1\n", "journal.active = no\n", "a.b = 1\njournal.active = no\n"),
+        (
+            "skarn",
+            "journal.rule.1.severity = debug\njournal.rule.10.severity = alert\nz.a = 1\n",
+            "forget journal.rule.1\njournal.rule.10.target = b\n",
+            "journal.rule.10.severity = alert\njournal.rule.10.target = b\nz.a = 1\n",
+        ),
+    ],
+)
+def test_changes_are_applied_as_the_platform_would(platform: str, before: str, change: str, after: str) -> None:
+    from ivrel.core.dialects.write import apply_change
+
+    assert apply_change(DIALECTS[platform], before.encode(), change, "change").decode() == after

@@ -1,0 +1,82 @@
+"""What the code promises about itself: arrows one way, a quick start, examples in the help."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from conftest import Run
+
+import ivrel as package
+from ivrel.cli.main import COMMANDS
+
+ROOT = Path(package.__file__).parent
+ALLOWED = {
+    "core": {"core"},
+    "sources": {"core", "sources"},
+    "output": {"core", "output"},
+    "demo": {"core", "sources", "demo"},
+    "cli": {"core", "sources", "output", "demo", "cli"},
+}
+
+
+def imports(path: Path) -> set[str]:
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            found.add(node.module)
+        elif isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+    return found
+
+
+def test_imports_go_one_way() -> None:
+    seen = set()
+    for part, allowed in ALLOWED.items():
+        for path in (ROOT / part).rglob("*.py"):
+            for name in imports(path):
+                if name.startswith("ivrel."):
+                    target = name.split(".")[1]
+                    seen.add((part, target))
+                    assert target in allowed, f"{path.relative_to(ROOT)} imports {name}"
+                elif part == "core":
+                    assert name.split(".")[0] not in {"argparse", "rich", "socket", "subprocess", "sys", "time"}, path
+    assert ("cli", "output") in seen and ("sources", "core") in seen
+
+
+@pytest.mark.parametrize("words", [["--version"], ["audit", "--help"], ["--help"]])
+def test_starting_imports_little(words: list[str]) -> None:
+    code = (
+        "import sys\nfrom ivrel.cli.main import main\n"
+        f"try:\n    main({words!r})\nexcept SystemExit:\n    pass\n"
+        "print('LOADED', *[m for m in sys.modules if m.split('.')[0] in ('rich', 'yaml', 'msgspec')"
+        " or m.startswith(('ivrel.core', 'ivrel.sources', 'ivrel.output'))])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "LOADED"
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_help_of_every_command_has_an_example(ivrel: Run, command: str) -> None:
+    done = ivrel(command, "--help", code=0)
+    assert COMMANDS[command][:30] in " ".join(done.stdout.split()) and f"example:\n  ivrel {command}" in done.stdout
+
+
+def test_starting_is_as_quick_as_promised(ivrel: Run) -> None:
+    # Not a matter of seconds but of what is imported: within four times an interpreter that reads arguments.
+    def fastest(*words: str) -> float:
+        times = []
+        for _ in range(5):
+            start = time.perf_counter()
+            subprocess.run(words, capture_output=True, check=True)
+            times.append(time.perf_counter() - start)
+        return min(times)
+
+    program = str(Path(sys.executable).parent / "ivrel")
+    yardstick = fastest(sys.executable, "-c", "import argparse, json")
+    assert fastest(program, "--version") < 4 * yardstick
+    assert fastest(program, "audit", "--help") < 4 * yardstick
