@@ -6,7 +6,7 @@ import argparse
 import os
 import shutil
 import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
@@ -126,9 +126,10 @@ def workspace_words(args: argparse.Namespace) -> str:
     return "" if args.workspace == "." else f" -w {args.workspace}"
 
 
-def remark(text: str) -> None:
-    """Tells people something without touching the output."""
-    print(text, file=sys.stderr)
+def chosen_words(args: argparse.Namespace) -> str:
+    """The words that choose devices, as a next command has to repeat them."""
+    options = [f"--{name} {word}" for name in ("kind", "site", "group") for word in getattr(args, name)]
+    return "".join(f" {word}" for word in [*args.device, *options])
 
 
 def progress(items: Iterable[T], total: int, doing: str) -> Iterator[T]:
@@ -140,6 +141,3 @@ def progress(items: Iterable[T], total: int, doing: str) -> Iterator[T]:
     from rich.progress import track
 
     yield from track(items, doing, total, console=Console(stderr=True), transient=True)
-
-
-Run = Callable[[argparse.Namespace], int]

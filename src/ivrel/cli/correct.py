@@ -52,8 +52,10 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "json":
         json.show(json.corrections(workspace.fleet.name, corrections, unread))
     else:
-        width, where = common.columns(args), common.workspace_words(args)
-        show_corrections(corrections, unread, width, where, args.output, args.all)
+        words = common.workspace_words(args) + common.chosen_words(args)
+        first = next((d for c in corrections if c.changes for d in devices if d.name == c.device), None)
+        config = workspace.folder / (workspace.configuration(first) or "") if first else None
+        show_corrections(corrections, unread, common.columns(args), words, args.output, str(config), args.all)
     remains = any(r.verdict != "waived" for c in corrections for r in c.remains)
     return 1 if unread or remains or not all(c.proved for c in corrections) else 0
 

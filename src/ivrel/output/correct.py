@@ -19,9 +19,13 @@ def show_corrections(
     width: int,
     where: str,
     folder: str | None,
+    config: str,
     every: bool,
 ) -> None:
-    """Prints corrections, or, once they are written to a folder, what was written and what to do next."""
+    """Prints corrections, or, once they are written to a folder, what was written and what to do next.
+
+    `where`: the words that a next command repeats; `config`: the configuration of the first device changed.
+    """
     screen = console(width)
     changed = [c for c in corrections if c.changes]
     for c in changed if every else changed[:MOST]:
@@ -37,7 +41,9 @@ def show_corrections(
         first = changed[0]
         name = "change.txt" if first.proved else "unproved-change.txt"
         path = f"{folder}/{first.device}/{name}"
-        next_commands(screen, [f"ivrel dialect apply{where} {first.platform} CONFIGURATION {path}"])
+        next_commands(
+            screen, [f"less {folder}/change-sheet.md", f"ivrel dialect apply {first.platform} {config} {path}"]
+        )
 
 
 def _correction(screen: Console, c: Correction) -> None:
