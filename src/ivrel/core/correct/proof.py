@@ -74,7 +74,7 @@ def prove(case: Case, data: bytes, change: str, plan: Plan) -> tuple[bytes, tupl
     checks = (
         ("complete", _complete(case, corrected, plan)),
         ("settled", _settled(case, after)),
-        ("minimal", _minimal(case, data, corrected, edits)),
+        ("minimal", _minimal(case, data, corrected, edits, _as_written(case, before, after))),
         ("reversible", _reversible(case, before, after.records, corrected)),
         ("never silent", _never_silent(case, before, data, edits)),
         ("narrow", _narrow(dialect, data, corrected)),
@@ -94,8 +94,9 @@ def _settled(case: Case, after: Scope) -> str:
     return f"{len(again)} more lines" if again else ""
 
 
-def _minimal(case: Case, data: bytes, corrected: bytes, edits: Sequence[Edit]) -> str:
-    asked = _as_written(case, corrected)
+def _minimal(
+    case: Case, data: bytes, corrected: bytes, edits: Sequence[Edit], asked: Mapping[str, Requirement]
+) -> str:
     whole = {(v.setting, v.why) for v in case.broken(corrected, asked)}
     for n, edit in enumerate(edits):
         try:
@@ -107,18 +108,22 @@ def _minimal(case: Case, data: bytes, corrected: bytes, edits: Sequence[Edit]) -
     return ""
 
 
-def _as_written(case: Case, corrected: bytes) -> dict[str, Requirement]:
-    """The requirements, narrowed to what the policy says to write wherever that is what stands there now."""
+def _as_written(case: Case, before: Scope, after: Scope) -> dict[str, Requirement]:
+    """The requirements, narrowed to what the policy says to write wherever the correction had to write that."""
     asked = dict(case.asked)
-    scope = case.scope(corrected)
     for name, requirement in case.asked.items():
-        keys = {*requirement.needs, *(fact.key for fact in SETTINGS[name].facts(scope))}
-        for key in sorted(keys, reverse=True):
-            need = requirement.needs.get(key, requirement.needs.get(""))
-            if isinstance(need, Need) and need.write:
-                needs = {**asked[name].needs, key: need.only(need.write)}
-                if not SETTINGS[name].judge(scope, needs):
-                    asked[name] = replace(requirement, needs=needs)
+        setting, needs = SETTINGS[name], requirement.needs
+        had = {fact.key for fact in setting.facts(before)}
+        for key in sorted({*needs, *(fact.key for fact in setting.facts(after))}, reverse=True):
+            need = needs.get(key, needs.get(""))
+            if not isinstance(need, Need) or not need.write:
+                continue
+            alone = {key: need} if "" not in needs else {"": Need(order=need.order), key: need}
+            if key in had and not setting.judge(before, alone):
+                continue
+            narrow = {**asked[name].needs, key: need.only(need.write)}
+            if not setting.judge(after, narrow):
+                asked[name] = replace(requirement, needs=narrow)
     return asked
 
 

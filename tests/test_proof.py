@@ -1,0 +1,132 @@
+"""The proof notices what is wrong with a change: each property is broken on purpose, and it alone is missed."""
+
+from __future__ import annotations
+
+import pytest
+from conftest import TODAY
+
+from ivrel.core.audit.judge import scope_of
+from ivrel.core.correct.plan import Plan, make_plan
+from ivrel.core.correct.proof import PROPERTIES, Case, prove
+from ivrel.core.dialects import read_records
+from ivrel.core.fleet import Device
+from ivrel.core.policy import effective, read_policy
+from ivrel.sources.dialects import Dialects
+
+DIALECT = Dialects()["quern"]
+DEVICE = Device("x", "router", "s", "quern", (), "192.0.2.9")
+POLICY = read_policy(
+    """policy: p
+collectors:
+  a: {address: 198.51.100.21}
+  b: {address: 198.51.100.22, port: 601, transport: tcp}
+rules:
+  - rule: r
+    require:
+      export: on
+      collectors: [a, b]
+      level: {from: warning, to: informational, write: informational}
+      facility: local4
+""",
+    "policy.yaml",
+)
+TEXT = b"""unit x
+link loop1
+    inet 192.0.2.9/32
+events
+    export on
+    facility local4
+    screen off
+    send 198.51.100.21 udp 514 through notice
+    send 203.0.113.7 udp 514 through debug
+route 2001:db8::/32 by 2001:db8::1
+"""
+GOOD = """events
+    send 198.51.100.22 tcp 601 through informational
+    strike send 203.0.113.7 udp 514
+"""
+
+
+def planned(text: bytes) -> tuple[Case, Plan]:
+    asked = effective(POLICY, DEVICE)
+    case = Case(DEVICE, DIALECT, POLICY, asked, frozenset(), "x.conf", TODAY)
+    scope = scope_of(DEVICE, read_records(DIALECT, text), POLICY, asked)
+    return case, make_plan(scope, asked, frozenset())
+
+
+def failing(change: str, text: bytes = TEXT) -> dict[str, str]:
+    case, plan = planned(text)
+    _, proof = prove(case, text, change, plan)
+    assert [p.name for p in proof] == list(PROPERTIES)
+    return {p.name: p.why for p in proof if not p.holds}
+
+
+def test_the_planned_change_is_the_good_one() -> None:
+    _, plan = planned(TEXT)
+    assert DIALECT.grammar.write_change([s.edit for s in plan.steps], DIALECT.style) == GOOD
+    assert failing(GOOD) == {}
+
+
+@pytest.mark.parametrize(
+    ("change", "expected"),
+    [
+        (
+            "events\n    send 198.51.100.22 tcp 601 through informational\n",
+            {"complete": "203.0.113.7 is a stranger", "settled": "1 more lines"},
+        ),
+        (
+            GOOD + "    send 198.51.100.21 udp 514 through informational\n",
+            {"minimal": "'send 198.51.100.21 udp 514 through informational' could be left out"},
+        ),
+        (GOOD + "    facility local4\n", {"minimal": "'facility local4' could be left out"}),
+        (
+            GOOD.replace("through informational", "through error"),
+            {"complete": "level still breaks: b misses warning", "settled": "1 more lines"},
+        ),
+        (
+            "events\n    strike send 198.51.100.21\n" + GOOD.removeprefix("events\n")
+            + "    send 198.51.100.21 udp 514 through notice\n",
+            {"never silent": "after 'send", "minimal": "'send 198.51.100.21"},
+        ),
+        (GOOD + "    strike screen\n", {"narrow": "other statements", "minimal": "'screen' could be left out"}),
+        (GOOD + "unit y\n", {"minimal": "'unit y' could be left out"}),
+        (
+            GOOD + "link loop1\n    strike inet\n",
+            {"narrow": "other statements", "minimal": "'inet' could be left out"},
+        ),
+    ],
+)  # fmt: skip
+def test_every_property_can_fail(change: str, expected: dict[str, str]) -> None:
+    found = failing(change)
+    if "never silent" in expected:
+        # Taking the only right collector away first leaves nothing for two lines, however it ends.
+        assert "never silent" in found and "nothing leaves for a right collector" in found["never silent"]
+        return
+    assert found.keys() == expected.keys(), found
+    for name, why in expected.items():
+        assert why in found[name]
+
+
+def test_what_cannot_be_applied_proves_nothing() -> None:
+    found = failing("events\n    strike send 192.0.2.1\n")
+    assert found.keys() == PROPERTIES.keys()
+    assert set(found.values()) == {"it cannot be applied: there is no 'send 192.0.2.1' to remove"}
+
+
+def test_an_unproved_correction_is_not_written_as_if_it_were_good(tmp_path: object) -> None:
+    from pathlib import Path
+
+    from msgspec.structs import replace
+
+    from ivrel.cli.correct import write_folder
+    from ivrel.core.correct import Property, correct
+
+    done = correct(DEVICE, DIALECT, TEXT, POLICY, TODAY, "x.conf")
+    bad = replace(done, proof=(Property("settled", False, "1 more lines"),))
+    folder = Path(str(tmp_path))
+    write_folder(folder, "f", "p", [done], [], TODAY)
+    assert (folder / "x" / "change.txt").read_text() == GOOD
+    write_folder(folder, "f", "p", [bad], [("y", "not there")], TODAY)
+    assert sorted(p.name for p in (folder / "x").iterdir()) == ["unproved-backout.txt", "unproved-change.txt"]
+    sheet = (folder / "change-sheet.md").read_text()
+    assert "**Not proved.**" in sheet and "settled: 1 more lines" in sheet and "not readable: not there" in sheet
