@@ -114,7 +114,7 @@ def _as_written(case: Case, before: Scope, after: Scope) -> dict[str, Requiremen
     for name, requirement in case.asked.items():
         setting, needs = SETTINGS[name], requirement.needs
         had = {fact.key for fact in setting.facts(before)}
-        for key in sorted({*needs, *(fact.key for fact in setting.facts(after))}, reverse=True):
+        for key in {fact.key: None for fact in setting.facts(after)}:
             need = needs.get(key, needs.get(""))
             if not isinstance(need, Need) or not need.write:
                 continue
