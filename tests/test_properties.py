@@ -115,3 +115,20 @@ def test_no_text_upsets_a_reader(name: str, raw: bytes, cut: int) -> None:
             assert all(0 < s.line <= text.count(b"\n") + 1 for s in read.strays)
         except Unreadable as problem:
             assert str(problem)
+
+
+@pytest.mark.parametrize("name", sorted(DIALECTS.files))
+def test_monstrous_texts_are_read_or_refused_at_once(name: str) -> None:
+    whole = WHOLE[name]
+    first = DIALECTS[name].patterns[1].opening[0].encode()
+    for inside in (b"x" * 1_000_000, first + b" " + b"y " * 500_000, b"\x00" * 10_000):
+        for monster in (b"events\n    " + inside + b"\n", b"journal." + inside + b" = 1\n"):
+            read = read_records(DIALECTS[name], monster + whole)
+            assert all(len(s.text) <= 120 for s in read.strays)
+    deep = b"events\n" + b"".join(b" " * n + b"level%d\n" % n for n in range(1, 100))
+    assert read_records(DIALECTS[name], deep + whole).rows("destination")
+    deeper = b"events\n" + b"".join(b" " * n + b"x\n" for n in range(1, 3000))
+    try:
+        assert read_records(DIALECTS[name], deeper + whole).rows("destination")
+    except Unreadable as problem:
+        assert "nested deeper than 200 levels" in str(problem)
