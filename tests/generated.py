@@ -20,6 +20,11 @@ BASES = {
     "link up0\n    inet 203.0.113.1/30\n    state down\nevents\ngate g\n    10 pass tcp\nroute 2001:db8::/32\n",
     "skarn": "unit.label = x1\nport.loop1.inet = 192.0.2.9/32\nport.loop9.about = free\n"
     "port.up0.inet = 203.0.113.1/30\nport.up0.state = down\ngate.1.act = pass\n",
+    "hollin": 'unit "x1" {\n    port loop1 { inet 192.0.2.9/32; }\n    port loop9 { about free; }\n'
+    "    port up0 {\n        inet 203.0.113.1/30;\n        state down;\n    }\n    record {\n    }\n"
+    "    gates { gate 10 { action pass; record open; } }\n}\n",
+    "marl": "[unit]\nlabel = x1\n\n[port.loop1]\ninet = 192.0.2.9/32\n\n[port.loop9]\nabout = free\n\n"
+    "[port.up0]\ninet = 203.0.113.1/30\nstate = down\n\n[gate.1]\nact = pass\n",
 }
 WORDS = {
     "source.interface": ("loop1", "loop9", "up0", "gone0"),
@@ -27,6 +32,7 @@ WORDS = {
     "destination.address": ADDRESSES,
     "destination.port": (514, 601, 5514),
     "pick.destination": ("a", "b", "c", "gone"),
+    "pick.feed": ("f1", "f2", "f3"),
 }
 
 
@@ -36,8 +42,10 @@ def device(dialect: Dialect) -> Device:
 
 def values(dialect: Dialect, slot: str) -> st.SearchStrategy[Value]:
     """The values of a slot that a platform can say."""
-    choices: tuple[Value, ...] = dialect.choices(slot) or WORDS.get(slot, ())
-    return st.sampled_from(choices or WORDS.get(slot.replace("destination.source-", "source."), ("x",)))
+    field = slot.rpartition(".")[2]
+    plain = f"source.{field.removeprefix('source-')}" if field.startswith("source-") else slot
+    choices = dialect.channels if field == "category" else dialect.choices(slot)
+    return st.sampled_from(choices or WORDS.get(plain) or WORDS.get(f"pick.{field}", ("x",)))
 
 
 @st.composite
@@ -47,15 +55,17 @@ def records(draw: st.DrawFn, dialect: Dialect) -> Records:
     for slot in sorted(dialect.slots):
         if not table_of(slot) and SLOTS[slot].bears_on and draw(st.booleans()):
             out = out.having("", (), slot, draw(values(dialect, slot)))
+    names = dialect.choices("destination.name") or tuple("abcd")
     most = min(dialect.limits.get("destination", 4), 4)
     for n in range(draw(st.integers(0, most))):
         said = {s: draw(values(dialect, s)) for s in fields_of(dialect, "destination")}
-        said["destination.name"] = "abcd"[n]
+        said["destination.name"] = names[n]
         out = row(out, dialect, "destination", said, draw)
-    if "pick.id" in dialect.slots:
-        for n in range(draw(st.integers(0, 12))):
-            said = {s: draw(values(dialect, s)) for s in fields_of(dialect, "pick")}
-            out = row(out, dialect, "pick", {**said, "pick.id": str(n + 1)}, draw)
+    for table in ("pick", "feed", "take", "give"):
+        fields = fields_of(dialect, table)
+        for n in range(draw(st.integers(0, 12)) if fields else 0):
+            said = {s: draw(values(dialect, s)) for s in fields}
+            out = row(out, dialect, table, {**said, "pick.id": str(n + 1)}, draw)
     return out
 
 

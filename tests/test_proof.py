@@ -9,6 +9,7 @@ from ivrel.core.audit.judge import scope_of
 from ivrel.core.correct.plan import Plan, make_plan
 from ivrel.core.correct.proof import PROPERTIES, Case, prove
 from ivrel.core.dialects import read_records
+from ivrel.core.dialects.write import write_change
 from ivrel.core.fleet import Device
 from ivrel.core.policy import effective, read_policy
 from ivrel.sources.dialects import Dialects
@@ -63,7 +64,7 @@ def failing(change: str, text: bytes = TEXT) -> dict[str, str]:
 
 def test_the_planned_change_is_the_good_one() -> None:
     _, plan = planned(TEXT)
-    assert DIALECT.grammar.write_change([s.edit for s in plan.steps], DIALECT.style) == GOOD
+    assert write_change(DIALECT, TEXT, [s.edit for s in plan.steps]) == GOOD
     assert failing(GOOD) == {}
 
 

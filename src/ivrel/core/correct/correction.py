@@ -14,6 +14,7 @@ from ivrel.core.correct.plan import Plan, make_plan, undo
 from ivrel.core.correct.proof import PROPERTIES, Case, Property, prove
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Step, read_records
+from ivrel.core.dialects.write import write_change
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Requirement, effective
 
@@ -82,13 +83,12 @@ def correct(device: Device, dialect: Dialect, data: bytes, policy: Policy, today
             before,
             data,
         )
-    grammar, style = dialect.grammar, dialect.style
-    change = grammar.write_change([s.edit for s in plan.steps], style)
+    change = write_change(dialect, data, [s.edit for s in plan.steps])
     corrected, proof = prove(case, data, change, plan)
     backout, after = "", before
     if corrected != data:
         undone = undo(read_records(dialect, corrected), records)
-        backout = grammar.write_change([s.edit for s in undone], style)
+        backout = write_change(dialect, corrected, [s.edit for s in undone])
         after = audit_text(device, dialect, corrected, policy, today, file)
     return Correction(
         device.name,

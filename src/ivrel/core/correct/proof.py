@@ -15,12 +15,12 @@ from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Records, beyond_export, read_records
 from ivrel.core.dialects.shapes import Edit
 from ivrel.core.dialects.shapes.base import Refused
-from ivrel.core.dialects.write import apply_edits
+from ivrel.core.dialects.write import apply_edits, fine_edits, write_change
 from ivrel.core.fleet import Device
 from ivrel.core.mistakes import Unreadable
 from ivrel.core.policy import Policy, Requirement
 from ivrel.core.settings import SETTINGS, Scope, read_settings
-from ivrel.core.settings.level import sending
+from ivrel.core.settings.level import reached
 from ivrel.core.settings.need import Need
 
 PROPERTIES: Mapping[str, str] = {
@@ -74,7 +74,10 @@ def prove(case: Case, data: bytes, change: str, plan: Plan) -> tuple[bytes, tupl
     checks = (
         ("complete", _complete(case, corrected, plan)),
         ("settled", _settled(case, after)),
-        ("minimal", _minimal(case, data, corrected, edits, _as_written(case, before, after))),
+        (
+            "minimal",
+            _minimal(case, data, corrected, fine_edits(dialect, data, edits), _as_written(case, before, after)),
+        ),
         ("reversible", _reversible(case, before, after.records, corrected)),
         ("never silent", _never_silent(case, before, data, edits)),
         ("narrow", _narrow(dialect, data, corrected)),
@@ -98,6 +101,7 @@ def _minimal(
     case: Case, data: bytes, corrected: bytes, edits: Sequence[Edit], asked: Mapping[str, Requirement]
 ) -> str:
     whole = {(v.setting, v.why) for v in case.broken(corrected, asked)}
+    edits = fine_edits(case.dialect, data, edits)
     for n, edit in enumerate(edits):
         try:
             text = apply_edits(case.dialect, data, [*edits[:n], *edits[n + 1 :]])
@@ -129,7 +133,7 @@ def _as_written(case: Case, before: Scope, after: Scope) -> dict[str, Requiremen
 
 def _reversible(case: Case, before: Scope, after: Records, corrected: bytes) -> str:
     dialect = case.dialect
-    backout = dialect.grammar.write_change([s.edit for s in undo(after, before.records)], dialect.style)
+    backout = write_change(dialect, corrected, [s.edit for s in undo(after, before.records)])
     try:
         edits = dialect.grammar.read_change(backout, "back-out", dialect.style)
         back = case.scope(apply_edits(dialect, corrected, edits))
@@ -158,7 +162,7 @@ def _reached(scope: Scope) -> set[str]:
     """The right collectors that a device can send to."""
     if scope.records.get("export").value == "off":
         return set()
-    return {d.collector for d in scope.judged if d.right and d.collector and sending(scope, d)}
+    return {d.collector for d in scope.judged if d.right and d.collector and reached(scope, d)}
 
 
 def _narrow(dialect: Dialect, data: bytes, corrected: bytes) -> str:

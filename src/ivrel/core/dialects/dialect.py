@@ -6,13 +6,13 @@ Fails:  `- {in: events, says: "facility {colour}"}` (no slot is called colour)
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping
 from typing import Any
 
 from msgspec import Struct
 
 from ivrel.core.dialects import shapes
-from ivrel.core.dialects.pattern import Path, Pattern, Words, compile_pattern
+from ivrel.core.dialects.pattern import Pattern, compile_pattern
 from ivrel.core.dialects.slots import SLOTS, TABLES, Value, table_of
 from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, place, read_yaml
 from ivrel.core.mistakes import InputError, not_one_of
@@ -34,7 +34,8 @@ class Dialect(Struct, frozen=True, eq=False):
     shape: str
     style: shapes.Style
     patterns: tuple[Pattern, ...]
-    aside: tuple[tuple[Path, Words], ...]
+    aside: tuple[Pattern, ...]
+    channels: tuple[str, ...]
     keys: Mapping[str, tuple[str, ...]]
     removal: Mapping[str, Pattern]
     defaults: Mapping[str, Value]
@@ -58,7 +59,11 @@ class Dialect(Struct, frozen=True, eq=False):
 
     def choices(self, slot: str) -> tuple[str, ...]:
         """The values that a slot can take on this platform, least first; empty if any will do."""
-        return tuple(c for c in SLOTS[slot].type.choices if self.can_write(slot, c))
+        known = SLOTS[slot].type.choices
+        if not known:
+            spelled = (v.spelled for p in self.patterns if (v := p.variable(slot)) and v.spelled)
+            known = tuple(next(spelled, ()))
+        return tuple(c for c in known if self.can_write(slot, c))
 
 
 _TEXT = Text("text")
@@ -73,10 +78,17 @@ DIALECT = Record(
         "change": Key(
             Record(
                 "a way to change",
-                {"remove": Key(_TEXT, "the word that takes a statement away", must=True)},
+                {
+                    "remove": Key(_TEXT, "the word that takes a statement away", must=True),
+                    "inside": Key(_TEXT, "the block that a change stands in"),
+                },
             ),
             "how a change is written",
             must=True,
+        ),
+        "wrapper": Key(ListOf(_TEXT, one_is_enough=True), "the block that everything stands in"),
+        "channels": Key(
+            ListOf(_TEXT, filled=True), "the planes or categories of messages, each with a way of its own"
         ),
         "spelling": Key(
             MapOf(MapOf(_TEXT)),
@@ -122,6 +134,7 @@ DIALECT = Record(
                         "starts": Key(ListOf(_TEXT, one_is_enough=True), "first words", must=True),
                         "in": Key(_TEXT, "the enclosing headers, divided by '/'"),
                     },
+                    lambda at, **v: (at, v),
                 )
             ),
             "statements in the export part that bear on no setting",
@@ -146,7 +159,12 @@ def read_dialect(text: str, file: str) -> Dialect:
     if values is None:
         raise InputError(report.mistakes)
     grammar = shapes.shape(values["shape"])
-    style = shapes.Style(values.get("comment", "#"), values["change"]["remove"])
+    style = shapes.Style(
+        comment=values.get("comment", "#"),
+        remove=values["change"]["remove"],
+        wrapper=values.get("wrapper", ()),
+        change_wrapper=values["change"].get("inside", ""),
+    )
     spelling = values.get("spelling", {})
     rows = values.get("rows", {})
     keys = {table: tuple(f"{table}.{field}" for field in row["key"]) for table, row in rows.items()}
@@ -181,11 +199,15 @@ def read_dialect(text: str, file: str) -> Dialect:
     for slot in every_key:
         if slot not in SLOTS:
             report.add(None, f"key {not_one_of(slot, SLOTS)}")
-    aside = tuple(
-        (_path(entry.get("in", ""), grammar.split), tuple(grammar.split(words)))
-        for entry in values.get("aside", ())
-        for words in entry["starts"]
-    )
+    aside: list[Pattern] = []
+    for node, entry in values.get("aside", ()):
+        try:
+            aside += [
+                compile_pattern(words, entry.get("in", ""), grammar.split, {}, line=place(node)[0])
+                for words in entry["starts"]
+            ]
+        except ValueError as problem:
+            report.add(node, str(problem))
     defaults = _defaults(values.get("defaults"), report)
     report.settle()
     return Dialect(
@@ -194,7 +216,8 @@ def read_dialect(text: str, file: str) -> Dialect:
         values["shape"],
         style,
         tuple(patterns),
-        aside,
+        tuple(aside),
+        values.get("channels", ()),
         keys,
         removal,
         defaults,
@@ -203,10 +226,6 @@ def read_dialect(text: str, file: str) -> Dialect:
         file,
         frozenset(slot for pattern in patterns for slot in pattern.slots),
     )
-
-
-def _path(inside: str, split: Callable[[str], Sequence[str]]) -> Path:
-    return tuple(tuple(split(part.strip())) for part in inside.split("/")) if inside else ()
 
 
 def _defaults(node: Node | None, report: Report) -> dict[str, Value]:

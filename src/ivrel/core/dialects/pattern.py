@@ -77,7 +77,11 @@ class Rest(Struct, frozen=True):
     """Whatever words follow."""
 
 
-Item = Rest | Literal | Variable | Flag | Maybe
+class Any(Struct, frozen=True):
+    """One word, whatever it is; such a pattern reads and does not write."""
+
+
+Item = Any | Rest | Literal | Variable | Flag | Maybe
 Get = Callable[[str], Value | None]
 
 
@@ -112,6 +116,23 @@ class Pattern(Struct, frozen=True):
             fields += found
         found = _match(self.items, words, 0)
         return None if found is None else tuple(fields + found)
+
+    def leads(self, path: Path, words: Words) -> bool:
+        """Whether these words are a header that the pattern stands below."""
+        if len(self.path) <= len(path):
+            return False
+        found = (_match(items, header, 0) for items, header in zip(self.path, (*path, words), strict=False))
+        return all(fields is not None for fields in found)
+
+    def begins(self, path: Path, words: Words) -> bool:
+        """Whether a statement begins as the pattern does, or stands in a block that does."""
+        whole = (*path, words)
+        if len(whole) <= len(self.path):
+            return False
+        for items, header in zip(self.path, path, strict=False):
+            if _match(items, header, 0) is None:
+                return False
+        return _match((*self.items, Rest()), whole[len(self.path)], 0) is not None
 
     def write(self, get: Get, said: Get | None = None) -> tuple[Path, Words] | None:
         """The statement for the values that `get` gives; None if one of them has no word here.
@@ -212,6 +233,9 @@ def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling)
 
     def hold(match: re.Match[str]) -> str:
         name, value, word = (part and part.strip() for part in match.groups())
+        if name == "any":
+            held.append(Any())
+            return chr(0xE000 + len(held) - 1)
         if name not in SLOTS:
             raise ValueError(f"slot {not_one_of(name or '', SLOTS)}")
         kind = SLOTS[name].type
@@ -251,7 +275,7 @@ def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling)
     return tuple(stack[0])
 
 
-def _flat(items: Sequence[Item]) -> Iterator[Rest | Literal | Variable | Flag]:
+def _flat(items: Sequence[Item]) -> Iterator[Any | Rest | Literal | Variable | Flag]:
     for item in items:
         if isinstance(item, Maybe):
             yield from _flat(item.items)
@@ -270,7 +294,9 @@ def _match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Va
             return taken if taken is not None else _match(rest, words, at)
         if at >= len(words):
             return None
-        if isinstance(item, Literal):
+        if isinstance(item, Any):
+            pass
+        elif isinstance(item, Literal):
             if words[at] != item.word:
                 return None
         elif isinstance(item, Flag):
@@ -293,6 +319,8 @@ def _write(items: Sequence[Item], get: Get, said: Get) -> list[str] | None:
     for item in items:
         if isinstance(item, Rest):
             continue
+        if isinstance(item, Any):
+            return None
         if isinstance(item, Literal):
             out.append(item.word)
         elif isinstance(item, Maybe):

@@ -129,13 +129,16 @@ class Records:
     def having(self, table: str, key: Key, slot: str, value: Value | None) -> Records:
         """The records with one value changed (None: no longer said); a row that is new is added."""
         rows = dict(self.rows(table))
-        row = dict(rows.get(key, {}))
+        row = dict(rows[key] if key in rows else {s: Said(v) for s, v in zip(self._keys(table), key, strict=True)})
         if value is None:
             row.pop(slot, None)
         else:
             row[slot] = Said(value)
         rows[key] = row
         return self._with(table, rows)
+
+    def _keys(self, table: str) -> tuple[str, ...]:
+        return self.dialect.keys.get(table, ())
 
     def without(self, table: str, key: Key) -> Records:
         """The records without one row."""
@@ -257,11 +260,10 @@ class Matcher:
             if found:
                 return found
         named = self._naming(path, words)
-        if named or (not path and any(p.path and _fits_header(p, words) for p in self.dialect.patterns)):
+        if named or self.is_header(path, words):
             return named
-        for inside, opening in self.dialect.aside:
-            if path[: len(inside)] == inside and words[: len(opening)] == opening:
-                return None
+        if any(pattern.begins(path, words) for pattern in self.dialect.aside):
+            return None
         return self._bearing(path, words)
 
     def find(self, path: Path, words: Words) -> Match | None:
@@ -289,6 +291,10 @@ class Matcher:
                     key = tuple(value for _, value in fields)
                     return Match(-1, pattern.table, key, fields, (), (), (), path, words)
         return None
+
+    def is_header(self, path: Path, words: Words) -> bool:
+        """Whether a statement without inside is the header of a block that could have one."""
+        return any(p.leads(path, words) for p in self.dialect.patterns)
 
     def identity(self, path: Path, words: Words) -> object:
         """Two statements of one identity cannot stand beside each other: the later replaces the earlier."""
@@ -401,17 +407,18 @@ def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row |
     new = after.rows(table)[key]
     get = _Getter(after, new)
     keys = before.dialect.keys.get(table, ())
-    first = table != "" and old is None
-    for number, pattern in enumerate(before.dialect.patterns):
-        if pattern.table != table:
-            continue
+    patterns = [(n, p) for n, p in enumerate(before.dialect.patterns) if p.table == table]
+    said = {slot for slot in new if slot not in keys and not new[slot].default}
+    # A row that says nothing but its name is made by the first statement that names it.
+    bare = table != "" and old is None and not said
+    for number, pattern in patterns:
         values = tuple(slot for slot in pattern.slots if slot not in keys)
         written = before.written.get((number, key))
-        anchor, first = first, False
         changed = tuple(s for s in values if old is None or not _same(old.get(s), new.get(s)))
+        anchor = bare and number == patterns[0][0]
         if not changed and not anchor:
             continue
-        if anchor or any(slot in new and not new[slot].default for slot in values):
+        if anchor or said & set(values):
             statement = pattern.write(get, get.said)
             if statement and (written is None or statement[1] != written[0].words):
                 replaces = written[0].words if written else ()
@@ -435,7 +442,7 @@ def beyond_export(dialect: Dialect, data: bytes) -> list[tuple[Path, bytes]]:
         words = tuple(reader.grammar.split(decode(raw[:LONGEST])))
         match = reader.find(path, words) if words else None
         if match is None or match.table in LAZY:
-            if not path and any(p.path and _fits_header(p, words) for p in dialect.patterns):
+            if reader.is_header(path, words):
                 continue
             out.append((path, raw))
     return out

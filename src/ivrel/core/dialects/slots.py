@@ -1,6 +1,14 @@
 """The slots of the pattern language: every value that a statement can carry, its type, and what it bears on.
 
 A slot `table.field` is a field of a row; a slot without a table of its own is a single value of the device.
+
+| table | a row is |
+|---|---|
+| destination | a collector as the device knows it |
+| pick | facilities and severities that go to a destination |
+| feed | a way that messages take: a plane of the device, or what collects them for destinations |
+| take, give | a category that a feed takes; a destination that a feed gives to |
+| interface | an interface with its addresses |
 """
 
 from __future__ import annotations
@@ -88,7 +96,7 @@ class Slot(Struct, frozen=True):
         return table_of(self.name)
 
 
-TABLES = ("destination", "pick", "interface")
+TABLES = ("destination", "pick", "feed", "take", "give", "interface")
 
 
 def table_of(slot: str) -> str:
@@ -124,6 +132,16 @@ SLOTS: Mapping[str, Slot] = {
         Slot("pick.level", THRESHOLD, ("level",)),
         Slot("pick.facility", FACILITY, ("level",)),
         Slot("pick.destination", WORD, ("level",)),
+        Slot("feed.name", WORD, _PER_DESTINATION),
+        Slot("feed.level", THRESHOLD, ("level",)),
+        Slot("feed.facility", FACILITY, ("facility",)),
+        Slot("feed.source-interface", WORD, ("source",)),
+        Slot("feed.source-address", ADDRESS, ("source",)),
+        Slot("take.feed", WORD, ("level",)),
+        Slot("take.category", WORD, ("level",)),
+        Slot("take.level", THRESHOLD, ("level",)),
+        Slot("give.feed", WORD, ("level", "facility", "source")),
+        Slot("give.destination", WORD, ("level", "facility", "source")),
         Slot("interface.name", WORD, ("source",)),
         Slot("interface.address", INET, ("source",), many=True),
         Slot("interface.state", STATE, ("source",)),

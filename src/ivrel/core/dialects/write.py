@@ -1,4 +1,4 @@
-"""Applies changes to texts, as the platform of a dialect would."""
+"""Writes changes, and applies them to texts as the platform of a dialect would."""
 
 from __future__ import annotations
 
@@ -22,6 +22,18 @@ def apply_edits(dialect: Dialect, data: bytes, edits: Sequence[Edit]) -> bytes:
                 if len(rows.rows(table)) > most:
                     raise Refused(edit, f"{dialect.name} holds {most} rows of '{table}' at most")
     return data
+
+
+def write_change(dialect: Dialect, data: bytes, edits: Sequence[Edit]) -> str:
+    """The text of a change that carries out the edits on a text; '' if there are none."""
+    if not edits:
+        return ""
+    return dialect.grammar.write_change(data, edits, matcher(dialect).identity, dialect.style)
+
+
+def fine_edits(dialect: Dialect, data: bytes, edits: Sequence[Edit]) -> list[Edit]:
+    """The single statements that the edits of a change set or remove."""
+    return dialect.grammar.fine(data, edits, matcher(dialect).identity, dialect.style)
 
 
 def apply_change(dialect: Dialect, data: bytes, change: str, file: str) -> bytes:

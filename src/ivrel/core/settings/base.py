@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, Literal
 
 from msgspec import Struct
@@ -74,9 +74,15 @@ class Destination(Struct, frozen=True):
         return f"{address or 'no address'} {transport} {port}"
 
     @property
+    def ref(self) -> Value:
+        """What other rows call it by."""
+        return self.key[0]
+
+    @property
     def title(self) -> str:
         """What people call it: its own name, or that of the collector at its address."""
-        return self.label if "destination.name" in self.row else self.collector or self.label
+        named = "destination.name" in self.row and not self.label.isdigit()
+        return self.label if named else self.collector or self.label
 
     def lines(self, *fields: str) -> tuple[int, ...]:
         """The lines that say these fields; the address's, if none does."""
@@ -154,16 +160,38 @@ class Scope:
         serving = list(self.serving.values())
         return [d for d in self.destinations if any(d is s for s in serving)]
 
-    def places(self, wide: str, each: str, every: bool = False) -> Iterator[Place]:
-        """Where a value stands that some platforms say once and others for each destination."""
-        if not self.records.dialect.has(each):
+    def places(self, field: str, every: bool = False) -> Iterator[Place]:
+        """Where a value stands: once for the device, or for each destination, or for each feed in use."""
+        wide, each, way = (slot_of(field, table) for table in ("", "destination", "feed"))
+        if self.records.dialect.has(each):
+            for d in self.destinations if every else self.judged:
+                said = self.records.get(each, d.row)
+                if said.default and not self.records.get(wide).default:
+                    said = self.records.get(wide)
+                yield Place(d.label, "destination", d.key, each, said, d.title)
+        elif self.records.dialect.has(way):
+            for name in self.feeds(self.destinations if every else self.judged):
+                row = self.records.rows("feed").get((name,), {})
+                yield Place(str(name), "feed", (name,), way, self.records.get(way, row), str(name))
+        elif self.records.dialect.has(wide):
             yield Place("", "", (), wide, self.records.get(wide))
-            return
-        for d in self.destinations if every else self.judged:
-            said = self.records.get(each, d.row)
-            if said.default and not self.records.get(wide).default:
-                said = self.records.get(wide)
-            yield Place(d.label, "destination", d.key, each, said, d.title)
+
+    def feeds(self, destinations: Sequence[Destination]) -> dict[Value, None]:
+        """The feeds that give to any of these destinations, in the order of the text."""
+        refs = {d.ref for d in destinations}
+        return {
+            feed: None
+            for row in self.records.rows("give").values()
+            if self.records.get("give.destination", row).value in refs
+            and (feed := _one(self.records.get("give.feed", row).value)) is not None
+        }
+
+
+def slot_of(field: str, table: str) -> str:
+    """The slot of a field that stands once (table ''), for each destination, or for each feed."""
+    if not table:
+        return field.replace("source-", "source.")
+    return f"{table}.{field}"
 
 
 class Place(Struct, frozen=True):

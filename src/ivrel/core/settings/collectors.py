@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from ivrel.core.dialects.records import Key, Records
 from ivrel.core.dialects.slots import Value
@@ -85,8 +85,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, dialect = scope.records, scope.records.dialect
     serves = scope.serving
     obstacles: list[Obstacle] = []
-    for d, _ in _to_go(scope, need):
-        records = records.without("destination", d.key)
+    gone = [d for d, _ in _to_go(scope, need)]
     for name in need.wanted:
         c = scope.collectors[name]
         if name in serves and serves[name].right:
@@ -104,8 +103,17 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         if cannot:
             obstacles.append(Obstacle(f"{name}: {dialect.name} cannot send by {' and '.join(cannot)}", True))
             continue
-        fresh = _free({key[0] for rows in (scope.records, records) for key in rows.rows("destination")}, name)
-        records = _written(records, serves.get(name), fresh, values)
+        taken = {key[0] for rows in (scope.records, records) for key in rows.rows("destination")}
+        fresh = _free(taken, name, lambda n: dialect.can_write("destination.name", n))
+        old = serves.get(name)
+        if fresh is None and old is None and gone:
+            old = gone.pop()  # all names are taken: one that would go is turned to the collector instead
+        if fresh is None and old is None:
+            obstacles.append(Obstacle(f"{name}: {dialect.name} has no name left for it", True))
+            continue
+        records = _written(records, old, fresh or name, values)
+    for d in gone:
+        records = records.without("destination", d.key)
     most = dialect.limits.get("destination")
     if most is not None and len(records.rows("destination")) > most:
         full = f"{dialect.name} holds {most} destinations at most"
@@ -130,10 +138,11 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
     return records
 
 
-def _free(taken: set[Value], name: str) -> str:
+def _free(taken: set[Value], name: str, can: Callable[[str], bool]) -> str | None:
     """A name that no destination has or had, so that a new one is not mixed up with one that goes."""
-    names = [name, *(f"{name}-{n}" for n in range(2, len(taken) + 3))]
-    return next(n for n in names if n not in taken)
+    numbers = [str(n) for n in range(1, len(taken) + 3)]
+    names = [name, *(f"{name}-{n}" for n in numbers[1:]), *numbers]
+    return next((n for n in names if n not in taken and can(n)), None)
 
 
 def say(facts: list[Fact]) -> str:

@@ -22,8 +22,6 @@ from ivrel.core.settings.base import (
 )
 from ivrel.core.settings.need import read_need
 
-_SLOTS = ("facility", "destination.facility")
-
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
     need = read_need(node, report, FACILITY.parse, FACILITY.choices)
@@ -33,12 +31,12 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 def facts(scope: Scope) -> list[Fact]:
     return [
         Fact("facility", place.label, str(place.said.value), place.said.lines, place.said.default)
-        for place in scope.places(*_SLOTS, every=True)
+        for place in scope.places("facility", every=True)
     ]
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
-    places = list(scope.places(*_SLOTS))
+    places = list(scope.places("facility"))
     if not places:
         return no_destination(scope)
     out = []
@@ -52,7 +50,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, obstacles = scope.records, []
-    for place in scope.places(*_SLOTS):
+    for place in scope.places("facility"):
         records, more = mend_value(records, place, need_of(needs, place.label))
         obstacles += more
     return records, obstacles

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 
-from ivrel.core.dialects.records import Key, Records, Row
+from ivrel.core.dialects.records import Key, Records, Row, Said
 from ivrel.core.dialects.slots import THRESHOLD, Value
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
@@ -49,20 +49,30 @@ class Sending(Selection, frozen=True):
     default: bool = False
 
 
-def sending(scope: Scope, destination: Destination) -> Sending:
-    """What leaves for a destination: what its picks take, within its own threshold and the device's."""
+def sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
+    """What leaves for a destination, channel by channel; a platform without channels has the one called ''."""
     at = ("level", destination.key)
     if at not in scope.memo:
-        scope.memo[at] = _sending(scope, destination)
-    found: Sending = scope.memo[at]
+        if scope.records.dialect.channels:
+            channels = scope.records.dialect.channels
+            scope.memo[at] = {channel: _by_channel(scope, destination, channel) for channel in channels}
+        else:
+            scope.memo[at] = {"": _sending(scope, destination)}
+    found: dict[str, Sending] = scope.memo[at]
     return found
 
 
+def reached(scope: Scope, destination: Destination) -> bool:
+    """Whether anything leaves for a destination."""
+    return any(sendings(scope, destination).values())
+
+
 def _sending(scope: Scope, destination: Destination) -> Sending:
+    """What its picks take, within its own threshold and the device's."""
     records = scope.records
     lines: tuple[int, ...] = ()
     bits, default = EVERYTHING.bits, True
-    if records.dialect.has("pick.id"):
+    if records.dialect.has("pick.destination"):
         chosen = NOTHING
         for row in _picks(scope, destination).values():
             chosen |= _picked(records, row)
@@ -75,6 +85,41 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
             lines += said.lines
             default = default and said.default
     return Sending(bits, lines, default)
+
+
+def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending:
+    """What of one channel leaves by the feeds that give to a destination."""
+    records = scope.records
+    lines: tuple[int, ...] = ()
+    bits, default = 0, True
+    for feed, said in _levels(scope, destination, channel):
+        value = said.value if said.value is not None else records.get("feed.level").value
+        bits |= _threshold(str(value)).bits if value is not None else EVERYTHING.bits
+        lines += said.lines or _gives(scope, destination)[feed].get("give.destination", said).lines
+        default = default and said.default
+    return Sending(bits, lines, default and bits != 0)
+
+
+def _gives(scope: Scope, destination: Destination) -> dict[Value, Row]:
+    """The rows by which feeds give to a destination, by feed."""
+    records = scope.records
+    return {
+        str(records.get("give.feed", row).value): row
+        for row in records.rows("give").values()
+        if records.get("give.destination", row).value == destination.ref
+    }
+
+
+def _levels(scope: Scope, destination: Destination, channel: str) -> Iterator[tuple[str, Said]]:
+    """The feeds that bring a channel to a destination, and the level of it in each."""
+    records = scope.records
+    for feed in _gives(scope, destination):
+        if records.dialect.has("take.category"):
+            row = records.rows("take").get((feed, channel))
+            if row is not None:
+                yield str(feed), records.get("take.level", row)
+        elif feed == channel:
+            yield str(feed), records.get("feed.level", records.rows("feed").get((feed,), {}))
 
 
 def _threshold(severity: str) -> Selection:
@@ -90,8 +135,7 @@ def _picks(scope: Scope, destination: Destination) -> dict[Key, Row]:
             said = scope.records.get("pick.destination", row).value
             fed.setdefault(None if isinstance(said, tuple) else said, {})[key] = row
         scope.memo[at] = fed
-    name = destination.row.get("destination.name")
-    found: dict[Key, Row] = scope.memo[at].get(name.value, {}) if name is not None else {}
+    found: dict[Key, Row] = scope.memo[at].get(destination.ref, {})
     return found
 
 
@@ -114,21 +158,23 @@ def _lines(row: Row) -> tuple[int, ...]:
 
 
 def facts(scope: Scope) -> list[Fact]:
-    out = []
-    for d in scope.destinations:
-        sent = sending(scope, d)
-        out.append(Fact("level", d.label, sent.describe(), sent.lines, sent.default))
-    return out
+    return [
+        Fact("level", f"{d.label} {channel}".strip(), sent.describe(), sent.lines, sent.default)
+        for d in scope.destinations
+        for channel, sent in sendings(scope, d).items()
+    ]
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     out = [] if scope.judged else no_destination(scope)
     for d in scope.judged:
-        sent, need = sending(scope, d), need_of(needs, d.label)
-        why = _against(sent.bits, need)
-        if why:
-            lines = () if why.startswith("misses") else _noisy(scope, d, need)
-            out.append(Finding(f"{d.title} {why}", lines or sent.lines))
+        for channel, sent in sendings(scope, d).items():
+            need = need_of(needs, f"{d.label} {channel}".strip())
+            why = _against(sent.bits, need)
+            if why:
+                lines = () if why.startswith("misses") else _noisy(scope, d, need)
+                of = f" of {channel}" if channel else ""
+                out.append(Finding(f"{d.title} {why}{of}", lines or sent.lines or d.lines()))
     return out + _dangling(scope)
 
 
@@ -164,41 +210,91 @@ def _bounds(need: Need) -> tuple[Selection, Selection]:
     return _threshold(wanted[0]), _threshold(wanted[-1])
 
 
-def _dangling(scope: Scope) -> list[Finding]:
-    names = {said.value for d in scope.destinations if (said := d.row.get("destination.name"))}
+def _orphans(scope: Scope) -> list[tuple[str, Key, Said]]:
+    """Rows that feed a destination which is not set."""
+    refs = {d.ref for d in scope.destinations}
     return [
-        Finding(
-            f"rule {key[0]} feeds '{said.value}', which is not set",
-            said.lines,
-        )
-        for key, row in scope.records.rows("pick").items()
-        if (said := scope.records.get("pick.destination", row)).value is not None and said.value not in names
+        (table, key, said)
+        for table in ("pick", "give")
+        for key, row in scope.records.rows(table).items()
+        if (said := scope.records.get(f"{table}.destination", row)).value is not None and said.value not in refs
+    ]
+
+
+def _dangling(scope: Scope) -> list[Finding]:
+    what = {"pick": "rule", "give": "feed"}
+    return [
+        Finding(f"{what[table]} {key[0]} feeds '{said.value}', which is not set", said.lines)
+        for table, key, said in _orphans(scope)
     ]
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, obstacles = scope.records, []
     dialect = records.dialect
-    by_pick = dialect.has("pick.id")
     for d in scope.judged:
+        if dialect.channels:
+            records, more = _mend_channels(scope.on(records), d, needs)
+            obstacles += more
+            continue
         need: Need = need_of(needs, d.label)
         slot = "destination.level" if dialect.has("destination.level") else "level"
         table, key = ("destination", d.key) if slot == "destination.level" else ("", ())
         place = Place(d.label, table, key, slot, records.get(slot, d.row), d.title)
         if not d.lines() and place.said.default and need.write and dialect.can_write(slot, need.write):
             need = need.only(need.write)  # a destination that is new gets what the policy says to write
-        if not _against(sending(scope, d).bits, need):
+        if not _against(sendings(scope, d)[""].bits, need):
             continue
-        if by_pick:
+        if dialect.has("pick.destination"):
             records = _mend_picks(scope, records, d, need)
         else:
             records, more = mend_value(records, place, need)
             obstacles += more
-    names = {said.value for d in scope.destinations if (said := d.row.get("destination.name"))}
-    for key, row in scope.records.rows("pick").items():
-        if scope.records.get("pick.destination", row).value not in (None, *names):
-            records = records.without("pick", key)
+    for table, key, _ in _orphans(scope):
+        records = records.without(table, key)
     return records, obstacles
+
+
+def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Brings every channel to a destination, by a feed that there is, at a level as asked."""
+    records, dialect = scope.records, scope.records.dialect
+    obstacles: list[Obstacle] = []
+    takes = dialect.has("take.category")
+    for channel in dialect.channels:
+        need: Need = need_of(needs, f"{d.label} {channel}")
+        now = scope.on(records)
+        if not _against(sendings(now, d)[channel].bits, need):
+            continue
+        bringing = dict(_levels(now, d, channel))
+        fresh = not bringing
+        if fresh and takes:
+            feed = _feed_for(now, d, channel)
+            records = records.having("give", (feed, d.ref), "give.destination", d.ref)
+            if (feed, channel) not in records.rows("take"):
+                records = records.having("take", (feed, channel), "take.category", channel)
+        elif fresh:
+            records = records.having("give", (channel, d.ref), "give.destination", d.ref)
+        for feed, said in dict(_levels(scope.on(records), d, channel)).items():
+            table, key = ("take", (feed, channel)) if takes else ("feed", (feed,))
+            place = Place(feed, table, key, f"{table}.level", said, f"{d.title} of {channel}")
+            own = need.only(need.write) if fresh and said.default and need.write else need
+            if said.value is None or not own.accepts(str(said.value)):
+                records, more = mend_value(records, place, own)
+                obstacles += more
+    return records, obstacles
+
+
+def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
+    """A feed for a channel: one that gives to the destination, one that takes it for another, or a new one."""
+    records = scope.records
+    gives = [str(feed) for feed in _gives(scope, d)]
+    if gives:
+        return gives[0]
+    known = {str(key[0]): None for table in ("give", "take") for key in records.rows(table)}
+    taking = [feed for feed in known if (feed, channel) in records.rows("take")]
+    if taking:
+        return taking[0]
+    return next(name for n in range(1, len(known) + 2) if (name := f"f{n}") not in known)
 
 
 def _mend_picks(scope: Scope, records: Records, destination: Destination, need: Need) -> Records:

@@ -19,6 +19,7 @@ from ivrel.core.settings.base import (
     Scope,
     Setting,
     no_destination,
+    slot_of,
 )
 from ivrel.core.settings.need import Need, read_need
 
@@ -41,12 +42,9 @@ def _name(text: str) -> str:
 
 def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
     """Where the source is said, and whether as an interface (else as an address)."""
-    dialect = scope.records.dialect
     out = []
     for kind, by_interface in (("interface", True), ("address", False)):
-        wide, each = f"source.{kind}", f"destination.source-{kind}"
-        if dialect.has(wide) or dialect.has(each):
-            out += [(place, by_interface) for place in scope.places(wide, each, every)]
+        out += [(place, by_interface) for place in scope.places(f"source-{kind}", every)]
     # A platform may know both ways; what is said counts, and the first way is the one to write.
     said = {place.label for place, _ in out if place.said.value is not None}
     first: dict[str, tuple[Place, bool]] = {}
@@ -115,6 +113,12 @@ def facts(scope: Scope) -> list[Fact]:
     return out
 
 
+def _can_choose(scope: Scope) -> bool:
+    """Whether this platform has any statement for the source."""
+    slots = (slot_of(f"source-{k}", t) for k in ("interface", "address") for t in ("", "destination", "feed"))
+    return any(scope.records.dialect.has(slot) for slot in slots)
+
+
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     need: Need = needs[""]
     identity = scope.device.identity if scope.device else None
@@ -122,7 +126,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         return [Finding("the fleet gives no identity for this device", (), "unknown")]
     places = _places(scope)
     if not places:
-        if any(scope.records.dialect.has(f"destination.source-{k}") for k in ("interface", "address")):
+        if _can_choose(scope):
             return no_destination(scope)
         return [Finding(f"{scope.records.dialect.name} cannot choose: the nearest interface is the source")]
     out = []
@@ -151,7 +155,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, need = scope.records, needs[""]
     dialect = records.dialect
     places = _places(scope)
-    if not places and not dialect.has("destination.source-address") and judge(scope, needs):
+    if not _can_choose(scope):
         return records, [Obstacle(f"{dialect.name} has no statement for the source", True)]
     obstacles: list[Obstacle] = []
     identity = scope.device.identity if scope.device else None

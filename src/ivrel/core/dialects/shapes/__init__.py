@@ -11,7 +11,7 @@ from typing import cast
 
 from ivrel.core.dialects.shapes.base import Edit, Found, Path, Shape, Style, Words
 
-NAMES = ("blocks", "paths")
+NAMES = ("blocks", "braces", "paths", "sections")
 
 __all__ = ["NAMES", "Edit", "Found", "Path", "Shape", "Style", "Words", "shape"]
 

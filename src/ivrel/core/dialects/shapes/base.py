@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Protocol
 
 from msgspec import Struct
@@ -20,20 +20,37 @@ LONGEST = 4096  # bytes; no statement about export settings is longer
 
 
 class Style(Struct, frozen=True):
-    """What a dialect says about its shape: the comment sign, and the word that removes a statement."""
+    """What a dialect says about its shape.
+
+    `remove`: the word that takes a statement away; `wrapper`: the block that everything stands in, if any;
+    `change_wrapper`: the block that a change stands in; `lists`: for a tree, the names of its list entries
+    with the names of their keys; `leaves`: for XML, whether values are attributes or elements; `namespaces`:
+    for XML, those of new elements; `patch`: how a change of a tree is written (`own`, or as RFC 6241 and
+    RFC 8072 have it: `standard`).
+    """
 
     comment: str = "#"
     remove: str = "remove"
     indent: int = 4
+    wrapper: tuple[str, ...] = ()
+    change_wrapper: str = ""
+    lists: Mapping[str, tuple[str, ...]] = {}
+    leaves: str = "elements"
+    namespaces: Mapping[str, str] = {}
+    patch: str = "own"
 
 
 class Edit(Struct, frozen=True):
-    """One step of a change: a statement that is set, or (`removes`) the first words of those that go."""
+    """One step of a change: a statement that is set, or (`removes`) the first words of those that go.
+
+    `body`: the statements of a block that is written anew as a whole; `words` are then its header.
+    """
 
     path: Path
     words: Words
     removes: bool = False
     line: int = 0
+    body: tuple[Words, ...] | None = None
 
 
 class Shape(Protocol):
@@ -54,11 +71,14 @@ class Shape(Protocol):
     def everything(self, data: bytes, style: Style) -> Iterator[Found]:
         """Every statement of the text."""
 
-    def write_change(self, edits: Sequence[Edit], style: Style) -> str:
-        """The text of a change."""
+    def write_change(self, data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
+        """The text of a change that carries out the edits on `data`."""
 
     def read_change(self, text: str, file: str, style: Style) -> list[Edit]:
         """The edits of a change's text; InputError if it is none."""
+
+    def fine(self, data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> list[Edit]:
+        """The single statements that the edits of a change set or remove, for leaving them out one by one."""
 
     def apply(self, data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
         """The text after the edits; a statement replaces that of the same identity. Raises Refused."""
@@ -122,6 +142,11 @@ def lines_with(data: bytes, text: bytes) -> Iterator[tuple[int, int]]:
 def decode(raw: bytes) -> str:
     """Text of a configuration; bytes that are no UTF-8 are replaced, never refused."""
     return raw.decode("utf-8", "replace")
+
+
+def fine(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> list[Edit]:
+    """For shapes whose changes are single statements anyway."""
+    return list(edits)
 
 
 def missing(edit: Edit, join: Callable[[Sequence[str]], str]) -> Refused:

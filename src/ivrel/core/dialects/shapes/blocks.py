@@ -21,6 +21,7 @@ from ivrel.core.dialects.shapes.base import (
     Style,
     Words,
     decode,
+    fine,
     line_end,
     lines_with,
     missing,
@@ -30,6 +31,8 @@ from ivrel.core.dialects.shapes.base import (
     starts,
 )
 from ivrel.core.mistakes import Unreadable
+
+__all__ = ["apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
 
 DEEPEST = 200  # levels; deeper nesting is no configuration
 
@@ -122,7 +125,7 @@ def _depth(raw: bytes) -> int:
     return len(lead.expandtabs(8)) if b"\t" in lead else len(lead)
 
 
-def write_change(edits: Sequence[Edit], style: Style) -> str:
+def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
     out: list[str] = []
     here: Path = ()
     for edit in edits:

@@ -16,11 +16,14 @@ from ivrel.core.dialects.shapes.base import (
     Style,
     Words,
     decode,
+    fine,
     line_end,
     lines_with,
     missing,
     refuse,
 )
+
+__all__ = ["apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
 
 
 def split(line: str) -> list[str]:
@@ -70,7 +73,7 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
             yield (), text, n
 
 
-def write_change(edits: Sequence[Edit], style: Style) -> str:
+def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
     return "".join(f"{style.remove} {join(e.words)}\n" if e.removes else f"{join(e.words)}\n" for e in edits)
 
 

@@ -1,0 +1,296 @@
+"""The shape `braces`: statements end with ';', blocks stand in braces, lines mean nothing.
+
+    record {
+        keeper { severity notice; to beacon-a; }
+    }
+
+A change is a fragment in the same braces; a statement that begins with the removal word takes away those
+statements and blocks of the same block that begin with the rest of its words.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+from msgspec import Struct
+
+from ivrel.core.dialects.shapes.base import (
+    Edit,
+    Found,
+    Identity,
+    Path,
+    Style,
+    Words,
+    decode,
+    fine,
+    lines_with,
+    missing,
+    quote,
+    refuse,
+    split_words,
+)
+from ivrel.core.mistakes import Unreadable
+
+__all__ = ["apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+
+DEEPEST = 200
+
+split = split_words
+
+
+class Node(Struct, frozen=True):
+    """A statement or a block, and where it stands: from its first byte to behind its last."""
+
+    words: Words
+    start: int
+    stop: int
+    inner: int  # where the block's inside begins; -1 for a statement
+    children: tuple[Node, ...] = ()
+
+
+def join(words: Sequence[str]) -> str:
+    return " ".join(_quoted(w) for w in words)
+
+
+def _quoted(word: str) -> str:
+    return f'"{word}"' if re.search(r"[{};#]", word) and '"' not in word else quote(word)
+
+
+def _tokens(style: Style) -> re.Pattern[bytes]:
+    comment = re.escape(style.comment.encode())
+    return re.compile(rb'%s[^\n]*|"(?:[^"\\\n]|\\.)*"|[{};]|[^\s{};"]+|"' % comment)
+
+
+def _parse(data: bytes, style: Style, start: int = 0, stop: int | None = None) -> tuple[Node, ...]:
+    """The members between two places; braces that do not pair end what they can."""
+    comment = style.comment.encode()
+    stack: list[tuple[Words, int, int, list[Node]]] = []
+    members: list[Node] = []
+    words: list[str] = []
+    first = -1
+    for match in _tokens(style).finditer(data, start, len(data) if stop is None else stop):
+        token = match[0]
+        if token.startswith(comment):
+            continue
+        if token == b";":
+            if words:
+                members.append(Node(tuple(words), first, match.end(), -1))
+            words, first = [], -1
+        elif token == b"{":
+            if len(stack) >= DEEPEST:
+                line = data.count(b"\n", 0, match.start()) + 1
+                raise Unreadable(f"line {line}: nested deeper than {DEEPEST} levels")
+            stack.append((tuple(words), first if first >= 0 else match.start(), match.end(), members))
+            members, words, first = [], [], -1
+        elif token == b"}":
+            if words:
+                members.append(Node(tuple(words), first, match.start(), -1))
+                words, first = [], -1
+            if stack:
+                header, begin, inner, outer = stack.pop()
+                outer.append(Node(header, begin, match.end(), inner, tuple(members)))
+                members = outer
+        else:
+            if first < 0:
+                first = match.start()
+            text = decode(token[:4096])
+            words.append(text[1:-1] if len(text) > 1 and text[0] == text[-1] == '"' else text)
+    end = len(data) if stop is None else stop
+    while stack:
+        header, begin, inner, outer = stack.pop()
+        outer.append(Node(header, begin, end, inner, tuple(members)))
+        members = outer
+    return tuple(members)
+
+
+def _top(data: bytes, style: Style) -> tuple[Node, ...]:
+    """The members of the whole text, within the wrapper if there is one."""
+    return tuple(
+        child
+        for node in _parse(data, style)
+        for child in (node.children if node.words[:1] == style.wrapper[:1] and style.wrapper else (node,))
+    )
+
+
+def everything(data: bytes, style: Style) -> Iterator[Found]:
+    return _flat(data, _top(data, style), ())
+
+
+def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    for node in _quick(data, heads, style) if _plain(data, style) else _top(data, style):
+        if any(node.words[: len(head)] == head for head in heads):
+            yield from _flat(data, (node,), ())
+
+
+def _plain(data: bytes, style: Style) -> bool:
+    """Whether every brace is one: none stands in quotes or in a comment, so that counting them tells depth."""
+    comment = re.escape(style.comment.encode())
+    return not re.search(rb'"[^"\n{}]*[{}]|%s[^\n{}]*[{}]' % comment, data)
+
+
+def _quick(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Node]:
+    """The top-level blocks and statements with these first words, found without reading the rest."""
+    level = 1 if style.wrapper else 0
+    opened, counted = 0, 0
+    found: list[int] = []
+    for head in heads:
+        needle = join(head[:1]).encode()
+        at = data.find(needle)
+        while at >= 0:
+            before, after = data[at - 1 : at], data[at + len(needle) : at + len(needle) + 1]
+            if (not before or before in b" \t\n\r{};") and (not after or after in b" \t\n\r{;"):
+                found.append(at)
+            at = data.find(needle, at + len(needle))
+    for at in sorted(found):
+        opened += data.count(b"{", counted, at) - data.count(b"}", counted, at)
+        counted = at
+        if opened == level and data[:at].rstrip()[-1:] in (b"{", b"}", b";", b""):
+            yield from _parse(data, style, at, _end(data, at))[:1]
+
+
+def _end(data: bytes, at: int) -> int:
+    """Behind the statement or block that begins at a place."""
+    depth = 0
+    for match in re.compile(rb"[{};]").finditer(data, at):
+        if match[0] == b"{":
+            depth += 1
+        elif match[0] == b"}":
+            depth -= 1
+        if depth <= 0 and match[0] != b"{":
+            return match.end() if depth == 0 else match.start()
+    return len(data)
+
+
+def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    if any(lines_with(data, text)):
+        yield from (found for found in scan(data, heads, style) if text in found[1])
+
+
+def _flat(data: bytes, nodes: Sequence[Node], path: Path) -> Iterator[Found]:
+    line, counted = 1, 0
+    stack: list[tuple[Node, Path]] = [(node, path) for node in reversed(nodes)]
+    while stack:
+        node, path = stack.pop()
+        if node.inner >= 0 and node.children:
+            stack += [(child, (*path, node.words)) for child in reversed(node.children)]
+            continue
+        line += data.count(b"\n", counted, node.start)
+        counted = max(counted, node.start)
+        yield path, join(node.words).encode(), line
+
+
+def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
+    out: list[str] = []
+    depth = 0
+    here: Path = ()
+    if style.change_wrapper:
+        out.append(f"{style.change_wrapper} {{")
+        depth = 1
+
+    def pad(levels: int) -> str:
+        return " " * (style.indent * (depth + levels))
+
+    def close(to: int) -> None:
+        out.extend(pad(level - 1) + "}" for level in range(len(here), to, -1))
+
+    for edit in edits:
+        same = 0
+        while same < min(len(here), len(edit.path)) and here[same] == edit.path[same]:
+            same += 1
+        close(same)
+        out += [pad(level) + join(edit.path[level]) + " {" for level in range(same, len(edit.path))]
+        here = edit.path
+        words = (style.remove, *edit.words) if edit.removes else edit.words
+        out.append(pad(len(here)) + join(words) + ";")
+    close(0)
+    if style.change_wrapper:
+        out.append("}")
+    return "".join(line + "\n" for line in out)
+
+
+def read_change(text: str, file: str, style: Style) -> list[Edit]:
+    data = text.encode()
+    try:
+        nodes = _parse(data, style)
+    except Unreadable as problem:
+        raise refuse(file, 1, str(problem)) from None
+    if data.count(b"{") != data.count(b"}"):
+        raise refuse(file, text.count("\n") + 1, "the braces do not pair")
+    if style.change_wrapper and nodes:
+        if len(nodes) != 1 or nodes[0].words != (style.change_wrapper,):
+            raise refuse(file, 1, f"expected one block '{style.change_wrapper} {{ … }}'")
+        nodes = nodes[0].children
+    edits = []
+    for path, raw, line in _flat(data, nodes, ()):
+        words = tuple(split(decode(raw)))
+        removes = words[:1] == (style.remove,)
+        if removes and len(words) == 1:
+            raise refuse(file, line, f"'{style.remove}' without the statement to remove")
+        edits.append(Edit(path, words[1:] if removes else words, removes, line))
+    return edits
+
+
+def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
+    for edit in edits:
+        data = _apply(data, edit, identity, style)
+    return data
+
+
+def _apply(data: bytes, edit: Edit, identity: Identity, style: Style) -> bytes:
+    nodes = _parse(data, style)
+    holder: Node | None = None
+    if style.wrapper:
+        holder = next((n for n in nodes if n.words[:1] == style.wrapper[:1] and n.inner >= 0), None)
+        nodes = holder.children if holder else nodes
+    for level, header in enumerate(edit.path):
+        blocks = [n for n in nodes if n.words == header and n.inner >= 0]
+        if not blocks:
+            if edit.removes:
+                raise missing(edit, join)
+            return _insert(data, holder, nodes, edit.path[level:], edit.words, style)
+        holder = blocks[-1]
+        nodes = holder.children
+    if edit.removes:
+        hits = [n for n in nodes if n.words[: len(edit.words)] == edit.words]
+        if not hits:
+            raise missing(edit, join)
+        for node in reversed(hits):
+            data = _cut(data, node)
+        return data
+    wanted = identity(edit.path, edit.words)
+    hits = [n for n in nodes if n.inner < 0 and identity(edit.path, n.words) == wanted]
+    if hits:
+        node = hits[-1]
+        ended = data[node.start : node.stop].endswith(b";")
+        return data[: node.start] + join(edit.words).encode() + (b";" if ended else b"; ") + data[node.stop :]
+    return _insert(data, holder, nodes, (), edit.words, style)
+
+
+def _cut(data: bytes, node: Node) -> bytes:
+    """Takes a member away, with its line if it has one to itself."""
+    before, after = data.rfind(b"\n", 0, node.start) + 1, data.find(b"\n", node.stop)
+    if after >= 0 and not data[before : node.start].strip() and not data[node.stop : after].strip():
+        return data[:before] + data[after + 1 :]
+    return data[: node.start] + data[node.stop :].removeprefix(b" ")
+
+
+def _insert(data: bytes, holder: Node | None, nodes: Sequence[Node], path: Path, words: Words, style: Style) -> bytes:
+    """Adds a statement, and the blocks that it still lacks, behind the last member."""
+    text = join(words) + ";"
+    for header in reversed(path):
+        text = f"{join(header)} {{ {text} }}"
+    if nodes:
+        last = nodes[-1]
+        begin = data.rfind(b"\n", 0, last.start) + 1
+        lead = data[begin : last.start]
+        joint = b" " if lead.strip() else _line_end(data) + lead
+        ended = data[last.start : last.stop].endswith((b";", b"}"))
+        return data[: last.stop] + (b"" if ended else b";") + joint + text.encode() + data[last.stop :]
+    if holder is not None:
+        return data[: holder.inner] + b" " + text.encode() + b" " + data[holder.inner :].lstrip(b" ")
+    return data + (b"" if data.endswith(b"\n") or not data else b"\n") + text.encode() + b"\n"
+
+
+def _line_end(data: bytes) -> bytes:
+    return b"\r\n" if b"\r\n" in data[:65536] else b"\n"
