@@ -25,6 +25,9 @@ BASES = {
     "    gates { gate 10 { action pass; record open; } }\n}\n",
     "marl": "[unit]\nlabel = x1\n\n[port.loop1]\ninet = 192.0.2.9/32\n\n[port.loop9]\nabout = free\n\n"
     "[port.up0]\ninet = 203.0.113.1/30\nstate = down\n\n[gate.1]\nact = pass\n",
+    "osier": '<osier>\n  <ports>\n    <port id="loop1" inet="192.0.2.9/32"/>\n    <port id="loop9"/>\n'
+    '    <port id="up0" inet="203.0.113.1/30" state="down"/>\n  </ports>\n  <sinks/>\n  <feeds/>\n'
+    '  <gates><gate id="g1" act="pass"/></gates>\n</osier>\n',
 }
 WORDS = {
     "source.interface": ("loop1", "loop9", "up0", "gone0"),

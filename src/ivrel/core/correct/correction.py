@@ -11,7 +11,7 @@ from msgspec import Struct
 from ivrel.core.audit.judge import audit_text, scope_of
 from ivrel.core.audit.verdict import DeviceResult
 from ivrel.core.correct.plan import Plan, make_plan, undo
-from ivrel.core.correct.proof import PROPERTIES, Case, Property, prove
+from ivrel.core.correct.proof import PROPERTIES, Case, Property, prove, prune
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Step, read_records
 from ivrel.core.dialects.write import write_change
@@ -85,6 +85,10 @@ def correct(device: Device, dialect: Dialect, data: bytes, policy: Policy, today
         )
     change = write_change(dialect, data, [s.edit for s in plan.steps])
     corrected, proof = prove(case, data, change, plan)
+    if any(p.name == "minimal" and not p.holds for p in proof):
+        plan = prune(case, data, plan)
+        change = write_change(dialect, data, [s.edit for s in plan.steps])
+        corrected, proof = prove(case, data, change, plan)
     backout, after = "", before
     if corrected != data:
         undone = undo(read_records(dialect, corrected), records)

@@ -71,13 +71,11 @@ def prove(case: Case, data: bytes, change: str, plan: Plan) -> tuple[bytes, tupl
     except (Refused, Unreadable) as problem:
         return data, tuple(Property(name, False, f"it cannot be applied: {problem}") for name in PROPERTIES)
     before, after = case.scope(data), case.scope(corrected)
+    spare = _spare(case, data, corrected, edits)
     checks = (
         ("complete", _complete(case, corrected, plan)),
         ("settled", _settled(case, after)),
-        (
-            "minimal",
-            _minimal(case, data, corrected, fine_edits(dialect, data, edits), _as_written(case, before, after)),
-        ),
+        ("minimal", "" if spare is None else f"'{dialect.grammar.join(spare.words)}' could be left out"),
         ("reversible", _reversible(case, before, after.records, corrected)),
         ("never silent", _never_silent(case, before, data, edits)),
         ("narrow", _narrow(dialect, data, corrected)),
@@ -97,19 +95,31 @@ def _settled(case: Case, after: Scope) -> str:
     return f"{len(again)} more lines" if again else ""
 
 
-def _minimal(
-    case: Case, data: bytes, corrected: bytes, edits: Sequence[Edit], asked: Mapping[str, Requirement]
-) -> str:
+def prune(case: Case, data: bytes, plan: Plan) -> Plan:
+    """The plan without the steps that could be left out, where chains that are shared made some of them idle."""
+    steps = list(plan.steps)
+    try:
+        corrected = apply_edits(case.dialect, data, [s.edit for s in steps])
+        while (spare := _spare(case, data, corrected, [s.edit for s in steps])) is not None:
+            steps = [s for s in steps if s.edit is not spare]
+    except (Refused, Unreadable):
+        return plan
+    return replace(plan, steps=tuple(steps))
+
+
+def _spare(case: Case, data: bytes, corrected: bytes, edits: Sequence[Edit]) -> Edit | None:
+    """An edit without which the outcome is as good; the last of several."""
+    asked = _as_written(case, case.scope(data), case.scope(corrected))
     whole = {(v.setting, v.why) for v in case.broken(corrected, asked)}
     edits = fine_edits(case.dialect, data, edits)
-    for n, edit in enumerate(edits):
+    for n in reversed(range(len(edits))):
         try:
             text = apply_edits(case.dialect, data, [*edits[:n], *edits[n + 1 :]])
             if {(v.setting, v.why) for v in case.broken(text, asked)} <= whole:
-                return f"'{case.dialect.grammar.join(edit.words)}' could be left out"
+                return edits[n]
         except (Refused, Unreadable):
             continue
-    return ""
+    return None
 
 
 def _as_written(case: Case, before: Scope, after: Scope) -> dict[str, Requirement]:
@@ -149,8 +159,9 @@ def _reading(scope: Scope) -> set[str]:
 
 def _never_silent(case: Case, before: Scope, data: bytes, edits: Sequence[Edit]) -> str:
     could, text = _reached(before), data
-    for edit in edits:
-        text = apply_edits(case.dialect, text, [edit])
+    # What is carried out as a whole has no moment in between.
+    for step in [list(edits)] if case.dialect.grammar.ATOMIC else [[edit] for edit in edits]:
+        text, edit = apply_edits(case.dialect, text, step), step[-1]
         can = _reached(case.scope(text))
         if could and not can:
             return f"after '{case.dialect.grammar.join(edit.words)}' nothing leaves for a right collector"

@@ -81,12 +81,22 @@ DIALECT = Record(
                 {
                     "remove": Key(_TEXT, "the word that takes a statement away", must=True),
                     "inside": Key(_TEXT, "the block that a change stands in"),
+                    "form": Key(
+                        Text("a form", choices=("own", "standard")),
+                        "of a tree: the same tree with the removal word, or RFC 6241 and RFC 8072",
+                    ),
                 },
             ),
             "how a change is written",
             must=True,
         ),
         "wrapper": Key(ListOf(_TEXT, one_is_enough=True), "the block that everything stands in"),
+        "lists": Key(MapOf(ListOf(_TEXT, filled=True)), "of a tree: its lists, and the keys of their entries"),
+        "leaves": Key(Text("a kind", choices=("attributes", "elements")), "of XML: where values stand"),
+        "modules": Key(
+            MapOf(Record("a module", {"module": Key(_TEXT, "its name"), "namespace": Key(_TEXT, "its URI")})),
+            "of a tree: the modules of names at its top",
+        ),
         "channels": Key(
             ListOf(_TEXT, filled=True), "the planes or categories of messages, each with a way of its own"
         ),
@@ -164,6 +174,11 @@ def read_dialect(text: str, file: str) -> Dialect:
         remove=values["change"]["remove"],
         wrapper=values.get("wrapper", ()),
         change_wrapper=values["change"].get("inside", ""),
+        lists=values.get("lists", {}),
+        leaves=values.get("leaves", "elements"),
+        namespaces={name: m["namespace"] for name, m in values.get("modules", {}).items() if "namespace" in m},
+        modules={name: m["module"] for name, m in values.get("modules", {}).items() if "module" in m},
+        patch=values["change"].get("form", "own"),
     )
     spelling = values.get("spelling", {})
     rows = values.get("rows", {})

@@ -103,15 +103,17 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         if cannot:
             obstacles.append(Obstacle(f"{name}: {dialect.name} cannot send by {' and '.join(cannot)}", True))
             continue
-        taken = {key[0] for rows in (scope.records, records) for key in rows.rows("destination")}
-        fresh = _free(taken, name, lambda n: dialect.can_write("destination.name", n))
-        old = serves.get(name)
-        if fresh is None and old is None and gone:
-            old = gone.pop()  # all names are taken: one that would go is turned to the collector instead
-        if fresh is None and old is None:
-            obstacles.append(Obstacle(f"{name}: {dialect.name} has no name left for it", True))
-            continue
-        records = _written(records, old, fresh or name, values)
+        old, fresh = serves.get(name), name
+        if old is None and "destination.name" in dialect.keys["destination"]:
+            taken = {key[0] for rows in (scope.records, records) for key in rows.rows("destination")}
+            free = _free(taken, name, lambda n: dialect.can_write("destination.name", n))
+            if free is None and gone:
+                old = gone.pop()  # all names are taken: one that would go is turned to the collector instead
+            elif free is None:
+                obstacles.append(Obstacle(f"{name}: {dialect.name} has no name left for it", True))
+                continue
+            fresh = free or name
+        records = _written(records, old, fresh, values)
     for d in gone:
         records = records.without("destination", d.key)
     most = dialect.limits.get("destination")

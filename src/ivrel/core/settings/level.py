@@ -274,13 +274,20 @@ def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records,
                 records = records.having("take", (feed, channel), "take.category", channel)
         elif fresh:
             records = records.having("give", (channel, d.ref), "give.destination", d.ref)
-        for feed, said in dict(_levels(scope.on(records), d, channel)).items():
-            table, key = ("take", (feed, channel)) if takes else ("feed", (feed,))
-            place = Place(feed, table, key, f"{table}.level", said, f"{d.title} of {channel}")
-            own = need.only(need.write) if fresh and said.default and need.write else need
-            if said.value is None or not own.accepts(str(said.value)):
-                records, more = mend_value(records, place, own)
-                obstacles += more
+        own = need.only(need.write) if fresh and need.write else need
+        _, high = _bounds(need)
+        levels = dict(_levels(scope.on(records), d, channel))
+        noisy = [f for f, said in levels.items() if not _threshold(str(said.value or "debug")) <= high]
+        # What is too noisy must go; if that is not enough, one feed is raised; if that is not, all are set.
+        for feeds in ([] if fresh else noisy, list(levels)[:1], list(levels)):
+            if _against(sendings(scope.on(records), d)[channel].bits, own):
+                for feed in feeds:
+                    table, key = ("take", (feed, channel)) if takes else ("feed", (feed,))
+                    said = records.get(f"{table}.level", records.rows(table).get(key, {}))
+                    place = Place(feed, table, key, f"{table}.level", said, f"{d.title} of {channel}")
+                    exact = own.choose(lambda v, place=place: dialect.can_write(place.slot, v))  # type: ignore[misc]
+                    records, more = mend_value(records, place, own.only(exact) if exact else own)
+                    obstacles += more
     return records, obstacles
 
 

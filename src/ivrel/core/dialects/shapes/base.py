@@ -24,9 +24,9 @@ class Style(Struct, frozen=True):
 
     `remove`: the word that takes a statement away; `wrapper`: the block that everything stands in, if any;
     `change_wrapper`: the block that a change stands in; `lists`: for a tree, the names of its list entries
-    with the names of their keys; `leaves`: for XML, whether values are attributes or elements; `namespaces`:
-    for XML, those of new elements; `patch`: how a change of a tree is written (`own`, or as RFC 6241 and
-    RFC 8072 have it: `standard`).
+    with the names of their keys; `leaves`: for XML, whether values are attributes or elements; `namespaces`
+    and `modules`: what new elements (XML) and new names (JSON) belong to; `patch`: how a change of a tree is
+    written, in a form of its `own` or as RFC 6241 and RFC 8072 have it (`standard`).
     """
 
     comment: str = "#"
@@ -37,6 +37,7 @@ class Style(Struct, frozen=True):
     lists: Mapping[str, tuple[str, ...]] = {}
     leaves: str = "elements"
     namespaces: Mapping[str, str] = {}
+    modules: Mapping[str, str] = {}
     patch: str = "own"
 
 
@@ -55,6 +56,8 @@ class Edit(Struct, frozen=True):
 
 class Shape(Protocol):
     """The functions of a shape's module."""
+
+    ATOMIC: bool  # whether a change is carried out as a whole or not at all
 
     def split(self, line: str) -> list[str]:
         """The words of a statement."""

@@ -32,7 +32,9 @@ from ivrel.core.dialects.shapes.base import (
 )
 from ivrel.core.mistakes import Unreadable
 
-__all__ = ["apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+
+ATOMIC = False
 
 DEEPEST = 200  # levels; deeper nesting is no configuration
 

@@ -23,7 +23,9 @@ from ivrel.core.dialects.shapes.base import (
     refuse,
 )
 
-__all__ = ["apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+
+ATOMIC = False
 
 
 def split(line: str) -> list[str]:

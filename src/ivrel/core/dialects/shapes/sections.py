@@ -27,7 +27,9 @@ from ivrel.core.dialects.shapes.base import (
 )
 from ivrel.core.dialects.shapes.paths import split as split_path
 
-__all__ = ["apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+
+ATOMIC = False
 
 _HEADER = re.compile(rb"\[([^\]\n]*)\]\s*$")
 

@@ -1,0 +1,114 @@
+"""The shape `tree`: XML or JSON, by what the text begins with; containers, list entries and leaves.
+
+    <sinks><sink id="s1" inet="198.51.100.21"/></sinks>
+    {"sinks": {"sink": [{"id": "s1", "inet": "198.51.100.21"}]}}
+
+Both read as a statement `sink s1` in `sinks`, and `inet = 198.51.100.21` in `sinks / sink s1`. A dialect says
+which names are lists and by what their entries are told apart. A change is carried out as a whole or not at
+all: an edit-config payload (RFC 6241 section 7.2) for XML and a YANG Patch (RFC 8072) for JSON, or the same tree
+with the removal word as an attribute. XML is read without entities and without a look at the network.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from ivrel.core.dialects.shapes.base import (
+    Edit,
+    Found,
+    Identity,
+    Path,
+    Refused,
+    Style,
+    Words,
+    decode,
+    fine,
+    missing,
+    refuse,
+)
+from ivrel.core.dialects.shapes.documents import Document, JsonDocument, XmlDocument, read_document
+from ivrel.core.mistakes import Unreadable
+
+__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+
+ATOMIC = True
+
+
+def split(line: str) -> list[str]:
+    name, equals, value = line.partition(" = ")
+    return [name.strip(), "=", value.strip()] if equals else line.split()
+
+
+def join(words: Sequence[str]) -> str:
+    return " ".join(words)
+
+
+def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    for path, raw, line in everything(data, style):
+        first = path[0] if path else tuple(split(decode(raw)))
+        if any(first[: len(head)] == head for head in heads):
+            yield path, raw, line
+
+
+def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    if text in data:
+        yield from (found for found in scan(data, heads, style) if text in found[1])
+
+
+def everything(data: bytes, style: Style) -> Iterator[Found]:
+    document = read_document(data, style)
+    stack: list[tuple[Path, Any]] = [((), document.root)]
+    while stack:
+        path, node = stack.pop()
+        below: list[tuple[Path, Any]] = []
+        for member in document.members(node):
+            if member.value is not None:
+                yield path, join((member.name, "=", member.value)).encode(), member.line
+                continue
+            yield path, join(member.words).encode(), member.line
+            below.append(((*path, member.words), member.node))
+        stack += reversed(below)
+
+
+def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
+    document = read_document(data, style)
+    for edit in edits:
+        _apply(document, edit)
+    return document.dump()
+
+
+def _apply(document: Document, edit: Edit) -> None:
+    node: Any = document.root
+    for words in edit.path:
+        found = next((m for m in document.members(node) if m.value is None and m.words == words), None)
+        if found is None and edit.removes:
+            raise missing(edit, join)
+        node = document.add(node, words) if found is None else found.node
+    members = document.members(node)
+    if edit.removes:
+        hits = [m for m in members if (m.words if m.value is None else (m.name,))[: len(edit.words)] == edit.words]
+        if not hits:
+            raise missing(edit, join)
+        for member in hits:
+            document.drop(node, member)
+    elif edit.words[1:2] == ("=",):
+        old = next((m for m in members if m.value is not None and m.name == edit.words[0]), None)
+        document.set(node, edit.words[0], " ".join(edit.words[2:]), old)
+    elif not any(m.value is None and m.words == edit.words for m in members):
+        document.add(node, edit.words)
+
+
+def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
+    return read_document(data, style).write_change(edits)
+
+
+def read_change(text: str, file: str, style: Style) -> list[Edit]:
+    kind = JsonDocument if text.lstrip()[:1] in ("{", "[") else XmlDocument
+    try:
+        return kind.read_change(text.encode(), style)
+    except (Unreadable, Refused) as problem:
+        raise refuse(file, 1, str(problem)) from None
+    except json.JSONDecodeError as problem:
+        raise refuse(file, problem.lineno, f"not JSON: {problem.msg}") from None
