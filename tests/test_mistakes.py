@@ -192,7 +192,7 @@ def test_one_bad_device_does_not_stop_the_fleet(ivrel: Run, example: Path, tmp_p
         (("audit", "-w", "W", "tarks-fw2"), "ivrel: no device is called 'tarks-fw2'"),
         (("audit", "-w", "W", "--site", "tarks"), "ivrel: site 'tarks' is not known; did you mean 'tarsk'?"),
         (("audit", "-w", "W", "--setting", "levle"), "ivrel: setting 'levle' is not known; did you mean 'level'?"),
-        (("explain", "-w", "W", "mv-*"), "ivrel: 'mv-*' matches 2 devices; expected one"),
+        (("explain", "-w", "W", "mv-*"), "ivrel: 'mv-*' matches 4 devices; expected one"),
         (("dialect", "apply", "quorn", "x", "y"), "ivrel: dialect 'quorn' is not known; did you mean 'quern'?"),
         (("dialect", "apply", "quern", "x", "y"), "ivrel: x: no such file or directory"),
         (("correct", "-w", "W", "-o", "F/sub"), "ivrel: F/sub: cannot be written: not a directory"),

@@ -29,7 +29,8 @@ def run(args: argparse.Namespace) -> int:
     seeds = sum(len(e.seeds) for e in devices)
     say = _Teller()
     say(
-        f"Skerry Line, a ferry company: {len(devices)} devices of two platforms, two collectors, "
+        f"Skerry Line, a ferry company: {len(devices)} devices of {len({e.platform for e in devices})} platforms, "
+        f"two collectors, "
         f"{seeds} faults hidden in the configurations. One device is clean."
     )
     write_workspace(folder)

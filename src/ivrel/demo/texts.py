@@ -91,4 +91,87 @@ def _skarn(device: str, site: str, identity: str, export: str, lines: int) -> It
         )
 
 
-_WRITERS: dict[str, Callable[[str, str, str, str, int], Iterator[str]]] = {"quern": _quern, "skarn": _skarn}
+def _hollin(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
+    dice = Random(device)
+    yield "# saved by the keeper's desk"
+    yield f'unit "{device}" {{'
+    yield f"    place {site};"
+    for name in dice.sample(_KEEPERS, 3):
+        yield f"    keeper {name} {{ rank {dice.choice(('watch', 'full'))}; secret {dice.randbytes(12).hex()}; }}"
+    yield f"    port ident {{ {_inet(identity)}; plane keeper; }}"
+    yield f"    port outer0 {{ inet 203.0.113.{dice.randrange(0, 63) * 4 + 1}/30; plane transit; }}"
+    yield "    port spare0 { plane transit; }"
+    for port in range(max(4, lines // 40)):
+        yield f"    port e{port} {{"
+        yield f'        about "{dice.choice(_PLACES)} {dice.randrange(1, 40)}";'
+        yield f"        state {dice.choice(('up', 'up', 'up', 'down'))};"
+        yield "    }"
+    yield "    clock { zone UTC; follow 198.51.100.5; }"
+    yield from ("    " + line for line in export.rstrip("\n").split("\n"))
+    yield "    gates {"
+    for n in range(max(4, lines // 3)):
+        yield (
+            f"        gate {n * 10 + 10} {{ from 198.51.100.{dice.randrange(256)}; to 192.0.2.{dice.randrange(256)}; "
+            f"meets {dice.choice(_PORTS)}; action {dice.choice(('pass', 'pass', 'stop'))}; record close; }}"
+        )
+    yield "    }"
+    for _ in range(max(4, lines // 2)):
+        yield (
+            f"    route 2001:db8:{dice.randrange(65536):x}:{dice.randrange(65536):x}::/64 "
+            f"by 2001:db8::{dice.randrange(1, 255):x};"
+        )
+    yield "}"
+
+
+def _marl(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
+    dice = Random(device)
+    yield "; saved by the keeper's desk"
+    yield from ("[unit]", f"label = {device}", f"place = {site}", "")
+    for name in dice.sample(_KEEPERS, 3):
+        yield from (f"[keeper.{name}]", f"rank = {dice.choice(('watch', 'full'))}")
+        yield from (f"secret = {dice.randbytes(12).hex()}", "")
+    yield from ("[port.mgmt]", f"inet = {identity}/32", "state = up", "")
+    yield from ("[port.spare]", "about = kept free", "")
+    for port in range(max(4, lines // 5)):
+        yield from (f"[port.e{port}]", f"about = {dice.choice(_PLACES)} {dice.randrange(1, 40)}")
+        yield from (f"state = {dice.choice(('up', 'up', 'up', 'down'))}", f"lane = {dice.randrange(10, 60)}", "")
+    yield from export.rstrip("\n").split("\n")
+
+
+def _osier(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
+    dice = Random(device)
+    yield "<osier>"
+    yield f'  <unit label="{device}" place="{site}"/>'
+    yield "  <keepers>"
+    for name in dice.sample(_KEEPERS, 3):
+        yield f'    <keeper id="{name}" rank="{dice.choice(("watch", "full"))}" secret="{dice.randbytes(12).hex()}"/>'
+    yield "  </keepers>"
+    yield "  <ports>"
+    yield f'    <port id="ident" {_inet(identity).replace(" ", chr(61) + chr(34))}"/>'
+    yield '    <port id="up0" inet="203.0.113.42/30" state="up"/>'
+    for port in range(max(4, lines // 20)):
+        yield f'    <port id="e{port}" about="{dice.choice(_PLACES)}" lane="{dice.randrange(10, 60)}"/>'
+    yield "  </ports>"
+    yield from ("  " + line for line in export.rstrip("\n").split("\n"))
+    yield "  <gates>"
+    for n in range(max(4, lines // 3)):
+        yield (
+            f'    <gate id="g{n}" act="{dice.choice(("pass", "pass", "stop"))}" '
+            f'to="192.0.2.{dice.randrange(256)}" meets="{dice.choice(_PORTS)}" tell="close"/>'
+        )
+    yield "  </gates>"
+    yield "  <nets>"
+    for n in range(max(4, lines // 2)):
+        net, by = f"2001:db8:{dice.randrange(65536):x}::/48", f"2001:db8::{dice.randrange(1, 255):x}"
+        yield f'    <net id="n{n}" to="{net}" by="{by}"/>'
+    yield "  </nets>"
+    yield "</osier>"
+
+
+_WRITERS: dict[str, Callable[[str, str, str, str, int], Iterator[str]]] = {
+    "quern": _quern,
+    "skarn": _skarn,
+    "hollin": _hollin,
+    "marl": _marl,
+    "osier": _osier,
+}

@@ -46,7 +46,7 @@ def _to_go(scope: Scope, need: SetNeed) -> list[tuple[Destination, str]]:
     serving = scope.serving
     gone = []
     for d in scope.destinations:
-        name = d.label if d.text.startswith(d.label) else f"{d.label} ({d.text})"
+        name = f"{d.label} ({d.text})" if "destination.name" in d.row else d.label
         if d.collector is None:
             if need.exactly is not None:
                 gone.append((d, f"{name} is a stranger"))
