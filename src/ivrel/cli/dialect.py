@@ -8,36 +8,63 @@ from pathlib import Path
 
 from ivrel.cli import common
 
+SHAPES = ("blocks", "braces", "paths", "sections", "tree")
+
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    one = actions.add_parser(
-        "list", help="the dialects that there are", formatter_class=argparse.RawDescriptionHelpFormatter
-    )
-    common.workspace_argument(one)
+
+    def action(name: str, about: str, *examples: str) -> argparse.ArgumentParser:
+        one: argparse.ArgumentParser = actions.add_parser(
+            name, help=about, description=about, formatter_class=argparse.RawDescriptionHelpFormatter
+        )
+        common.workspace_argument(one)
+        common.example(one, *examples)
+        return one
+
+    one = action("list", "the dialects that there are", "ivrel dialect list --format json")
     common.format_argument(one)
-    common.example(one, "ivrel dialect list --format json")
     one.set_defaults(run=run_list)
-    one = actions.add_parser(
-        "apply",
-        help="apply a change to a configuration as the platform would, and print the new text",
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+
+    one = action("show", "what a platform can say and what it cannot", "ivrel dialect show marl")
+    one.add_argument("name", help="the name of a dialect")
+    common.format_argument(one)
+    one.set_defaults(run=run_show)
+
+    about = "run a dialect's examples both ways, and find what is ambiguous"
+    one = action("check", about, "ivrel dialect check marl")
+    one.add_argument("name", help="the name of a dialect")
+    one.set_defaults(run=run_check)
+
+    one = action("try", "a text line by line, with what each was understood as", "ivrel dialect try marl saved.conf")
+    one.add_argument("name", help="the name of a dialect")
+    one.add_argument("file", help="the file of a configuration")
+    common.format_argument(one)
+    one.set_defaults(run=run_try)
+
+    one = action(
+        "new",
+        "start a dialect of your own in the workspace, from a sample of its text",
+        "ivrel dialect new tern --shape blocks --sample saved.conf",
     )
-    common.workspace_argument(one)
+    one.add_argument("name", help="the name of the new dialect")
+    one.add_argument("--shape", required=True, choices=SHAPES, help="how its text falls into statements")
+    one.add_argument("--sample", required=True, metavar="FILE", help="a configuration of the platform")
+    one.set_defaults(run=run_new)
+
+    example = "ivrel dialect apply quern configs/holmsay-gw1.conf corrections/holmsay-gw1/change.txt"
+    one = action("apply", "apply a change to a configuration as the platform would, and print the new text", example)
     one.add_argument("platform", help="the name of a dialect")
     one.add_argument("configuration", help="the file of a configuration")
     one.add_argument("change", help="the file of a change")
-    example = "ivrel dialect apply quern configs/holmsay-gw1.conf corrections/holmsay-gw1/change.txt"
-    common.example(one, example)
     one.set_defaults(run=run_apply)
-    common.example(parser, "ivrel dialect list", example)
+    common.example(parser, "ivrel dialect list", "ivrel dialect show marl", example)
 
 
 def run_list(args: argparse.Namespace) -> int:
     from ivrel.sources.dialects import Dialects
 
-    dialects = Dialects(Path(args.workspace))
-    found = [dialects[name] for name in sorted(dialects.files)]
+    found = list(Dialects(Path(args.workspace)))
     if args.format == "json":
         from ivrel.output import json
 
@@ -46,6 +73,93 @@ def run_list(args: argparse.Namespace) -> int:
         from ivrel.output.lists import show_dialects
 
         show_dialects(found, common.columns(args))
+    return 0
+
+
+def run_show(args: argparse.Namespace) -> int:
+    from ivrel.core.dialects.abilities import abilities
+    from ivrel.sources.dialects import Dialects
+
+    dialect = Dialects(Path(args.workspace))[args.name]
+    rows = abilities(dialect)
+    if args.format == "json":
+        from ivrel.output import json
+
+        json.show(json.dialect(dialect, rows))
+    else:
+        from ivrel.output.dialect import show_dialect
+
+        show_dialect(dialect, rows, common.columns(args))
+    return 0
+
+
+def run_check(args: argparse.Namespace) -> int:
+    from ivrel.core.dialects.check import check_dialect
+    from ivrel.sources.dialects import Dialects
+
+    dialect = Dialects(Path(args.workspace))[args.name]
+    mistakes = check_dialect(dialect)
+    for mistake in mistakes:
+        print(mistake)
+    if mistakes:
+        return 1
+    statements, examples = len(dialect.patterns), len(dialect.examples)
+    print(f"{dialect.name}: {statements} statements, {examples} examples, right in both directions")
+    return 0
+
+
+def run_try(args: argparse.Namespace) -> int:
+    from ivrel.core.dialects import read_records
+    from ivrel.core.dialects.records import looks_like, matcher
+    from ivrel.core.mistakes import Foreign, Unreadable
+    from ivrel.core.settings import Scope, read_settings
+    from ivrel.sources.dialects import Dialects
+    from ivrel.sources.files import read_bytes
+
+    dialects = Dialects(Path(args.workspace))
+    dialect, data = dialects[args.name], read_bytes(Path(args.file), args.file)
+    try:
+        facts = read_settings(Scope(None, read_records(dialect, data), {}))
+        rows = [row for row in matcher(dialect).explained(data) if not _only_names(row[2])]
+    except Foreign as problem:
+        alike = looks_like(data, dialects)
+        raise Unreadable(f"{args.file}: {problem}{f'; this looks like {alike}' if alike else ''}") from None
+    except Unreadable as problem:
+        raise Unreadable(f"{args.file}: {problem}") from None
+    if args.format == "json":
+        from ivrel.output import json
+
+        json.show(json.tried(dialect, args.file, rows, facts))
+    else:
+        from ivrel.output.dialect import show_trial
+
+        show_trial(dialect, args.file, rows, facts, data.count(b"\n"), common.columns(args))
+    return 1 if any(isinstance(match, tuple) for _, _, match in rows) else 0
+
+
+def _only_names(match: object) -> bool:
+    """Whether a statement says nothing but in which row it stands: it concerns no export setting."""
+    from ivrel.core.dialects.records import Match
+
+    return isinstance(match, Match) and match.pattern < 0
+
+
+def run_new(args: argparse.Namespace) -> int:
+    from ivrel.core.dialects.draft import draft_dialect, telling_lines
+    from ivrel.core.mistakes import InputError, Mistake
+    from ivrel.sources.files import read_bytes, write_text
+
+    if not args.name.replace("-", "").isalnum() or not args.name.islower():
+        raise InputError(f"'{args.name}' is not a name for a dialect; expected small letters, digits and '-'")
+    target = Path(args.workspace) / "dialects" / f"{args.name}.yaml"
+    if target.exists():
+        raise InputError([Mistake(str(target), "is already there; it is not written over")])
+    sample = read_bytes(Path(args.sample), args.sample).decode("utf-8", "replace")
+    lines = telling_lines(sample)
+    write_text(target, draft_dialect(args.name, args.shape, lines, Path(args.sample).name))
+    where = common.workspace_words(args)
+    print(f"wrote {target}, with {len(lines)} lines of the sample that look like export settings")
+    print(f"next  edit it; then ivrel dialect try{where} {args.name} {args.sample}")
     return 0
 
 

@@ -21,7 +21,7 @@ COMMANDS = {
     "explain": "show one device's verdicts from both ends: the rules and the lines",
     "correct": "write corrections, back-outs and the change sheet, proved on the text",
     "policy": "check the policy; show what it asks of one device",
-    "dialect": "list the dialects; apply a change to a configuration",
+    "dialect": "list, show, check and try dialects; start a new one; apply a change",
 }
 
 GOOD, BAD, WRONG = 0, 1, 2

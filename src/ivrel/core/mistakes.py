@@ -37,6 +37,10 @@ class Unreadable(Exception):
     """One configuration cannot be read; the other devices go on."""
 
 
+class Foreign(Unreadable):
+    """A text holds nothing that the platform would say: it may be another platform's."""
+
+
 def listed(names: Iterable[str]) -> str:
     """Names as a sentence takes them: 'a, b or c'."""
     names = list(names)

@@ -10,8 +10,9 @@ import msgspec
 
 from ivrel.core.audit.verdict import DeviceResult, Verdict, totals
 from ivrel.core.correct import PROPERTIES, Correction
+from ivrel.core.dialects.abilities import Ability, lacking
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import Stray
+from ivrel.core.dialects.records import Match, Stray
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Requirement
 from ivrel.core.settings import Fact
@@ -164,5 +165,41 @@ def explanation(
                 "correction": [msgspec.to_builtins(c) for c in correction.changes if v.setting in c.settings],
             }
             for v in verdicts
+        ],
+    }
+
+
+def dialect(dialect: Dialect, rows: Iterable[Ability]) -> dict[str, Any]:
+    """What a platform can say and what it cannot."""
+    return {
+        "dialect": dialect.name,
+        "about": dialect.about,
+        "shape": dialect.shape,
+        "limits": dict(dialect.limits),
+        "channels": list(dialect.channels),
+        "can": [msgspec.to_builtins(row) for row in rows],
+        "says_nothing_of": lacking(dialect),
+    }
+
+
+def tried(
+    dialect: Dialect, file: str, rows: Iterable[tuple[int, str, object]], facts: Iterable[Fact]
+) -> dict[str, Any]:
+    """A text line by line, with what each was understood as."""
+    lines = []
+    for number, text, match in rows:
+        one: dict[str, Any] = {"file": file, "line": number, "text": text}
+        if isinstance(match, Match):
+            one["values"] = dict((*match.named, *match.fields, *match.many))
+        elif isinstance(match, tuple):
+            one["not_understood"] = True
+            one["may_bear_on"] = list(match)
+        lines.append(one)
+    return {
+        "dialect": dialect.name,
+        "lines": lines,
+        "settings": [
+            {"setting": f.setting, "key": f.key, "value": f.value, "from": "default" if f.default else "text"}
+            for f in facts
         ],
     }

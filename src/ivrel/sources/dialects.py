@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from ivrel.core.dialects.dialect import Dialect, read_dialect
@@ -22,6 +22,9 @@ class Dialects:
             for path in sorted(folder.glob("*.yaml"))
         }
         self._read: dict[str, Dialect] = {}
+
+    def __iter__(self) -> Iterator[Dialect]:
+        return (self[name] for name in sorted(self.files))
 
     def __getitem__(self, name: str) -> Dialect:
         if name not in self._read:

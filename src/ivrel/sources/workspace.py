@@ -74,7 +74,8 @@ class Workspace:
             data, shown = self.text(device)
         except Unreadable as problem:
             return unreadable(device, self.policy, str(problem))
-        return audit_text(device, self.dialects[device.platform], data, self.policy, today, shown)
+        dialect = self.dialects[device.platform]
+        return audit_text(device, dialect, data, self.policy, today, shown, self.dialects)
 
     def audit(self, devices: Sequence[Device], today: date) -> Iterator[DeviceResult]:
         """The results of devices in their order; large fleets are judged by several processes."""

@@ -2,24 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import date
 
 from ivrel.core.audit.verdict import GOOD, DeviceResult, Place, Verdict
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import Records, Stray, read_records
+from ivrel.core.dialects.records import Records, Stray, looks_like, read_records
 from ivrel.core.fleet import Device
-from ivrel.core.mistakes import Unreadable
+from ivrel.core.mistakes import Foreign, Unreadable
 from ivrel.core.policy import Policy, Requirement, Waiver, effective
 from ivrel.core.settings import SETTINGS, Fact, Scope
 
 __all__ = ["DeviceResult", "Verdict", "audit_text", "judge", "scope_of", "unreadable"]
 
 
-def audit_text(device: Device, dialect: Dialect, data: bytes, policy: Policy, today: date, file: str) -> DeviceResult:
-    """Reads a configuration and judges it; a text that cannot be read makes every verdict `unknown`."""
+def audit_text(
+    device: Device,
+    dialect: Dialect,
+    data: bytes,
+    policy: Policy,
+    today: date,
+    file: str,
+    others: Iterable[Dialect] = (),
+) -> DeviceResult:
+    """Reads a configuration and judges it; a text that cannot be read makes every verdict `unknown`.
+
+    `others`: dialects that it may be written in if it is foreign to its own.
+    """
     try:
         records = read_records(dialect, data)
+    except Foreign as problem:
+        alike = looks_like(data, others)
+        return unreadable(device, policy, f"{file}: {problem}{f'; this looks like {alike}' if alike else ''}")
     except Unreadable as problem:
         return unreadable(device, policy, f"{file}: {problem}")
     asked = effective(policy, device)

@@ -43,6 +43,8 @@ class Dialect(Struct, frozen=True, eq=False):
     examples: tuple[Example, ...]
     file: str
     slots: frozenset[str]
+    row_lines: Mapping[str, int]
+    says: tuple[str, ...]  # the text of each pattern, for people
 
     @property
     def grammar(self) -> shapes.Shape:
@@ -114,6 +116,7 @@ DIALECT = Record(
                         "in": Key(_TEXT, "the block that `removed-by` stands in"),
                         "most": Key(Text("a whole number", int), "how many rows the platform holds"),
                     },
+                    lambda at, **v: {"line": place(at)[0], **v},
                 ),
                 Text("a table", choices=TABLES),
             ),
@@ -240,6 +243,8 @@ def read_dialect(text: str, file: str) -> Dialect:
         values.get("examples", ()),
         file,
         frozenset(slot for pattern in patterns for slot in pattern.slots),
+        {table: row["line"] for table, row in rows.items()},
+        tuple(says["says"] for _, says in values["statements"]),
     )
 
 

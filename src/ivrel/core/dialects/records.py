@@ -17,7 +17,7 @@ from ivrel.core.dialects.shapes import Edit, Found
 from ivrel.core.dialects.shapes.base import LONGEST, decode
 from ivrel.core.dialects.slots import SLOTS, Value
 from ivrel.core.form import shorten
-from ivrel.core.mistakes import Unreadable
+from ivrel.core.mistakes import Foreign, Unreadable
 
 Key = tuple[Value, ...]
 
@@ -153,6 +153,12 @@ def read_records(dialect: Dialect, data: bytes) -> Records:
     return matcher(dialect).read(data)
 
 
+def looks_like(data: bytes, dialects: Iterable[Dialect]) -> str | None:
+    """The dialect that understands most of a text; None if none understands anything."""
+    best = max(((matcher(d).understood(data), d.name) for d in dialects), default=(0, ""))
+    return best[1] if best[0] else None
+
+
 @lru_cache(maxsize=64)
 def matcher(dialect: Dialect) -> Matcher:
     """The matcher of a dialect, made once."""
@@ -186,8 +192,21 @@ class Matcher:
         strays: list[Stray] = []
         known = self._fill(self.grammar.scan(data, self.heads, self.dialect.style), rows, written, strays)
         if not known and not self._fill(self.grammar.scan(data, self.idle_heads, self.dialect.style), {}, {}, None):
-            raise Unreadable(f"none of the statements of {self.dialect.name} occur in it")
+            raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
         return Records(self, rows, written, tuple(strays), data)
+
+    def understood(self, data: bytes) -> int:
+        """How many statements of a text this platform understands."""
+        try:
+            found = self.grammar.scan(data, (*self.heads, *self.idle_heads), self.dialect.style)
+            return sum(1 for path, raw, _ in found if isinstance(self.match(path, raw), Match))
+        except Unreadable:
+            return 0
+
+    def explained(self, data: bytes) -> Iterator[tuple[int, str, Match | tuple[str, ...] | None]]:
+        """The statements of all known parts: line, text, and the match, None, or what a stray may bear on."""
+        for path, raw, line in self.grammar.scan(data, (*self.heads, *self.idle_heads), self.dialect.style):
+            yield line, decode(raw[:LONGEST]), self.match(path, raw)
 
     def lookup(self, data: bytes, table: str, key: Value | None) -> Mapping[Key, Row]:
         """The rows of a lazy table; with `key`, only what stands under that name."""

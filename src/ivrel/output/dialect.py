@@ -1,0 +1,77 @@
+"""A dialect on a terminal: what it can say, and how it understands a text line by line."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.text import Text
+
+from ivrel.core.dialects.abilities import Ability, lacking
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.records import Match
+from ivrel.core.form import shorten
+from ivrel.core.settings import Fact
+from ivrel.output.screen import console, count, line, next_commands, shown, table
+
+Row = tuple[int, str, Match | tuple[str, ...] | None]
+
+
+def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
+    """What a platform can say and what it cannot."""
+    screen = console(width)
+    line(screen, (dialect.name, "bold"), f"  {dialect.about}")
+    line(screen, (f"shape {dialect.shape}, {count(len(dialect.patterns), 'statement')}, {dialect.file}", "dim"))
+    screen.print()
+    grid = table("setting", "where", "statement", "values", "default")
+    last = ""
+    for row in rows:
+        whole = len(row.values) > 10 and not row.cannot
+        values = Text(f"all {len(row.values)}" if whole else ", ".join(row.values) or "any")
+        if row.cannot:
+            values.append(f"  (not {', '.join(row.cannot)})", "yellow")
+        name = "" if row.setting == last else row.setting
+        grid.add_row(name, Text(row.where, "dim"), Text(row.says or row.slot), values, row.default)
+        last = row.setting
+    shown(screen, grid)
+    notes = [f"holds {count(most, table_)} at most" for table_, most in dialect.limits.items()]
+    notes += [f"says nothing of {name}" for name in lacking(dialect)]
+    if dialect.channels:
+        notes.append(f"messages leave by channels of their own: {', '.join(dialect.channels)}")
+    if notes:
+        screen.print()
+    for note in notes:
+        line(screen, note)
+    next_commands(screen, [f"ivrel dialect check {dialect.name}"])
+
+
+def show_trial(
+    dialect: Dialect, file: str, rows: Sequence[Row], facts: Sequence[Fact], lines: int, width: int
+) -> None:
+    """A text line by line, with what each was understood as; what is passed over is only counted."""
+    screen = console(width)
+    line(screen, (file, "bold"), (f"  as {dialect.name}", "dim"))
+    screen.print()
+    grid = table("line", "text", "understood as")
+    strays = 0
+    for number, text, match in rows:
+        if match is None:
+            meaning = Text("bears on nothing", "dim")
+        elif isinstance(match, Match):
+            fields = (*match.named, *match.fields, *match.many)
+            meaning = Text(", ".join(f"{slot} {value}" for slot, value in fields), "green")
+        else:
+            strays += 1
+            meaning = Text(f"not understood; may bear on {', '.join(match) or 'nothing'}", "bold red")
+        grid.add_row(Text(str(number), "dim"), Text(shorten(text, 80), "italic"), meaning)
+    shown(screen, grid)
+    line(screen, (f"and {count(max(lines - len(rows), 0), 'line')} passed over", "dim"))
+    screen.print()
+    grid = table("setting", "of", "value", "said by")
+    for fact in facts:
+        said = Text("the platform", "yellow") if fact.default else Text("the text")
+        grid.add_row(fact.setting, fact.key, Text(fact.value), said)
+    shown(screen, grid)
+    if strays:
+        screen.print()
+        line(screen, (f"{count(strays, 'line')} not understood", "bold red"))
+    next_commands(screen, [f"ivrel dialect check {dialect.name}"])
