@@ -28,6 +28,19 @@ BASES = {
     "osier": '<osier>\n  <ports>\n    <port id="loop1" inet="192.0.2.9/32"/>\n    <port id="loop9"/>\n'
     '    <port id="up0" inet="203.0.113.1/30" state="down"/>\n  </ports>\n  <sinks/>\n  <feeds/>\n'
     '  <gates><gate id="g1" act="pass"/></gates>\n</osier>\n',
+    "ietf-syslog": '{\n  "ietf-interfaces:interfaces": {"interface": [\n    {"name": "loop1", "ietf-ip:ipv4": '
+    '{"address": [{"ip": "192.0.2.9", "prefix-length": 32}]}},\n    {"name": "loop9"},\n    {"name": "up0", '
+    '"enabled": false, "ietf-ip:ipv4": {"address": [{"ip": "203.0.113.1"}]}}]},\n  "x:a": {"b": "c"}\n}\n',
+    "ietf-syslog.xml": '<data xmlns="urn:ietf:params:xml:ns:netconf:base:1.0">\n'
+    '  <interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces">\n    <interface><name>loop1</name>'
+    '<ipv4 xmlns="urn:ietf:params:xml:ns:yang:ietf-ip"><address><ip>192.0.2.9</ip></address></ipv4></interface>\n'
+    "    <interface><name>up0</name><enabled>false</enabled></interface>\n  </interfaces>\n  <acls/>\n</data>\n",
+    "openconfig": '{"openconfig-interfaces:interfaces": {"interface": [{"name": "loop1", "subinterfaces": '
+    '{"subinterface": [{"index": 0, "ipv4": {"addresses": {"address": [{"ip": "192.0.2.9"}]}}}]}}]},\n'
+    '"x:acls": {"acl": [{"name": "g"}]}}\n',
+    "openconfig.xml": '<config>\n  <interfaces xmlns="http://openconfig.net/yang/interfaces">\n    <interface>'
+    "<name>loop1</name><subinterfaces><subinterface><index>0</index><ipv4><addresses><address><ip>192.0.2.9</ip>"
+    "</address></addresses></ipv4></subinterface></subinterfaces></interface>\n  </interfaces>\n</config>\n",
 }
 WORDS = {
     "source.interface": ("loop1", "loop9", "up0", "gone0"),
@@ -52,9 +65,9 @@ def values(dialect: Dialect, slot: str) -> st.SearchStrategy[Value]:
 
 
 @st.composite
-def records(draw: st.DrawFn, dialect: Dialect) -> Records:
+def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
     """What a device of this platform might say: any settings that it can express, within its limits."""
-    out = read_records(dialect, BASES[dialect.name].encode())
+    out = read_records(dialect, BASES[base].encode())
     for slot in sorted(dialect.slots):
         if not table_of(slot) and SLOTS[slot].bears_on and draw(st.booleans()):
             out = out.having("", (), slot, draw(values(dialect, slot)))
@@ -68,6 +81,12 @@ def records(draw: st.DrawFn, dialect: Dialect) -> Records:
         fields = fields_of(dialect, table)
         for n in range(draw(st.integers(0, 12)) if fields else 0):
             said = {s: draw(values(dialect, s)) for s in fields}
+            if table == "pick" and "pick.id" not in said:
+                # Where picks stand inside of their destination, there is none without one.
+                refs = [str(key[0]) for key in out.rows("destination")]
+                if not refs:
+                    continue
+                said["pick.destination"] = draw(st.sampled_from(refs))
             out = row(out, dialect, table, {**said, "pick.id": str(n + 1)}, draw)
     return out
 
@@ -83,11 +102,11 @@ def row(records: Records, dialect: Dialect, table: str, said: dict[str, Value], 
     return records
 
 
-def written(dialect: Dialect, wanted: Records) -> bytes:
+def written(dialect: Dialect, base: str, wanted: Records) -> bytes:
     """A text that says what the records say."""
-    base = BASES[dialect.name].encode()
-    edits = [step.edit for step in steps_between(read_records(dialect, base), wanted)]
-    return apply_edits(dialect, base, edits)
+    text = BASES[base].encode()
+    edits = [step.edit for step in steps_between(read_records(dialect, text), wanted)]
+    return apply_edits(dialect, text, edits)
 
 
 @st.composite

@@ -61,7 +61,7 @@ def _settings(records: Records) -> dict[str, str]:
 
 
 def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tuple[int, str]]:
-    """Every statement of the example, written from its values, must be what it was."""
+    """Every statement of the example, written from its values, must mean what it meant."""
     for (number, key), (match, _) in records.written.items():
         pattern = dialect.patterns[number]
         row: Row = records.rows(match.table).get(key, {})
@@ -77,7 +77,7 @@ def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tu
             return None if value is None or value.default or isinstance(value.value, tuple) else value.value
 
         written = pattern.write(get, said)
-        if written != (match.path, match.words):
+        if written is None or pattern.read(*written) != pattern.read(match.path, match.words):
             join = dialect.grammar.join
             told = join(written[1]) if written else "nothing"
             yield pattern.line, f"reads '{join(match.words)}' and writes '{told}' (example in line {line})"

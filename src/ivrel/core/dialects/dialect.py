@@ -94,6 +94,7 @@ DIALECT = Record(
         ),
         "wrapper": Key(ListOf(_TEXT, one_is_enough=True), "the block that everything stands in"),
         "lists": Key(MapOf(ListOf(_TEXT, filled=True)), "of a tree: its lists, and the keys of their entries"),
+        "mirror": Key(_TEXT, "of a tree: the container in which a list entry's keys stand once more"),
         "leaves": Key(Text("a kind", choices=("attributes", "elements")), "of XML: where values stand"),
         "modules": Key(
             MapOf(Record("a module", {"module": Key(_TEXT, "its name"), "namespace": Key(_TEXT, "its URI")})),
@@ -103,8 +104,9 @@ DIALECT = Record(
             ListOf(_TEXT, filled=True), "the planes or categories of messages, each with a way of its own"
         ),
         "spelling": Key(
-            MapOf(MapOf(_TEXT)),
-            "for a type or a slot: its values and this platform's words; a value that is not listed cannot be said",
+            MapOf(MapOf(ListOf(_TEXT, one_is_enough=True, filled=True))),
+            "for a type or a slot: its values and this platform's words, the first of which is written; a value "
+            "that is not listed cannot be said",
         ),
         "rows": Key(
             MapOf(
@@ -178,6 +180,7 @@ def read_dialect(text: str, file: str) -> Dialect:
         wrapper=values.get("wrapper", ()),
         change_wrapper=values["change"].get("inside", ""),
         lists=values.get("lists", {}),
+        mirror=values.get("mirror", ""),
         leaves=values.get("leaves", "elements"),
         namespaces={name: m["namespace"] for name, m in values.get("modules", {}).items() if "namespace" in m},
         modules={name: m["module"] for name, m in values.get("modules", {}).items() if "module" in m},

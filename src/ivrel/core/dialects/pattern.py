@@ -23,7 +23,7 @@ from ivrel.core.mistakes import not_one_of
 Words = tuple[str, ...]
 Path = tuple[Words, ...]
 Fields = tuple[tuple[str, Value], ...]
-Spelling = Mapping[str, Mapping[str, str]]
+Spelling = Mapping[str, Mapping[str, Sequence[str]]]
 
 _SLOT = re.compile(r"\{([^{}=:]*)(?:=([^{}=:]*):([^{}:]+))?\}")
 _MARK = re.compile("[\ue000-\uefff]")
@@ -45,7 +45,8 @@ class Variable(Struct, frozen=True):
     def decode(self, word: str) -> Value | None:
         """The value that a word means; None if it means none."""
         if self.values is not None:
-            value = self.values.get(word)
+            # A word of a tree may bear the name of the module that defines it (RFC 7951 section 6.8).
+            value = self.values.get(word) or self.values.get(word.rpartition(":")[2])
             if value is None:
                 return None
             word = value
@@ -244,8 +245,9 @@ def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling)
                 raise ValueError(f"value {not_one_of(value, kind.choices)}")
             held.append(Flag(name, value, word or ""))
         else:
-            spelled = spelling.get(name) or spelling.get(kind.name)
-            back = {word: value for value, word in spelled.items()} if spelled else None
+            words = spelling.get(name) or spelling.get(kind.name)
+            spelled = {value: said[0] for value, said in words.items()} if words else None
+            back = {word: value for value, said in words.items() for word in said} if words else None
             held.append(Variable(name, spelled, back))
         return chr(0xE000 + len(held) - 1)
 

@@ -6,13 +6,13 @@ differ become the edits that turn the one text into the other.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping
 from functools import lru_cache
 
 from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.pattern import Fields, Path, Pattern, Words
+from ivrel.core.dialects.pattern import Fields, Path, Pattern, Variable, Words
 from ivrel.core.dialects.shapes import Edit, Found
 from ivrel.core.dialects.shapes.base import LONGEST, decode
 from ivrel.core.dialects.slots import SLOTS, Value
@@ -153,6 +153,11 @@ def read_records(dialect: Dialect, data: bytes) -> Records:
     return matcher(dialect).read(data)
 
 
+def _is_named(pattern: Pattern, keys: Container[str]) -> bool:
+    items = pattern.path[0] if pattern.path else pattern.items
+    return len(items) > 1 and isinstance(items[1], Variable) and items[1].slot in keys
+
+
 def looks_like(data: bytes, dialects: Iterable[Dialect]) -> str | None:
     """The dialect that understands most of a text; None if none understands anything."""
     best = max(((matcher(d).understood(data), d.name) for d in dialects), default=(0, ""))
@@ -183,6 +188,8 @@ class Matcher:
         eager = [p for p in dialect.patterns if p.table not in LAZY]
         self.heads = tuple(dict.fromkeys(_head(p) for p in eager if _bearing_on(p)))
         self.idle_heads = tuple(dict.fromkeys(_head(p) for p in dialect.patterns if _head(p) not in self.heads))
+        # Behind these words stands the name of a row, so that one row can be looked up by it.
+        self.named_heads = {_head(p) for p in lazy if _is_named(p, self.keys)}
         self.lazy_heads = {t: tuple(dict.fromkeys(_head(p) for p in lazy if p.table == t)) for t in LAZY}
 
     def read(self, data: bytes) -> Records:
@@ -212,7 +219,7 @@ class Matcher:
         """The rows of a lazy table; with `key`, only what stands under that name."""
         heads = self.lazy_heads[table]
         if key is not None:
-            heads = tuple((*head, str(key)) for head in heads)
+            heads = tuple((*head, str(key)) if head in self.named_heads else head for head in heads)
         rows: Tables = {}
         self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, {}, None)
         return rows.get(table, {})
@@ -387,7 +394,9 @@ def steps_between(before: Records, after: Records) -> list[Step]:
         for key, row in old_rows.items():
             if key not in new_rows:
                 steps += _removals(before, table, key, row)
-    return steps
+    # What stands inside of something that goes need not be taken away itself.
+    gone = [(*s.edit.path, s.edit.words) for s in steps if s.edit.removes]
+    return [s for s in steps if not (s.edit.removes and any(s.edit.path[: len(g)] == g for g in gone))]
 
 
 def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]:
@@ -395,6 +404,10 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]
     by = before.dialect.removal.get(table)
     if by is not None:
         words, path = by.write_removal(get), by.write_path(get)
+        # A value may stand there in another of its words than the one that would be written.
+        for (_, at), (match, _) in before.written.items():
+            if at == key and match.table == table and by.read(match.path, match.words) is not None:
+                words, path = match.words, match.path
         if words and path is not None:
             yield Step(Edit(path, words, True), table, key)
             return
@@ -439,7 +452,7 @@ def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row |
             continue
         if anchor or said & set(values):
             statement = pattern.write(get, get.said)
-            if statement and (written is None or statement[1] != written[0].words):
+            if statement and (written is None or statement != (written[0].path, written[0].words)):
                 replaces = written[0].words if written else ()
                 yield Step(Edit(*statement), table, key, changed, replaces)
         elif written:

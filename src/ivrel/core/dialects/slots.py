@@ -76,6 +76,9 @@ TRANSPORT = _one_of("transport", ("udp", "tcp", "tls"))
 SEVERITY = _one_of("severity", SEVERITIES)
 THRESHOLD = _one_of("threshold", ("none", *SEVERITIES))
 FACILITY = _one_of("facility", FACILITIES)
+FACILITY_OR_ALL = _one_of("facility-or-all", ("all", *FACILITIES))
+COMPARE = _one_of("compare", ("at-least", "exactly"))
+ACTION = _one_of("action", ("send", "drop"))
 STAMP = _one_of("stamp-kind", ("none", "uptime", "calendar"))
 PRECISION = _one_of("precision", ("seconds", "milliseconds", "microseconds"))
 SHOWN = _one_of("shown", ("hidden", "shown"))
@@ -130,7 +133,9 @@ SLOTS: Mapping[str, Slot] = {
         Slot("pick.id", WORD, ("level",)),
         Slot("pick.severity", SEVERITY, ("level",)),
         Slot("pick.level", THRESHOLD, ("level",)),
-        Slot("pick.facility", FACILITY, ("level",)),
+        Slot("pick.facility", FACILITY_OR_ALL, ("level",)),
+        Slot("pick.compare", COMPARE, ("level",)),
+        Slot("pick.action", ACTION, ("level",)),
         Slot("pick.destination", WORD, ("level",)),
         Slot("feed.name", WORD, _PER_DESTINATION),
         Slot("feed.level", THRESHOLD, ("level",)),

@@ -13,12 +13,14 @@ from ivrel.core.settings.base import (
     Finding,
     Needs,
     Obstacle,
+    Place,
     Scope,
     Setting,
     default_note,
     mend_value,
     need_of,
     no_destination,
+    slot_of,
 )
 from ivrel.core.settings.need import read_need
 
@@ -28,9 +30,21 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
     return {"": need} if need else None
 
 
+def _said(place: Place) -> str:
+    """The facility; of a platform that overrides none, each message has its own."""
+    return "as sent" if place.said.value is None else str(place.said.value)
+
+
+_LACKS = "{} has no statement for the facility: each message has its own"
+
+
+def _can_choose(scope: Scope) -> bool:
+    return any(scope.records.dialect.has(slot_of("facility", table)) for table in ("", "destination", "feed"))
+
+
 def facts(scope: Scope) -> list[Fact]:
     return [
-        Fact("facility", place.label, str(place.said.value), place.said.lines, place.said.default)
+        Fact("facility", place.label, _said(place), place.said.lines, place.said.default)
         for place in scope.places("facility", every=True)
     ]
 
@@ -38,18 +52,21 @@ def facts(scope: Scope) -> list[Fact]:
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     places = list(scope.places("facility"))
     if not places:
-        return no_destination(scope)
+        return no_destination(scope) if _can_choose(scope) else [Finding(_LACKS.format(scope.records.dialect.name))]
     out = []
     for p in places:
         need = need_of(needs, p.label)
-        if not need.accepts(str(p.said.value)):
+        if not need.accepts(_said(p)):
             note = default_note(p.said, scope.records.dialect.name)
-            out.append(Finding(f"{p.prefix}{p.said.value}{note}, not {need.text}", p.said.lines))
+            out.append(Finding(f"{p.prefix}{_said(p)}{note}, not {need.text}", p.said.lines))
     return out
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
-    records, obstacles = scope.records, []
+    records = scope.records
+    obstacles: list[Obstacle] = []
+    if not _can_choose(scope):
+        return records, [Obstacle(_LACKS.format(records.dialect.name), True)]
     for place in scope.places("facility"):
         records, more = mend_value(records, place, need_of(needs, place.label))
         obstacles += more

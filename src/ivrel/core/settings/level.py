@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import lru_cache
 
 from ivrel.core.dialects.records import Key, Records, Row, Said
@@ -73,12 +73,11 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
     lines: tuple[int, ...] = ()
     bits, default = EVERYTHING.bits, True
     if records.dialect.has("pick.destination"):
-        chosen = NOTHING
-        for row in _picks(scope, destination).values():
-            chosen |= _picked(records, row)
-            lines += _lines(row)
-        bits, default = chosen.bits, False
-        lines = lines or destination.lines()
+        picks = _picks(scope, destination).values()
+        unpicked = records.get("pick.level").value
+        bits = _chosen(records, picks).bits if picks or unpicked is None else _threshold(str(unpicked)).bits
+        default = not picks and unpicked is not None
+        lines = tuple(line for row in picks for line in _lines(row)) or destination.lines()
     for said in (records.get("destination.level", destination.row), records.get("level")):
         if said.value is not None:
             bits &= _threshold(str(said.value)).bits
@@ -139,11 +138,29 @@ def _picks(scope: Scope, destination: Destination) -> dict[Key, Row]:
     return found
 
 
+def _chosen(records: Records, picks: Iterable[Row]) -> Selection:
+    """What all picks of a destination take together; what one of them drops, none takes."""
+    taken = dropped = NOTHING
+    for row in picks:
+        if records.get("pick.action", row).value == "drop":
+            dropped |= _picked(records, row)
+        else:
+            taken |= _picked(records, row)
+    return taken - dropped
+
+
 def _picked(records: Records, row: Row) -> Selection:
-    """What one pick takes; a pick without a severity takes nothing."""
-    severity = records.get("pick.severity", row).value
+    """The facilities and severities that one pick is about; a pick without a severity is about nothing."""
     facility = records.get("pick.facility", row).value
-    return NOTHING if severity is None else _one(str(severity), None if facility is None else str(facility))
+    of = None if facility in (None, "all") else str(facility)
+    severity, level = row.get("pick.severity"), row.get("pick.level")
+    if severity is not None:
+        return _one(str(severity.value), of)
+    if level is None or level.value == "none":
+        return NOTHING
+    if records.get("pick.compare", row).value == "exactly":
+        return _one(str(level.value), of)
+    return through(str(level.value), None if of is None else [of])
 
 
 @lru_cache(maxsize=512)
@@ -305,8 +322,10 @@ def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
 
 
 def _mend_picks(scope: Scope, records: Records, destination: Destination, need: Need) -> Records:
-    """One row for each severity that is missing, none for those that are too much."""
+    """One row for each severity that is missing, none for those that are too much; or one row with a threshold."""
     picks = _picks(scope, destination)
+    if records.dialect.has("pick.level"):
+        return _mend_threshold(records, destination, picks, need)
     target = _target([_picked(records, row) for row in picks.values()], need)
     have = NOTHING
     for key, row in picks.items():
@@ -315,14 +334,27 @@ def _mend_picks(scope: Scope, records: Records, destination: Destination, need: 
             have |= taken
         else:
             records = records.without("pick", key)
-    name = str(destination.row["destination.name"].value)
     for severity in SEVERITIES:
         wanted = single(severity)
         if wanted <= target and not wanted <= have:
-            key = (_fresh(records),)
-            records = records.having("pick", key, "pick.id", key[0])
-            records = records.having("pick", key, "pick.severity", severity)
-            records = records.having("pick", key, "pick.destination", name)
+            new = {"pick.id": _fresh(records), "pick.severity": severity}
+            records = _with_pick(records, {**new, "pick.destination": destination.ref})
+    return records
+
+
+def _mend_threshold(records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need) -> Records:
+    """One pick of all facilities through a threshold in place of all others."""
+    level = need.choose(lambda v: records.dialect.can_write("pick.level", v)) or "none"
+    new = {"pick.facility": "all", "pick.level": level, "pick.destination": destination.ref}
+    for old in picks:
+        records = records.without("pick", old)
+    return _with_pick(records, new)
+
+
+def _with_pick(records: Records, values: Mapping[str, Value]) -> Records:
+    key = tuple(values[slot] for slot in records.dialect.keys["pick"])
+    for slot, value in values.items():
+        records = records.having("pick", key, slot, value)
     return records
 
 

@@ -24,7 +24,8 @@ class Style(Struct, frozen=True):
 
     `remove`: the word that takes a statement away; `wrapper`: the block that everything stands in, if any;
     `change_wrapper`: the block that a change stands in; `lists`: for a tree, the names of its list entries
-    with the names of their keys; `leaves`: for XML, whether values are attributes or elements; `namespaces`
+    with the names of their keys; `mirror`: the container of an entry in which its keys stand once more;
+    `leaves`: for XML, whether values are attributes or elements; `namespaces`
     and `modules`: what new elements (XML) and new names (JSON) belong to; `patch`: how a change of a tree is
     written, in a form of its `own` or as RFC 6241 and RFC 8072 have it (`standard`).
     """
@@ -36,6 +37,7 @@ class Style(Struct, frozen=True):
     change_wrapper: str = ""
     lists: Mapping[str, tuple[str, ...]] = {}
     leaves: str = "elements"
+    mirror: str = ""
     namespaces: Mapping[str, str] = {}
     modules: Mapping[str, str] = {}
     patch: str = "own"

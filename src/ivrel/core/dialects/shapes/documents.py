@@ -77,6 +77,8 @@ class XmlDocument:
         if isinstance(node, _Holder):
             return [Member(_local(node.only), (_local(node.only),), None, node.only, node.only.sourceline or 1)]
         keys = self.style.lists.get(_local(node), ())
+        if _local(node) == self.style.mirror and node.getparent() is not None:
+            keys = self.style.lists.get(_local(node.getparent()), ())
         out = []
         for name, value in node.attrib.items():
             local = name.rpartition("}")[2]
@@ -91,7 +93,7 @@ class XmlDocument:
             elif len(child) or child.attrib or not (child.text or "").strip():
                 out.append(Member(name, (name,), None, child, line))
             elif name not in keys:
-                out.append(Member(name, (), (child.text or "").strip(), child, line))
+                out.append(Member(name, (), _bare((child.text or "").strip()), child, line))
         return out
 
     def _key_values(self, entry: Any) -> Words:
@@ -101,15 +103,20 @@ class XmlDocument:
             if value is None:
                 leaf = next((c for c in entry if isinstance(c.tag, str) and _local(c) == key), None)
                 value = None if leaf is None else leaf.text
-            out.append((value or "").strip())
+            out.append(_bare((value or "").strip()))
         return tuple(out)
 
     def add(self, node: Any, words: Words) -> Any:
         if isinstance(node, _Holder):
             raise Refused(Edit((), words), f"there is no '{words[0]}' in it")
         child = self._element(node, words[0])
-        for key, value in zip(self.style.lists.get(words[0], ()), words[1:], strict=False):
+        keys = list(zip(self.style.lists.get(words[0], ()), words[1:], strict=False))
+        for key, value in keys:
             self._leaf(child, key, value)
+        if keys and self.style.mirror:
+            copy = self._element(child, self.style.mirror)
+            for key, value in keys:
+                self._leaf(copy, key, value)
         return child
 
     def _element(self, node: Any, name: str) -> Any:
@@ -184,6 +191,8 @@ class XmlDocument:
         if self.style.patch == "standard":
             gone = self.add(node, edit.words)
             gone.set(f"{{{NETCONF}}}operation", "delete")
+            for copy in [child for child in gone if _local(child) == self.style.mirror]:
+                gone.remove(copy)
         elif len(edit.words) > 1 or self.style.leaves == "elements":
             self.add(node, edit.words).set(self.style.remove, "all")
         else:
@@ -267,6 +276,7 @@ class JsonDocument:
         self.top = _parse_json(data)
         if not isinstance(self.top, _Object):
             raise Unreadable("not a JSON object")
+        self.crlf = b"\r\n" in data[:65536]
         indent = re.search(rb"\n( +)", data)
         self.indent = len(indent[1]) if indent else 2
         root = self.top
@@ -283,6 +293,8 @@ class JsonDocument:
         for name, value in node.items():
             plain, line = _plain(name), node.lines.get(name, node.line)
             if isinstance(value, _Object):
+                if plain == self.style.mirror:
+                    value.keys_of = keys  # type: ignore[attr-defined]
                 out.append(Member(plain, (plain,), None, value, line))
             elif isinstance(value, list):
                 for n, entry in enumerate(value):
@@ -307,6 +319,10 @@ class JsonDocument:
         keys = self.style.lists.get(words[0], ())
         for key, value in zip(keys, words[1:], strict=False):
             child[key] = _native(value)
+        if keys and self.style.mirror:
+            copy = _Object(child)
+            copy.lines = {}
+            child[self.style.mirror] = copy
         name = self._name(node, words[0])
         if words[0] in self.style.lists:
             child.keys_of = keys  # type: ignore[attr-defined]
@@ -330,7 +346,8 @@ class JsonDocument:
             del node[member.node[0]]
 
     def dump(self) -> bytes:
-        return (json.dumps(self.top, indent=self.indent, ensure_ascii=False) + "\n").encode()
+        text = json.dumps(self.top, indent=self.indent, ensure_ascii=False) + "\n"
+        return (text.replace("\n", "\r\n") if self.crlf else text).encode()
 
     def write_change(self, edits: Sequence[Edit]) -> str:
         out: list[dict[str, Any]] = []
@@ -343,6 +360,8 @@ class JsonDocument:
             if not edit.removes:
                 keys = self.style.lists.get(edit.words[0], ())
                 value: Any = dict(zip(keys, map(_native, edit.words[1:]), strict=False))
+                if entry and self.style.mirror:
+                    value[self.style.mirror] = dict(value)
                 one["value"] = {edit.words[0]: [value] if entry else _native(" ".join(edit.words[2:]))}
             out.append(one)
         return json.dumps({PATCH: {"patch-id": "correction", "edit": out}}, indent=2, ensure_ascii=False) + "\n"
@@ -393,12 +412,21 @@ def _get(entry: _Object, key: str) -> Any:
     return next((value for name, value in entry.items() if _plain(name) == key), "")
 
 
+_IDENTITY = re.compile(r"[A-Za-z][\w.-]*:([A-Za-z_][\w.-]*)")
+
+
+def _bare(text: str) -> str:
+    """An identity without the name of its module (RFC 7951 section 6.8; as a prefix in XML)."""
+    match = _IDENTITY.fullmatch(text)
+    return match[1] if match else text
+
+
 def _text(value: Any) -> str:
     if value is True or value is False:
         return "true" if value else "false"
     if value is None or value == [None]:
         return ""
-    return str(value) if not isinstance(value, list) else ", ".join(map(_text, value))
+    return _bare(str(value)) if not isinstance(value, list) else ", ".join(map(_text, value))
 
 
 def _native(word: str) -> Any:

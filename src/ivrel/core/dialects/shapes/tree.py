@@ -67,7 +67,8 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
             if member.value is not None:
                 yield path, join((member.name, "=", member.value)).encode(), member.line
                 continue
-            yield path, join(member.words).encode(), member.line
+            if member.words != (style.mirror,):
+                yield path, join(member.words).encode(), member.line
             below.append(((*path, member.words), member.node))
         stack += reversed(below)
 
@@ -75,17 +76,17 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
 def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
     document = read_document(data, style)
     for edit in edits:
-        _apply(document, edit)
+        _apply(document, edit, identity)
     return document.dump()
 
 
-def _apply(document: Document, edit: Edit) -> None:
+def _apply(document: Document, edit: Edit, identity: Identity) -> None:
     node: Any = document.root
-    for words in edit.path:
+    for level, words in enumerate(edit.path):
         found = next((m for m in document.members(node) if m.value is None and m.words == words), None)
         if found is None and edit.removes:
             raise missing(edit, join)
-        node = document.add(node, words) if found is None else found.node
+        node = _added(document, node, edit.path[:level], words, identity) if found is None else found.node
     members = document.members(node)
     if edit.removes:
         hits = [m for m in members if (m.words if m.value is None else (m.name,))[: len(edit.words)] == edit.words]
@@ -97,7 +98,16 @@ def _apply(document: Document, edit: Edit) -> None:
         old = next((m for m in members if m.value is not None and m.name == edit.words[0]), None)
         document.set(node, edit.words[0], " ".join(edit.words[2:]), old)
     elif not any(m.value is None and m.words == edit.words for m in members):
-        document.add(node, edit.words)
+        _added(document, node, edit.path, edit.words, identity)
+
+
+def _added(document: Document, node: Any, path: Path, words: Words, identity: Identity) -> Any:
+    """Adds a container or an entry; of a choice, one case takes the place of the other (RFC 7950 section 7.9)."""
+    wanted = identity(path, words)
+    for member in document.members(node) if wanted != (path, words) else ():
+        if member.value is None and member.words != words and identity(path, member.words) == wanted:
+            document.drop(node, member)
+    return document.add(node, words)
 
 
 def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
