@@ -45,7 +45,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     one = action(
         "new",
         "start a dialect of your own in the workspace, from a sample of its text",
-        "ivrel dialect new tern --shape blocks --sample saved.conf",
+        "ivrel dialect new ours --shape blocks --sample saved.conf",
     )
     one.add_argument("name", help="the name of the new dialect")
     one.add_argument("--shape", required=True, choices=SHAPES, help="how its text falls into statements")

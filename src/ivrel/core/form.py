@@ -158,7 +158,7 @@ class Record:
             "type": "object",
             "additionalProperties": False,
             "required": [k for k, v in self.keys.items() if v.must],
-            "properties": {k: {"description": v.meaning, **v.form.schema()} for k, v in self.keys.items()},
+            "properties": {k: {**v.form.schema(), "description": v.meaning} for k, v in self.keys.items()},
         }
 
 

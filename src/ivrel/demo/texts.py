@@ -6,6 +6,7 @@ Everything is made up: names from the example's scenario, addresses from the ran
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterator
 from random import Random
 
@@ -168,10 +169,79 @@ def _osier(device: str, site: str, identity: str, export: str, lines: int) -> It
     yield "</osier>"
 
 
+def _ietf(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
+    dice = Random(device)
+    names = ["lo0", "spare0", *(f"e{n}" for n in range(max(4, lines // 40)))]
+    if export.lstrip().startswith("<"):
+        yield '<data xmlns="urn:ietf:params:xml:ns:netconf:base:1.0">'
+        yield '  <interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces">'
+        for name in names:
+            address = (
+                f"<address><ip>{identity}</ip><prefix-length>32</prefix-length></address>" if name == "lo0" else ""
+            )
+            inside = f'<ipv4 xmlns="urn:ietf:params:xml:ns:yang:ietf-ip">{address}</ipv4>'
+            about = f"<description>{dice.choice(_PLACES)}</description>"
+            yield f"    <interface><name>{name}</name>{about}{inside}</interface>"
+        yield "  </interfaces>"
+        yield from ("  " + line for line in export.rstrip("\n").split("\n"))
+        yield f'  <system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>{device}</hostname></system>'
+        yield '  <keystore xmlns="urn:ietf:params:xml:ns:yang:ietf-keystore">'
+        yield from (f"    <secret>{dice.randbytes(12).hex()}</secret>" for _ in range(3))
+        yield from ("  </keystore>", "</data>")
+        return
+    interfaces = [{"name": name, "description": dice.choice(_PLACES)} for name in names]
+    lo0 = {"ietf-ip:ipv4": {"address": [{"ip": identity, "prefix-length": 32}]}}
+    whole = {
+        "ietf-system:system": {"hostname": device, "location": site},
+        "ietf-keystore:keystore": {"secret": [dice.randbytes(12).hex() for _ in range(3)]},
+        "ietf-interfaces:interfaces": {"interface": [{**interfaces[0], **lo0}, *interfaces[1:]]},
+        "ietf-syslog:syslog": json.loads(export),
+        "ietf-routing:routing": {"static": [f"2001:db8:{n:x}::/48" for n in range(max(4, lines // 2))]},
+    }
+    yield from json.dumps(whole, indent=2).split("\n")
+
+
+def _openconfig(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
+    dice = Random(device)
+    names = ["lo0", *(f"e{n}" for n in range(max(4, lines // 40)))]
+    if export.lstrip().startswith("<"):
+        yield "<config>"
+        yield '  <interfaces xmlns="http://openconfig.net/yang/interfaces">'
+        for name in names:
+            address = f"<address><ip>{identity}</ip></address>" if name == "lo0" else ""
+            inside = f"<index>0</index><ipv4><addresses>{address}</addresses></ipv4>"
+            inside = f"<subinterfaces><subinterface>{inside}</subinterface></subinterfaces>"
+            yield f"    <interface><name>{name}</name>{inside}</interface>"
+        yield "  </interfaces>"
+        yield '  <system xmlns="http://openconfig.net/yang/system">'
+        yield f"    <config><hostname>{device}</hostname></config>"
+        yield "    <logging>"
+        yield from ("      " + line for line in export.rstrip("\n").split("\n"))
+        yield "    </logging>"
+        yield f"    <aaa>{''.join(f'<secret>{dice.randbytes(12).hex()}</secret>' for _ in range(3))}</aaa>"
+        yield from ("  </system>", "</config>")
+        return
+    addresses = {"addresses": {"address": [{"ip": identity}]}}
+    interfaces: list[dict[str, object]] = [{"name": name, "config": {"name": name}} for name in names]
+    interfaces[0]["subinterfaces"] = {"subinterface": [{"index": 0, "ipv4": addresses}]}
+    whole = {
+        "openconfig-interfaces:interfaces": {"interface": interfaces},
+        "openconfig-system:system": {
+            "config": {"hostname": device},
+            "aaa": {"secret": [dice.randbytes(12).hex() for _ in range(3)]},
+            "logging": json.loads(export),
+        },
+        "openconfig-network-instance:routes": [f"2001:db8:{n:x}::/48" for n in range(max(4, lines // 2))],
+    }
+    yield from json.dumps(whole, indent=2).split("\n")
+
+
 _WRITERS: dict[str, Callable[[str, str, str, str, int], Iterator[str]]] = {
     "quern": _quern,
     "skarn": _skarn,
     "hollin": _hollin,
     "marl": _marl,
     "osier": _osier,
+    "ietf-syslog": _ietf,
+    "openconfig": _openconfig,
 }

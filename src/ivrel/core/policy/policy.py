@@ -1,6 +1,7 @@
 """Reads a policy and says what it asks of a device.
 
-Rules apply in the order in which they stand; a later one replaces an earlier one setting by setting.
+Rules apply in the order in which they stand; a later one replaces an earlier one setting by setting; with
+`any` it takes the requirement back.
 
 Passes: `- {rule: firewalls speak as local6, where: {kind: firewall}, require: {facility: local6}}`
 Fails:  `- {rule: firewalls, where: {colour: red}, require: {facility: local9}}`
@@ -21,6 +22,7 @@ from ivrel.core.mistakes import InputError, not_one_of
 from ivrel.core.settings import SETTINGS, Collector, Needs
 
 FORMATS = ("rfc3164", "rfc5424")
+ANY = "any"  # asks nothing of a setting, whatever earlier rules ask
 SELECTORS = ("kind", "site", "group", "platform", "device")
 
 
@@ -35,6 +37,8 @@ class Requirement(Struct, frozen=True):
     @property
     def text(self) -> str:
         """The requirement in words."""
+        if not self.needs:
+            return ANY
         return ", ".join(f"{part} {need.text}".strip() for part, need in self.needs.items())
 
 
@@ -89,7 +93,7 @@ def effective(policy: Policy, device: Device) -> dict[str, Requirement]:
     for rule in policy.rules:
         if rule.holds_for(device):
             asked.update(rule.require)
-    return {name: asked[name] for name in SETTINGS if name in asked}
+    return {name: asked[name] for name in SETTINGS if name in asked and asked[name].needs}
 
 
 def _selected(device: Device, selector: str) -> tuple[str, ...]:
@@ -206,6 +210,9 @@ def _requirements(
         setting = SETTINGS.get(key.value)
         if setting is None:
             report.add(key, f"setting {not_one_of(key.value, SETTINGS)}")
+            continue
+        if getattr(child, "value", None) == ANY:
+            out[setting.name] = Requirement(setting.name, {}, rule, place(key)[0])
             continue
         needs = setting.ask(child, report, collectors)
         if needs:

@@ -62,6 +62,8 @@ def facts(scope: Scope) -> list[Fact]:
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     dialect = scope.records.dialect.name
     kind = scope.records.get("stamp.kind")
+    if kind.value is None:
+        return [Finding(f"{dialect} says nothing of time stamps", (), "unknown")]
     if "kind" in needs and not needs["kind"].accepts(str(kind.value)):
         reads = _READS.get(str(kind.value), f"stamps are {kind.value}")
         return [Finding(reads + default_note(kind, dialect), kind.lines)]
@@ -79,7 +81,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, obstacles = scope.records, []
-    for part in PARTS:
+    for part in PARTS if records.get("stamp.kind").value is not None else ():
         if part not in needs or (part != "kind" and records.get("stamp.kind").value != "calendar"):
             continue
         slot = f"stamp.{part}"

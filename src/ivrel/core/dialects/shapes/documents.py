@@ -89,7 +89,9 @@ class XmlDocument:
                 continue
             name, line = _local(child), child.sourceline or 1
             if name in self.style.lists and any(self._key_values(child)):
-                out.append(Member(name, (name, *self._key_values(child)), None, child, line))
+                keys_at = [c.sourceline for c in child if _local(c) in self.style.lists[name] and c.sourceline]
+                at = keys_at[-1] if keys_at else line
+                out.append(Member(name, (name, *self._key_values(child)), None, child, at))
             elif len(child) or child.attrib or not (child.text or "").strip():
                 out.append(Member(name, (name,), None, child, line))
             elif name not in keys:
@@ -301,7 +303,8 @@ class JsonDocument:
                     if isinstance(entry, _Object):
                         entry.keys_of = self.style.lists.get(plain, ())  # type: ignore[attr-defined]
                         words = (plain, *(_text(_get(entry, key)) for key in entry.keys_of))  # type: ignore[attr-defined]
-                        out.append(Member(plain, words, None, entry, entry.line))
+                        at = [line for name, line in entry.lines.items() if _plain(name) in entry.keys_of]  # type: ignore[attr-defined]
+                        out.append(Member(plain, words, None, entry, at[-1] if at else entry.line))
                     else:
                         out.append(Member(plain, (), _text(entry), (name, n), line))
             elif plain not in keys:
@@ -352,19 +355,40 @@ class JsonDocument:
     def write_change(self, edits: Sequence[Edit]) -> str:
         out: list[dict[str, Any]] = []
         for n, edit in enumerate(edits, 1):
-            entry = edit.words[1:2] != ("=",)
-            words = edit.words if entry or edit.removes else edit.words[:1]
-            target = "".join(f"/{self._step(w)}" for w in (*edit.path, words))
             one: dict[str, Any] = {"edit-id": str(n), "operation": "remove" if edit.removes else "merge"}
-            one["target"] = target
-            if not edit.removes:
-                keys = self.style.lists.get(edit.words[0], ())
-                value: Any = dict(zip(keys, map(_native, edit.words[1:]), strict=False))
-                if entry and self.style.mirror:
-                    value[self.style.mirror] = dict(value)
-                one["value"] = {edit.words[0]: [value] if entry else _native(" ".join(edit.words[2:]))}
+            if edit.removes:
+                one["target"] = self._target((*edit.path, edit.words))
+            else:
+                # The target of a merge must be there: what is not there yet stands in the value.
+                there = max(self._there(edit.path), 1)
+                leaf = edit.words[1:2] == ("=",)
+                value = {edit.words[0]: _native(" ".join(edit.words[2:]))} if leaf else self._nested(edit.words, {})
+                for words in reversed(edit.path[there - 1 :]):
+                    value = self._nested(words, value)
+                one["target"], one["value"] = self._target(edit.path[:there]), value
             out.append(one)
         return json.dumps({PATCH: {"patch-id": "correction", "edit": out}}, indent=2, ensure_ascii=False) + "\n"
+
+    def _there(self, path: Path) -> int:
+        """How many steps of a path lead to what exists."""
+        node: Any = self.root
+        for depth, words in enumerate(path):
+            found = next((m for m in self.members(node) if m.value is None and m.words == words), None)
+            if found is None:
+                return depth
+            node = found.node
+        return len(path)
+
+    def _nested(self, words: Words, inside: dict[str, Any]) -> dict[str, Any]:
+        """A container or a list entry as a patch's value has it."""
+        if words[0] not in self.style.lists or len(words) == 1:
+            return {words[0]: inside}
+        keys = dict(zip(self.style.lists[words[0]], map(_native, words[1:]), strict=False))
+        mirror = {self.style.mirror: {**keys, **inside.get(self.style.mirror, {})}} if self.style.mirror else {}
+        return {words[0]: [{**keys, **inside, **mirror}]}
+
+    def _target(self, path: Path) -> str:
+        return "".join(f"/{self._step(words)}" for words in path)
 
     def _step(self, words: Words) -> str:
         name = f"{self.style.modules[words[0]]}:{words[0]}" if words[0] in self.style.modules else words[0]
@@ -379,23 +403,43 @@ class JsonDocument:
         )
         if not isinstance(edits, list):
             raise Unreadable(f"expected a YANG Patch: {{'{PATCH}': {{'edit': […]}}}}")
-        return [_patch(edit, style) for edit in edits]
+        return [one for edit in edits for one in _patch(edit, style)]
 
 
-def _patch(edit: Any, style: Style) -> Edit:
+def _patch(edit: Any, style: Style) -> list[Edit]:
+    """The edits that one edit of a patch is."""
     try:
         path = tuple(_words(step) for step in str(edit["target"]).strip("/").split("/"))
         operation = edit["operation"]
         if operation in ("remove", "delete"):
-            return Edit(path[:-1], path[-1], True)
+            return [Edit(path[:-1], path[-1], True)]
         if operation not in ("merge", "create", "replace"):
             raise Unreadable(f"operation '{operation}' is not known; expected merge or remove")
-        (name, value), *_ = edit["value"].items()
-        if isinstance(value, list):
-            return Edit(path[:-1], path[-1])
-        return Edit(path[:-1], (_plain(name), "=", _text(value)))
-    except (KeyError, TypeError, AttributeError, ValueError) as problem:
+        value = JsonDocument.__new__(JsonDocument)
+        value.style = style
+        return list(_collected(value, _objects(edit["value"]), path[:-1]))
+    except (KeyError, TypeError, AttributeError) as problem:
         raise Unreadable(f"an edit without {problem}") from None
+
+
+def _collected(document: JsonDocument, node: Any, path: Path) -> Iterator[Edit]:
+    for m in document.members(node):
+        if m.value is not None:
+            yield Edit(path, (m.name, "=", m.value))
+            continue
+        below = list(_collected(document, m.node, (*path, m.words)))
+        yield from below
+        if not below and m.words != (document.style.mirror,):
+            yield Edit(path, m.words)
+
+
+def _objects(value: Any) -> Any:
+    """What json has read, with its objects as this module has them."""
+    if isinstance(value, dict):
+        new = _Object({name: _objects(inner) for name, inner in value.items()})
+        new.lines = {}
+        return new
+    return [_objects(inner) for inner in value] if isinstance(value, list) else value
 
 
 def _words(step: str) -> Words:
