@@ -128,7 +128,7 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
 def _plain(data: bytes, style: Style) -> bool:
     """Whether every brace is one: none stands in quotes or in a comment, so that counting them tells depth."""
     comment = re.escape(style.comment.encode())
-    return not re.search(rb'"[^"\n{}]*[{}]|%s[^\n{}]*[{}]' % comment, data)
+    return not re.search(rb'"[^"\n{}]*[{}][^"\n]*"|%s[^\n{}]*[{}]' % comment, data)
 
 
 def _quick(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Node]:

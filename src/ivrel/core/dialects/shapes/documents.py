@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from typing import Any, Protocol
 
 from lxml import etree
@@ -46,13 +46,16 @@ class Document(Protocol):
     def write_change(self, edits: Sequence[Edit]) -> str: ...
 
 
-def read_document(data: bytes, style: Style) -> Document:
-    """The document that a text holds; Unreadable if it is neither XML nor JSON."""
+def read_document(data: bytes, style: Style, wanted: Container[str] | None = None) -> Document:
+    """The document that a text holds; Unreadable if it is neither XML nor JSON.
+
+    `wanted`: the names at its top that matter; what JSON holds under others is passed over.
+    """
     first = data.lstrip()[:1]
     if first == b"<":
         return XmlDocument(data, style)
     if first in (b"{", b"["):
-        return JsonDocument(data, style)
+        return JsonDocument(data, style, wanted)
     raise Unreadable("neither XML nor JSON: it begins with neither '<' nor '{'")
 
 
@@ -273,9 +276,9 @@ class _Object(dict[str, Any]):
 class JsonDocument:
     """JSON as RFC 7951 has it: names may bear their module's name, entries of lists are objects."""
 
-    def __init__(self, data: bytes, style: Style) -> None:
+    def __init__(self, data: bytes, style: Style, wanted: Container[str] | None = None) -> None:
         self.style = style
-        self.top = _parse_json(data)
+        self.top = _parse_json(data, style.wrapper, wanted)
         if not isinstance(self.top, _Object):
             raise Unreadable("not a JSON object")
         self.crlf = b"\r\n" in data[:65536]
@@ -482,9 +485,13 @@ def _native(word: str) -> Any:
 _TOKEN = re.compile(r'\s*(?:("(?:[^"\\]|\\.)*")|([{}\[\],:])|(-?[0-9][0-9.eE+-]{0,40}|true|false|null))')
 
 
-def _parse_json(data: bytes) -> Any:
+_DECODER = json.JSONDecoder(strict=False)
+
+
+def _parse_json(data: bytes, wrapper: Container[str], wanted: Container[str] | None) -> Any:
     text = data.decode("utf-8", "replace")
-    tokens = _tokens(text)
+    tokens = _Tokens(text)
+    top = 1  # how deep the names at the top stand: deeper inside of a wrapper
     # The stack holds what is open: objects with the name that awaits a value, and lists.
     stack: list[tuple[Any, str | None]] = []
     done: Any = None
@@ -517,6 +524,12 @@ def _parse_json(data: bytes) -> Any:
             if state != "colon":
                 raise Unreadable(f"not JSON: line {line}: ':' is not expected here")
             state = "value"
+            if wanted is not None and len(stack) == top and name is not None and _plain(name) not in wanted:
+                if _plain(name) in wrapper:
+                    top += 1
+                else:
+                    tokens.skip_value()
+                    state = "comma"
         elif state == "name" and token[0] == '"':
             name, state = _scalar(token, line), "colon"
         elif state in ("value", "first") and stack:
@@ -546,17 +559,35 @@ def _scalar(token: str, line: int) -> Any:
         raise Unreadable(f"not JSON: line {line}: {token[:20]}") from None
 
 
-def _tokens(text: str) -> Iterator[tuple[str, int]]:
-    at, line = 0, 1
-    while at < len(text):
-        match = _TOKEN.match(text, at)
-        if match is None:
-            if not text[at:].strip():
-                return
-            line += text.count("\n", at, at + len(text[at:]) - len(text[at:].lstrip()))
-            raise Unreadable(f"not JSON: line {line}: {text[at:].strip()[:20]!r} is not expected here")
-        start = match.start(match.lastindex or 0)
-        line += text.count("\n", at, start)
-        yield match[match.lastindex or 0], line
-        line += text.count("\n", start, match.end())
-        at = match.end()
+class _Tokens:
+    """The tokens of a JSON text with their lines."""
+
+    def __init__(self, text: str) -> None:
+        self.text, self.at, self.line = text, 0, 1
+
+    def __iter__(self) -> Iterator[tuple[str, int]]:
+        text = self.text
+        while self.at < len(text):
+            match = _TOKEN.match(text, self.at)
+            if match is None:
+                if not text[self.at :].strip():
+                    return
+                rest = text[self.at :].lstrip()
+                self.line += text.count("\n", self.at, len(text) - len(rest))
+                raise Unreadable(f"not JSON: line {self.line}: {rest[:20].strip()!r} is not expected here")
+            start = match.start(match.lastindex or 0)
+            self.line += text.count("\n", self.at, start)
+            line = self.line
+            self.line += text.count("\n", start, match.end())
+            self.at = match.end()
+            yield match[match.lastindex or 0], line
+
+    def skip_value(self) -> None:
+        """Passes over a value that nobody asks for."""
+        start = self.at + len(self.text[self.at : self.at + 4096]) - len(self.text[self.at : self.at + 4096].lstrip())
+        try:
+            _, end = _DECODER.raw_decode(self.text, start)
+        except (ValueError, RecursionError):
+            raise Unreadable(f"not JSON: a value behind line {self.line} cannot be read") from None
+        self.line += self.text.count("\n", self.at, end)
+        self.at = end

@@ -24,6 +24,7 @@ from ivrel.core.dialects.shapes.base import (
     lines_with,
     missing,
     refuse,
+    starts,
 )
 from ivrel.core.dialects.shapes.paths import split as split_path
 
@@ -50,16 +51,13 @@ def join(words: Sequence[str]) -> str:
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    begins = tuple(b"[" + ".".join(head).encode() for head in heads)
-    at = 0 if data.startswith(b"[") else data.find(b"\n[") + 1 or -1
-    line, counted = 1, 0
-    while at >= 0:
-        end = data.find(b"\n[", at) + 1 or len(data)
-        if data.startswith(begins, at):
+    for head in heads:
+        line, counted = 1, 0
+        for at in starts(data, b"[" + ".".join(head).encode()):
+            end = data.find(b"\n[", at) + 1 or len(data)
             line += data.count(b"\n", counted, at)
             counted = at
-            yield from _section(data[at:end], line, heads, style)
-        at = end if end < len(data) else -1
+            yield from _section(data[at:end], line, (head,), style)
 
 
 def _section(text: bytes, first: int, heads: Sequence[Words] | None, style: Style) -> Iterator[Found]:

@@ -23,7 +23,6 @@ from ivrel.core.dialects.shapes.base import (
     Refused,
     Style,
     Words,
-    decode,
     fine,
     missing,
     refuse,
@@ -46,10 +45,7 @@ def join(words: Sequence[str]) -> str:
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    for path, raw, line in everything(data, style):
-        first = path[0] if path else tuple(split(decode(raw)))
-        if any(first[: len(head)] == head for head in heads):
-            yield path, raw, line
+    return _walk(read_document(data, style, frozenset(head[0] for head in heads)), heads, style)
 
 
 def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
@@ -58,12 +54,19 @@ def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> I
 
 
 def everything(data: bytes, style: Style) -> Iterator[Found]:
-    document = read_document(data, style)
+    return _walk(read_document(data, style), None, style)
+
+
+def _walk(document: Document, heads: Sequence[Words] | None, style: Style) -> Iterator[Found]:
+    """All statements, or those of the parts at the top that begin with `heads`."""
     stack: list[tuple[Path, Any]] = [((), document.root)]
     while stack:
         path, node = stack.pop()
         below: list[tuple[Path, Any]] = []
         for member in document.members(node):
+            words = member.words or (member.name,)
+            if heads is not None and not path and not any(words[: len(head)] == head for head in heads):
+                continue
             if member.value is not None:
                 yield path, join((member.name, "=", member.value)).encode(), member.line
                 continue
