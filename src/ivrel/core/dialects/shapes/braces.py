@@ -11,6 +11,7 @@ statements and blocks of the same block that begin with the rest of its words.
 from __future__ import annotations
 
 import re
+from bisect import bisect
 from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
@@ -127,17 +128,31 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
 
 def _plain(data: bytes, style: Style) -> bool:
     """Whether every brace is one: none stands in quotes or in a comment, so that counting them tells depth."""
-    comment = re.escape(style.comment.encode())
-    return not re.search(rb'"[^"\n{}]*[{}][^"\n]*"|%s[^\n{}]*[{}]' % comment, data)
+    comment = style.comment.encode()
+    for sign, end in ((b'"', b'"'), (comment, b"\n")):
+        at = data.find(sign)
+        while at >= 0:
+            stop = data.find(end, at + len(sign))
+            inside = data[at : stop if stop >= 0 else len(data)]
+            if b"{" in inside or b"}" in inside:
+                return False
+            at = data.find(sign, stop + 1) if stop >= 0 else -1
+    return True
 
 
 def _quick(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Node]:
     """The top-level blocks and statements with these first words, found without reading the rest."""
+    for at in _starts(data, heads, style):
+        yield from _parse(data, style, at, _end(data, at))[:1]
+
+
+def _starts(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[int]:
+    """Where they begin."""
     level = 1 if style.wrapper else 0
     opened, counted = 0, 0
     found: list[int] = []
     for head in heads:
-        needle = join(head[:1]).encode()
+        needle = join(head).encode()
         at = data.find(needle)
         while at >= 0:
             before, after = data[at - 1 : at], data[at + len(needle) : at + len(needle) + 1]
@@ -147,8 +162,15 @@ def _quick(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Node]:
     for at in sorted(found):
         opened += data.count(b"{", counted, at) - data.count(b"}", counted, at)
         counted = at
-        if opened == level and data[:at].rstrip()[-1:] in (b"{", b"}", b";", b""):
-            yield from _parse(data, style, at, _end(data, at))[:1]
+        if opened == level and _after(data, at) in (b"{", b"}", b";", b""):
+            yield at
+
+
+def _after(data: bytes, at: int) -> bytes:
+    """The last sign before a place that is no space."""
+    while at and data[at - 1] in b" \t\r\n":
+        at -= 1
+    return data[at - 1 : at]
 
 
 def _end(data: bytes, at: int) -> int:
@@ -165,8 +187,16 @@ def _end(data: bytes, at: int) -> int:
 
 
 def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    if any(lines_with(data, text)):
+    hits = list(lines_with(data, text))
+    if not hits:
+        return
+    if not _plain(data, style):
         yield from (found for found in scan(data, heads, style) if text in found[1])
+        return
+    begins = list(_starts(data, heads, style))
+    for at in dict.fromkeys(begins[n - 1] for start, end in hits for n in [bisect(begins, end - 1)] if n):
+        for node in _parse(data, style, at, _end(data, at))[:1]:
+            yield from (found for found in _flat(data, (node,), ()) if text in found[1])
 
 
 def _flat(data: bytes, nodes: Sequence[Node], path: Path) -> Iterator[Found]:
