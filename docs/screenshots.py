@@ -19,9 +19,10 @@ HERE = Path(__file__).parent
 PICTURES = {
     "audit": "ivrel audit --today 2026-11-23 | head -40",
     "explain": "ivrel explain tarsk-fw2 level; ivrel explain brannay-fw1 facility",
-    "correct": "ivrel correct holmsay-sw1 orrin-gw1 tarsk-gw1 --today 2026-11-23",
+    "correct": "ivrel correct holmsay-sw1 orrin-gw1 brannay-fw2 --today 2026-11-23",
     "read": "ivrel read tarsk-sw1; ivrel fleet --site tarsk",
     "policy": "ivrel policy --today 2026-11-23",
+    "dialect": "ivrel dialect try marl configs/orrin-sw2.conf | head -40",
 }
 
 

@@ -30,6 +30,13 @@ events
     {export}
 """
 SKARN = "port.ident.inet = 192.0.2.9/32\nport.up0.inet = 203.0.113.1/30\n"
+BODIES = {
+    "skarn": SKARN + "TEXT",
+    "hollin": "unit x { port ident { inet 192.0.2.9/32; }\nrecord { TEXT } }\n",
+    "marl": "TEXT[port.ident]\ninet = 192.0.2.9/32\n",
+    "osier": "<osier><ports/>\n<sinks/>\n<feeds>TEXT</feeds></osier>\n",
+    "openconfig": '{"openconfig-system:system": {"logging": {}}}',
+}
 TO_A = "send 198.51.100.21 udp 514 through notice"
 TARGET_A = "journal.target.a.inet = 198.51.100.21\n"
 
@@ -108,6 +115,28 @@ CASES = [
      "a: leaves from up0 (203.0.113.1), not 192.0.2.9 (its identity)", [2, 4], "journal.target.a.from = 192.0.2.9"),
     ("skarn", TARGET_A + "journal.target.a.from = 203.0.113.9", "source: ident", "breaks",
      "no interface has the address 203.0.113.9", [4], "journal.target.a.from = 192.0.2.9"),
+    ("hollin", "keeper { severity notice; to a; } transit { to a; } collector a { inet 198.51.100.21; }",
+     "level: {from: warning}", "meets", "", [2], ""),
+    ("hollin", "keeper { severity error; to a; } transit { to a; } collector a { inet 198.51.100.21; }",
+     "level: {from: warning}", "breaks", "a misses warning of keeper", [2], "severity warning"),
+    ("hollin", "keeper { to a; } collector a { inet 198.51.100.21; }", "level: {from: warning, to: notice}", "breaks",
+     "a gets nothing at all of transit", [2], "to a"),
+    ("hollin", "keeper { to a; to z; } transit { to a; } collector a { inet 198.51.100.21; }", "level: {to: notice}",
+     "breaks", "feed keeper feeds 'z', which is not set", [2], "drop to z"),
+    ("hollin", "keeper { to a; } transit { facility local3; to a; } collector a { inet 198.51.100.21; }",
+     "facility: local3", "breaks", "keeper: daemon, the default of hollin, not local3", [], "facility local3"),
+    ("hollin", "collector a { inet 198.51.100.21; }", "source: identity", "unknown", "nothing to judge", [], ""),
+    ("hollin", "mark dated micro", "stamp: {year: hidden}", "unable", "hollin cannot say hidden", [2], ""),
+    ("hollin", "", "export: off", "unable", "export is on, the default of hollin", [], ""),
+    ("marl", "[collector.1]\ninet = 198.51.100.21\n", "collectors: {includes: [b]}", "unable", "cannot send by transport tcp", [2], ""),
+    ("marl", "[collector.1]\ninet = 203.0.113.1\n[collector.2]\ninet = 203.0.113.2\n", "collectors: [a]", "breaks",
+     "a (198.51.100.21 udp 514) is missing", [2, 4], "inet = 198.51.100.21/without collector.1"),
+    ("marl", "[collector.1]\ninet = 198.51.100.21\nleast = alert\n", "level: error", "breaks", "a misses critical, error",
+     [3], "least = error"),
+    ("osier", '<feed id="f"><take category="system" least="alert"/></feed>', "level: alert", "unknown",
+     "no collector that is asked for is set", [], ""),
+    ("openconfig", "", "facility: local1", "unable", "openconfig has no statement for the facility", [], ""),
+    ("openconfig", "", "stamp: {kind: calendar}", "unknown", "openconfig says nothing of time stamps", [], ""),
     ("quern", "whistle twice", "facility: local0", "unknown", "line 9 is not understood: whistle twice", [9], ""),
     ("quern", "export twice", "facility: local0", "meets", "", [], ""),
 ]  # fmt: skip
@@ -122,7 +151,7 @@ def test_verdict_and_correction(
     if platform == "quern":
         body = QUERN.format(export="\n    ".join(text.split("/"))) if text else QUERN.format(export="screen off")
     else:
-        body = SKARN + text
+        body = BODIES[platform].replace("TEXT", text)
     policy = read_policy(POLICY.format(require=require), "policy.yaml")
     device = Device("x", "router", "s", platform, (), "192.0.2.9")
     done = correct(device, DIALECTS[platform], body.encode(), policy, TODAY, "x.conf")

@@ -120,7 +120,8 @@ def run_try(args: argparse.Namespace) -> int:
     dialect, data = dialects[args.name], read_bytes(Path(args.file), args.file)
     try:
         facts = read_settings(Scope(None, read_records(dialect, data), {}))
-        rows = [row for row in matcher(dialect).explained(data) if not _only_names(row[2])]
+        explained = sorted(matcher(dialect).explained(data), key=lambda row: row[0])
+        rows = [row for row in explained if not _only_names(row[2])]
     except Foreign as problem:
         alike = looks_like(data, dialects)
         raise Unreadable(f"{args.file}: {problem}{f'; this looks like {alike}' if alike else ''}") from None

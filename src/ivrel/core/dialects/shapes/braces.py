@@ -100,6 +100,8 @@ def _parse(data: bytes, style: Style, start: int = 0, stop: int | None = None) -
             text = decode(token[:4096])
             words.append(text[1:-1] if len(text) > 1 and text[0] == text[-1] == '"' else text)
     end = len(data) if stop is None else stop
+    if words:
+        members.append(Node(tuple(words), first, end, -1))
     while stack:
         header, begin, inner, outer = stack.pop()
         outer.append(Node(header, begin, end, inner, tuple(members)))

@@ -47,7 +47,7 @@ def _unquoted(value: str) -> str:
 
 
 def join(words: Sequence[str]) -> str:
-    return f"{words[0]} = {' '.join(words[2:])}" if words[1:2] == ("=",) else ".".join(words)
+    return f"{words[0]} = {' '.join(words[2:])}" if tuple(words[1:2]) == ("=",) else ".".join(words)
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
