@@ -110,6 +110,15 @@ def test_a_folder_that_holds_something_is_kept(ivrel: Run, example: Path, tmp_pa
     assert change == "journal.rule.16.severity = critical\njournal.rule.16.target = beacon-a\n"
 
 
+def test_a_correction_can_be_about_one_setting(ivrel: Run, example: Path) -> None:
+    done = ivrel("correct", "-w", example, "orrin-gw1", "--setting", "source", "--format", "json", code=0)
+    (device,) = json.loads(done.stdout)["devices"]
+    assert [c["line"] for c in device["changes"]] == ["journal.target.beacon-a.from = 192.0.2.91"]
+    assert device["proved"] and not device["remains"]
+    shown = ivrel("correct", "-w", example, "orrin-gw1", "--setting", "source", code=0).stdout
+    assert shown.endswith(f"ivrel correct -w {example} orrin-gw1 --setting source -o corrections\n")
+
+
 def test_selection_formats_and_exit_codes(ivrel: Run, example: Path) -> None:
     some = audited(ivrel, example, "*1", "--kind", "switch", "--site", "tarsk", "--setting", "level", code=0)
     assert [d["device"] for d in some["devices"]] == ["tarsk-sw1"] and some["totals"]["meets"] == 1

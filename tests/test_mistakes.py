@@ -10,6 +10,8 @@ from pathlib import Path
 
 import pytest
 from conftest import Run
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from ivrel.core import InputError, read_dialect, read_fleet, read_policy
 from ivrel.core.settings import SETTINGS
@@ -247,3 +249,70 @@ def test_output_that_nobody_reads_or_that_cannot_be_written(ivrel: Run, example:
 def test_every_setting_says_what_it_is_for() -> None:
     for name, setting in SETTINGS.items():
         assert setting.name == name and all((setting.meaning, setting.matters, setting.meets, setting.breaks))
+
+
+FRAGMENTS = [
+    *(
+        "fleet: f\n",
+        "devices:\n",
+        "  - {device: d, kind: router, site: s, platform: quern}\n",
+        "policy: p\n",
+        "rules:\n",
+    ),
+    *(
+        "collectors: {a: {address: 192.0.2.1}}\n",
+        "  - rule: r\n",
+        "    require: {level: [error, 7], export: }\n",
+        "? [x]\n",
+    ),
+    *(
+        "    where: {kind: [router], device: }\n",
+        "dialect: d\n",
+        "shape: tree\n",
+        "statements:\n",
+        "  - {says: '{x}'}\n",
+    ),
+    *(
+        "waivers: [{until: 2026-13-01}]\n",
+        "rows: {pick: {key: []}}\n",
+        "change: remove\n",
+        "defaults: [a]\n",
+        "- 1\n",
+    ),
+    *(
+        "\t",
+        "{",
+        "]",
+        ": ",
+        "~\n",
+        "a: &a [1]\nb: *a\n",
+        "\x00",
+        "!!python/object:os.system x\n",
+        "---\n",
+        "'",
+        "é\n",
+    ),
+]
+
+
+@given(st.lists(st.sampled_from(FRAGMENTS), max_size=9).map("".join) | st.text(max_size=80))
+@settings(max_examples=400, deadline=None)
+def test_no_file_of_the_users_upsets_its_reader(text: str) -> None:
+    for reader, file in (
+        (read_fleet, "fleet.yaml"),
+        (read_fleet, "fleet.csv"),
+        (read_policy, "p"),
+        (read_dialect, "d"),
+    ):
+        try:
+            reader(text, file)
+        except InputError as problem:
+            assert problem.mistakes and all("\n" not in str(m) and len(str(m)) < 400 for m in problem.mistakes)
+
+
+def test_aliases_are_not_followed() -> None:
+    bomb = "a: &a [x, x]\n" + "".join(
+        f"{chr(97 + n)}: &{chr(97 + n)} [*{chr(96 + n)}, *{chr(96 + n)}]\n" for n in range(1, 25)
+    )
+    told = said(read_policy, bomb, "policy.yaml")
+    assert len(told) == 1 and "is used again by an alias; expected every part written out" in told[0]

@@ -129,6 +129,7 @@ def workspace_words(args: argparse.Namespace) -> str:
 def chosen_words(args: argparse.Namespace) -> str:
     """The words that choose devices, as a next command has to repeat them."""
     options = [f"--{name} {word}" for name in ("kind", "site", "group") for word in getattr(args, name)]
+    options += [f"--setting {name}" for name in getattr(args, "setting", ())]
     return "".join(f" {word}" for word in [*args.device, *options])
 
 

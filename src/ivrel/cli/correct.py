@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 def arguments(parser: argparse.ArgumentParser) -> None:
     common.workspace_argument(parser)
     common.choice_arguments(parser)
+    common.setting_argument(parser)
     common.format_argument(parser)
     common.today_argument(parser)
     parser.add_argument("-o", "--output", metavar="DIR", help="write DIR/DEVICE/change.txt and the like")
@@ -35,6 +36,7 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.sources.files import claim_folder
 
     workspace = common.open_workspace(args)
+    names = common.settings(args.setting)
     devices, policy, today = common.chosen(args, workspace), workspace.policy, common.day(args)
     if args.output:
         claim_folder(Path(args.output), args.replace)
@@ -44,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
         dialect = workspace.dialects[device.platform]
         try:
             data, file = workspace.text(device)
-            corrections.append(correct(device, dialect, data, policy, today, file))
+            corrections.append(correct(device, dialect, data, policy, today, file, names))
         except Unreadable as problem:
             unread.append((device.name, str(problem)))
     if args.output:

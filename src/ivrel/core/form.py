@@ -209,7 +209,27 @@ def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
         raise InputError([Mistake(file, f"not YAML: {said}", 1, 1)]) from None
     if node is None:
         raise InputError([Mistake(file, "the file is empty; expected keys and values", 1, 1)])
+    if "&" in text:
+        _refuse_aliases(node, file)
     return form.read(node, report), report
+
+
+def _refuse_aliases(node: Node, file: str) -> None:
+    """A node that stands in two places can stand for very many: such files are not read."""
+    seen: set[int] = set()
+    rest = [node]
+    while rest:
+        one = rest.pop()
+        if id(one) in seen:
+            line, column = place(one)
+            raise InputError(
+                [Mistake(file, "is used again by an alias; expected every part written out", line, column)]
+            )
+        seen.add(id(one))
+        if isinstance(one, yaml.MappingNode):
+            rest += [part for pair in one.value for part in pair]
+        elif isinstance(one, yaml.SequenceNode):
+            rest += one.value
 
 
 def place(node: Node) -> tuple[int, int]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from datetime import date
 from hashlib import sha256
 
@@ -61,11 +61,22 @@ class Correction(Struct, frozen=True):
         return all(p.holds for p in self.proof)
 
 
-def correct(device: Device, dialect: Dialect, data: bytes, policy: Policy, today: date, file: str) -> Correction:
-    """The correction that makes a configuration meet the policy; Unreadable if it cannot be read."""
+def correct(
+    device: Device,
+    dialect: Dialect,
+    data: bytes,
+    policy: Policy,
+    today: date,
+    file: str,
+    only: Collection[str] = (),
+) -> Correction:
+    """The correction that makes a configuration meet the policy; Unreadable if it cannot be read.
+
+    `only`: the settings that it is about; all, if there are none.
+    """
     records = read_records(dialect, data)
     before = audit_text(device, dialect, data, policy, today, file)
-    asked = effective(policy, device)
+    asked = {name: r for name, r in effective(policy, device).items() if not only or name in only}
     waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
     case = Case(device, dialect, policy, asked, waived, file, today)
     plan = make_plan(scope_of(device, records, policy, asked), asked, waived)
@@ -77,7 +88,7 @@ def correct(device: Device, dialect: Dialect, data: bytes, policy: Policy, today
             "",
             "",
             (),
-            _remaining(before, plan),
+            _remaining(before, plan, asked),
             _print(data),
             before,
             before,
@@ -101,7 +112,7 @@ def correct(device: Device, dialect: Dialect, data: bytes, policy: Policy, today
         change,
         backout,
         proof,
-        _remaining(after, plan),
+        _remaining(after, plan, asked),
         _print(data),
         before,
         after,
@@ -113,11 +124,11 @@ def _print(data: bytes) -> str:
     return sha256(data).hexdigest()
 
 
-def _remaining(after: DeviceResult, plan: Plan) -> tuple[Remaining, ...]:
+def _remaining(after: DeviceResult, plan: Plan, asked: Collection[str]) -> tuple[Remaining, ...]:
     return tuple(
         Remaining(v.setting, v.verdict, "; ".join([v.why, *(o.why for o in plan.stuck(v.setting))]))
         for v in after.verdicts
-        if v.verdict != "meets"
+        if v.verdict != "meets" and v.setting in asked
     )
 
 
