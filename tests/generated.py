@@ -6,8 +6,8 @@ from hypothesis import strategies as st
 
 from ivrel.core.dialects import Dialect, Records, read_records
 from ivrel.core.dialects.dialect import fields_of
-from ivrel.core.dialects.records import steps_between
 from ivrel.core.dialects.slots import SLOTS, Value, table_of
+from ivrel.core.dialects.steps import steps_between
 from ivrel.core.dialects.write import apply_edits
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, read_policy

@@ -13,7 +13,8 @@ from ivrel.core.audit.verdict import DeviceResult
 from ivrel.core.correct.plan import Plan, make_plan, undo
 from ivrel.core.correct.proof import PROPERTIES, Case, Property, prove, prune
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import Step, read_records
+from ivrel.core.dialects.records import read_records
+from ivrel.core.dialects.steps import Step
 from ivrel.core.dialects.write import write_change
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Requirement, effective

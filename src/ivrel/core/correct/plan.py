@@ -6,7 +6,8 @@ from collections.abc import Mapping, Set
 
 from msgspec import Struct
 
-from ivrel.core.dialects.records import Key, Records, Step, steps_between
+from ivrel.core.dialects.records import Key, Records
+from ivrel.core.dialects.steps import Step, steps_between
 from ivrel.core.policy import Requirement
 from ivrel.core.settings import SETTINGS, Obstacle, Scope
 

@@ -12,16 +12,17 @@ from ivrel.core.audit.judge import judge, scope_of
 from ivrel.core.audit.verdict import Verdict
 from ivrel.core.correct.plan import Plan, make_plan, undo
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import Records, beyond_export, read_records
+from ivrel.core.dialects.records import Records, read_records
 from ivrel.core.dialects.shapes import Edit
 from ivrel.core.dialects.shapes.base import Refused
+from ivrel.core.dialects.steps import beyond_export
 from ivrel.core.dialects.write import apply_edits, fine_edits, write_change
 from ivrel.core.fleet import Device
 from ivrel.core.mistakes import Unreadable
 from ivrel.core.policy import Policy, Requirement
 from ivrel.core.settings import SETTINGS, Scope, read_settings
-from ivrel.core.settings.level import reached
 from ivrel.core.settings.need import Need
+from ivrel.core.settings.sending import reached
 
 PROPERTIES: Mapping[str, str] = {
     "complete": "nothing breaks any more, but for what is listed",

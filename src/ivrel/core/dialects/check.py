@@ -11,9 +11,10 @@ from itertools import combinations
 
 from ivrel.core.dialects.dialect import Dialect, Example
 from ivrel.core.dialects.pattern import Any, Flag, Item, Literal, Maybe, Pattern, Rest, Variable
-from ivrel.core.dialects.records import LAZY, Records, Row, matcher, read_records, steps_between
+from ivrel.core.dialects.records import LAZY, Records, Row, matcher, read_records
 from ivrel.core.dialects.shapes.base import Refused
 from ivrel.core.dialects.slots import SLOTS, table_of
+from ivrel.core.dialects.steps import steps_between
 from ivrel.core.dialects.write import apply_edits
 from ivrel.core.mistakes import Mistake, Unreadable
 from ivrel.core.settings import Scope, read_settings

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Mapping
 from functools import lru_cache
 
 from ivrel.core.dialects.records import Key, Records, Row, Said
@@ -23,8 +23,8 @@ from ivrel.core.settings.base import (
     no_destination,
 )
 from ivrel.core.settings.need import Need, read_need
+from ivrel.core.settings.sending import gives_to, levels_of, lines_of, picked, picks_of, sendings, threshold
 from ivrel.core.severity import (
-    EVERYTHING,
     NOTHING,
     SEVERITIES,
     Selection,
@@ -32,7 +32,6 @@ from ivrel.core.severity import (
     describe_gap,
     holes,
     single,
-    through,
 )
 
 
@@ -40,138 +39,6 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
     also = {"from": "at-least", "to": "at-most"}
     need = read_need(node, report, THRESHOLD.parse, THRESHOLD.choices, ordered=True, also=also)
     return {"": need} if need else None
-
-
-class Sending(Selection, frozen=True):
-    """The selection of one destination, with the lines that make it."""
-
-    lines: tuple[int, ...] = ()
-    default: bool = False
-
-
-def sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
-    """What leaves for a destination, channel by channel; a platform without channels has the one called ''."""
-    at = ("level", destination.key)
-    if at not in scope.memo:
-        if scope.records.dialect.channels:
-            channels = scope.records.dialect.channels
-            scope.memo[at] = {channel: _by_channel(scope, destination, channel) for channel in channels}
-        else:
-            scope.memo[at] = {"": _sending(scope, destination)}
-    found: dict[str, Sending] = scope.memo[at]
-    return found
-
-
-def reached(scope: Scope, destination: Destination) -> bool:
-    """Whether anything leaves for a destination."""
-    return any(sendings(scope, destination).values())
-
-
-def _sending(scope: Scope, destination: Destination) -> Sending:
-    """What its picks take, within its own threshold and the device's."""
-    records = scope.records
-    lines: tuple[int, ...] = ()
-    bits, default = EVERYTHING.bits, True
-    if records.dialect.has("pick.destination"):
-        picks = _picks(scope, destination).values()
-        unpicked = records.get("pick.level").value
-        bits = _chosen(records, picks).bits if picks or unpicked is None else _threshold(str(unpicked)).bits
-        default = not picks and unpicked is not None
-        lines = tuple(line for row in picks for line in _lines(row)) or destination.lines()
-    for said in (records.get("destination.level", destination.row), records.get("level")):
-        if said.value is not None:
-            bits &= _threshold(str(said.value)).bits
-            lines += said.lines
-            default = default and said.default
-    return Sending(bits, lines, default)
-
-
-def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending:
-    """What of one channel leaves by the feeds that give to a destination."""
-    records = scope.records
-    lines: tuple[int, ...] = ()
-    bits, default = 0, True
-    for feed, said in _levels(scope, destination, channel):
-        value = said.value if said.value is not None else records.get("feed.level").value
-        bits |= _threshold(str(value)).bits if value is not None else EVERYTHING.bits
-        lines += said.lines or _gives(scope, destination)[feed].get("give.destination", said).lines
-        default = default and said.default
-    return Sending(bits, lines, default and bits != 0)
-
-
-def _gives(scope: Scope, destination: Destination) -> dict[Value, Row]:
-    """The rows by which feeds give to a destination, by feed."""
-    records = scope.records
-    return {
-        str(records.get("give.feed", row).value): row
-        for row in records.rows("give").values()
-        if records.get("give.destination", row).value == destination.ref
-    }
-
-
-def _levels(scope: Scope, destination: Destination, channel: str) -> Iterator[tuple[str, Said]]:
-    """The feeds that bring a channel to a destination, and the level of it in each."""
-    records = scope.records
-    for feed in _gives(scope, destination):
-        if records.dialect.has("take.category"):
-            row = records.rows("take").get((feed, channel))
-            if row is not None:
-                yield str(feed), records.get("take.level", row)
-        elif feed == channel:
-            yield str(feed), records.get("feed.level", records.rows("feed").get((feed,), {}))
-
-
-def _threshold(severity: str) -> Selection:
-    return NOTHING if severity == "none" else through(severity)
-
-
-def _picks(scope: Scope, destination: Destination) -> dict[Key, Row]:
-    """The picks that feed a destination."""
-    at: tuple[str, Key] = ("picks", ())
-    if at not in scope.memo:
-        fed: dict[Value | None, dict[Key, Row]] = {}
-        for key, row in scope.records.rows("pick").items():
-            said = scope.records.get("pick.destination", row).value
-            fed.setdefault(None if isinstance(said, tuple) else said, {})[key] = row
-        scope.memo[at] = fed
-    found: dict[Key, Row] = scope.memo[at].get(destination.ref, {})
-    return found
-
-
-def _chosen(records: Records, picks: Iterable[Row]) -> Selection:
-    """What all picks of a destination take together; what one of them drops, none takes."""
-    taken = dropped = NOTHING
-    for row in picks:
-        if records.get("pick.action", row).value == "drop":
-            dropped |= _picked(records, row)
-        else:
-            taken |= _picked(records, row)
-    return taken - dropped
-
-
-def _picked(records: Records, row: Row) -> Selection:
-    """The facilities and severities that one pick is about; a pick without a severity is about nothing."""
-    facility = records.get("pick.facility", row).value
-    of = None if facility in (None, "all") else str(facility)
-    severity, level = row.get("pick.severity"), row.get("pick.level")
-    if severity is not None:
-        return _one(str(severity.value), of)
-    if level is None or level.value == "none":
-        return NOTHING
-    if records.get("pick.compare", row).value == "exactly":
-        return _one(str(level.value), of)
-    return through(str(level.value), None if of is None else [of])
-
-
-@lru_cache(maxsize=512)
-def _one(severity: str, facility: str | None) -> Selection:
-    return single(severity, None if facility is None else [facility])
-
-
-def _lines(row: Row) -> tuple[int, ...]:
-    """The lines that say what a pick takes; those of the whole pick, if none does."""
-    said = [row[slot] for slot in ("pick.severity", "pick.level", "pick.facility") if slot in row]
-    return tuple(line for s in said or row.values() for line in s.lines)
 
 
 def facts(scope: Scope) -> list[Fact]:
@@ -198,8 +65,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 def _noisy(scope: Scope, destination: Destination, need: Need) -> tuple[int, ...]:
     """The lines of the picks that take what may not leave."""
     _, high = _bounds(need)
-    picks = _picks(scope, destination).values()
-    return tuple(line for row in picks if not _picked(scope.records, row) <= high for line in _lines(row))
+    picks = picks_of(scope, destination).values()
+    return tuple(line for row in picks if not picked(scope.records, row) <= high for line in lines_of(row))
 
 
 @lru_cache(maxsize=4096)
@@ -224,7 +91,7 @@ def _bounds(need: Need) -> tuple[Selection, Selection]:
     """What must leave, and what may."""
     order = THRESHOLD.choices
     wanted = [v for v in order if need.accepts(v)]
-    return _threshold(wanted[0]), _threshold(wanted[-1])
+    return threshold(wanted[0]), threshold(wanted[-1])
 
 
 def _orphans(scope: Scope) -> list[tuple[str, Key, Said]]:
@@ -263,7 +130,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         if not _against(sendings(scope, d)[""].bits, need):
             continue
         if dialect.has("pick.destination"):
-            records = _mend_picks(scope, records, d, need)
+            records = _mendpicks_of(scope, records, d, need)
         else:
             records, more = mend_value(records, place, need)
             obstacles += more
@@ -282,7 +149,7 @@ def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records,
         now = scope.on(records)
         if not _against(sendings(now, d)[channel].bits, need):
             continue
-        bringing = dict(_levels(now, d, channel))
+        bringing = dict(levels_of(now, d, channel))
         fresh = not bringing
         if fresh and takes:
             feed = _feed_for(now, d, channel)
@@ -293,8 +160,8 @@ def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records,
             records = records.having("give", (channel, d.ref), "give.destination", d.ref)
         own = need.only(need.write) if fresh and need.write else need
         _, high = _bounds(need)
-        levels = dict(_levels(scope.on(records), d, channel))
-        noisy = [f for f, said in levels.items() if not _threshold(str(said.value or "debug")) <= high]
+        levels = dict(levels_of(scope.on(records), d, channel))
+        noisy = [f for f, said in levels.items() if not threshold(str(said.value or "debug")) <= high]
         # What is too noisy must go; if that is not enough, one feed is raised; if that is not, all are set.
         for feeds in ([] if fresh else noisy, list(levels)[:1], list(levels)):
             if _against(sendings(scope.on(records), d)[channel].bits, own):
@@ -311,7 +178,7 @@ def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records,
 def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
     """A feed for a channel: one that gives to the destination, one that takes it for another, or a new one."""
     records = scope.records
-    gives = [str(feed) for feed in _gives(scope, d)]
+    gives = [str(feed) for feed in gives_to(scope, d)]
     if gives:
         return gives[0]
     known = {str(key[0]): None for table in ("give", "take") for key in records.rows(table)}
@@ -321,15 +188,15 @@ def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
     return next(name for n in range(1, len(known) + 2) if (name := f"f{n}") not in known)
 
 
-def _mend_picks(scope: Scope, records: Records, destination: Destination, need: Need) -> Records:
+def _mendpicks_of(scope: Scope, records: Records, destination: Destination, need: Need) -> Records:
     """One row for each severity that is missing, none for those that are too much; or one row with a threshold."""
-    picks = _picks(scope, destination)
+    picks = picks_of(scope, destination)
     if records.dialect.has("pick.level"):
-        return _mend_threshold(records, destination, picks, need)
-    target = _target([_picked(records, row) for row in picks.values()], need)
+        return _mendthreshold(records, destination, picks, need)
+    target = _target([picked(records, row) for row in picks.values()], need)
     have = NOTHING
     for key, row in picks.items():
-        taken = _picked(records, row)
+        taken = picked(records, row)
         if taken <= target:
             have |= taken
         else:
@@ -342,7 +209,7 @@ def _mend_picks(scope: Scope, records: Records, destination: Destination, need: 
     return records
 
 
-def _mend_threshold(records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need) -> Records:
+def _mendthreshold(records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need) -> Records:
     """One pick of all facilities through a threshold in place of all others."""
     level = need.choose(lambda v: records.dialect.can_write("pick.level", v)) or "none"
     new = {"pick.facility": "all", "pick.level": level, "pick.destination": destination.ref}
@@ -362,10 +229,10 @@ def _target(taken: list[Selection], need: Need) -> Selection:
     """The threshold to reach: that of the fewest changes; of a destination without picks, the one to write."""
     first = need.choose(lambda v: True) or "none"
     if not taken:
-        return _threshold(first)
+        return threshold(first)
 
     def changes(severity: str) -> int:
-        target = _threshold(severity)
+        target = threshold(severity)
         kept = [t for t in taken if t <= target]
         have = NOTHING
         for t in kept:
@@ -374,7 +241,7 @@ def _target(taken: list[Selection], need: Need) -> Selection:
         return len(taken) - len(kept) + missing
 
     accepted = [v for v in THRESHOLD.choices if need.accepts(v)]
-    return _threshold(min(accepted, key=lambda v: (changes(v), v != first)))
+    return threshold(min(accepted, key=lambda v: (changes(v), v != first)))
 
 
 def _fresh(records: Records) -> str:

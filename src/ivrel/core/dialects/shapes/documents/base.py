@@ -1,0 +1,50 @@
+"""What both kinds of documents have in common."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any, Protocol
+
+from msgspec import Struct
+
+from ivrel.core.dialects.shapes.base import Edit, Words
+
+DEEPEST = 200
+
+
+class Member(Struct, frozen=True):
+    """A member of a node: a leaf has a value; a container or a list entry has words (name and keys) and a node."""
+
+    name: str
+    words: Words
+    value: str | None
+    node: Any
+    line: int
+
+
+class Document(Protocol):
+    """A tree that can be walked, changed and written."""
+
+    root: Any
+
+    def members(self, node: Any) -> list[Member]: ...
+
+    def add(self, node: Any, words: Words) -> Any: ...
+
+    def set(self, node: Any, name: str, value: str, old: Member | None) -> None: ...
+
+    def drop(self, node: Any, member: Member) -> None: ...
+
+    def dump(self) -> bytes: ...
+
+    def write_change(self, edits: Sequence[Edit]) -> str: ...
+
+
+_IDENTITY = re.compile(r"[A-Za-z][\w.-]*:([A-Za-z_][\w.-]*)")
+
+
+def bare(text: str) -> str:
+    """An identity without the name of its module (RFC 7951 section 6.8; as a prefix in XML)."""
+    match = _IDENTITY.fullmatch(text)
+    return match[1] if match else text
