@@ -129,6 +129,8 @@ def test_selection_formats_and_exit_codes(ivrel: Run, example: Path) -> None:
     assert all(len(line) <= 120 and line == line.rstrip() for line in table.splitlines())
     narrow = ivrel("audit", "-w", example, "--width", "90", code=1).stdout
     assert max(len(line) for line in narrow.splitlines()) <= 90
+    slim = ivrel("audit", "-w", example, "--width", "70", code=1).stdout.splitlines()
+    assert slim[2].split() == ["device", *SETTINGS] and slim[3].split()[0] == "orrin-gw1"
     fleet = json.loads(ivrel("fleet", "-w", example, "--format", "json", code=0).stdout)
     assert fleet["devices"][5]["configuration"] == "configs/tarsk-fw2.conf"
     dialects = json.loads(ivrel("dialect", "list", "--format", "json", code=0).stdout)["dialects"]

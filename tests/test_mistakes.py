@@ -191,7 +191,7 @@ def test_one_bad_device_does_not_stop_the_fleet(ivrel: Run, example: Path, tmp_p
         (("audit", "--fleet"), "ivrel: unrecognized arguments: --fleet; see 'ivrel --help'"),
         (("audit", "--today", "soon"), "ivrel audit: argument --today: 'soon' is not a day; expected YYYY-MM-DD"),
         (("wander",), "ivrel: argument COMMAND: invalid choice: 'wander'"),
-        (("audit", "-w", "W", "tarks-fw2"), "ivrel: no device is called 'tarks-fw2'"),
+        (("audit", "-w", "W", "tarks-fw2"), "ivrel: no device is called 'tarks-fw2'; did you mean 'tarsk-fw2'?"),
         (("audit", "-w", "W", "--site", "tarks"), "ivrel: site 'tarks' is not known; did you mean 'tarsk'?"),
         (("audit", "-w", "W", "--setting", "levle"), "ivrel: setting 'levle' is not known; did you mean 'level'?"),
         (("explain", "-w", "W", "mv-*"), "ivrel: 'mv-*' matches 4 devices; expected one"),

@@ -9,6 +9,7 @@ import sys
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
 from pathlib import Path
+from shlex import quote
 from typing import TYPE_CHECKING, TypeVar
 
 if TYPE_CHECKING:
@@ -123,14 +124,14 @@ def columns(args: argparse.Namespace) -> int:
 
 def workspace_words(args: argparse.Namespace) -> str:
     """The option that names the workspace, as a next command has to repeat it."""
-    return "" if args.workspace == "." else f" -w {args.workspace}"
+    return "" if args.workspace == "." else f" -w {quote(args.workspace)}"
 
 
 def chosen_words(args: argparse.Namespace) -> str:
     """The words that choose devices, as a next command has to repeat them."""
-    options = [f"--{name} {word}" for name in ("kind", "site", "group") for word in getattr(args, name)]
+    options = [f"--{name} {quote(word)}" for name in ("kind", "site", "group") for word in getattr(args, name)]
     options += [f"--setting {name}" for name in getattr(args, "setting", ())]
-    return "".join(f" {word}" for word in [*args.device, *options])
+    return "".join(f" {word}" for word in [*map(quote, args.device), *options])
 
 
 def progress(items: Iterable[T], total: int, doing: str) -> Iterator[T]:

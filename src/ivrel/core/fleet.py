@@ -11,6 +11,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable, Sequence
+from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from functools import lru_cache
 from ipaddress import ip_address
@@ -206,7 +207,7 @@ def _csv_device(cells: dict[str, str], width: int, header: Sequence[str], line: 
 def choose(fleet: Fleet, choice: Choice) -> tuple[Device, ...]:
     """The devices that `choice` asks for, in the fleet's order; a word that matches nothing is a mistake."""
     mistakes = [
-        Mistake("", f"no device is called '{name}'" if _plain(name) else f"no device matches '{name}'")
+        Mistake("", _unmatched(name, fleet))
         for name in choice.names
         if not any(fnmatchcase(d.name, name) for d in fleet.devices)
     ]
@@ -225,8 +226,11 @@ def choose(fleet: Fleet, choice: Choice) -> tuple[Device, ...]:
     return tuple(d for d in fleet.devices if _chosen(d, choice))
 
 
-def _plain(name: str) -> bool:
-    return not any(c in name for c in "*?[")
+def _unmatched(name: str, fleet: Fleet) -> str:
+    if any(c in name for c in "*?["):
+        return f"no device matches '{name}'"
+    near = get_close_matches(name, [d.name for d in fleet.devices], 1)
+    return f"no device is called '{name}'" + (f"; did you mean '{near[0]}'?" if near else "")
 
 
 def _chosen(device: Device, choice: Choice) -> bool:

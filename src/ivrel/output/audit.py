@@ -43,13 +43,19 @@ def show_audit(
 
 
 def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence[str]) -> None:
-    grid = table("device", "kind", "site", *settings)
+    # On a narrow terminal the verdicts matter more than what the findings say again.
+    about = [("kind", [r.kind for r in results]), ("site", [r.site for r in results])]
+    cells = max((len(mark) for mark in MARKS.values()), default=0)
+    needed = max((len(r.device) for r in results), default=0) + sum(max(len(s), cells) + 2 for s in settings)
+    if needed + sum(max(map(len, [name, *words])) + 2 for name, words in about) > screen.width:
+        about = []
+    grid = table("device", *(name for name, _ in about), *settings)
     for column in grid.columns:
         column.no_wrap = True
-    for result in results:
+    for n, result in enumerate(results):
         given = {v.setting: v.verdict for v in result.verdicts}
-        cells = [styled(given[s], MARKS[given[s]]) if s in given else Text("") for s in settings]
-        grid.add_row(Text(result.device), Text(result.kind, "dim"), Text(result.site, "dim"), *cells)
+        row = [styled(given[s], MARKS[given[s]]) if s in given else Text("") for s in settings]
+        grid.add_row(Text(result.device), *(Text(words[n], "dim") for _, words in about), *row)
     shown(screen, grid)
 
 
