@@ -5,7 +5,6 @@ from __future__ import annotations
 from hypothesis import strategies as st
 
 from ivrel.core.dialects import Dialect, Records, read_records
-from ivrel.core.dialects.dialect import fields_of
 from ivrel.core.dialects.slots import SLOTS, Value, table_of
 from ivrel.core.dialects.steps import steps_between
 from ivrel.core.dialects.write import apply_edits
@@ -50,6 +49,11 @@ WORDS = {
     "pick.destination": ("a", "b", "c", "gone"),
     "pick.feed": ("f1", "f2", "f3"),
 }
+
+
+def fields_of(dialect: Dialect, table: str) -> tuple[str, ...]:
+    """The slots of a table that this platform's statements can carry."""
+    return tuple(dict.fromkeys(s for p in dialect.patterns for s in p.slots if table_of(s) == table))
 
 
 def device(dialect: Dialect) -> Device:

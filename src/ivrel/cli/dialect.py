@@ -40,6 +40,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     one.add_argument("name", help="the name of a dialect")
     one.add_argument("file", help="the file of a configuration")
     common.format_argument(one)
+    one.add_argument("--all", action="store_true", help="show every line, also of many interfaces")
     one.set_defaults(run=run_try)
 
     one = action(
@@ -134,7 +135,7 @@ def run_try(args: argparse.Namespace) -> int:
     else:
         from ivrel.output.dialect import show_trial
 
-        show_trial(dialect, args.file, rows, facts, data.count(b"\n"), common.columns(args))
+        show_trial(dialect, args.file, rows, facts, data.count(b"\n"), common.columns(args), args.all)
     return 1 if any(isinstance(match, tuple) for _, _, match in rows) else 0
 
 

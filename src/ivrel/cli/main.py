@@ -24,7 +24,7 @@ COMMANDS = {
     "dialect": "list, show, check and try dialects; start a new one; apply a change",
 }
 
-GOOD, BAD, WRONG = 0, 1, 2
+GOOD, WRONG = 0, 2  # 1 is a command's own: something does not meet what is asked
 
 
 class Parser(argparse.ArgumentParser):

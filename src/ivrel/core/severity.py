@@ -54,11 +54,6 @@ class Selection(Struct, frozen=True):
         facility, severity = pair
         return bool(self.bits >> (FACILITIES.index(facility) * 8 + SEVERITIES.index(severity)) & 1)
 
-    def severities(self, facility: str) -> tuple[str, ...]:
-        """The severities that leave for one facility, most urgent first."""
-        row = self.bits >> (8 * FACILITIES.index(facility)) & 0xFF
-        return _names(row)
-
     def describe(self) -> str:
         """The selection in words: 'through warning', 'error, warning', 'nothing', or facility by facility."""
         return _describe(self.bits)

@@ -8,10 +8,12 @@ from rich.text import Text
 
 from ivrel.core.dialects.abilities import Ability, lacking
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import Match
+from ivrel.core.dialects.records import LAZY, Match
 from ivrel.core.form import shorten
 from ivrel.core.settings import Fact
 from ivrel.output.screen import console, count, line, next_commands, shown, table
+
+SOME = 6  # lines of interfaces that are shown, unless all are asked for
 
 Row = tuple[int, str, Match | tuple[str, ...] | None]
 
@@ -45,7 +47,7 @@ def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
 
 
 def show_trial(
-    dialect: Dialect, file: str, rows: Sequence[Row], facts: Sequence[Fact], lines: int, width: int
+    dialect: Dialect, file: str, rows: Sequence[Row], facts: Sequence[Fact], lines: int, width: int, every: bool
 ) -> None:
     """A text line by line, with what each was understood as; what is passed over is only counted."""
     screen = console(width)
@@ -53,9 +55,13 @@ def show_trial(
     screen.print()
     grid = table("line", "text", "understood as")
     strays = 0
+    lookups = [row for row in rows if isinstance(row[2], Match) and row[2].table in LAZY]
+    hidden = [] if every else lookups[SOME:]
     for number, text, match in rows:
+        if (number, text, match) in hidden:
+            continue
         if match is None:
-            meaning = Text("bears on nothing", "dim")
+            meaning = Text("bears on nothing by itself", "dim")
         elif isinstance(match, Match):
             fields = (*match.named, *match.fields, *match.many)
             meaning = Text(", ".join(f"{slot} {value}" for slot, value in fields), "green")
@@ -64,6 +70,8 @@ def show_trial(
             meaning = Text(f"not understood; may bear on {', '.join(match) or 'nothing'}", "bold red")
         grid.add_row(Text(str(number), "dim"), Text(shorten(text, 80), "italic"), meaning)
     shown(screen, grid)
+    if hidden:
+        line(screen, (f"and {count(len(hidden), 'line')} more of interfaces, understood; --all shows them", "dim"))
     line(screen, (f"and {count(max(lines - len(rows), 0), 'line')} passed over", "dim"))
     screen.print()
     grid = table("setting", "of", "value", "said by")

@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from ivrel.core.dialects import shapes
 from ivrel.core.dialects.pattern import Pattern, compile_pattern
-from ivrel.core.dialects.slots import SLOTS, TABLES, Value, table_of
+from ivrel.core.dialects.slots import SLOTS, TABLES, Value
 from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, place, read_yaml
 from ivrel.core.mistakes import InputError, not_one_of
 
@@ -266,8 +266,3 @@ def _defaults(node: Node | None, report: Report) -> dict[str, Value]:
             choices = SLOTS[slot].type.choices
             report.add(node, f"default of {slot}: {not_one_of(word, choices)}")
     return out
-
-
-def fields_of(dialect: Dialect, table: str) -> tuple[str, ...]:
-    """The slots of a table that this platform's statements can carry."""
-    return tuple(dict.fromkeys(s for p in dialect.patterns for s in p.slots if table_of(s) == table))

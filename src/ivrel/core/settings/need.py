@@ -107,9 +107,6 @@ class SetNeed(Struct, frozen=True):
         return "; ".join(out)
 
 
-AnyNeed = Need | SetNeed
-
-
 def read_need(
     node: Node,
     report: Report,
