@@ -1,0 +1,185 @@
+"""What comes out: for machines as documented, for people on a terminal, and files as a whole or not at all."""
+
+from __future__ import annotations
+
+import doctest
+import importlib
+import json
+import os
+import pkgutil
+import pty
+import re
+import select
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import TODAY, Run
+
+import ivrel as package
+from ivrel.core import InputError, Unreadable, correct, read_policy
+from ivrel.core.fleet import Device
+from ivrel.core.settings.level import SETTING as LEVEL
+from ivrel.output.audit import runs
+from ivrel.output.screen import count
+from ivrel.sources.dialects import Dialects
+from ivrel.sources.files import claim_folder, read_bytes, read_text, write_text
+
+DOCS = Path(__file__).parent.parent / "docs"
+PROGRAM = str(Path(sys.executable).parent / "ivrel")
+CALLS = {
+    "audit": ["audit"],
+    "read": ["read", "tarsk-fw2"],
+    "explain": ["explain", "tarsk-fw2", "level"],
+    "correct": ["correct", "mv-petrel-gw1"],
+    "fleet": ["fleet"],
+    "policy": ["policy"],
+    "dialect list": ["dialect", "list"],
+    "dialect show": ["dialect", "show", "hollin"],
+    "dialect try": ["dialect", "try", "skarn"],
+}
+
+
+def keys(value: Any) -> set[str]:
+    if isinstance(value, dict):
+        return set(value) | {k for inner in value.values() for k in keys(inner)}
+    return {k for inner in value for k in keys(inner)} if isinstance(value, list) else set()
+
+
+@pytest.mark.parametrize("name", CALLS)
+def test_json_has_the_documented_keys(ivrel: Run, example: Path, name: str) -> None:
+    words = [*CALLS[name], *([str(example / "configs" / "tarsk-fw2.conf")] if name == "dialect try" else [])]
+    done = ivrel(*words, "-w", example, "--format", "json")
+    found = json.loads(done.stdout)
+    row = next(line for line in (DOCS / "formats.md").read_text().splitlines() if line.startswith(f"| `{name}`"))
+    # Of a row with two objects, the first; what is there only at times is named behind ' has a '.
+    first = row.partition("; of one device")[0].partition("; a device that")[0]
+    documented = set(re.findall(r'"([a-z_]+)"', first)) - {"text", "default", "not_understood", "may_bear_on"}
+    assert documented <= keys(found) | ({"problem"} if name == "correct" else set()), documented - keys(found)
+    assert next(iter(found)) in row
+
+
+def test_corrections_on_disk_are_those_on_the_terminal(ivrel: Run, example: Path, tmp_path: Path) -> None:
+    done = ivrel("correct", "-w", example, "kelby-*", "-o", tmp_path / "out", "--format", "json", code=0)
+    assert (tmp_path / "out" / "corrections.json").read_text() == done.stdout
+    for device in json.loads(done.stdout)["devices"]:
+        folder = tmp_path / "out" / device["device"]
+        assert (folder / "change.txt").read_text() == device["change"]
+        assert (folder / "backout.txt").read_text() == device["backout"]
+        sheet = (tmp_path / "out" / "change-sheet.md").read_text()
+        assert all(change["line"].replace("|", "\\|") in sheet for change in device["changes"])
+    left = sorted(p.name for p in (tmp_path / "out").iterdir() if p.is_file())
+    assert left == ["change-sheet.md", "corrections.json"]
+
+
+def on_terminal(words: list[str], env: dict[str, str]) -> str:
+    """What a program writes to a terminal of 100 columns."""
+    master, slave = pty.openpty()
+    child = subprocess.Popen(words, stdout=slave, stderr=slave, env={**os.environ, "TERM": "xterm", **env})
+    os.close(slave)
+    out = b""
+    while select.select([master], [], [], 20)[0]:
+        try:
+            part = os.read(master, 65536)
+        except OSError:
+            break
+        if not part:
+            break
+        out += part
+    child.wait(timeout=20)
+    os.close(master)
+    return out.decode()
+
+
+def test_colour_only_on_a_terminal_that_wants_it(example: Path) -> None:
+    words = [PROGRAM, "audit", "-w", str(example), "tarsk-*"]
+    plain = subprocess.run(words, capture_output=True, text=True, env={**os.environ, "COLUMNS": "100"}).stdout
+    colourful = on_terminal(words, {"COLUMNS": "100"})
+    assert "\x1b[1;31mbreaks" in colourful and "\x1b" not in plain
+    sober = on_terminal(words, {"COLUMNS": "100", "NO_COLOR": "1"})
+    # Weight and slant may stay; colours may not.
+    assert not re.search(r"\x1b\[(\d+;)*3[0-7]m", sober)
+    bare = re.sub(r"\x1b\[[0-9;]*m", "", sober).replace("\r", "")
+    assert [line.rstrip() for line in bare.splitlines()] == plain.splitlines()
+
+
+def test_a_text_of_brackets_is_no_markup(ivrel: Run, example: Path, tmp_path: Path) -> None:
+    config = tmp_path / "odd.conf"
+    config.write_text("events\n    export on\n    [bold]send[/bold] \x1b[31m [/] x\n")
+    shown = ivrel("dialect", "try", "quern", config, code=1).stdout
+    assert "[bold]send[/bold]" in shown and "\x1b" not in shown
+
+
+@pytest.mark.parametrize(("numbers", "expected"), [([], ""), ([4], "4"), ([4, 5, 6, 9], "4-6, 9"), ([1, 3], "1, 3")])
+def test_runs_of_lines_are_short(numbers: list[int], expected: str) -> None:
+    assert runs(numbers) == expected
+    assert (count(1, "device"), count(1200, "device"), count(2, "policy")) == (
+        "1 device",
+        "1,200 devices",
+        "2 policies",
+    )
+
+
+def test_files_are_written_as_a_whole_or_not_at_all(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    target = tmp_path / "a" / "b.txt"
+    write_text(target, "old\n")
+    mask = os.umask(0)
+    os.umask(mask)
+    assert target.stat().st_mode & 0o777 == 0o666 & ~mask
+
+    def full(self: Path, other: Path) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(Path, "replace", full)
+    with pytest.raises(InputError, match="cannot be written: no space left on device"):
+        write_text(target, "new\n")
+    assert target.read_text() == "old\n" and [p.name for p in target.parent.iterdir()] == ["b.txt"]
+    with pytest.raises(InputError, match="cannot be written: "):
+        write_text(target / "c", "x")
+    with pytest.raises(InputError, match="already holds something; give --replace"):
+        claim_folder(target.parent, False)
+    with pytest.raises(InputError, match="is no folder"):
+        claim_folder(target, True)
+
+
+def test_what_cannot_be_read_says_why(tmp_path: Path) -> None:
+    (tmp_path / "latin").write_bytes("grüße".encode("latin-1"))
+    (tmp_path / "bom").write_bytes(b"\xef\xbb\xbfevents\n")
+    assert read_bytes(tmp_path / "bom", "bom") == b"events\n"
+    with pytest.raises(InputError, match="latin: not UTF-8 at byte 2"):
+        read_text(tmp_path / "latin", "latin")
+    with pytest.raises(Unreadable, match="gone: no such file or directory"):
+        read_bytes(tmp_path / "gone", "gone")
+    with (tmp_path / "huge").open("wb") as file:
+        file.truncate(300 * 1024 * 1024)
+    with pytest.raises(Unreadable, match="huge: larger than 256 MiB"):
+        read_bytes(tmp_path / "huge", "huge")
+
+
+def test_steps_that_shared_chains_made_idle_are_pruned() -> None:
+    # Two sinks that one feed serves: what is mended for the first is mended for the second as well.
+    text = (
+        '<osier><sinks><sink id="a" inet="198.51.100.21"/><sink id="b" inet="198.51.100.22"/></sinks><feeds>'
+        '<feed id="f1"><take category="system" least="alert"/><give sink="a"/><give sink="b"/></feed>'
+        '<feed id="f2"><take category="system" least="debug"/><give sink="b"/></feed></feeds></osier>'
+    )
+    policy = read_policy(
+        "policy: p\ncollectors:\n  a: {address: 198.51.100.21}\n  b: {address: 198.51.100.22}\n"
+        "rules:\n  - {rule: r, require: {collectors: [a, b], level: {from: warning, to: notice}}}\n",
+        "policy.yaml",
+    )
+    done = correct(Device("x", "firewall", "s", "osier"), Dialects()["osier"], text.encode(), policy, TODAY, "x.xml")
+    assert done.proved and not done.remains, (done.change, done.proof)
+    assert {c.settings for c in done.changes} == {("level",)} and LEVEL.name == "level"
+    lines = [f"{c.inside}: {c.line}" for c in done.changes]
+    assert len(lines) == len(set(lines)) and sum("take system" in line for line in lines) <= 2
+
+
+def test_the_examples_in_the_docstrings_hold() -> None:
+    ran = 0
+    for module in pkgutil.walk_packages(package.__path__, "ivrel."):
+        if not module.name.endswith("__main__"):
+            ran += doctest.testmod(importlib.import_module(module.name), raise_on_error=True).attempted
+    assert ran >= 5
