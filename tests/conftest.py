@@ -10,9 +10,16 @@ from datetime import date
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from ivrel.demo.workspace import write_workspace
 from ivrel.sources.workspace import Workspace
+
+# How long a generated case takes says more of the machine than of the code.
+settings.register_profile(
+    "ivrel", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
+)
+settings.load_profile("ivrel")
 
 TODAY = date(2026, 11, 23)
 Run = Callable[..., subprocess.CompletedProcess[str]]

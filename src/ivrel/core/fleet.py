@@ -25,7 +25,7 @@ from ivrel.core.mistakes import InputError, Mistake, not_one_of
 KINDS = ("router", "switch", "firewall", "gateway", "server")
 
 
-class Device(Struct, frozen=True):
+class Device(Struct, frozen=True, gc=False):
     """One device; `identity` is the address that it should be known by, `line` where the fleet file has it."""
 
     name: str

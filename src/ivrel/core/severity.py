@@ -30,7 +30,7 @@ _ALL = (1 << (len(FACILITIES) * 8)) - 1
 _EVERY_FACILITY = sum(1 << (8 * f) for f in range(len(FACILITIES)))
 
 
-class Selection(Struct, frozen=True):
+class Selection(Struct, frozen=True, gc=False):
     """Which facilities and severities may leave: bit `facility * 8 + severity` is set for each pair."""
 
     bits: int = 0

@@ -87,23 +87,23 @@ class Workspace:
             for device in devices:
                 yield self.audit_device(device, today)
             return
-        chunks = [devices[at : at + CHUNK] for at in range(0, len(devices), CHUNK)]
+        chunks = range(0, len(devices), CHUNK)
         decoder = msgspec.msgpack.Decoder(list[DeviceResult])
-        with ProcessPoolExecutor(workers, get_context("fork"), _prepare, (self, today)) as pool:
+        with ProcessPoolExecutor(workers, get_context("fork"), _prepare, (self, devices, today)) as pool:
             for packed in pool.map(_judge, chunks):
                 yield from decoder.decode(packed)
 
 
-_shared: tuple[Workspace, date]
+_shared: tuple[Workspace, Sequence[Device], date]
 
 
-def _prepare(workspace: Workspace, today: date) -> None:
+def _prepare(workspace: Workspace, devices: Sequence[Device], today: date) -> None:
     global _shared
     gc.freeze()
     gc.disable()  # what a worker makes, it hands on; nothing in it is a circle
-    _shared = workspace, today
+    _shared = workspace, devices, today
 
 
-def _judge(devices: Sequence[Device]) -> bytes:
-    workspace, today = _shared
-    return msgspec.msgpack.encode([workspace.audit_device(d, today) for d in devices])
+def _judge(start: int) -> bytes:
+    workspace, devices, today = _shared
+    return msgspec.msgpack.encode([workspace.audit_device(d, today) for d in devices[start : start + CHUNK]])

@@ -14,14 +14,14 @@ MARKS = {"breaks": "breaks", "unknown": "unknown", "unable": "unable", "waived":
 Totals = dict[str, int]
 
 
-class Place(Struct, frozen=True):
+class Place(Struct, frozen=True, gc=False):
     """A line of a configuration; lines count from 1."""
 
     file: str
     line: int
 
 
-class Verdict(Struct, frozen=True):
+class Verdict(Struct, frozen=True, gc=False):
     """The verdict of one device and one setting, with what decides it."""
 
     setting: str
@@ -33,7 +33,7 @@ class Verdict(Struct, frozen=True):
     where: tuple[Place, ...]
 
 
-class DeviceResult(Struct, frozen=True):
+class DeviceResult(Struct, frozen=True, gc=False):
     """All verdicts of one device; `problem` says why its configuration could not be read, if it could not."""
 
     device: str

@@ -25,7 +25,7 @@ Key = tuple[Value, ...]
 LAZY = ("interface",)
 
 
-class Said(Struct, frozen=True):
+class Said(Struct, frozen=True, gc=False):
     """A value and the lines that decide it; `default`: they leave it to the platform. Many are a tuple."""
 
     value: Value | tuple[Value, ...] | None

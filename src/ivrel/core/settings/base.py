@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import lru_cache
 from typing import Any, Literal
 
 from msgspec import Struct
@@ -31,7 +32,7 @@ class Collector(Struct, frozen=True):
         return self.address, self.port, self.transport
 
 
-class Fact(Struct, frozen=True):
+class Fact(Struct, frozen=True, gc=False):
     """One thing that a configuration says about a setting; `key`: of which destination, or which part."""
 
     setting: str
@@ -42,7 +43,7 @@ class Fact(Struct, frozen=True):
     note: str = ""
 
 
-class Finding(Struct, frozen=True):
+class Finding(Struct, frozen=True, gc=False):
     """Why a setting is not as asked, and the lines that decide it."""
 
     why: str
@@ -57,7 +58,7 @@ class Obstacle(Struct, frozen=True):
     unable: bool = False
 
 
-class Destination(Struct, frozen=True):
+class Destination(Struct, frozen=True, gc=False):
     """A destination of a device, held against the collectors of the policy."""
 
     key: Key
@@ -187,6 +188,7 @@ class Scope:
         }
 
 
+@lru_cache(maxsize=256)
 def slot_of(field: str, table: str) -> str:
     """The slot of a field that stands once (table ''), for each destination, or for each feed."""
     if not table:
@@ -194,7 +196,7 @@ def slot_of(field: str, table: str) -> str:
     return f"{table}.{field}"
 
 
-class Place(Struct, frozen=True):
+class Place(Struct, frozen=True, gc=False):
     """One place where a value is said: of the whole device (label '') or of one destination."""
 
     label: str

@@ -11,7 +11,7 @@ from ivrel.core.settings.base import Destination, Scope
 from ivrel.core.severity import EVERYTHING, NOTHING, Selection, single, through
 
 
-class Sending(Selection, frozen=True):
+class Sending(Selection, frozen=True, gc=False):
     """The selection of one destination, with the lines that make it."""
 
     lines: tuple[int, ...] = ()
