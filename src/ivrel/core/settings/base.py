@@ -116,7 +116,7 @@ class Scope:
 
     @property
     def destinations(self) -> list[Destination]:
-        """All destinations of the device, in the order of the text."""
+        """All destinations of the device, by name."""
         if self._destinations is None:
             self._destinations = self._find()
         return self._destinations
@@ -142,7 +142,8 @@ class Scope:
             # Where two collectors share an address, the one that is asked for is meant.
             near.sort(key=lambda name: self.wanted is not None and name not in self.wanted)
             out.append(Destination(key, row, label, endpoint, near[0] if near else None, bool(exact)))
-        return out
+        # By name, not by place: what a text says is the same wherever in it a destination stands.
+        return sorted(out, key=lambda d: d.label)
 
     @property
     def serving(self) -> dict[str, Destination]:
@@ -173,19 +174,16 @@ class Scope:
         elif self.records.dialect.has(way):
             for name in self.feeds(self.destinations if every else self.judged):
                 row = self.records.rows("feed").get((name,), {})
-                yield Place(str(name), "feed", (name,), way, self.records.get(way, row), str(name))
+                yield Place(name, "feed", (name,), way, self.records.get(way, row), name)
         elif self.records.dialect.has(wide):
             yield Place("", "", (), wide, self.records.get(wide))
 
-    def feeds(self, destinations: Sequence[Destination]) -> dict[Value, None]:
-        """The feeds that give to any of these destinations, in the order of the text."""
+    def feeds(self, destinations: Sequence[Destination]) -> list[str]:
+        """The feeds that give to any of these destinations, by name."""
         refs = {d.ref for d in destinations}
-        return {
-            feed: None
-            for row in self.records.rows("give").values()
-            if self.records.get("give.destination", row).value in refs
-            and (feed := _one(self.records.get("give.feed", row).value)) is not None
-        }
+        rows = self.records.rows("give").values()
+        giving = [row for row in rows if self.records.get("give.destination", row).value in refs]
+        return sorted({str(self.records.get("give.feed", row).value) for row in giving})
 
 
 @lru_cache(maxsize=256)
