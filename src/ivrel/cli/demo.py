@@ -12,7 +12,6 @@ from ivrel.cli import common
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", nargs="?", default="ivrel-demo", metavar="DIR", help="default: ivrel-demo")
     parser.add_argument("--replace", action="store_true", help="write into a folder that already holds something")
-    parser.add_argument("--width", type=int, help=argparse.SUPPRESS)
     common.example(parser, "ivrel demo", "ivrel demo /tmp/skerry --replace")
     parser.set_defaults(run=run)
 

@@ -51,7 +51,7 @@ def styled(verdict: str, text: str | None = None) -> Text:
     return Text(verdict if text is None else text, STYLES.get(verdict, ""))
 
 
-def table(*headers: str, indent: int = 0) -> Table:
+def table(*headers: str) -> Table:
     """A table without lines."""
     out = Table(box=None, pad_edge=False, show_edge=False, header_style="dim", padding=(0, 2, 0, 0))
     for header in headers:

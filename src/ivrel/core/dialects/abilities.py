@@ -5,7 +5,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.slots import SLOTS, TABLES
+from ivrel.core.dialects.slots import SLOTS
 
 
 class Ability(Struct, frozen=True):
@@ -56,6 +56,6 @@ def abilities(dialect: Dialect) -> list[Ability]:
 
 def lacking(dialect: Dialect) -> list[str]:
     """The settings of which this platform can say nothing at all."""
-    bear = {name: None for slot in SLOTS.values() if slot.table in ("", *TABLES) for name in slot.bears_on}
+    bear = {name: None for slot in SLOTS.values() for name in slot.bears_on}
     said = {name for slot in dialect.slots for name in SLOTS[slot].bears_on if SLOTS[slot].table != "interface"}
     return [name for name in bear if name not in said]

@@ -14,7 +14,7 @@ from ivrel.core.dialects.pattern import Any, Flag, Item, Literal, Maybe, Pattern
 from ivrel.core.dialects.records import LAZY, Records, Row, matcher, read_records
 from ivrel.core.dialects.shapes.base import Refused
 from ivrel.core.dialects.slots import SLOTS, table_of
-from ivrel.core.dialects.steps import steps_between
+from ivrel.core.dialects.steps import Getter, steps_between
 from ivrel.core.dialects.write import apply_edits
 from ivrel.core.mistakes import Mistake, Unreadable
 from ivrel.core.settings import Scope, read_settings
@@ -68,16 +68,8 @@ def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tu
         row: Row = records.rows(match.table).get(key, {})
         if any(SLOTS[slot].many for slot in pattern.slots) or _reads_only(pattern):
             continue
-
-        def get(slot: str, row: Row = row) -> str | int | None:
-            value = records.get(slot, row).value
-            return None if isinstance(value, tuple) else value
-
-        def said(slot: str, row: Row = row) -> str | int | None:
-            value = row.get(slot)
-            return None if value is None or value.default or isinstance(value.value, tuple) else value.value
-
-        written = pattern.write(get, said)
+        get = Getter(records, row)
+        written = pattern.write(get, get.said)
         if written is None or pattern.read(*written) != pattern.read(match.path, match.words):
             join = dialect.grammar.join
             told = join(written[1]) if written else "nothing"

@@ -44,7 +44,7 @@ def steps_between(before: Records, after: Records) -> list[Step]:
 
 
 def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]:
-    get = _Getter(before, row)
+    get = Getter(before, row)
     by = before.dialect.removal.get(table)
     if by is not None:
         words, path = by.write_removal(get), by.write_path(get)
@@ -62,7 +62,7 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]
             yield Step(Edit(written[0].path, words, True), table, key)
 
 
-class _Getter:
+class Getter:
     """Gives patterns the values of one row."""
 
     def __init__(self, records: Records, row: Row) -> None:
@@ -81,7 +81,7 @@ class _Getter:
 def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row | None) -> Iterator[Step]:
     """The steps of one row: a statement is written if it says anything that the defaults do not."""
     new = after.rows(table)[key]
-    get = _Getter(after, new)
+    get = Getter(after, new)
     keys = before.dialect.keys.get(table, ())
     patterns = [(n, p) for n, p in enumerate(before.dialect.patterns) if p.table == table]
     said = {slot for slot in new if slot not in keys and not new[slot].default}

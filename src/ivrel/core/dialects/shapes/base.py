@@ -119,6 +119,19 @@ def line_end(data: bytes) -> bytes:
     return b"\r\n" if b"\r\n" in data[:65536] else b"\n"
 
 
+def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
+    """The text after `change` has worked on its lines; how they end, and whether the last one does, stays."""
+    end = line_end(data)
+    lines = data.split(b"\n")
+    ended = lines[-1] == b""
+    if ended:
+        lines.pop()
+    if end == b"\r\n":
+        lines = [line.removesuffix(b"\r") for line in lines]
+    change(lines)
+    return end.join([*lines, b""] if ended and lines else lines)
+
+
 def starts(data: bytes, head: bytes) -> Iterator[int]:
     """Where lines begin with `head` at their first column."""
     if data.startswith(head):

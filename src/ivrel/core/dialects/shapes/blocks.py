@@ -21,8 +21,8 @@ from ivrel.core.dialects.shapes.base import (
     Style,
     Words,
     decode,
+    edited_lines,
     fine,
-    line_end,
     lines_with,
     missing,
     quote,
@@ -156,16 +156,11 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
 
 
 def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
-    end = line_end(data)
-    lines = data.split(b"\n")
-    tail = lines.pop() if lines[-1] == b"" else None
-    if end == b"\r\n":
-        lines = [line.removesuffix(b"\r") for line in lines]
-    for edit in edits:
-        _apply(lines, edit, identity, style)
-    if tail is not None or lines:
-        return end.join([*lines, b""]) if tail is not None else end.join(lines)
-    return b""
+    def change(lines: list[bytes]) -> None:
+        for edit in edits:
+            _apply(lines, edit, identity, style)
+
+    return edited_lines(data, change)
 
 
 def _apply(lines: list[bytes], edit: Edit, identity: Identity, style: Style) -> None:

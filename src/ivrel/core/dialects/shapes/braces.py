@@ -25,6 +25,7 @@ from ivrel.core.dialects.shapes.base import (
     Words,
     decode,
     fine,
+    line_end,
     lines_with,
     missing,
     quote,
@@ -318,13 +319,9 @@ def _insert(data: bytes, holder: Node | None, nodes: Sequence[Node], path: Path,
         last = nodes[-1]
         begin = data.rfind(b"\n", 0, last.start) + 1
         lead = data[begin : last.start]
-        joint = b" " if lead.strip() else _line_end(data) + lead
+        joint = b" " if lead.strip() else line_end(data) + lead
         ended = data[last.start : last.stop].endswith((b";", b"}"))
         return data[: last.stop] + (b"" if ended else b";") + joint + text.encode() + data[last.stop :]
     if holder is not None:
         return data[: holder.inner] + b" " + text.encode() + b" " + data[holder.inner :].lstrip(b" ")
     return data + (b"" if data.endswith(b"\n") or not data else b"\n") + text.encode() + b"\n"
-
-
-def _line_end(data: bytes) -> bytes:
-    return b"\r\n" if b"\r\n" in data[:65536] else b"\n"

@@ -16,8 +16,8 @@ from ivrel.core.dialects.shapes.base import (
     Style,
     Words,
     decode,
+    edited_lines,
     fine,
-    line_end,
     lines_with,
     missing,
     refuse,
@@ -96,25 +96,26 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
 
 
 def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
-    end = line_end(data)
-    lines = data.split(b"\n")
-    tail = lines.pop() if lines[-1] == b"" else None
-    if end == b"\r\n":
-        lines = [line.removesuffix(b"\r") for line in lines]
-    for edit in edits:
-        left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
-        # What an edit means begins like its first word: only those lines are looked at.
-        near = [(at, words) for at, words in _below(lines, left[0]) if words[: len(left)] == left]
-        if edit.removes:
-            if not near:
-                raise missing(edit, join)
-            for at, _ in reversed(near):
-                del lines[at]
-        elif near:
-            lines[near[-1][0]] = join(edit.words).encode()
-        else:
-            lines.insert(_behind(lines, left), join(edit.words).encode())
-    return end.join([*lines, b""] if tail is not None and lines else lines)
+    def change(lines: list[bytes]) -> None:
+        for edit in edits:
+            _apply(lines, edit)
+
+    return edited_lines(data, change)
+
+
+def _apply(lines: list[bytes], edit: Edit) -> None:
+    left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
+    # What an edit means begins like its first word: only those lines are looked at.
+    near = [(at, words) for at, words in _below(lines, left[0]) if words[: len(left)] == left]
+    if edit.removes:
+        if not near:
+            raise missing(edit, join)
+        for at, _ in reversed(near):
+            del lines[at]
+    elif near:
+        lines[near[-1][0]] = join(edit.words).encode()
+    else:
+        lines.insert(_behind(lines, left), join(edit.words).encode())
 
 
 def _below(lines: list[bytes], first: str) -> list[tuple[int, Words]]:

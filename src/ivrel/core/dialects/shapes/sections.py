@@ -20,7 +20,7 @@ from ivrel.core.dialects.shapes.base import (
     Style,
     Words,
     decode,
-    line_end,
+    edited_lines,
     lines_with,
     missing,
     refuse,
@@ -145,14 +145,11 @@ def _sections(data: bytes, style: Style) -> dict[Words, tuple[Words, ...]]:
 
 
 def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
-    end = line_end(data)
-    lines = data.split(b"\n")
-    tail = lines.pop() if lines[-1] == b"" else None
-    if end == b"\r\n":
-        lines = [line.removesuffix(b"\r") for line in lines]
-    for edit in edits:
-        _apply(lines, edit, style)
-    return end.join([*lines, b""] if tail is not None and lines else lines)
+    def change(lines: list[bytes]) -> None:
+        for edit in edits:
+            _apply(lines, edit, style)
+
+    return edited_lines(data, change)
 
 
 def _apply(lines: list[bytes], edit: Edit, style: Style) -> None:

@@ -19,6 +19,7 @@ class _Object(dict[str, Any]):
 
     line: int = 1
     lines: dict[str, int]
+    keys_of: Words = ()  # of an entry of a list: the names of its keys
 
 
 class JsonDocument:
@@ -42,19 +43,19 @@ class JsonDocument:
 
     def members(self, node: Any) -> list[Member]:
         out = []
-        keys = getattr(node, "keys_of", ())
+        keys = node.keys_of
         for name, value in node.items():
             plain, line = _plain(name), node.lines.get(name, node.line)
             if isinstance(value, _Object):
                 if plain == self.style.mirror:
-                    value.keys_of = keys  # type: ignore[attr-defined]
+                    value.keys_of = keys
                 out.append(Member(plain, (plain,), None, value, line))
             elif isinstance(value, list):
                 for n, entry in enumerate(value):
                     if isinstance(entry, _Object):
-                        entry.keys_of = self.style.lists.get(plain, ())  # type: ignore[attr-defined]
-                        words = (plain, *(_text(_get(entry, key)) for key in entry.keys_of))  # type: ignore[attr-defined]
-                        at = [line for name, line in entry.lines.items() if _plain(name) in entry.keys_of]  # type: ignore[attr-defined]
+                        entry.keys_of = self.style.lists.get(plain, ())
+                        words = (plain, *(_text(_get(entry, key)) for key in entry.keys_of))
+                        at = [line for name, line in entry.lines.items() if _plain(name) in entry.keys_of]
                         out.append(Member(plain, words, None, entry, at[-1] if at else entry.line))
                     else:
                         out.append(Member(plain, (), _text(entry), (name, n), line))
@@ -79,7 +80,7 @@ class JsonDocument:
             child[self.style.mirror] = copy
         name = self._name(node, words[0])
         if words[0] in self.style.lists:
-            child.keys_of = keys  # type: ignore[attr-defined]
+            child.keys_of = keys
             node.setdefault(name, []).append(child)
         else:
             node[name] = child
