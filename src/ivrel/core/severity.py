@@ -58,6 +58,11 @@ class Selection(Struct, frozen=True, gc=False):
         """The selection in words: 'through warning', 'error, warning', 'nothing', or facility by facility."""
         return _describe(self.bits)
 
+    @property
+    def word(self) -> str:
+        """The selection in one word: `all:through-informational;kern:none;mail:error,critical`."""
+        return _word(self.bits)
+
 
 EVERYTHING = Selection(_ALL)
 NOTHING = Selection(0)
@@ -96,6 +101,26 @@ def as_threshold(selection: Selection) -> str | None:
     return None
 
 
+def selection_of(word: str) -> Selection:
+    """The selection that a word says; ValueError if it says none.
+
+    >>> selection_of("all:through-warning;kern:none").describe()
+    'through warning; kern: nothing'
+    """
+    rows = [0] * len(FACILITIES)
+    for part in word.split(";"):
+        names, _, said = part.partition(":")
+        row = 0 if said == "none" else sum({_row_of(severity) for severity in said.split(",")})
+        for n in range(len(FACILITIES)) if names == "all" else map(FACILITIES.index, names.split(",")):
+            rows[n] = row
+    return Selection(sum(row << (8 * n) for n, row in enumerate(rows)))
+
+
+def _row_of(word: str) -> int:
+    last = word.removeprefix("through-")
+    return (2 << SEVERITIES.index(last)) - 1 if last != word else 1 << SEVERITIES.index(word)
+
+
 def describe_gap(whole: Selection, part: Selection) -> str:
     """What `whole` has and `part` lacks, by severity, with the facilities where they differ."""
     return _describe_set((whole - part).bits)
@@ -128,6 +153,18 @@ def _describe(bits: int) -> str:
     rest = max(rows, key=lambda row: len(rows[row]))
     odd = (f"{_facilities(names)}: {_describe_row(row)}" for row, names in rows.items() if row != rest)
     return "; ".join([_describe_row(rest), *odd])
+
+
+@lru_cache(maxsize=4096)
+def _word(bits: int) -> str:
+    rows = _by_row(bits)
+    rest = max(rows, key=lambda row: len(rows[row]))
+    odd = (f"{','.join(names)}:{_row_word(row)}" for row, names in rows.items() if row != rest)
+    return ";".join([f"all:{_row_word(rest)}", *odd])
+
+
+def _row_word(row: int) -> str:
+    return _describe_row(row).replace("nothing", "none").replace("through ", "through-").replace(", ", ",")
 
 
 def _describe_row(row: int) -> str:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from datetime import date
 
 from ivrel.core.audit.verdict import GOOD, DeviceResult, Place, Verdict
+from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Records, Stray, looks_like, read_records
 from ivrel.core.fleet import Device
@@ -58,22 +59,22 @@ def scope_of(device: Device, records: Records, policy: Policy, asked: Mapping[st
 
 def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:
     """The verdicts of one device, waivers aside."""
-    strays = scope.records.strays
+    strays, places = scope.records.strays, scope.records.place(file)
     return tuple(
-        _doubtful(scope, r, found, file)
+        _doubtful(scope, r, found, places)
         if strays and (found := [s for s in strays if r.setting in s.bears_on])
-        else _judge(scope, r, file)
+        else _judge(scope, r, places)
         for r in asked.values()
     )
 
 
-def _judge(scope: Scope, asked: Requirement, file: str) -> Verdict:
+def _judge(scope: Scope, asked: Requirement, places: Places) -> Verdict:
     setting = SETTINGS[asked.setting]
     facts = setting.facts(scope)
     findings = setting.judge(scope, asked.needs)
     if not findings:
         lines = tuple(line for fact in facts for line in fact.lines)
-        return _verdict(asked, "meets", facts, "as asked", lines, file)
+        return _verdict(asked, "meets", facts, "as asked", lines, places)
     verdict = "breaks" if any(f.verdict == "breaks" for f in findings) else "unknown"
     why = "; ".join(f.why for f in findings)
     if verdict == "breaks":
@@ -81,22 +82,22 @@ def _judge(scope: Scope, asked: Requirement, file: str) -> Verdict:
         unable = [o.why for o in obstacles if o.unable]
         if unable and records is scope.records:
             verdict, why = "unable", f"{why}; {'; '.join(unable)}"
-    return _verdict(asked, verdict, facts, why, tuple(line for f in findings for line in f.lines), file)
+    return _verdict(asked, verdict, facts, why, tuple(line for f in findings for line in f.lines), places)
 
 
-def _doubtful(scope: Scope, asked: Requirement, strays: list[Stray], file: str) -> Verdict:
+def _doubtful(scope: Scope, asked: Requirement, strays: list[Stray], places: Places) -> Verdict:
     """The verdict where a statement that bears on the setting is not understood."""
     facts = SETTINGS[asked.setting].facts(scope)
-    said = "; ".join(f"line {s.line} is not understood: {s.text}" for s in strays[:3])
+    said = "; ".join(f"line {places(s.line)[1]} is not understood: {s.text}" for s in strays[:3])
     if len(strays) > 3:
         said += f"; and {len(strays) - 3} more lines"
-    return _verdict(asked, "unknown", facts, said, tuple(s.line for s in strays), file)
+    return _verdict(asked, "unknown", facts, said, tuple(s.line for s in strays), places)
 
 
 def _verdict(
-    asked: Requirement, verdict: str, facts: list[Fact], why: str, lines: tuple[int, ...], file: str
+    asked: Requirement, verdict: str, facts: list[Fact], why: str, lines: tuple[int, ...], places: Places
 ) -> Verdict:
-    where = tuple(Place(file, line) for line in sorted(set(lines)))
+    where = tuple(Place(*places(line)) for line in sorted(set(lines)))
     return Verdict(asked.setting, verdict, SETTINGS[asked.setting].say(facts), asked.text, asked.rule, why, where)
 
 

@@ -57,5 +57,5 @@ def abilities(dialect: Dialect) -> list[Ability]:
 def lacking(dialect: Dialect) -> list[str]:
     """The settings of which this platform can say nothing at all."""
     bear = {name: None for slot in SLOTS.values() for name in slot.bears_on}
-    said = {name for slot in dialect.slots for name in SLOTS[slot].bears_on if SLOTS[slot].table != "interface"}
+    said = {name for slot in dialect.slots for name in SLOTS[slot].bears_on[:1] if SLOTS[slot].table != "interface"}
     return [name for name in bear if name not in said]

@@ -40,6 +40,7 @@ class Dialect(Struct, frozen=True, eq=False):
     removal: Mapping[str, Pattern]
     defaults: Mapping[str, Value]
     limits: Mapping[str, int]
+    only: Mapping[str, tuple[str, tuple[str, ...]]]
     examples: tuple[Example, ...]
     file: str
     slots: frozenset[str]
@@ -123,6 +124,10 @@ DIALECT = Record(
                 Text("a table", choices=TABLES),
             ),
             "the tables that the statements fill",
+        ),
+        "only": Key(
+            MapOf(MapOf(ListOf(_TEXT, one_is_enough=True, filled=True))),
+            "for a slot: the values of another slot with which alone it takes effect",
         ),
         "defaults": Key(Raw({"type": "object"}), "what holds where the text says nothing"),
         "statements": Key(
@@ -230,6 +235,10 @@ def read_dialect(text: str, file: str) -> Dialect:
         except ValueError as problem:
             report.add(node, str(problem))
     defaults = _defaults(values.get("defaults"), report)
+    only = {slot: next(iter(where.items()), ("", ())) for slot, where in values.get("only", {}).items()}
+    for slot in (name for at, (where, _) in only.items() for name in (at, where)):
+        if slot not in SLOTS:
+            report.add(None, f"'only': slot {not_one_of(slot, SLOTS)}")
     report.settle()
     return Dialect(
         values["dialect"],
@@ -243,6 +252,7 @@ def read_dialect(text: str, file: str) -> Dialect:
         removal,
         defaults,
         {table: row["most"] for table, row in rows.items() if "most" in row},
+        only,
         values.get("examples", ()),
         file,
         frozenset(slot for pattern in patterns for slot in pattern.slots),

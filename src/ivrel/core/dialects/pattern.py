@@ -101,6 +101,11 @@ class Pattern(Struct, frozen=True):
     line: int = 0
 
     @property
+    def own_slots(self) -> tuple[str, ...]:
+        """The slots of the statement itself, its headers aside."""
+        return tuple(dict.fromkeys(i.slot for i in _flat(self.items) if isinstance(i, Variable | Flag)))
+
+    @property
     def table(self) -> str:
         """The table whose rows the pattern reads and writes; '' for single values."""
         return table_of(self.slots[-1]) if self.slots else ""

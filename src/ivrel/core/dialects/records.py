@@ -11,6 +11,7 @@ from functools import lru_cache
 
 from msgspec import Struct
 
+from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.pattern import Fields, Path, Pattern, Variable, Words
 from ivrel.core.dialects.shapes import Found
@@ -125,6 +126,15 @@ class Records:
             return said
         default = self._matcher.defaults.get(slot)
         return default if default is not None else _UNSAID
+
+    def takes_effect(self, slot: str, row: Row) -> bool:
+        """Whether a slot of a row means anything, given what else the row says."""
+        where, values = self.dialect.only.get(slot, ("", ()))
+        return not where or self.get(where, row).value in values
+
+    def place(self, file: str) -> Places:
+        """Says in which file, and in which of its lines, a line stands."""
+        return Places(self._data, file)
 
     def having(self, table: str, key: Key, slot: str, value: Value | None) -> Records:
         """The records with one value changed (None: no longer said); a row that is new is added."""
@@ -353,8 +363,8 @@ class Matcher:
 
 
 def _bearing_on(pattern: Pattern) -> tuple[str, ...]:
-    """The settings that a pattern's values bear on."""
-    return tuple(dict.fromkeys(s for slot in pattern.slots for s in SLOTS[slot].bears_on))
+    """The settings that a pattern's values bear on; those of its headers only name what it stands in."""
+    return tuple(dict.fromkeys(s for slot in pattern.own_slots for s in SLOTS[slot].bears_on))
 
 
 def _fits_header(pattern: Pattern, words: Words) -> bool:

@@ -21,7 +21,7 @@ from ipaddress import ip_interface
 from msgspec import Struct
 
 from ivrel.core.fleet import address
-from ivrel.core.severity import FACILITIES, SEVERITIES
+from ivrel.core.severity import FACILITIES, SEVERITIES, selection_of
 
 Value = str | int
 
@@ -66,6 +66,10 @@ def _inet(word: str) -> str:
     return str(ip_interface(word).ip)
 
 
+def _selection(word: str) -> str:
+    return selection_of(word).word
+
+
 WORD = ValueType("word", str)
 SWITCH = _one_of("switch", ("off", "on"))
 HOST = ValueType("host", _host)
@@ -83,6 +87,8 @@ STAMP = _one_of("stamp-kind", ("none", "uptime", "calendar"))
 PRECISION = _one_of("precision", ("seconds", "milliseconds", "microseconds"))
 SHOWN = _one_of("shown", ("hidden", "shown"))
 STATE = _one_of("state", ("down", "up"))
+FORMAT = _one_of("format", ("rfc3164", "rfc5424"))
+SELECTION = ValueType("selection", _selection)
 
 
 class Slot(Struct, frozen=True):
@@ -108,7 +114,7 @@ def table_of(slot: str) -> str:
     return head if head in TABLES else ""
 
 
-_PER_DESTINATION = ("collectors", "level", "facility", "source")
+_PER_DESTINATION = ("collectors", "level", "facility", "format", "source")
 
 SLOTS: Mapping[str, Slot] = {
     slot.name: slot
@@ -116,6 +122,7 @@ SLOTS: Mapping[str, Slot] = {
         Slot("export", SWITCH, ("export",)),
         Slot("facility", FACILITY, ("facility",)),
         Slot("level", THRESHOLD, ("level",)),
+        Slot("format", FORMAT, ("format",)),
         Slot("source.interface", WORD, ("source",)),
         Slot("source.address", ADDRESS, ("source",)),
         Slot("stamp.kind", STAMP, ("stamp",)),
@@ -128,6 +135,12 @@ SLOTS: Mapping[str, Slot] = {
         Slot("destination.transport", TRANSPORT, ("collectors",)),
         Slot("destination.level", THRESHOLD, ("level",)),
         Slot("destination.facility", FACILITY, ("facility",)),
+        Slot("destination.selection", SELECTION, ("level",)),
+        Slot("destination.format", FORMAT, ("format",)),
+        Slot("destination.stamp-kind", STAMP, ("stamp",)),
+        Slot("destination.stamp-precision", PRECISION, ("stamp",)),
+        Slot("destination.stamp-year", SHOWN, ("stamp",)),
+        Slot("destination.stamp-zone", SHOWN, ("stamp",)),
         Slot("destination.source-address", ADDRESS, ("source",)),
         Slot("destination.source-interface", WORD, ("source",)),
         Slot("pick.id", WORD, ("level",)),
@@ -140,6 +153,7 @@ SLOTS: Mapping[str, Slot] = {
         Slot("feed.name", WORD, _PER_DESTINATION),
         Slot("feed.level", THRESHOLD, ("level",)),
         Slot("feed.facility", FACILITY, ("facility",)),
+        Slot("feed.format", FORMAT, ("format",)),
         Slot("feed.source-interface", WORD, ("source",)),
         Slot("feed.source-address", ADDRESS, ("source",)),
         Slot("take.feed", WORD, ("level",)),

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from ivrel.core.settings import collectors, export, facility, level, source, stamp
+from ivrel.core.settings import collectors, export, facility, format, level, source, stamp
 from ivrel.core.settings.base import Collector, Destination, Fact, Finding, Needs, Obstacle, Scope, Setting
 
 SETTINGS: Mapping[str, Setting] = {
@@ -12,6 +12,7 @@ SETTINGS: Mapping[str, Setting] = {
         collectors.SETTING,
         level.SETTING,
         facility.SETTING,
+        format.SETTING,
         stamp.SETTING,
         source.SETTING,
     )

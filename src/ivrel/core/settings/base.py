@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import lru_cache
 from typing import Any, Literal
@@ -167,6 +168,8 @@ class Scope:
         wide, each, way = (slot_of(field, table) for table in ("", "destination", "feed"))
         if self.records.dialect.has(each):
             for d in self.destinations if every else self.judged:
+                if not self.records.takes_effect(each, d.row):
+                    continue
                 said = self.records.get(each, d.row)
                 if said.default and not self.records.get(wide).default:
                     said = self.records.get(wide)
@@ -175,8 +178,11 @@ class Scope:
             for name in self.feeds(self.destinations if every else self.judged):
                 row = self.records.rows("feed").get((name,), {})
                 yield Place(name, "feed", (name,), way, self.records.get(way, row), name)
-        elif self.records.dialect.has(wide):
+        elif self.records.dialect.has(wide) or self.records.get(wide).value is not None:
             yield Place("", "", (), wide, self.records.get(wide))
+        elif self.records.get(each).value is not None:
+            for d in self.destinations if every else self.judged:
+                yield Place(d.label, "destination", d.key, each, self.records.get(each), d.title)
 
     def feeds(self, destinations: Sequence[Destination]) -> list[str]:
         """The feeds that give to any of these destinations, by name."""
@@ -190,7 +196,7 @@ class Scope:
 def slot_of(field: str, table: str) -> str:
     """The slot of a field that stands once (table ''), for each destination, or for each feed."""
     if not table:
-        return field.replace("source-", "source.")
+        return re.sub("^(source|stamp)-", r"\1.", field)
     return f"{table}.{field}"
 
 

@@ -122,6 +122,9 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
             obstacles += more
             continue
         need: Need = need_of(needs, d.label)
+        if dialect.has("destination.selection"):
+            records = _mend_selection(scope.on(records), d, need)
+            continue
         slot = "destination.level" if dialect.has("destination.level") else "level"
         table, key = ("destination", d.key) if slot == "destination.level" else ("", ())
         place = Place(d.label, table, key, slot, records.get(slot, d.row), d.title)
@@ -137,6 +140,14 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     for table, key, _ in _orphans(scope):
         records = records.without(table, key)
     return records, obstacles
+
+
+def _mend_selection(scope: Scope, d: Destination, need: Need) -> Records:
+    """The whole selection of a destination at once: what the policy says to write."""
+    if not _against(sendings(scope, d)[""].bits, need):
+        return scope.records
+    wanted = threshold(need.choose(lambda v: True) or "none")
+    return scope.records.having("destination", d.key, "destination.selection", wanted.word)
 
 
 def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records, list[Obstacle]]:

@@ -8,7 +8,7 @@ from functools import lru_cache
 from ivrel.core.dialects.records import Key, Records, Row, Said
 from ivrel.core.dialects.slots import Value
 from ivrel.core.settings.base import Destination, Scope
-from ivrel.core.severity import EVERYTHING, NOTHING, Selection, single, through
+from ivrel.core.severity import EVERYTHING, NOTHING, Selection, selection_of, single, through
 
 
 class Sending(Selection, frozen=True, gc=False):
@@ -47,6 +47,9 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
         bits = _chosen(records, picks).bits if picks or unpicked is None else threshold(str(unpicked)).bits
         default = not picks and unpicked is not None
         lines = tuple(line for row in picks for line in lines_of(row)) or destination.lines()
+    whole = records.get("destination.selection", destination.row)
+    if isinstance(whole.value, str):
+        bits, lines, default = selection_of(whole.value).bits, whole.lines, whole.default
     for said in (records.get("destination.level", destination.row), records.get("level")):
         if said.value is not None:
             bits &= threshold(str(said.value)).bits

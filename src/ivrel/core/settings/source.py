@@ -43,7 +43,9 @@ def _name(text: str) -> str:
 def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
     """Where the source is said, and whether as an interface (else as an address)."""
     out = []
-    for kind, by_interface in (("interface", True), ("address", False)):
+    kinds = (("interface", True), ("address", False))
+    # Where interfaces are not part of the configuration, an address says more than a name.
+    for kind, by_interface in kinds if _knows_interfaces(scope.records) else kinds[::-1]:
         out += [(place, by_interface) for place in scope.places(f"source-{kind}", every)]
     # A platform may know both ways; what is said counts, and the first way is the one to write.
     said = {place.label for place, _ in out if place.said.value is not None}
@@ -52,6 +54,10 @@ def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
         if place.said.value is not None or place.label not in said:
             first.setdefault(place.label, (place, by_interface))
     return list(first.values())
+
+
+def _knows_interfaces(records: Records) -> bool:
+    return records.dialect.has("interface.name")
 
 
 class _Way(Struct, frozen=True):
@@ -74,6 +80,10 @@ def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
 def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
     records, value, lines = scope.records, str(place.said.value), place.said.lines
     found: tuple[str, Row] | None
+    if not _knows_interfaces(records):
+        if by_interface:
+            return _Way(value, (), lines)
+        return _Way(None, (value,), lines)
     if by_interface:
         row = records.row("interface", value)
         if row is None:

@@ -50,48 +50,68 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
     return needs if len(report.mistakes) == before else None
 
 
+def _places(scope: Scope, part: str, every: bool = False) -> list[Place]:
+    """Where a part of the stamp is said: once for the device, or for each destination."""
+    return [p for p in scope.places(f"stamp-{part}", every) if p.said.value is not None]
+
+
+def _calendar(scope: Scope, place: Place) -> bool:
+    """Whether the stamp that a part is of is a calendar's."""
+    kinds = _places(scope, "kind", every=True)
+    return any(k.said.value == "calendar" for k in kinds if k.label in ("", place.label))
+
+
 def facts(scope: Scope) -> list[Fact]:
-    out = []
-    for part in PARTS:
-        said = scope.records.get(f"stamp.{part}")
-        if said.value is not None and (part == "kind" or scope.records.get("stamp.kind").value == "calendar"):
-            out.append(Fact("stamp", part, str(said.value), said.lines, said.default))
-    return out
+    return [
+        Fact("stamp", f"{p.label} {part}".strip(), str(p.said.value), p.said.lines, p.said.default)
+        for part in PARTS
+        for p in _places(scope, part, every=True)
+        if part == "kind" or _calendar(scope, p)
+    ]
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     dialect = scope.records.dialect.name
-    kind = scope.records.get("stamp.kind")
-    if kind.value is None:
+    kinds = _places(scope, "kind")
+    if not kinds:
         return [Finding(f"{dialect} says nothing of time stamps", (), "unknown")]
-    if "kind" in needs and not needs["kind"].accepts(str(kind.value)):
-        reads = _READS.get(str(kind.value), f"stamps are {kind.value}")
-        return [Finding(reads + default_note(kind, dialect), kind.lines)]
-    if kind.value != "calendar":
-        return []
     out = []
+    for kind in kinds:
+        if "kind" in needs and not needs["kind"].accepts(str(kind.said.value)):
+            reads = _READS.get(str(kind.said.value), f"stamps are {kind.said.value}")
+            out.append(Finding(kind.prefix + reads + default_note(kind.said, dialect), kind.said.lines))
+    if out:
+        return out
     for part, need in needs.items():
-        said = scope.records.get(f"stamp.{part}")
-        if part != "kind" and not need.accepts(str(said.value)):
-            word = f"{part} is {said.value}" if part in ("year", "zone") else f"{part} is in {said.value}"
-            lines = said.lines or kind.lines
-            out.append(Finding(f"the {word}{default_note(said, dialect)}, not {need.text}", lines))
+        for p in _places(scope, part) if part != "kind" else ():
+            if _calendar(scope, p) and not need.accepts(str(p.said.value)):
+                word = f"{part} is {p.said.value}" if part in ("year", "zone") else f"{part} is in {p.said.value}"
+                why = f"{p.prefix}the {word}{default_note(p.said, dialect)}, not {need.text}"
+                out.append(Finding(why, p.said.lines or kinds[0].said.lines))
     return out
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, obstacles = scope.records, []
-    for part in PARTS if records.get("stamp.kind").value is not None else ():
-        if part not in needs or (part != "kind" and records.get("stamp.kind").value != "calendar"):
-            continue
-        slot = f"stamp.{part}"
-        records, more = mend_value(records, Place(part, "", (), slot, records.get(slot)), needs[part])
-        obstacles += more
+    for part in PARTS:
+        now = scope.on(records)
+        for place in _places(now, part) if part in needs else ():
+            if part == "kind" or _calendar(now, place):
+                records, more = mend_value(records, place, needs[part])
+                obstacles += more
     return records, obstacles
 
 
 def say(facts: list[Fact]) -> str:
-    return ", ".join(f"{f.key} {f.value}" if f.key in ("year", "zone") else f.value for f in facts)
+    by_place: dict[str, list[str]] = {}
+    for f in facts:
+        label, _, part = f.key.rpartition(" ")
+        by_place.setdefault(label, []).append(f"{part} {f.value}" if part in ("year", "zone") else f.value)
+    wide = by_place.pop("", [])
+    each = {label: ", ".join([*wide, *said]) for label, said in by_place.items()}
+    if len(set(each.values())) > 1:
+        return "; ".join(f"{label}: {said}" for label, said in each.items())
+    return next(iter(each.values()), ", ".join(wide))
 
 
 SETTING = Setting(

@@ -11,7 +11,7 @@ from typing import cast
 
 from ivrel.core.dialects.shapes.base import Edit, Found, Path, Shape, Style, Words
 
-NAMES = ("blocks", "braces", "paths", "sections", "tree")
+NAMES = ("blocks", "braces", "paths", "rsyslog", "sections", "tree")
 
 __all__ = ["NAMES", "Edit", "Found", "Path", "Shape", "Style", "Words", "shape"]
 

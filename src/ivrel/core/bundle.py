@@ -1,0 +1,59 @@
+"""A bundle: the files of one configuration in one text, each behind a line that names it.
+
+The line begins with the control character FS (ASCII 28, "file separator"), which stands in no configuration.
+A text that does not begin with it is one file without a name.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+MARK = b"\x1c"
+
+
+class Part(Struct, frozen=True):
+    """One file of a bundle: its name, the bundle's line that its first line is, and its text."""
+
+    name: str
+    first: int
+    data: bytes
+
+
+def pack(files: Mapping[str, bytes]) -> bytes:
+    """The bundle of these files, in their order."""
+    out = []
+    for name, data in files.items():
+        out += [MARK, name.encode(), b"\n", data, b"" if not data or data.endswith(b"\n") else b"\n"]
+    return b"".join(out)
+
+
+def parts(data: bytes) -> list[Part]:
+    """The files of a text: those of a bundle, or the one that it is."""
+    if not data.startswith(MARK):
+        return [Part("", 1, data)]
+    out, line = [], 1
+    for whole in data[1:].split(b"\n" + MARK):
+        name, _, text = whole.partition(b"\n")
+        text += b"" if not text or text.endswith(b"\n") else b"\n"
+        out.append(Part(name.decode("utf-8", "replace"), line + 1, text))
+        line += 1 + text.count(b"\n")
+    return out
+
+
+class Places:
+    """Says in which file, and in which of its lines, a line of a text stands."""
+
+    def __init__(self, data: bytes, file: str) -> None:
+        self._file = file
+        self._parts = parts(data) if data.startswith(MARK) else []
+        self._firsts = [part.first for part in self._parts]
+
+    def __call__(self, line: int) -> tuple[str, int]:
+        """The file and its line, from 1."""
+        if not self._parts:
+            return self._file, line
+        part = self._parts[max(bisect_right(self._firsts, line) - 1, 0)]
+        return f"{self._file}/{part.name}", line - part.first + 1

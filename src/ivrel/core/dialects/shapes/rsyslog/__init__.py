@@ -1,0 +1,141 @@
+"""The shape `rsyslog`: what a configuration of rsyslog forwards, as statements, in whichever style it says so.
+
+    *.info  @198.51.100.21
+    if $syslogseverity <= 6 then action(type="omfwd" target="198.51.100.21" port="514" protocol="udp")
+
+Both read as a statement `forward 198.51.100.21 514 udp`, with `select all:through-informational` and
+`form rfc3164 seconds hidden hidden` in it: what reaches that collector after all filters, in the order of the
+rules, and as which template makes it. What is not understood reads `select depends on …`. A configuration is
+one text, or the files of a folder in a bundle. A change is a unified diff (POSIX diff -u): one file of its
+own written anew, and the lines that contradict it commented out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from ivrel.core.dialects.shapes.base import Edit, Found, Identity, Path, Refused, Style, Words, refuse, split_words
+from ivrel.core.dialects.shapes.rsyslog.diff import apply_hunk, read_diff, write_diff
+from ivrel.core.dialects.shapes.rsyslog.model import Forward, Model, read_model
+from ivrel.core.dialects.shapes.rsyslog.write import by_endpoint, rewritten, state_of, states_of
+from ivrel.core.mistakes import Unreadable
+
+__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+
+ATOMIC = True
+
+split = split_words
+
+
+def join(words: Sequence[str]) -> str:
+    return " ".join(words)
+
+
+def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    wanted = {head[0] for head in heads}
+    for path, words, line in _statements(read_model(data), False):
+        if (path[0] if path else words)[0] in wanted or words[:1] == ("?",):
+            yield path, " ".join(words).removeprefix("? ").encode(), line
+
+
+def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    return (found for found in scan(data, heads, style) if text in found[1])
+
+
+def everything(data: bytes, style: Style) -> Iterator[Found]:
+    for path, words, line in _statements(read_model(data), True):
+        yield path, " ".join(words).removeprefix("? ").encode(), line
+
+
+def _statements(model: Model, all_of_them: bool) -> Iterator[tuple[Path, Words, int]]:
+    for forwards in by_endpoint(model).values():
+        yield from _destination(forwards)
+    for source, burst, seconds, line in model.limits:
+        yield (), ("limit", source, burst, seconds), line
+    for local in model.locals:
+        yield (), ("local", local.kind, local.name, local.takes.most.word), local.line
+    for doubt in model.doubts:
+        yield (), ("?", doubt.text), doubt.line
+    yield (), ("main", model.main.name or "-"), model.main.first
+    if all_of_them:
+        for other in model.others:
+            yield (), ("other", other.text), other.line
+
+
+def _destination(forwards: Sequence[Forward]) -> Iterator[tuple[Path, Words, int]]:
+    first = forwards[0]
+    header = ("forward", *first.endpoint)
+    yield (), header, first.line
+    path = (header,)
+    doubt = next((f.doubt for f in forwards if f.doubt), None)
+    if doubt:
+        yield path, ("select", "depends", "on", doubt.text), doubt.line
+    state = state_of(forwards)
+    for name, words in state.items():
+        if name == "select":
+            if not doubt:
+                for forward in forwards:
+                    yield path, (name, *words), forward.line
+        else:
+            param = _PARAMS.get(name, name)
+            yield path, (name, *words), first.params.get(param, ("", first.line))[1]
+
+
+_PARAMS = {"form": "template", "verify": "streamdriverauthmode", "idle-address": "address"}
+
+
+def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
+    return write_diff(data, apply(data, edits, identity, style))
+
+
+def read_change(text: str, file: str, style: Style) -> list[Edit]:
+    try:
+        return read_diff(text)
+    except ValueError as problem:
+        raise refuse(file, *problem.args) from None
+
+
+def fine(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> list[Edit]:
+    after = data
+    for edit in edits:
+        after = apply(after, [edit], identity, style)
+    old, new = states_of(read_model(data)), states_of(read_model(after))
+    out: list[Edit] = []
+    for key, state in new.items():
+        header = ("forward", *key)
+        if key not in old:
+            out.append(Edit((), header))
+        before = old.get(key, {})
+        out += [Edit((header,), (name, *words)) for name, words in state.items() if before.get(name) != words]
+        out += [Edit((header,), (name,), True) for name in before if name not in state]
+    out += [Edit((), ("forward", *key), True) for key in old if key not in new]
+    return out
+
+
+def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
+    states = states_of(read_model(data))
+    for edit in edits:
+        if edit.body is not None:
+            data = apply_hunk(data, edit)
+            states = states_of(read_model(data))
+            continue
+        if not edit.path:
+            key = (edit.words[1], edit.words[2], edit.words[3]) if len(edit.words) == 4 else ("", "", "")
+            if edit.words[0] != "forward" or (edit.removes and key not in states):
+                raise Refused(edit, f"there is no '{join(edit.words)}'")
+            if edit.removes:
+                del states[key]
+            else:
+                states.setdefault(key, {})
+        else:
+            key = (edit.path[0][1], edit.path[0][2], edit.path[0][3])
+            state = dict(states.get(key, {}))
+            if edit.removes:
+                state.pop(edit.words[0], None)
+            else:
+                state[edit.words[0]] = edit.words[1:]
+            states[key] = state
+    try:
+        return rewritten(data, states)
+    except (ValueError, Unreadable) as problem:
+        raise Refused(edits[-1], str(problem)) from None

@@ -1,0 +1,149 @@
+"""rsyslog: what is computed from a configuration against what a real rsyslogd sends."""
+
+from concurrent.futures import ThreadPoolExecutor
+from random import Random
+
+import pytest
+from rsyslogd import COLLECTORS, arrivals, needs_rsyslogd
+
+from ivrel.core.bundle import pack
+from ivrel.core.dialects.records import read_records
+from ivrel.core.settings import Scope
+from ivrel.core.settings.sending import sendings
+from ivrel.sources.dialects import Dialects
+
+A, B = COLLECTORS
+RSYSLOG = Dialects()["rsyslog"]
+
+
+def to(address: str, more: str = "") -> str:
+    return f'action(type="omfwd" target="{address}" port="514"{more})'
+
+
+# Rules in both styles, with all that decides what leaves.
+KNOWN = (
+    f"*.info;mail.none;authpriv.none @{A}:514\n*.=debug;kern.!=debug @{B}:514",
+    f"mail,news.*;user.err;kern.!warning @{A}:514\n& @{B}:514\n& stop\n*.err @{A}:514",
+    f"*.*;*.!err;kern.alert @{A}:514\n*.none;mail.!none @{B}:514",
+    f"*.err;auth.!=crit ~\n*.notice @{A}:514\n*.6;security.none @{B}:514",
+    f"if not $syslogseverity > 4 then {to(A)}\nif not ($syslogseverity > 4) then {to(B)}",
+    f"if $syslogfacility >= 16 or $syslogseverity < 1 and $syslogfacility == 3 then {to(A)}\n"
+    f"if $syslogfacility >= 16 or ($syslogseverity < 1 and $syslogfacility == 3) then {to(B)}",
+    f'if $syslogfacility-text == ["mail", "news"] then {{\n {to(A)}\n stop\n}} else {to(B)}\n{to(B)}',
+    f'if $syslogseverity-text == "error" or $syslogfacility-text == "audit" then @{A}:514\n& stop\n*.* @{B}:514',
+    f"if prifilt(\"160.info;*.emerg\") then {to(A)}\nif $pri-text == 'kern.err' or $pri < 3 then {to(B)}",
+    f':syslogseverity-text, isequal, "err" @{A}:514\n:syslogfacility-text, !startswith, "local" stop\n*.* @{B}:514',
+    f"if $syslogseverity+1 <= 3 then {{\n *.crit;kern.none {to(A)}\n}}\n*.=warning {{ {to(B)} stop }}\n*.warn {to(A)}",
+    f"*.err continue\n& @{A}:514\n# *.* @{A}:514\n*.alert;\\\n  local7.* @{B}:514 # as agreed",
+    f'set $!x = "1";\nif $syslogseverity <= "3" then {to(A)}\nif $syslogseverity <> 3 then {to(B)}',
+    f"*.=info /var/log/all\n& stop\n*.=notice;*.=info {to(A)}\nif 1 then {to(B)}",
+)
+
+SPARE = ' action.execOnlyWhenPreviousIsSuspended="on"'
+
+# What hangs on more than facility and severity: bounds, and the daemon stays within them.
+DOUBTFUL = (
+    f':msg, contains, "p1" ~\n*.err @{A}:514',
+    f'if $msg contains "p1" and $syslogseverity < 4 then {to(A)}\n*.* @{B}:514',
+    f'ruleset(name="r") {{\n {to(A)}\n *.=crit stop\n}}\n*.err call r\n*.warning @{B}:514',
+    f"*.=err {to(A, SPARE)}\n*.* @{B}:514",
+    f'if re_match($msg, "p[0-4]") then stop\n*.* @{A}:514',
+)
+
+SPREAD = {
+    "rsyslog.conf": f"$IncludeConfig /etc/rsyslog.d/*.conf\n*.warning @{A}:514\n",
+    "rsyslog.d/10-mail.conf": 'include(file="/etc/rsyslog.d/more/x.inc")\nmail.* stop\n',
+    "rsyslog.d/20-b.conf": f"*.notice @{B}:514\n",
+    "rsyslog.d/more/x.inc": f"mail.=err @{B}:514\n",
+}
+
+
+def bounds(files: dict[str, str]) -> dict[str, tuple[set[int], set[int]]]:
+    """What is computed to leave for each collector: surely, and at most."""
+    data = pack({n: t.encode() for n, t in files.items()}) if len(files) > 1 else files["rsyslog.conf"].encode()
+    records = read_records(RSYSLOG, data)
+    scope = Scope(None, records, {})
+    doubtful = {s.text.startswith("select") for s in records.strays}
+    out = {}
+    for d in scope.destinations:
+        most = sendings(scope, d)[""].bits
+        whole = {pri for pri in range(192) if most >> pri & 1}
+        out[str(d.endpoint[0])] = (
+            set() if True in doubtful and d.row.get("destination.selection") is None else whole,
+            whole,
+        )
+    return out
+
+
+def holds(files: dict[str, str]) -> str:
+    said, (got, _) = bounds(files), arrivals(files, "rsyslog.conf")
+    for address in COLLECTORS:
+        sure, most = said.get(address, (set(), set()))
+        if not sure <= got[address] <= most:
+            return f"{files}: {address} lost {sorted(sure - got[address])}, more {sorted(got[address] - most)}"
+    return ""
+
+
+def generated(seed: int) -> str:
+    """A configuration of some rules, each of any kind."""
+    dice = Random(seed)
+    facilities = ("kern", "mail", "auth", "cron", "local0", "local7", "*", "*", "*", "user,daemon")
+    words = (
+        "emerg",
+        "crit",
+        "err",
+        "warning",
+        "notice",
+        "info",
+        "debug",
+        "*",
+        "none",
+        "=err",
+        "!=err",
+        "!warning",
+        "=info",
+    )
+    terms = ("$syslogseverity {} {}", "$syslogfacility {} {}", "$pri {} {}")
+
+    def selector() -> str:
+        return ";".join(f"{dice.choice(facilities)}.{dice.choice(words)}" for _ in range(dice.randint(1, 4)))
+
+    def condition(deep: int) -> str:
+        if deep == 0 or dice.random() < 0.3:
+            if dice.random() < 0.3:
+                return f'prifilt("{selector()}")'
+            return dice.choice(terms).format(dice.choice(("==", "!=", "<", ">", "<=", ">=")), dice.randint(0, 23))
+        left, right = condition(deep - 1), condition(deep - 1)
+        joined = f"{left} {dice.choice(('and', 'or'))} {right}"
+        return dice.choice((joined, f"({joined})", f"not ({joined})"))
+
+    rules = []
+    for _ in range(dice.randint(2, 6)):
+        where = dice.choice(COLLECTORS)
+        act = dice.choice((to(where), to(where), "stop", f"@{where}:514"))
+        if dice.random() < 0.5:
+            rules.append(f"{selector()} {act}")
+        elif act[0] == "@" or dice.random() < 0.5:
+            rules.append(f"if {condition(2)} then {act}")
+        else:
+            rules.append(f"if {condition(2)} then {{\n  {act}\n}} else {{\n  {to(where)}\n}}")
+    return "\n".join(rules) + "\n"
+
+
+@needs_rsyslogd
+@pytest.mark.parametrize("kind", ["known", "doubtful", "spread", "generated"])
+def test_what_a_real_rsyslogd_sends_is_what_was_computed(kind: str) -> None:
+    cases = {
+        "known": [{"rsyslog.conf": text + "\n"} for text in KNOWN],
+        "doubtful": [{"rsyslog.conf": text + "\n"} for text in DOUBTFUL],
+        "spread": [SPREAD],
+        "generated": [{"rsyslog.conf": generated(seed)} for seed in range(24)],
+    }[kind]
+    with ThreadPoolExecutor(6) as pool:
+        assert [told for told in pool.map(holds, cases) if told] == []
+    if kind != "doubtful":
+        for files in cases:
+            text = (
+                pack({n: t.encode() for n, t in files.items()}) if len(files) > 1 else files["rsyslog.conf"].encode()
+            )
+            assert read_records(RSYSLOG, text).strays == ()
