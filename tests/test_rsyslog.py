@@ -1,13 +1,21 @@
 """rsyslog: what is computed from a configuration against what a real rsyslogd sends."""
 
+import shutil
+import subprocess
+import tempfile
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 from random import Random
 
 import pytest
-from rsyslogd import COLLECTORS, arrivals, needs_rsyslogd
+from conftest import TODAY
+from generated import BASES, device
+from rsyslogd import COLLECTORS, arrivals, needs_rsyslogd, valid
 
-from ivrel.core.bundle import pack
+from ivrel.core import correct
+from ivrel.core.bundle import pack, parts
 from ivrel.core.dialects.records import read_records
+from ivrel.core.policy import read_policy
 from ivrel.core.settings import Scope
 from ivrel.core.settings.sending import sendings
 from ivrel.sources.dialects import Dialects
@@ -73,6 +81,10 @@ def bounds(files: dict[str, str]) -> dict[str, tuple[set[int], set[int]]]:
             whole,
         )
     return out
+
+
+def files_of(data: bytes) -> dict[str, str]:
+    return {part.name or "rsyslog.conf": part.data.decode() for part in parts(data)}
 
 
 def holds(files: dict[str, str]) -> str:
@@ -147,3 +159,50 @@ def test_what_a_real_rsyslogd_sends_is_what_was_computed(kind: str) -> None:
                 pack({n: t.encode() for n, t in files.items()}) if len(files) > 1 else files["rsyslog.conf"].encode()
             )
             assert read_records(RSYSLOG, text).strays == ()
+
+
+POLICY = read_policy(
+    f"policy: p\ncollectors:\n  a: {{address: {A}, format: rfc5424}}\n  b: {{address: {B}, format: rfc3164}}\n"
+    "rules:\n  - rule: r\n    require:\n      collectors: {exactly: [a, b]}\n      level: {from: error, to: notice}\n"
+    "      format: expected\n      stamp: {kind: calendar, zone: shown}\n",
+    "policy.yaml",
+)
+
+
+def whole_and_sent(data: bytes) -> str:
+    """Whether the daemon takes a corrected text, and sends what the policy asks for; '' if so."""
+    done = correct(device(RSYSLOG), RSYSLOG, data, POLICY, TODAY, "x1")
+    files = files_of(done.corrected)
+    with tempfile.TemporaryDirectory() as name:
+        for file, text in files.items():
+            (Path(name) / file).parent.mkdir(exist_ok=True)
+            (Path(name) / file).write_text(text.replace("/etc/", f"{name}/").replace("/var/log/", f"{name}/"))
+        told = valid(Path(name) / "rsyslog.conf")
+        if told or not done.proved:
+            return f"{told}{done.proof}{files}"
+        # The change is a diff that others' tools read, and the back-out brings every byte back.
+        for old, change, new in ((data, done.change, done.corrected), (done.corrected, done.backout, data)):
+            tree = Path(name) / "tree"
+            shutil.rmtree(tree, ignore_errors=True)
+            for file, text in files_of(old).items():
+                (tree / file).parent.mkdir(parents=True, exist_ok=True)
+                (tree / file).write_text(text)
+            call = ["patch", "-p0", "-s", "-d", str(tree), *(["rsyslog.conf"] if b"\x1c" not in data else [])]
+            subprocess.run(call, input=change, text=True, check=True, capture_output=True)
+            now = {p.relative_to(tree).as_posix(): p.read_text() for p in tree.rglob("*") if p.is_file()}
+            assert now == files_of(new)
+    got, starts = arrivals(files, "rsyslog.conf")
+    wanted = {pri for pri in range(192) if pri % 8 <= 3}, {pri for pri in range(192) if pri % 8 <= 5}
+    wrong = [a for a in COLLECTORS if not wanted[0] <= got[a] <= wanted[1]]
+    formed = starts[A] == {"1"} and all(stamp.startswith("2026-") for stamp in starts[B])
+    return "" if formed and not wrong else f"{wrong} {starts} {files}"
+
+
+@needs_rsyslogd
+@pytest.mark.skipif(shutil.which("patch") is None, reason="no patch here (apt-get install patch)")
+def test_corrected_configurations_are_taken_and_do_what_was_asked() -> None:
+    own = [BASES["rsyslog"], BASES["rsyslog.folder"], *(f"{text}\n" for text in KNOWN[:8])]
+    cases = [*(text.encode() for text in own), *(generated(seed).encode() for seed in range(50, 60))]
+    cases.append(pack({name: text.encode() for name, text in SPREAD.items()}))
+    with ThreadPoolExecutor(6) as pool:
+        assert [told for told in pool.map(whole_and_sent, cases) if told] == []

@@ -38,7 +38,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
     one = action("try", "a text line by line, with what each was understood as", "ivrel dialect try marl saved.conf")
     one.add_argument("name", help="the name of a dialect")
-    one.add_argument("file", help="the file of a configuration")
+    one.add_argument("file", help="the file or the folder of a configuration")
     common.format_argument(one)
     one.add_argument("--all", action="store_true", help="show every line, also of many interfaces")
     one.set_defaults(run=run_try)
@@ -58,6 +58,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     one.add_argument("platform", help="the name of a dialect")
     one.add_argument("configuration", help="the file of a configuration")
     one.add_argument("change", help="the file of a change")
+    one.add_argument("-o", "--output", metavar="PATH", help="write the new text (of a folder, the folder) there")
     one.set_defaults(run=run_apply)
     common.example(parser, "ivrel dialect list", "ivrel dialect show marl", example)
 
@@ -115,10 +116,10 @@ def run_try(args: argparse.Namespace) -> int:
     from ivrel.core.mistakes import Foreign, Unreadable
     from ivrel.core.settings import Scope, read_settings
     from ivrel.sources.dialects import Dialects
-    from ivrel.sources.files import read_bytes
+    from ivrel.sources.files import read_configuration
 
     dialects = Dialects(Path(args.workspace))
-    dialect, data = dialects[args.name], read_bytes(Path(args.file), args.file)
+    dialect, data = dialects[args.name], read_configuration(Path(args.file), args.file)
     try:
         facts = read_settings(Scope(None, read_records(dialect, data), {}))
         explained = sorted(matcher(dialect).explained(data), key=lambda row: row[0])
@@ -166,12 +167,20 @@ def run_new(args: argparse.Namespace) -> int:
 
 
 def run_apply(args: argparse.Namespace) -> int:
+    from ivrel.core.bundle import MARK
     from ivrel.core.dialects.write import apply_change
+    from ivrel.core.mistakes import InputError
     from ivrel.sources.dialects import Dialects
-    from ivrel.sources.files import read_bytes, read_text
+    from ivrel.sources.files import read_configuration, read_text, write_configuration
 
     dialect = Dialects(Path(args.workspace))[args.platform]
-    data = read_bytes(Path(args.configuration), args.configuration)
+    data = read_configuration(Path(args.configuration), args.configuration)
     change = read_text(Path(args.change), args.change)
-    sys.stdout.buffer.write(apply_change(dialect, data, change, args.change))
+    after = apply_change(dialect, data, change, args.change)
+    if args.output:
+        write_configuration(Path(args.output), after)
+    elif after.startswith(MARK):
+        raise InputError("this configuration is a folder; give -o DIR to write what it becomes")
+    else:
+        sys.stdout.buffer.write(after)
     return 0

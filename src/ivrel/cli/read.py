@@ -36,12 +36,12 @@ def run(args: argparse.Namespace) -> int:
     if args.format == "json":
         from ivrel.output import json
 
-        json.show(json.read(device, facts, records.strays, file))
+        json.show(json.read(device, facts, records.strays, records.place(file)))
     else:
         from ivrel.output.lists import show_reading
         from ivrel.sources.lines import Lines
 
         lines = Lines(data)
         width, where = common.columns(args), common.workspace_words(args)
-        show_reading(device, facts, records.strays, file, lines.text, width, where)
+        show_reading(device, facts, records.strays, file, records.place(file), lines.text, width, where)
     return 0

@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 
 from ivrel.core.audit.verdict import DeviceResult, Verdict, totals
+from ivrel.core.bundle import Places
 from ivrel.core.correct import PROPERTIES, Correction
 from ivrel.core.dialects.abilities import Ability, lacking
 from ivrel.core.dialects.dialect import Dialect
@@ -40,7 +41,7 @@ def _device(result: DeviceResult) -> dict[str, Any]:
     return {**out, "problem": result.problem}
 
 
-def read(device: Device, facts: Iterable[Fact], strays: Iterable[Stray], file: str) -> dict[str, Any]:
+def read(device: Device, facts: Iterable[Fact], strays: Iterable[Stray], places: Places) -> dict[str, Any]:
     """What was understood of a configuration."""
     return {
         "device": device.name,
@@ -51,12 +52,16 @@ def read(device: Device, facts: Iterable[Fact], strays: Iterable[Stray], file: s
                 "key": fact.key,
                 "value": fact.value,
                 "from": "default" if fact.default else "text",
-                "where": [{"file": file, "line": line} for line in sorted(set(fact.lines))],
+                "where": [_place(places(line)) for line in sorted(set(fact.lines))],
             }
             for fact in facts
         ],
-        "not_understood": [{"file": file, "line": s.line, "text": s.text} for s in strays],
+        "not_understood": [{**_place(places(s.line)), "text": s.text} for s in strays],
     }
+
+
+def _place(place: tuple[str, int]) -> dict[str, Any]:
+    return {"file": place[0], "line": place[1]}
 
 
 def corrections(fleet: str, corrections: Iterable[Correction], unread: Sequence[tuple[str, str]]) -> dict[str, Any]:

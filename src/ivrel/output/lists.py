@@ -7,6 +7,7 @@ from datetime import date
 
 from rich.text import Text
 
+from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Stray
 from ivrel.core.fleet import Device, Fleet
@@ -34,6 +35,7 @@ def show_reading(
     facts: Sequence[Fact],
     strays: Sequence[Stray],
     file: str,
+    places: Places,
     text_of: Callable[[int], str],
     width: int,
     where: str,
@@ -49,7 +51,7 @@ def show_reading(
         if fact.note:
             value.append(f"  {fact.note}", "dim")
         origin = Text("the platform", "yellow") if fact.default else Text("the text")
-        lines = runs(sorted(set(fact.lines)))
+        lines = _cited(fact.lines, file, places)
         first = text_of(fact.lines[0]) if fact.lines else ""
         more = len(set(fact.lines)) > 1
         cited = Text.assemble((lines, "dim"), "  ", (first, "italic"), (" …" if more else "", "dim"))
@@ -59,8 +61,17 @@ def show_reading(
     if strays:
         screen.print()
         line(screen, ("not understood", "yellow"), "  what depends on these lines is unknown")
-        shown(screen, quoted([(f"{file}:{s.line}", s.text) for s in strays]), 2)
+        shown(screen, quoted([("{}:{}".format(*places(s.line)), s.text) for s in strays]), 2)
     next_commands(screen, [f"ivrel explain{where} {device.name}"])
+
+
+def _cited(lines: Sequence[int], file: str, places: Places) -> str:
+    """The numbers of lines, behind the name of their file where a configuration has several."""
+    by_file: dict[str, list[int]] = {}
+    for at in sorted(set(lines)):
+        name, number = places(at)
+        by_file.setdefault(name.removeprefix(file).lstrip("/"), []).append(number)
+    return ", ".join(f"{name}:{runs(found)}" if name else runs(found) for name, found in by_file.items())
 
 
 def show_policy(policy: Policy, matches: Sequence[int], today: date, width: int, where: str, first: str) -> None:

@@ -6,9 +6,11 @@ import os
 import tempfile
 from pathlib import Path
 
+from ivrel.core.bundle import pack, parts
 from ivrel.core.mistakes import InputError, Mistake, Unreadable
 
 _BOM = b"\xef\xbb\xbf"
+FILES = 2000  # more files than any configuration of one device has
 MOST = 256 * 1024 * 1024  # bytes; a larger file is no configuration of one device
 
 
@@ -24,6 +26,31 @@ def read_bytes(path: Path, shown: str) -> bytes:
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
         raise Unreadable(f"{shown}: the text is UTF-16; expected UTF-8")
     return data.removeprefix(_BOM)
+
+
+def read_configuration(path: Path, shown: str) -> bytes:
+    """A configuration: one file, or all files of a folder as a bundle; Unreadable tells why it cannot be had."""
+    if not path.is_dir():
+        return read_bytes(path, shown)
+    found = sorted(p for p in path.rglob("*") if p.is_file() and p.resolve().is_relative_to(path.resolve()))
+    if not found or len(found) > FILES:
+        said = f"more than {FILES} files" if found else "no files in it"
+        raise Unreadable(f"{shown}: {said}; expected the files of one configuration")
+    names = {p.relative_to(path).as_posix(): p for p in found}
+    return pack({name: read_bytes(p, f"{shown}/{name}") for name, p in names.items()})
+
+
+def write_configuration(path: Path, data: bytes) -> None:
+    """Writes a configuration: a file, or of a bundle the files of a folder; those that went are removed."""
+    files = {part.name: part.data for part in parts(data)}
+    if "" in files:
+        write_bytes(path, data)
+        return
+    for name, text in files.items():
+        write_bytes(path / name, text)
+    for old in sorted(path.rglob("*")):
+        if old.is_file() and old.relative_to(path).as_posix() not in files:
+            old.unlink()
 
 
 def read_text(path: Path, shown: str) -> str:

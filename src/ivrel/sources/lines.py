@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ivrel.core.audit.verdict import Place
+from ivrel.core.bundle import parts
 from ivrel.core.dialects.shapes.base import decode
 from ivrel.core.fleet import Device
 from ivrel.core.form import shorten
@@ -30,13 +31,20 @@ class LinesOf:
         self._file = ""
         self._lines = Lines(b"")
 
+    def _data(self, file: str) -> bytes:
+        """The text of a file, which may be one of the folder that is a device's configuration."""
+        for configuration, device in self._devices.items():
+            inner = file.removeprefix(f"{configuration}/") if file != configuration else ""
+            if configuration is not None and inner != file:
+                try:
+                    data = self._workspace.text(device)[0]
+                except Unreadable:
+                    return b""
+                return next((p.data for p in parts(data) if p.name == inner), b"")
+        return b""
+
     def __call__(self, place: Place) -> str:
         """The text of a place."""
         if place.file != self._file:
-            device = self._devices.get(place.file)
-            try:
-                data = self._workspace.text(device)[0] if device else b""
-            except Unreadable:
-                data = b""
-            self._file, self._lines = place.file, Lines(data)
+            self._file, self._lines = place.file, Lines(self._data(place.file))
         return self._lines.text(place.line)

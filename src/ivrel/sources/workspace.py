@@ -18,7 +18,7 @@ from ivrel.core.fleet import Device, Fleet, read_fleet
 from ivrel.core.mistakes import InputError, Mistake, Unreadable
 from ivrel.core.policy import Policy, read_policy
 from ivrel.sources.dialects import Dialects
-from ivrel.sources.files import read_bytes, read_text
+from ivrel.sources.files import read_configuration, read_text
 
 CHUNK = 64  # devices that a worker judges at a time
 ALONE = 200  # up to so many devices are judged without workers
@@ -66,7 +66,7 @@ class Workspace:
         shown = self.configuration(device)
         if shown is None:
             raise Unreadable(f"no configuration; expected configs/{device.name}.conf or the like")
-        return read_bytes(self.folder / shown, shown), shown
+        return read_configuration(self.folder / shown, shown), shown
 
     def audit_device(self, device: Device, today: date) -> DeviceResult:
         """The result of one device, whatever state its configuration is in."""

@@ -17,7 +17,7 @@ from collections.abc import Iterator, Sequence
 from ivrel.core.dialects.shapes.base import Edit, Found, Identity, Path, Refused, Style, Words, refuse, split_words
 from ivrel.core.dialects.shapes.rsyslog.diff import apply_hunk, read_diff, write_diff
 from ivrel.core.dialects.shapes.rsyslog.model import Forward, Model, read_model
-from ivrel.core.dialects.shapes.rsyslog.write import by_endpoint, rewritten, state_of, states_of
+from ivrel.core.dialects.shapes.rsyslog.write import UNSAID, by_endpoint, rewritten, state_of, states_of
 from ivrel.core.mistakes import Unreadable
 
 __all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
@@ -44,6 +44,8 @@ def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> I
 
 def everything(data: bytes, style: Style) -> Iterator[Found]:
     for path, words, line in _statements(read_model(data), True):
+        if path and words[0] in _OF_THE_ACTION:
+            continue  # goes with its action
         yield path, " ".join(words).removeprefix("? ").encode(), line
 
 
@@ -81,6 +83,7 @@ def _destination(forwards: Sequence[Forward]) -> Iterator[tuple[Path, Words, int
             yield path, (name, *words), first.params.get(param, ("", first.line))[1]
 
 
+_OF_THE_ACTION = ("verify", "queue", "idle-address")
 _PARAMS = {"form": "template", "verify": "streamdriverauthmode", "idle-address": "address"}
 
 
@@ -96,6 +99,8 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
 
 
 def fine(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> list[Edit]:
+    if all(edit.body is None for edit in edits):
+        return list(edits)
     after = data
     for edit in edits:
         after = apply(after, [edit], identity, style)
@@ -103,22 +108,24 @@ def fine(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -
     out: list[Edit] = []
     for key, state in new.items():
         header = ("forward", *key)
-        if key not in old:
+        # A new action says what it says no better than one without filter and template.
+        before = old.get(key, UNSAID)
+        said = {name: words for name, words in state.items() if before.get(name) != words}
+        if key not in old and not said:
             out.append(Edit((), header))
-        before = old.get(key, {})
-        out += [Edit((header,), (name, *words)) for name, words in state.items() if before.get(name) != words]
+        out += [Edit((header,), (name, *words)) for name, words in said.items()]
         out += [Edit((header,), (name,), True) for name in before if name not in state]
     out += [Edit((), ("forward", *key), True) for key in old if key not in new]
     return out
 
 
 def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
+    if edits and all(edit.body is not None for edit in edits):
+        for edit in edits:
+            data = apply_hunk(data, edit)
+        return data
     states = states_of(read_model(data))
     for edit in edits:
-        if edit.body is not None:
-            data = apply_hunk(data, edit)
-            states = states_of(read_model(data))
-            continue
         if not edit.path:
             key = (edit.words[1], edit.words[2], edit.words[3]) if len(edit.words) == 4 else ("", "", "")
             if edit.words[0] != "forward" or (edit.removes and key not in states):

@@ -44,7 +44,8 @@ def read_diff(text: str) -> list[Edit]:
     """The hunks of a diff as edits; ValueError with the line, and what was expected."""
     edits: list[Edit] = []
     lines = text.split("\n")
-    at, files = 0, ("", "")
+    files: tuple[str, ...]
+    at, files = 0, ()
     while at < len(lines) and (lines[at] or at < len(lines) - 1):
         line = lines[at]
         if line.startswith("--- ") and at + 1 < len(lines) and lines[at + 1].startswith("+++ "):
@@ -52,7 +53,7 @@ def read_diff(text: str) -> list[Edit]:
             at += 2
             continue
         hunk = _HUNK.match(line)
-        if not hunk or not any(files):
+        if not hunk or not files:
             raise ValueError(at + 1, "expected a unified diff: '---', '+++' and '@@' lines")
         begun = at + 1
         old, new = (int(hunk[n]) if hunk[n] else 1 for n in (2, 4))

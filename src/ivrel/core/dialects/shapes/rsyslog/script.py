@@ -144,7 +144,7 @@ class _Reader:
             return self.made("unknown", start, text=text[start : self.at])
         if found := self.match(_OBJECT):
             return self.object(found[1].lower(), start, depth)
-        if text[start] == "{":
+        if text[start : start + 1] == "{":
             body, _ = self.block(depth)
             return self.made("rule", start, name="always", body=body, braces=True)
         raise _Stuck

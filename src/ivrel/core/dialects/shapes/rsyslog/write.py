@@ -10,7 +10,7 @@ from ivrel.core.bundle import pack, parts
 from ivrel.core.dialects.shapes.rsyslog.model import Endpoint, Forward, Model, read_model
 from ivrel.core.dialects.shapes.rsyslog.script import Statement, read_script
 from ivrel.core.dialects.shapes.rsyslog.selectors import write_filter
-from ivrel.core.dialects.shapes.rsyslog.templates import name_for
+from ivrel.core.dialects.shapes.rsyslog.templates import BARE, name_for
 from ivrel.core.severity import EVERYTHING, NOTHING, selection_of
 
 State = Mapping[str, tuple[str, ...]]
@@ -21,6 +21,9 @@ OFF = "#off# "  # before lines that are commented out, so that a back-out finds 
 TAG = "# in place of the lines above"
 BEGIN, END = "# export settings: begin", "# export settings: end"
 INCLUDED = "# export settings"
+
+# What an action does that says nothing of it.
+UNSAID: State = {"select": (EVERYTHING.word,), "form": BARE}
 
 # The parameters that a state says; all others of an action are kept as they are.
 _SAID = ("type", "target", "port", "protocol", "template", "address", "device", "streamdrivermode")
@@ -53,7 +56,7 @@ def state_of(forwards: Sequence[Forward]) -> State:
 def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     """The text that forwards what the states say; ValueError if that cannot be written."""
     back = _taken_back(data)
-    if back != data and states_of(read_model(back)) == dict(states):
+    if back != data and _told(states_of(read_model(back))) == _told(states):
         return back
     model = read_model(data)
     old = states_of(model)
@@ -70,6 +73,12 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     while gone := [f for f in read_model(data).forwards if f.endpoint in changed and not _is_own(f, data)]:
         data = _without(data, gone[0])
     return _with_own(data, model, lines)
+
+
+def _told(states: Mapping[Endpoint, State]) -> States:
+    """What statements can say of each destination; other parameters stay with their action."""
+    kept = (*UNSAID, "address", "device", "verify")
+    return {key: {n: w for n, w in {**UNSAID, **state}.items() if n in kept} for key, state in states.items()}
 
 
 def states_of(model: Model) -> States:
@@ -138,9 +147,13 @@ def _without(data: bytes, forward: Forward) -> bytes:
         if above.kind != "rule" or above.other or len(above.body) != 1 or above.body[0] is not inner:
             break
         place = above
+    outer = forward.chain[: forward.chain.index(place)]
+    alone = bool(outer) and any(
+        len(branch) == 1 and branch[0] is place for branch in (outer[-1].body, outer[-1].other)
+    )
     first, last = _lines_of(text, place)
     before, after = _around(text, place)
-    if before.strip() or after.strip():
+    if alone or before.strip() or after.strip():
         first, last = _lines_of(text, statement)
         before, after = _around(text, statement)
         stand_in = [f"{before}continue{after} {TAG}"]
