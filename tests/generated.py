@@ -60,6 +60,11 @@ WORDS = {
     "source.address": (IDENTITY, "203.0.113.1", "203.0.113.9"),
     "destination.address": ADDRESSES,
     "destination.port": (514, 601, 5514),
+    "destination.delivery-queue": (0,),
+    "server.address": ("198.51.100.5", "198.51.100.6"),
+    "resolver.address": ("198.51.100.53",),
+    "mute.text": ("flap", "link flap"),
+    **dict.fromkeys(("memory.size", "file.size", "delivery.queue", "rate"), (16, 4096, 65536)),
     "pick.destination": ("a", "b", "c", "gone"),
     "pick.feed": ("f1", "f2", "f3"),
 }
@@ -67,7 +72,11 @@ WORDS = {
 
 def fields_of(dialect: Dialect, table: str) -> tuple[str, ...]:
     """The slots of a table that this platform's statements can carry."""
-    return tuple(dict.fromkeys(s for p in dialect.patterns for s in p.slots if table_of(s) == table))
+    return tuple(
+        dict.fromkeys(
+            s for p in dialect.patterns for s in p.slots if table_of(s) == table and s not in dialect.only_read
+        )
+    )
 
 
 def device(dialect: Dialect) -> Device:
@@ -79,6 +88,8 @@ def values(dialect: Dialect, slot: str) -> st.SearchStrategy[Value]:
     field = slot.rpartition(".")[2]
     plain = f"source.{field.removeprefix('source-')}" if field.startswith("source-") else slot
     choices = dialect.channels if field == "category" else dialect.choices(slot)
+    # What is left to the platform alone cannot be said.
+    choices = tuple(c for c in choices if field == "category" or any(p.can_write(slot, c) for p in dialect.patterns))
     return st.sampled_from(choices or WORDS.get(plain) or WORDS.get(f"pick.{field}", ("x",)))
 
 
@@ -87,7 +98,7 @@ def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
     """What a device of this platform might say: any settings that it can express, within its limits."""
     out = read_records(dialect, BASES[base].encode())
     for slot in sorted(dialect.slots):
-        if not table_of(slot) and SLOTS[slot].bears_on and draw(st.booleans()):
+        if not table_of(slot) and SLOTS[slot].bears_on and slot not in dialect.only_read and draw(st.booleans()):
             out = out.having("", (), slot, draw(values(dialect, slot)))
     names = dialect.choices("destination.name") or tuple("abcd")
     most = min(dialect.limits.get("destination", 4), 4)
@@ -99,9 +110,15 @@ def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
             form, precision, shown = draw(st.sampled_from(FORMS))
             said |= {"destination.format": form, "destination.stamp-precision": precision}
             said |= {f"destination.stamp-{part}": shown for part in ("year", "zone")}
-            if not out.takes_effect("destination.source-address", {s: Said(v) for s, v in said.items()}):
-                said.pop("destination.source-address")
+            given = {s: Said(v) for s, v in said.items()}
+            said = {s: v for s, v in said.items() if out.takes_effect(s, given)}
         out = row(out, dialect, "destination", said, draw)
+    for table in ("server", "resolver", "mute"):
+        for n in range(draw(st.integers(0, 2)) if table in dialect.keys else 0):
+            said = {s: draw(values(dialect, s)) for s in fields_of(dialect, table)}
+            if f"{table}.id" in said:
+                said[f"{table}.id"] = str(n + 1)
+            out = row(out, dialect, table, said, draw)
     for table in ("pick", "feed", "take", "give"):
         fields = fields_of(dialect, table)
         for n in range(draw(st.integers(0, 12)) if fields else 0):
@@ -148,10 +165,32 @@ def policies(draw: st.DrawFn) -> Policy:
         "level": draw(st.sampled_from([f"{{from: {least}, to: {most}{write}}}", f"{{at-least: {least}}}", most])),
         "facility": draw(st.sampled_from([f"[{', '.join(facilities)}]", "{never: [kern], write: local3}"])),
         "source": draw(st.sampled_from(["identity", "loop1", "[identity, loop1]"])),
-        "format": draw(st.sampled_from(["expected", "rfc3164", "[rfc5424, rfc3164]"])),
         "stamp": draw(st.sampled_from(["{kind: calendar, zone: shown}", "{kind: [none, calendar]}", "{kind: none}"])),
     }
-    asked = draw(st.lists(st.sampled_from(sorted(rules)), min_size=1, unique=True))
+    rules |= {
+        "format": draw(st.sampled_from(["expected", "rfc3164", "[rfc5424, rfc3164]"])),
+        "trust": draw(st.sampled_from(["{verify: on}", "{clear: nowhere}"])),
+        "clock": draw(
+            st.sampled_from(
+                ["{zone: UTC}", "{servers: {exactly: [198.51.100.5]}}", "{count: {at-least: 1}, zone: x}"]
+            )
+        ),
+        "origin": draw(st.sampled_from(["name", "[address, none]"])),
+        "numbering": "on",
+        "categories": draw(st.sampled_from(["[threat]", "[system, change, login, traffic]"])),
+        "filters": "none",
+        "changes": "on",
+        "logins": "on",
+        "rate": draw(st.sampled_from(["{at-least: 100}", "none"])),
+        "delivery": draw(st.sampled_from(["{mode: immediate}", "{queue: {at-least: 300}}", "batch"])),
+        "resolver": draw(st.sampled_from(["where-needed", "[198.51.100.53]", "{never: [198.51.100.53]}"])),
+        "console": draw(st.sampled_from(["none", "{at-most: error}"])),
+        "sessions": "{at-most: warning}",
+        "memory": draw(st.sampled_from(["{level: {at-least: notice}, size: {between: [100, 9000]}}", "debug"])),
+        "file": draw(st.sampled_from(["{size: {at-most: 5000}}", "{level: error}"])),
+        "debug-stamp": draw(st.sampled_from(["calendar", "{kind: calendar, precision: {at-least: milliseconds}}"])),
+    }
+    asked = draw(st.lists(st.sampled_from(sorted(rules)), min_size=1, max_size=9, unique=True))
     require = "".join(f"      {name}: {rules[name]}\n" for name in asked)
     return read_policy(
         "policy: p\ncollectors:\n  a: {address: 198.51.100.21, format: rfc5424}\n"

@@ -70,8 +70,8 @@ def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Ve
 
 def _judge(scope: Scope, asked: Requirement, places: Places) -> Verdict:
     setting = SETTINGS[asked.setting]
-    facts = setting.facts(scope)
     findings = setting.judge(scope, asked.needs)
+    facts = setting.facts(scope)
     if not findings:
         lines = tuple(line for fact in facts for line in fact.lines)
         return _verdict(asked, "meets", facts, "as asked", lines, places)

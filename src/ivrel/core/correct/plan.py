@@ -62,6 +62,8 @@ def undo(corrected: Records, original: Records) -> list[Step]:
 def _differences(before: Records, after: Records) -> list[Touched]:
     out: list[Touched] = []
     for table in ("", *before.dialect.keys):
+        if not after.loaded(table):
+            continue
         old_rows, new_rows = before.rows(table), after.rows(table)
         if old_rows is new_rows:
             continue

@@ -36,11 +36,14 @@ class Dialect(Struct, frozen=True, eq=False):
     patterns: tuple[Pattern, ...]
     aside: tuple[Pattern, ...]
     channels: tuple[str, ...]
+    categories: Mapping[str, tuple[str, ...]]
     keys: Mapping[str, tuple[str, ...]]
     removal: Mapping[str, Pattern]
     defaults: Mapping[str, Value]
     limits: Mapping[str, int]
     only: Mapping[str, tuple[str, tuple[str, ...]]]
+    open: tuple[str, ...]
+    only_read: tuple[str, ...]
     examples: tuple[Example, ...]
     file: str
     slots: frozenset[str]
@@ -58,7 +61,9 @@ class Dialect(Struct, frozen=True, eq=False):
 
     def can_write(self, slot: str, value: Value) -> bool:
         """Whether this platform can say that a slot has this value."""
-        return self.defaults.get(slot) == value or any(p.can_write(slot, value) for p in self.patterns)
+        if self.defaults.get(slot) == value:
+            return True
+        return slot not in self.only_read and any(p.can_write(slot, value) for p in self.patterns)
 
     def choices(self, slot: str) -> tuple[str, ...]:
         """The values that a slot can take on this platform, least first; empty if any will do."""
@@ -104,6 +109,9 @@ DIALECT = Record(
         "channels": Key(
             ListOf(_TEXT, filled=True), "the planes or categories of messages, each with a way of its own"
         ),
+        "categories": Key(
+            MapOf(ListOf(_TEXT, filled=True)), "of channels that are planes: the categories that go by each"
+        ),
         "spelling": Key(
             MapOf(MapOf(ListOf(_TEXT, one_is_enough=True, filled=True))),
             "for a type or a slot: its values and this platform's words, the first of which is written; a value "
@@ -128,6 +136,11 @@ DIALECT = Record(
         "only": Key(
             MapOf(MapOf(ListOf(_TEXT, one_is_enough=True, filled=True))),
             "for a slot: the values of another slot with which alone it takes effect",
+        ),
+        "only-read": Key(ListOf(_TEXT, filled=True), "slots that are read and cannot be written"),
+        "open": Key(
+            ListOf(_TEXT, filled=True),
+            "parts in which more stands than this dialect is about: what is not known there is passed over",
         ),
         "defaults": Key(Raw({"type": "object"}), "what holds where the text says nothing"),
         "statements": Key(
@@ -248,11 +261,14 @@ def read_dialect(text: str, file: str) -> Dialect:
         tuple(patterns),
         tuple(aside),
         values.get("channels", ()),
+        values.get("categories", {}),
         keys,
         removal,
         defaults,
         {table: row["most"] for table, row in rows.items() if "most" in row},
         only,
+        values.get("open", ()),
+        values.get("only_read", ()),
         values.get("examples", ()),
         file,
         frozenset(slot for pattern in patterns for slot in pattern.slots),

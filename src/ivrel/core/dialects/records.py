@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.pattern import Fields, Path, Pattern, Variable, Words
+from ivrel.core.dialects.pattern import Fields, Item, Literal, Path, Pattern, Variable, Words
 from ivrel.core.dialects.shapes import Found
 from ivrel.core.dialects.shapes.base import LONGEST, decode
 from ivrel.core.dialects.slots import SLOTS, Value
@@ -23,7 +23,7 @@ from ivrel.core.mistakes import Foreign, Unreadable
 Key = tuple[Value, ...]
 
 # Tables that are looked up only when a check asks for them: they are long and seldom needed.
-LAZY = ("interface",)
+LAZY = ("interface", "gate")
 
 
 class Said(Struct, frozen=True, gc=False):
@@ -78,7 +78,7 @@ class Records:
         self,
         matcher: Matcher,
         rows: Mapping[str, Mapping[Key, Row]],
-        written: Mapping[tuple[int, Key], Written],
+        written: dict[tuple[int, Key], Written],
         strays: tuple[Stray, ...],
         data: bytes,
     ) -> None:
@@ -89,8 +89,12 @@ class Records:
     def rows(self, table: str) -> Mapping[Key, Row]:
         """The rows of a table, by key, in the order of the text."""
         if table not in self._rows and table in LAZY:
-            self._rows[table] = self._matcher.lookup(self._data, table, None)
+            self._rows[table] = self._matcher.lookup(self._data, table, None, self.written)
         return self._rows.get(table, _NO_ROWS)
+
+    def loaded(self, table: str) -> bool:
+        """Whether a table's rows are here: those of a lazy one only after they were asked for."""
+        return table not in LAZY or table in self._rows
 
     def row(self, table: str, key: Value) -> Row | None:
         """One row of a table whose key is one field; a lazy table is not read as a whole for it."""
@@ -225,13 +229,15 @@ class Matcher:
         for path, raw, line in self.grammar.scan(data, (*self.heads, *self.idle_heads), self.dialect.style):
             yield line, decode(raw[:LONGEST]), self.match(path, raw)
 
-    def lookup(self, data: bytes, table: str, key: Value | None) -> Mapping[Key, Row]:
-        """The rows of a lazy table; with `key`, only what stands under that name."""
+    def lookup(
+        self, data: bytes, table: str, key: Value | None, written: dict[tuple[int, Key], Written] | None = None
+    ) -> Mapping[Key, Row]:
+        """The rows of a lazy table; with `key`, only what stands under that name. `written` gets the statements."""
         heads = self.lazy_heads[table]
         if key is not None:
             heads = tuple((*head, str(key)) if head in self.named_heads else head for head in heads)
         rows: Tables = {}
-        self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, {}, None)
+        self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, {} if written is None else written, None)
         return rows.get(table, {})
 
     def keys_near(self, data: bytes, slot: str, value: Value) -> Iterator[Value]:
@@ -339,8 +345,19 @@ class Matcher:
             return path, words
         return match.pattern, match.key
 
-    def _bearing(self, path: Path, words: Words) -> tuple[str, ...]:
+    def _is_near(self, path: Path, words: Words) -> bool:
+        """Whether a statement of an open part begins as a pattern does, or stands in an inner block of one."""
+        whole = (*path, words)
+        for pattern in self.dialect.patterns:
+            known = (*pattern.path, pattern.items)
+            if len(known) > 1 and len(whole) > 1 and all(map(_opens_alike, known[:2], whole[:2])):
+                return True
+        return False
+
+    def _bearing(self, path: Path, words: Words) -> tuple[str, ...] | None:
         """Settings of the patterns that begin alike; if none does, of all in the same part."""
+        if path and path[0][0] in self.dialect.open and not self._is_near(path, words):
+            return None
         alike: list[Pattern] = []
         longest = 1
         for pattern in self.dialect.patterns:
@@ -365,6 +382,11 @@ class Matcher:
 def _bearing_on(pattern: Pattern) -> tuple[str, ...]:
     """The settings that a pattern's values bear on; those of its headers only name what it stands in."""
     return tuple(dict.fromkeys(s for slot in pattern.own_slots for s in SLOTS[slot].bears_on))
+
+
+def _opens_alike(items: tuple[Item, ...], words: Words) -> bool:
+    first = items[0]
+    return isinstance(first, Variable) or (isinstance(first, Literal) and first.word == words[0])
 
 
 def _fits_header(pattern: Pattern, words: Words) -> bool:

@@ -8,6 +8,9 @@ A slot `table.field` is a field of a row; a slot without a table of its own is a
 | pick | facilities and severities that go to a destination |
 | feed | a way that messages take: a plane of the device, or what collects them for destinations |
 | take, give | a category that a feed takes; a destination that a feed gives to |
+| server, resolver | a time server; a resolver of host names |
+| mute | a statement that drops messages before they leave |
+| gate | a traffic rule, and whether it records |
 | interface | an interface with its addresses |
 """
 
@@ -66,6 +69,16 @@ def _inet(word: str) -> str:
     return str(ip_interface(word).ip)
 
 
+def _number(word: str) -> int:
+    if not re.fullmatch(r"[0-9]{1,12}", word):
+        raise ValueError(f"'{word[:20]}' is not a whole number")
+    return int(word)
+
+
+def _rate(word: str) -> Value:
+    return word if word == "none" else _number(word)
+
+
 def _selection(word: str) -> str:
     return selection_of(word).word
 
@@ -87,6 +100,12 @@ STAMP = _one_of("stamp-kind", ("none", "uptime", "calendar"))
 PRECISION = _one_of("precision", ("seconds", "milliseconds", "microseconds"))
 SHOWN = _one_of("shown", ("hidden", "shown"))
 STATE = _one_of("state", ("down", "up"))
+NUMBER = ValueType("number", _number)
+RATE = ValueType("rate", _rate)
+ORIGIN = _one_of("origin", ("none", "address", "name"))
+MODE = _one_of("mode", ("batch", "immediate"))
+TELL = _one_of("tell", ("none", "open", "close", "both"))
+VERDICT = _one_of("gate-action", ("pass", "stop"))
 FORMAT = _one_of("format", ("rfc3164", "rfc5424"))
 SELECTION = ValueType("selection", _selection)
 
@@ -105,7 +124,7 @@ class Slot(Struct, frozen=True):
         return table_of(self.name)
 
 
-TABLES = ("destination", "pick", "feed", "take", "give", "interface")
+TABLES = ("destination", "pick", "feed", "take", "give", "server", "resolver", "mute", "gate", "interface")
 
 
 def table_of(slot: str) -> str:
@@ -114,7 +133,9 @@ def table_of(slot: str) -> str:
     return head if head in TABLES else ""
 
 
-_PER_DESTINATION = ("collectors", "level", "facility", "format", "source")
+_PER_DESTINATION = ("collectors", "level", "facility", "format", "source", "trust", "categories", "filters")
+
+_CHAIN = ("level", "categories", "changes", "logins")
 
 SLOTS: Mapping[str, Slot] = {
     slot.name: slot
@@ -130,9 +151,11 @@ SLOTS: Mapping[str, Slot] = {
         Slot("stamp.year", SHOWN, ("stamp",)),
         Slot("stamp.zone", SHOWN, ("stamp",)),
         Slot("destination.name", WORD, _PER_DESTINATION),
-        Slot("destination.address", HOST, _PER_DESTINATION),
+        Slot("destination.address", HOST, (*_PER_DESTINATION, "resolver")),
         Slot("destination.port", PORT, ("collectors",)),
-        Slot("destination.transport", TRANSPORT, ("collectors",)),
+        Slot("destination.transport", TRANSPORT, ("collectors", "trust")),
+        Slot("destination.verify", SWITCH, ("trust",)),
+        Slot("destination.delivery-queue", NUMBER, ("delivery",)),
         Slot("destination.level", THRESHOLD, ("level",)),
         Slot("destination.facility", FACILITY, ("facility",)),
         Slot("destination.selection", SELECTION, ("level",)),
@@ -148,7 +171,7 @@ SLOTS: Mapping[str, Slot] = {
         Slot("pick.level", THRESHOLD, ("level",)),
         Slot("pick.facility", FACILITY_OR_ALL, ("level",)),
         Slot("pick.compare", COMPARE, ("level",)),
-        Slot("pick.action", ACTION, ("level",)),
+        Slot("pick.action", ACTION, ("level", "filters")),
         Slot("pick.destination", WORD, ("level",)),
         Slot("feed.name", WORD, _PER_DESTINATION),
         Slot("feed.level", THRESHOLD, ("level",)),
@@ -156,14 +179,43 @@ SLOTS: Mapping[str, Slot] = {
         Slot("feed.format", FORMAT, ("format",)),
         Slot("feed.source-interface", WORD, ("source",)),
         Slot("feed.source-address", ADDRESS, ("source",)),
-        Slot("take.feed", WORD, ("level",)),
-        Slot("take.category", WORD, ("level",)),
-        Slot("take.level", THRESHOLD, ("level",)),
-        Slot("give.feed", WORD, ("level", "facility", "source")),
-        Slot("give.destination", WORD, ("level", "facility", "source")),
+        Slot("take.feed", WORD, _CHAIN),
+        Slot("take.category", WORD, _CHAIN),
+        Slot("take.level", THRESHOLD, _CHAIN),
+        Slot("give.feed", WORD, (*_CHAIN, "facility", "source")),
+        Slot("give.destination", WORD, (*_CHAIN, "facility", "source")),
         Slot("interface.name", WORD, ("source",)),
         Slot("interface.address", INET, ("source",), many=True),
         Slot("interface.state", STATE, ("source",)),
-        Slot("unit.name", WORD, ()),
+        Slot("interface.plane", WORD, ("source",)),
+        Slot("unit.name", WORD, ("origin",)),
+        Slot("unit.text", WORD, ()),
+        Slot("file.name", WORD, ("file",)),
+        Slot("origin", ORIGIN, ("origin",)),
+        Slot("numbering", SWITCH, ("numbering",)),
+        Slot("changes", SWITCH, ("changes",)),
+        Slot("logins", SWITCH, ("logins",)),
+        Slot("console", THRESHOLD, ("console",)),
+        Slot("sessions", THRESHOLD, ("sessions",)),
+        Slot("memory.level", THRESHOLD, ("memory",)),
+        Slot("memory.size", NUMBER, ("memory",)),
+        Slot("file.level", THRESHOLD, ("file",)),
+        Slot("file.size", NUMBER, ("file",)),
+        Slot("debug-stamp.kind", STAMP, ("debug-stamp",)),
+        Slot("debug-stamp.precision", PRECISION, ("debug-stamp",)),
+        Slot("rate", RATE, ("rate",)),
+        Slot("delivery.mode", MODE, ("delivery",)),
+        Slot("delivery.queue", NUMBER, ("delivery",)),
+        Slot("clock.zone", WORD, ("clock",)),
+        Slot("server.id", WORD, ("clock",)),
+        Slot("server.address", HOST, ("clock",)),
+        Slot("resolver.id", WORD, ("resolver",)),
+        Slot("resolver.address", ADDRESS, ("resolver",)),
+        Slot("mute.id", WORD, ("filters",)),
+        Slot("mute.text", WORD, ("filters",)),
+        Slot("gate.id", WORD, ("rules",)),
+        Slot("gate.action", VERDICT, ("rules",)),
+        Slot("gate.tell", TELL, ("rules",)),
+        Slot("gate.feed", WORD, ("rules",)),
     )
 }

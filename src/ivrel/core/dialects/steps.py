@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.pattern import Path, Words
-from ivrel.core.dialects.records import LAZY, Key, Records, Row, Said, matcher
+from ivrel.core.dialects.records import LAZY, Key, Match, Records, Row, Said, matcher
 from ivrel.core.dialects.shapes import Edit
 from ivrel.core.dialects.shapes.base import LONGEST, decode
 from ivrel.core.dialects.slots import Value
@@ -29,7 +29,7 @@ def steps_between(before: Records, after: Records) -> list[Step]:
     dialect = before.dialect
     steps: list[Step] = []
     for table in ("", *dialect.keys):
-        if table in LAZY:
+        if not after.loaded(table):
             continue
         old_rows, new_rows = before.rows(table), after.rows(table)
         for key, row in new_rows.items():
@@ -94,9 +94,9 @@ def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row |
         anchor = bare and number == patterns[0][0]
         if not changed and not anchor:
             continue
-        if anchor or said & set(values):
-            statement = pattern.write(get, get.said)
-            if statement and (written is None or statement != (written[0].path, written[0].words)):
+        statement = pattern.write(get, get.said) if anchor or said & set(values) else None
+        if statement is not None:
+            if written is None or statement != (written[0].path, written[0].words):
                 replaces = written[0].words if written else ()
                 yield Step(Edit(*statement), table, key, changed, replaces)
         elif written:
@@ -110,6 +110,12 @@ def _same(old: Said | None, new: Said | None) -> bool:
     )
 
 
+def _is_export(dialect: Dialect, match: Match) -> bool:
+    """Whether a statement of a lazy table says how traffic is recorded, which is an export setting."""
+    own = dialect.patterns[match.pattern].own_slots if match.pattern >= 0 else ()
+    return any(slot in ("gate.tell", "gate.feed") for slot in own)
+
+
 def beyond_export(dialect: Dialect, data: bytes) -> list[tuple[Path, bytes]]:
     """All statements that are none of export settings: what no correction may touch."""
     reader = matcher(dialect)
@@ -117,7 +123,7 @@ def beyond_export(dialect: Dialect, data: bytes) -> list[tuple[Path, bytes]]:
     for path, raw, _ in reader.grammar.everything(data, dialect.style):
         words = tuple(reader.grammar.split(decode(raw[:LONGEST])))
         match = reader.find(path, words) if words else None
-        if match is None or match.table in LAZY:
+        if match is None or (match.table in LAZY and not _is_export(dialect, match)):
             if reader.is_header(path, words):
                 continue
             out.append((path, raw))

@@ -119,6 +119,7 @@ COLLECTOR = Record(
         "port": Key(Text("a port", PORT.parse), "the port, 514 if left out"),
         "transport": Key(Text("a transport", choices=TRANSPORT.choices), "udp if left out"),
         "format": Key(Text("a format", choices=FORMATS), "the message format that it expects"),
+        "site": Key(Text("a site"), "where it stands"),
     },
     lambda at, **fields: {"line": place(at)[0], **fields},
 )

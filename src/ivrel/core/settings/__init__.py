@@ -2,7 +2,32 @@
 
 from collections.abc import Mapping
 
-from ivrel.core.settings import collectors, export, facility, format, level, source, stamp
+from ivrel.core.settings import (
+    categories,
+    changes,
+    clock,
+    collectors,
+    console,
+    debug_stamp,
+    delivery,
+    export,
+    facility,
+    file,
+    filters,
+    format,
+    level,
+    logins,
+    memory,
+    numbering,
+    origin,
+    rate,
+    resolver,
+    rules,
+    sessions,
+    source,
+    stamp,
+    trust,
+)
 from ivrel.core.settings.base import Collector, Destination, Fact, Finding, Needs, Obstacle, Scope, Setting
 
 SETTINGS: Mapping[str, Setting] = {
@@ -15,6 +40,23 @@ SETTINGS: Mapping[str, Setting] = {
         format.SETTING,
         stamp.SETTING,
         source.SETTING,
+        trust.SETTING,
+        clock.SETTING,
+        origin.SETTING,
+        numbering.SETTING,
+        categories.SETTING,
+        rules.SETTING,
+        filters.SETTING,
+        changes.SETTING,
+        logins.SETTING,
+        rate.SETTING,
+        delivery.SETTING,
+        resolver.SETTING,
+        console.SETTING,
+        sessions.SETTING,
+        memory.SETTING,
+        file.SETTING,
+        debug_stamp.SETTING,
     )
 }
 

@@ -26,6 +26,7 @@ class Collector(Struct, frozen=True):
     port: int = 514
     transport: str = "udp"
     format: str | None = None
+    site: str | None = None
     line: int = 0
 
     @property
@@ -196,7 +197,7 @@ class Scope:
 def slot_of(field: str, table: str) -> str:
     """The slot of a field that stands once (table ''), for each destination, or for each feed."""
     if not table:
-        return re.sub("^(source|stamp)-", r"\1.", field)
+        return re.sub("^(source|stamp|debug-stamp|clock|memory|file|delivery)-", r"\1.", field)
     return f"{table}.{field}"
 
 

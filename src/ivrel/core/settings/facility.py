@@ -1,11 +1,11 @@
 """facility: what messages call the part of the system that they come from."""
 
 from ivrel.core.dialects.slots import FACILITY
-from ivrel.core.settings.valued import valued
+from ivrel.core.settings.valued import Part, valued
 
 SETTING = valued(
     "facility",
-    FACILITY,
+    Part("", "facility", FACILITY),
     absent="as sent",
     lacks="has no statement for the facility: each message has its own",
     kind="one of the 24 facilities",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from ivrel.core.dialects.slots import FORMAT
 from ivrel.core.settings.base import Place, Scope
 from ivrel.core.settings.need import Need
-from ivrel.core.settings.valued import valued
+from ivrel.core.settings.valued import Part, valued
 
 EXPECTED = "expected"
 
@@ -26,7 +26,7 @@ def wants(scope: Scope, place: Place, need: Need) -> Need:
 
 SETTING = valued(
     "format",
-    FORMAT,
+    Part("", "format", FORMAT),
     more=(EXPECTED,),
     wants=wants,
     lacks="says nothing of the format",

@@ -152,37 +152,44 @@ def _mend_selection(scope: Scope, d: Destination, need: Need) -> Records:
 
 def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records, list[Obstacle]]:
     """Brings every channel to a destination, by a feed that there is, at a level as asked."""
-    records, dialect = scope.records, scope.records.dialect
+    records = scope.records
+    obstacles: list[Obstacle] = []
+    for channel in records.dialect.channels:
+        need: Need = need_of(needs, f"{d.label} {channel}")
+        if _against(sendings(scope.on(records), d)[channel].bits, need):
+            records, more = mend_channel(scope.on(records), d, channel, need)
+            obstacles += more
+    return records, obstacles
+
+
+def mend_channel(now: Scope, d: Destination, channel: str, need: Need) -> tuple[Records, list[Obstacle]]:
+    """Brings one channel to a destination, by a feed that there is, at a level as asked."""
+    records, dialect = now.records, now.records.dialect
     obstacles: list[Obstacle] = []
     takes = dialect.has("take.category")
-    for channel in dialect.channels:
-        need: Need = need_of(needs, f"{d.label} {channel}")
-        now = scope.on(records)
-        if not _against(sendings(now, d)[channel].bits, need):
-            continue
-        bringing = dict(levels_of(now, d, channel))
-        fresh = not bringing
-        if fresh and takes:
-            feed = _feed_for(now, d, channel)
-            records = records.having("give", (feed, d.ref), "give.destination", d.ref)
-            if (feed, channel) not in records.rows("take"):
-                records = records.having("take", (feed, channel), "take.category", channel)
-        elif fresh:
-            records = records.having("give", (channel, d.ref), "give.destination", d.ref)
-        own = need.only(need.write) if fresh and need.write else need
-        _, high = _bounds(need)
-        levels = dict(levels_of(scope.on(records), d, channel))
-        noisy = [f for f, said in levels.items() if not threshold(str(said.value or "debug")) <= high]
-        # What is too noisy must go; if that is not enough, one feed is raised; if that is not, all are set.
-        for feeds in ([] if fresh else noisy, list(levels)[:1], list(levels)):
-            if _against(sendings(scope.on(records), d)[channel].bits, own):
-                for feed in feeds:
-                    table, key = ("take", (feed, channel)) if takes else ("feed", (feed,))
-                    said = records.get(f"{table}.level", records.rows(table).get(key, {}))
-                    place = Place(feed, table, key, f"{table}.level", said, f"{d.title} of {channel}")
-                    exact = own.choose(lambda v, place=place: dialect.can_write(place.slot, v))  # type: ignore[misc]
-                    records, more = mend_value(records, place, own.only(exact) if exact else own)
-                    obstacles += more
+    bringing = dict(levels_of(now, d, channel))
+    fresh = not bringing
+    if fresh and takes:
+        feed = _feed_for(now, d, channel)
+        records = records.having("give", (feed, d.ref), "give.destination", d.ref)
+        if (feed, channel) not in records.rows("take"):
+            records = records.having("take", (feed, channel), "take.category", channel)
+    elif fresh:
+        records = records.having("give", (channel, d.ref), "give.destination", d.ref)
+    own = need.only(need.write) if fresh and need.write else need
+    _, high = _bounds(need)
+    levels = dict(levels_of(now.on(records), d, channel))
+    noisy = [f for f, said in levels.items() if not threshold(str(said.value or "debug")) <= high]
+    # What is too noisy must go; if that is not enough, one feed is raised; if that is not, all are set.
+    for feeds in ([] if fresh else noisy, list(levels)[:1], list(levels)):
+        if _against(sendings(now.on(records), d)[channel].bits, own):
+            for feed in feeds:
+                table, key = ("take", (feed, channel)) if takes else ("feed", (feed,))
+                said = records.get(f"{table}.level", records.rows(table).get(key, {}))
+                place = Place(feed, table, key, f"{table}.level", said, f"{d.title} of {channel}")
+                exact = own.choose(lambda v, place=place: dialect.can_write(place.slot, v))  # type: ignore[misc]
+                records, more = mend_value(records, place, own.only(exact) if exact else own)
+                obstacles += more
     return records, obstacles
 
 

@@ -12,6 +12,7 @@ A range leaves a choice; `write` says which value a correction is to write.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from math import inf
 from typing import Any
 
 from msgspec import Struct
@@ -33,6 +34,7 @@ class Need(Struct, frozen=True):
     never: tuple[str, ...] = ()
     write: str | None = None
     order: tuple[str, ...] = ()
+    numbers: bool = False
 
     def accepts(self, value: str) -> bool:
         """Whether a value is as asked."""
@@ -42,24 +44,32 @@ class Need(Struct, frozen=True):
             return False
         if self.least is None and self.most is None:
             return True
-        return value in self.order and self._in_range(value)
+        at = self.rank(value)
+        if at is None:
+            return False
+        least, most = self.rank(self.least), self.rank(self.most)
+        return (least is None or at >= least) and (most is None or at <= most)
 
-    def _in_range(self, value: str) -> bool:
-        at = self.order.index(value)
-        return (self.least is None or at >= self.order.index(self.least)) and (
-            self.most is None or at <= self.order.index(self.most)
-        )
+    def rank(self, value: str | None) -> float | None:
+        """Where a value stands in its order; 'none' of a number is no limit at all."""
+        if value is None:
+            return None
+        if self.numbers:
+            return inf if value == "none" else int(value) if value.isdigit() else None
+        return self.order.index(value) if value in self.order else None
 
     def only(self, value: str) -> Need:
         """The same need, narrowed to one value."""
-        return Need(any_of=(value,), order=self.order)
+        return Need(any_of=(value,), order=self.order, numbers=self.numbers)
 
     def choose(self, can: Callable[[str], bool]) -> str | None:
         """The value to write: `write`, else the first that is asked for and can be said; None if none."""
         wanted = [self.write] if self.write else []
         if self.any_of is not None:
             wanted += self.any_of
-        if self.least is not None:
+        if self.numbers:
+            wanted += [end for end in (self.least, self.most) if end is not None]
+        elif self.least is not None:
             wanted += self.order[self.order.index(self.least) :]
         elif self.most is not None:
             wanted += reversed(self.order[: self.order.index(self.most) + 1])
@@ -114,11 +124,13 @@ def read_need(
     choices: Sequence[str] = (),
     *,
     ordered: bool = False,
+    numbers: bool = False,
     also: Mapping[str, str] | None = None,
 ) -> Need | None:
     """Reads what is asked of one value; `also` names further words for the forms.
 
-    `choices`: the values that there are; `ordered`: least first, so that ranges mean something.
+    `choices`: the values that there are; `ordered`: least first, so that ranges mean something, as they do for
+    `numbers`.
     """
     expected = f"one of {', '.join(choices)}" if choices else "a value"
     order = tuple(choices) if ordered else ()
@@ -133,17 +145,18 @@ def read_need(
     value = Text(expected, known)
     if isinstance(node, ScalarNode):
         one = value.read(node, report)
-        return None if one is None else Need(any_of=(one,), order=order)
+        return None if one is None else Need(any_of=(one,), order=order, numbers=numbers)
     if isinstance(node, SequenceNode):
         many = ListOf(value, filled=True).read(node, report)
-        return Need(any_of=many, order=order) if many else None
-    fields: dict[str, Any] = {"order": order}
+        return Need(any_of=many, order=order, numbers=numbers) if many else None
+    fields: dict[str, Any] = {"order": order, "numbers": numbers}
     before = len(report.mistakes)
     ranges = ("at-least", "at-most", "between")
-    forms = [f for f in (*FORMS, *(also or ())) if order or f not in ranges]
+    ranged = bool(order) or numbers
+    forms = [f for f in (*FORMS, *(also or ())) if ranged or f not in ranges]
     for key, child in pairs(node, report):
         form = (also or {}).get(key.value, key.value)
-        if form not in FORMS or (form in ranges and not order):
+        if form not in FORMS or (form in ranges and not ranged):
             report.add(key, f"form {not_one_of(key.value, forms)}")
         elif form in ("any-of", "exactly", "never"):
             name = "never" if form == "never" else "any_of"
@@ -169,7 +182,8 @@ def _check(need: Need, node: Node, report: Report) -> None:
     if need.any_of is None and need.least is None and need.most is None and not need.never:
         report.add(node, "asks for nothing; expected a value or one of " + ", ".join(FORMS[:-1]))
         return
-    if need.least and need.most and need.order.index(need.least) > need.order.index(need.most):
+    least, most = need.rank(need.least), need.rank(need.most)
+    if least is not None and most is not None and least > most:
         report.add(node, f"contradictory: {need.least} is more than {need.most}; nothing lies between them")
         return
     if need.any_of is not None and not any(need.accepts(v) for v in need.any_of):

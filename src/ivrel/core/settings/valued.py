@@ -1,13 +1,20 @@
-"""Settings that are one value, said once for the device, for each destination, or for each feed."""
+"""Settings that are values, each said once for the device, for each destination, or for each feed.
+
+Most settings have one value; some fall into parts (`memory: {level: debug, size: {at-least: 65536}}`).
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
+from msgspec import Struct
+from yaml import MappingNode
+
 from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.slots import ValueType
-from ivrel.core.form import Node, Report
+from ivrel.core.dialects.slots import NUMBER, RATE, ValueType
+from ivrel.core.form import Node, Report, pairs
+from ivrel.core.mistakes import not_one_of
 from ivrel.core.settings.base import (
     Collector,
     Fact,
@@ -25,69 +32,116 @@ from ivrel.core.settings.base import (
 )
 from ivrel.core.settings.need import Need, read_need
 
+
+class Part(Struct, frozen=True):
+    """One value of a setting: its name ('' if it is the only one), its slot, its type.
+
+    `ordered`: whether ranges of its values mean something.
+    """
+
+    name: str
+    field: str
+    type: ValueType
+    ordered: bool = False
+
+
 Wants = Callable[[Scope, Place, Need], Need]
+
+
+def same(scope: Scope, place: Place, need: Need) -> Need:
+    """What is asked of every place alike."""
+    return need
 
 
 def valued(
     name: str,
-    type_: ValueType,
-    *,
+    *parts: Part,
     lacks: str,
     absent: str = "not set",
-    ordered: bool = False,
     more: tuple[str, ...] = (),
-    wants: Wants = lambda scope, place, need: need,
-    reads: Callable[[str], str] = str,
+    wants: Wants = same,
     **texts: Any,
 ) -> Setting:
-    """The setting of that name, whose slots have the same name.
+    """The setting of that name.
 
     `lacks`: what to say of a platform without a statement for it; `absent`: the value where nothing is said;
-    `more`: further words that a policy may ask for, which `wants` turns into values of one place; `reads`:
-    puts a value into words.
+    `more`: further words that a policy may ask for, which `wants` turns into values of one place.
     """
+    names = tuple(part.name for part in parts)
 
-    def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
-        choices = (*more, *type_.choices)
+    def read(part: Part, node: Node, report: Report) -> Need | None:
+        choices = (*more, *part.type.choices) if part.type.choices else ()
 
         def parse(word: str) -> Any:
-            return word if word in more else type_.parse(word)
+            return word if word in more else part.type.parse(word)
 
-        need = read_need(node, report, parse, choices if type_.choices else (), ordered=ordered)
-        return {"": need} if need else None
+        numbers = part.type in (NUMBER, RATE)
+        return read_need(node, report, parse, choices, ordered=part.ordered, numbers=numbers)
+
+    def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+        if names == ("",) or not isinstance(node, MappingNode):
+            need = read(parts[0], node, report)
+            return {names[0]: need} if need else None
+        needs: dict[str, Any] = {}
+        before = len(report.mistakes)
+        for key, child in pairs(node, report):
+            if key.value not in names:
+                report.add(key, f"part {not_one_of(key.value, names)}")
+                continue
+            needs[key.value] = read(parts[names.index(key.value)], child, report)
+        if not needs and len(report.mistakes) == before:
+            report.add(node, f"asks for nothing; expected one of {', '.join(names)}")
+        return needs if len(report.mistakes) == before else None
 
     def value(place: Place) -> str:
         return absent if place.said.value is None else str(place.said.value)
 
-    def can_say(scope: Scope) -> bool:
-        return any(scope.records.dialect.has(slot_of(name, table)) for table in ("", "destination", "feed"))
+    def can_say(scope: Scope, part: Part) -> bool:
+        return any(scope.records.dialect.has(slot_of(part.field, t)) for t in ("", "destination", "feed"))
 
     def facts(scope: Scope) -> list[Fact]:
-        return [Fact(name, p.label, value(p), p.said.lines, p.said.default) for p in scope.places(name, every=True)]
+        return [
+            Fact(name, f"{p.label} {part.name}".strip(), value(p), p.said.lines, p.said.default)
+            for part in parts
+            for p in scope.places(part.field, every=True)
+        ]
+
+    def wrong(scope: Scope, part: Part, needs: Needs) -> Iterator[tuple[Place, Need]]:
+        for p in scope.places(part.field):
+            need = wants(scope, p, needs[part.name] if part.name else need_of(needs, p.label))
+            if not need.accepts(value(p)):
+                yield p, need
 
     def judge(scope: Scope, needs: Needs) -> list[Finding]:
         dialect = scope.records.dialect
-        places = list(scope.places(name))
-        if not places:
-            return no_destination(scope) if can_say(scope) else [Finding(f"{dialect.name} {lacks}")]
         out = []
-        for p in places:
-            need = wants(scope, p, need_of(needs, p.label))
-            if not need.accepts(value(p)):
-                why = f"{p.prefix}{reads(value(p))}{default_note(p.said, dialect.name)}, not {need.text}"
-                out.append(Finding(why, p.said.lines))
-        return out
+        for part in parts:
+            if part.name not in needs:
+                continue
+            what = f"{part.name} " if part.name else ""
+            if not any(True for _ in scope.places(part.field)):
+                said = f"{dialect.name} {lacks}"
+                out += no_destination(scope) if can_say(scope, part) else [Finding(f"{said}{_of(part)}")]
+            for p, need in wrong(scope, part, needs):
+                note = default_note(p.said, dialect.name)
+                out.append(Finding(f"{p.prefix}{what}{value(p)}{note}, not {need.text}", p.said.lines))
+        return list(dict.fromkeys(out))
 
     def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         records = scope.records
         obstacles: list[Obstacle] = []
-        if not can_say(scope) and not any(True for _ in scope.places(name)):
-            return records, [Obstacle(f"{records.dialect.name} {lacks}", True)]
-        for p in scope.places(name):
-            need = wants(scope, p, need_of(needs, p.label))
-            if not need.accepts(value(p)):
+        for part in parts:
+            if part.name not in needs:
+                continue
+            if not can_say(scope, part) and not any(True for _ in scope.places(part.field)):
+                obstacles.append(Obstacle(f"{records.dialect.name} {lacks}{_of(part)}", True))
+            for p, need in wrong(scope, part, needs):
                 records, found = mend_value(records, p, need)
                 obstacles += found
         return records, obstacles
 
     return Setting(name=name, ask=ask, facts=facts, judge=judge, mend=mend, **texts)
+
+
+def _of(part: Part) -> str:
+    return f" ({part.name})" if part.name else ""

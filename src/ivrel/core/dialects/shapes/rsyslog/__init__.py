@@ -16,9 +16,10 @@ from collections.abc import Iterator, Sequence
 
 from ivrel.core.dialects.shapes.base import Edit, Found, Identity, Path, Refused, Style, Words, refuse, split_words
 from ivrel.core.dialects.shapes.rsyslog.diff import apply_hunk, read_diff, write_diff
-from ivrel.core.dialects.shapes.rsyslog.model import Forward, Model, read_model
+from ivrel.core.dialects.shapes.rsyslog.model import Forward, Local, Model, read_model
 from ivrel.core.dialects.shapes.rsyslog.write import UNSAID, by_endpoint, rewritten, state_of, states_of
 from ivrel.core.mistakes import Unreadable
+from ivrel.core.severity import NOTHING, Selection, as_threshold
 
 __all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
 
@@ -53,15 +54,39 @@ def _statements(model: Model, all_of_them: bool) -> Iterator[tuple[Path, Words, 
     for forwards in by_endpoint(model).values():
         yield from _destination(forwards)
     for source, burst, seconds, line in model.limits:
-        yield (), ("limit", source, burst, seconds), line
-    for local in model.locals:
-        yield (), ("local", local.kind, local.name, local.takes.most.word), local.line
+        yield (), ("limit", _per_second(burst, seconds), source), line
+    for kind in dict.fromkeys(local.kind for local in model.locals):
+        yield from _local([local for local in model.locals if local.kind == kind])
+    if model.name:
+        yield (), ("name", model.name.text), model.name.line
     for doubt in model.doubts:
         yield (), ("?", doubt.text), doubt.line
     yield (), ("main", model.main.name or "-"), model.main.first
     if all_of_them:
         for other in model.others:
             yield (), ("other", other.text), other.line
+
+
+def _per_second(burst: str, seconds: str) -> str:
+    """Messages in a second; of an interval of 0 seconds there is no limit."""
+    if not (burst.isdigit() and seconds.isdigit()):
+        return "?"
+    return str(int(burst) // int(seconds)) if int(seconds) else "none"
+
+
+def _local(found: Sequence[Local]) -> Iterator[tuple[Path, Words, int]]:
+    """All actions that write to the same kind of place, as one threshold if they make one."""
+    taken, sure = NOTHING, NOTHING
+    for local in found:
+        taken |= local.takes.most
+        sure |= local.takes.sure
+    first = found[0]
+    level = as_threshold(taken) or ("" if taken else "none")
+    if taken != sure or not level:
+        # Of a selection that is no threshold, what of every facility is there.
+        rows = [taken.bits >> 8 * n & 0xFF for n in range(24)]
+        level = as_threshold(Selection(sum(min(rows) << 8 * n for n in range(24)))) or "none"
+    yield (), ("local", first.kind, level), first.line
 
 
 def _destination(forwards: Sequence[Forward]) -> Iterator[tuple[Path, Words, int]]:
@@ -83,7 +108,7 @@ def _destination(forwards: Sequence[Forward]) -> Iterator[tuple[Path, Words, int
             yield path, (name, *words), first.params.get(param, ("", first.line))[1]
 
 
-_OF_THE_ACTION = ("verify", "queue", "idle-address")
+_OF_THE_ACTION = ("queue", "idle-address")
 _PARAMS = {"form": "template", "verify": "streamdriverauthmode", "idle-address": "address"}
 
 

@@ -68,6 +68,7 @@ class Model(Struct, frozen=True):
     others: tuple[Doubt, ...]  # statements that bear on no export setting
     includes: tuple[str, ...]  # the names that are included, as patterns within the folder
     main: Part
+    name: Doubt | None = None  # what it calls itself
 
 
 # What the older style says of the next action, and the parameter that says the same.
@@ -142,6 +143,7 @@ class _Walk:
         self.stack: list[str] = []
         self.stopping: dict[str, bool] = {}
         self.count = 0
+        self.name: Doubt | None = None
 
     def model(self) -> Model:
         self.file(self.main)
@@ -158,6 +160,7 @@ class _Walk:
             tuple(self.others),
             tuple(self.includes),
             self.main,
+            self.name,
         )
 
     def file(self, part: Part) -> None:
@@ -331,6 +334,8 @@ class _Walk:
             self.module(said, lines)
         elif s.name == "global":
             self.net_driver = said.get("defaultnetstreamdriver", self.net_driver)
+            if "localhostname" in said:
+                self.name = Doubt(said["localhostname"], lines["localhostname"])
         elif s.name == "input" and "ruleset" in said and said.get("type") in ("imuxsock", "imjournal", "imklog"):
             self.doubts.append(Doubt(_line(raw), at))
         self.others.append(Doubt(s.name, at))
@@ -362,6 +367,8 @@ class _Walk:
             self.default_form = param[0]
         elif name == "defaultnetstreamdriver":
             self.net_driver = param[0]
+        elif name == "localhostname":
+            self.name = Doubt(param[0], at)
         elif name == "template":
             called, _, text = value.partition(",")
             found = re.match(r'\s*"((?:[^"\\]|\\.)*)"', text)

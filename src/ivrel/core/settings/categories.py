@@ -1,0 +1,85 @@
+"""categories: each category of message reaches a collector by an unbroken chain."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ivrel.core.dialects.records import Records
+from ivrel.core.form import ListOf, Node, Report, Text
+from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting, no_destination
+from ivrel.core.settings.chain import bring, first_gap
+from ivrel.core.settings.need import SetNeed
+from ivrel.core.settings.sending import reached
+
+CATEGORIES = ("system", "change", "login", "traffic", "threat")
+
+
+def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    names = ListOf(Text("a category", choices=CATEGORIES), one_is_enough=True, filled=True).read(node, report)
+    return {"": SetNeed(includes=names)} if names else None
+
+
+def _channels(scope: Scope, category: str) -> tuple[str, ...]:
+    """The channels that a category goes by: itself, or the planes that the dialect says."""
+    dialect = scope.records.dialect
+    by_plane = tuple(plane for plane, categories in dialect.categories.items() if category in categories)
+    return by_plane or tuple(c for c in dialect.channels if c == category)
+
+
+def facts(scope: Scope) -> list[Fact]:
+    known = [c for c in CATEGORIES if _channels(scope, c)]
+    return [Fact("categories", c, "does not leave" if _gap(scope, c) else "leaves", (), False) for c in known]
+
+
+def _gap(scope: Scope, category: str) -> tuple[str, tuple[int, ...]] | None:
+    gaps = (first_gap(scope, channel) for channel in _channels(scope, category))
+    return next((gap for gap in gaps if gap), None)
+
+
+def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    need: SetNeed = needs[""]
+    if not scope.judged:
+        return no_destination(scope)
+    if not scope.records.dialect.channels:
+        # All messages go the same way, whatever they are about.
+        if any(reached(scope, d) for d in scope.judged):
+            return []
+        return [Finding("nothing leaves for any collector that is asked for")]
+    out = []
+    for category in need.wanted:
+        if not _channels(scope, category):
+            out.append(Finding(f"{scope.records.dialect.name} knows no messages of {category}"))
+        elif gap := _gap(scope, category):
+            out.append(Finding(f"{category}: {gap[0]}", gap[1]))
+    return out
+
+
+def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    if not scope.records.dialect.channels:
+        return scope.records, [Obstacle("ask for a `level`, which says what is to leave")] if judge(
+            scope, needs
+        ) else []
+    lost = [c for c in needs[""].wanted if _gap(scope, c)]
+    records, obstacles = bring(scope, dict.fromkeys(ch for c in lost for ch in _channels(scope, c)))
+    name = scope.records.dialect.name
+    unknown = [c for c in needs[""].wanted if not _channels(scope, c)]
+    return records, [*obstacles, *(Obstacle(f"{name} knows no messages of {c}", True) for c in unknown)]
+
+
+def say(facts: list[Fact]) -> str:
+    return ", ".join(f.key for f in facts if f.value == "leaves") or ("nothing" if facts else "all alike")
+
+
+SETTING = Setting(
+    name="categories",
+    kind="system, change, login, traffic, threat",
+    meaning="the categories of messages that reach a collector by an unbroken chain",
+    matters="a chain of rule, feed and destination is silent as soon as one link is missing",
+    meets="categories: [threat]  ←  feed f1 takes threat and gives to a collector",
+    breaks="categories: [threat]  ←  feed f1 takes threat and gives to nothing",
+    ask=ask,
+    facts=facts,
+    judge=judge,
+    mend=mend,
+    say=say,
+)

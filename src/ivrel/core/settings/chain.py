@@ -1,0 +1,65 @@
+"""The chain of a category: what takes it, where that gives to, and which link is missing first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from ivrel.core.dialects.records import Records
+from ivrel.core.settings.base import Obstacle, Scope
+from ivrel.core.settings.need import Need
+from ivrel.core.settings.sending import gives_to, levels_of, sendings
+
+Gap = tuple[str, tuple[int, ...]]
+
+
+def first_gap(scope: Scope, channel: str) -> Gap | None:
+    """The first link that is missing between a channel and a collector that is asked for; None if none is."""
+    records = scope.records
+    if not scope.judged:
+        return "no collector that is asked for is set", ()
+    if any(sendings(scope, d)[channel] for d in scope.judged):
+        return None
+    taking = channel_feeds(records, channel)
+    if not taking:
+        return f"no feed takes {channel}", ()
+    known = {d.ref: d for d in scope.destinations}
+    for feed in taking:
+        gives = [row for row in records.rows("give").values() if str(records.get("give.feed", row).value) == feed]
+        lines = tuple(line for row in gives for said in row.values() for line in said.lines)
+        if not gives:
+            return f"{_way(feed, channel)} gives to nothing", ()
+        for row in gives:
+            ref = records.get("give.destination", row).value
+            if not isinstance(ref, str | int) or ref not in known:
+                return f"{_way(feed, channel)} gives to '{ref}', which is not set", lines
+        aimed = sorted({str(records.get("give.destination", row).value) for row in gives})
+        if not any(feed in gives_to(scope, d) for d in scope.judged):
+            return f"{_way(feed, channel)} gives to {', '.join(aimed)}, which is no collector asked for", lines
+    levels = [s for d in scope.judged for _, s in levels_of(scope, d, channel)]
+    return f"{channel} is taken at no severity", tuple(line for s in levels for line in s.lines)
+
+
+def channel_feeds(records: Records, channel: str) -> list[str]:
+    """The feeds that take a channel; where feeds are the channels themselves, that one, if it gives at all."""
+    if records.dialect.has("take.category"):
+        return sorted(str(feed) for feed, category in records.rows("take") if category == channel)
+    return [channel]
+
+
+def _way(feed: str, channel: str) -> str:
+    return feed if feed == channel else f"feed {feed} takes {channel}, but"
+
+
+def bring(scope: Scope, channels: Iterable[str]) -> tuple[Records, list[Obstacle]]:
+    """The records with each of these channels brought to every collector asked for."""
+    from ivrel.core.settings.level import mend_channel
+
+    records = scope.records
+    obstacles: list[Obstacle] = []
+    anything = Need(least="emergency", order=("none", "emergency"))
+    for d in scope.judged:
+        for channel in channels:
+            if not sendings(scope.on(records), d)[channel]:
+                records, found = mend_channel(scope.on(records), d, channel, anything)
+                obstacles += found
+    return records, obstacles

@@ -1,0 +1,127 @@
+"""clock: the zone of the device's clock, and the servers that set it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.slots import HOST, NUMBER, WORD
+from ivrel.core.form import Node, Report, pairs
+from ivrel.core.mistakes import not_one_of
+from ivrel.core.settings.base import (
+    Collector,
+    Fact,
+    Finding,
+    Needs,
+    Obstacle,
+    Place,
+    Scope,
+    Setting,
+    default_note,
+    mend_value,
+)
+from ivrel.core.settings.need import Need, SetNeed, read_need, read_set_need
+from ivrel.core.settings.rows import add_row, addresses_of, remove_rows
+
+PARTS = ("zone", "servers", "count")
+
+
+def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    needs: dict[str, Any] = {}
+    before = len(report.mistakes)
+    for key, child in pairs(node, report):
+        if key.value == "zone":
+            needs["zone"] = read_need(child, report, WORD.parse)
+        elif key.value == "servers":
+            needs["servers"] = read_set_need(child, report, HOST.parse)
+        elif key.value == "count":
+            needs["count"] = read_need(child, report, NUMBER.parse, numbers=True)
+        else:
+            report.add(key, f"part {not_one_of(key.value, PARTS)}")
+    if not needs and len(report.mistakes) == before:
+        report.add(node, f"asks for nothing; expected one of {', '.join(PARTS)}")
+    return needs if len(report.mistakes) == before else None
+
+
+def facts(scope: Scope) -> list[Fact]:
+    zone, dialect = scope.records.get("clock.zone"), scope.records.dialect
+    out = [Fact("clock", "zone", str(zone.value), zone.lines, zone.default)] if zone.value is not None else []
+    servers = addresses_of(scope.records, "server")
+    if dialect.has("server.address"):
+        lines = tuple(line for found in servers.values() for line in found)
+        out.append(Fact("clock", "servers", ", ".join(sorted(servers)) or "none", lines, not servers))
+    return out
+
+
+def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    records, dialect = scope.records, scope.records.dialect
+    out = []
+    zone = records.get("clock.zone")
+    if "zone" in needs and not needs["zone"].accepts(str(zone.value or "not set")):
+        said = f"the zone is {zone.value or 'not set'}{default_note(zone, dialect.name) if zone.value else ''}"
+        out.append(Finding(f"{said}, not {needs['zone'].text}", zone.lines))
+    if "servers" not in needs and "count" not in needs:
+        return out
+    if not dialect.has("server.address"):
+        return [*out, Finding(f"{dialect.name} says nothing of time servers")]
+    servers = addresses_of(records, "server")
+    every = tuple(line for lines in servers.values() for line in lines)
+    missing, gone = _differences(needs.get("servers", SetNeed()), servers)
+    if not servers and (missing or not needs.get("count", Need()).accepts("0")):
+        calendar = ", and its stamps are a calendar's" if records.get("stamp.kind").value == "calendar" else ""
+        return [*out, Finding(f"nothing sets the clock{calendar}")]
+    if missing:
+        out.append(Finding(f"the time server {', '.join(missing)} is missing", every))
+    out += [Finding(f"the time server {address} is not asked for", servers[address]) for address in gone]
+    if "count" in needs and not needs["count"].accepts(str(len(servers))):
+        out.append(Finding(f"{len(servers)} time servers, not {needs['count'].text}", every))
+    return out
+
+
+def _differences(need: SetNeed, servers: Mapping[str, object]) -> tuple[list[str], list[str]]:
+    """The addresses that are missing, and those that must go."""
+    gone = [a for a in servers if a in need.never or (need.exactly is not None and a not in need.exactly)]
+    return [a for a in need.wanted if a not in servers], gone
+
+
+def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    records, dialect = scope.records, scope.records.dialect
+    obstacles: list[Obstacle] = []
+    if "zone" in needs:
+        if dialect.has("clock.zone"):
+            place = Place("", "", (), "clock.zone", records.get("clock.zone"))
+            records, obstacles = mend_value(records, place, needs["zone"])
+        elif not needs["zone"].accepts(str(records.get("clock.zone").value)):
+            obstacles.append(Obstacle(f"{dialect.name} has no statement for the zone", True))
+    if "servers" not in needs and "count" not in needs:
+        return records, obstacles
+    if not dialect.has("server.address"):
+        return records, [*obstacles, Obstacle(f"{dialect.name} has no statement for time servers", True)]
+    missing, gone = _differences(needs.get("servers", SetNeed()), addresses_of(records, "server"))
+    for address in missing:
+        records = add_row(records, "server", address)
+    records = remove_rows(records, "server", gone)
+    count = len(addresses_of(records, "server"))
+    if "count" in needs and not needs["count"].accepts(str(count)):
+        obstacles.append(Obstacle("the policy names too few time servers to choose from; name them under `servers`"))
+    return records, obstacles
+
+
+def say(facts: list[Fact]) -> str:
+    return ", ".join(f"{f.key} {f.value}" for f in facts) or "nothing"
+
+
+SETTING = Setting(
+    name="clock",
+    kind="zone, servers (addresses), count (of servers)",
+    meaning="the zone of the clock, and the servers that set it",
+    matters="a stamp is worth what its clock is worth; one that nobody sets is off by minutes, or by decades",
+    meets="clock: {zone: UTC, servers: {includes: [198.51.100.5]}}  ←  zone UTC, follow 198.51.100.5",
+    breaks="clock: {count: {at-least: 1}}  ←  calendar stamps and no time server",
+    ask=ask,
+    facts=facts,
+    judge=judge,
+    mend=mend,
+    say=say,
+)

@@ -1,0 +1,16 @@
+"""debug-stamp: the stamp of debug messages."""
+
+from ivrel.core.dialects.slots import PRECISION, STAMP
+from ivrel.core.settings.valued import Part, valued
+
+SETTING = valued(
+    "debug-stamp",
+    Part("kind", "debug-stamp-kind", STAMP),
+    Part("precision", "debug-stamp-precision", PRECISION, ordered=True),
+    lacks="has no stamp of its own for debug messages",
+    kind="kind (none, uptime, calendar), precision",
+    meaning="the time stamp that debug messages bear",
+    matters="debug messages are read beside others; with another kind of stamp they cannot be put in order",
+    meets="debug-stamp: {kind: calendar}  ←  debug-stamp calendar millis",
+    breaks="debug-stamp: {kind: calendar}  ←  debug-stamp uptime",
+)

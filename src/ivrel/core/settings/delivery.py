@@ -1,0 +1,16 @@
+"""delivery: when messages leave, and how many may wait."""
+
+from ivrel.core.dialects.slots import MODE, NUMBER
+from ivrel.core.settings.valued import Part, valued
+
+SETTING = valued(
+    "delivery",
+    Part("mode", "delivery-mode", MODE),
+    Part("queue", "delivery-queue", NUMBER),
+    lacks="says nothing of how messages are delivered",
+    kind="mode (immediate, batch), queue (messages)",
+    meaning="whether messages leave as they happen, and how many may wait",
+    matters="what leaves in batches is lost in a crash, and so is what no queue holds",
+    meets="delivery: {mode: immediate, queue: {at-least: 500}}  ←  queue 1000",
+    breaks="delivery: {mode: immediate}  ←  sent in batches",
+)

@@ -1,0 +1,16 @@
+"""file: what the device keeps in a file."""
+
+from ivrel.core.dialects.slots import NUMBER, THRESHOLD
+from ivrel.core.settings.valued import Part, valued
+
+SETTING = valued(
+    "file",
+    Part("level", "file-level", THRESHOLD, ordered=True),
+    Part("size", "file-size", NUMBER),
+    lacks="keeps no file",
+    kind="level (a severity), size (bytes)",
+    meaning="the severities that are kept in a file, and in how many bytes",
+    matters="a file outlives a restart, and fills the disk if nothing bounds it",
+    meets="file: {level: {at-least: warning}}  ←  a file through notice",
+    breaks="file: {level: {at-least: warning}}  ←  a file through alert; or none",
+)

@@ -1,0 +1,15 @@
+"""numbering: each message bears a number."""
+
+from ivrel.core.dialects.slots import SWITCH
+from ivrel.core.settings.valued import Part, valued
+
+SETTING = valued(
+    "numbering",
+    Part("", "numbering", SWITCH),
+    lacks="cannot number messages",
+    kind="on or off",
+    meaning="messages bear sequence numbers",
+    matters="a gap in the numbers is the only proof that a message was lost on the way",
+    meets="numbering: on  ←  number on",
+    breaks="numbering: on  ←  number off, or nothing on a platform that ships without",
+)

@@ -1,0 +1,15 @@
+"""rate: how many messages may leave."""
+
+from ivrel.core.dialects.slots import RATE
+from ivrel.core.settings.valued import Part, valued
+
+SETTING = valued(
+    "rate",
+    Part("", "rate", RATE),
+    lacks="says nothing of a rate",
+    kind="messages a second; none is without limit",
+    meaning="how many messages may leave in a second",
+    matters="a limit below what a bad day brings drops the messages of that day",
+    meets="rate: {at-least: 100}  ←  no limit, or one of 500",
+    breaks="rate: {at-least: 100}  ←  a limit of 10",
+)

@@ -1,0 +1,121 @@
+"""rules: traffic rules record as asked, and what they record goes somewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from ivrel.core.dialects.records import Key, Records, Row
+from ivrel.core.dialects.slots import TELL, VERDICT
+from ivrel.core.form import Node, Report, pairs
+from ivrel.core.mistakes import not_one_of
+from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting
+from ivrel.core.settings.need import Need, read_need
+
+SOME = 5  # so many rules are named; the rest is counted
+
+
+def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    needs: dict[str, Any] = {}
+    before = len(report.mistakes)
+    for key, child in pairs(node, report):
+        if key.value not in VERDICT.choices:
+            report.add(key, f"rules that {not_one_of(key.value, VERDICT.choices)}")
+        else:
+            needs[key.value] = read_need(child, report, TELL.parse, TELL.choices)
+    if not needs and len(report.mistakes) == before:
+        report.add(node, "asks for nothing; expected 'pass', 'stop' or both")
+    return needs if len(report.mistakes) == before else None
+
+
+def _tells(scope: Scope) -> Iterator[tuple[Key, Row, str, str]]:
+    """Every rule, what it does with traffic, and what of it it records."""
+    records = scope.records
+    for key, row in records.rows("gate").items():
+        action = records.get("gate.action", row).value
+        if action is not None:
+            yield key, row, str(action), str(records.get("gate.tell", row).value or "none")
+
+
+def facts(scope: Scope) -> list[Fact]:
+    # To read every traffic rule is worth it only where something is asked of them.
+    if not scope.records.loaded("gate") or not scope.records.dialect.has("gate.tell"):
+        return []
+    counts: dict[tuple[str, str], int] = {}
+    for _, _, action, tell in _tells(scope):
+        counts[action, tell] = counts.get((action, tell), 0) + 1
+    return [Fact("rules", f"{a} {t}", str(n), (), False) for (a, t), n in sorted(counts.items())]
+
+
+def _wrong(scope: Scope, needs: Needs) -> list[tuple[Key, Row, str, str]]:
+    return [rule for rule in _tells(scope) if rule[2] in needs and not needs[rule[2]].accepts(rule[3])]
+
+
+def _unfed(scope: Scope, needs: Needs) -> list[tuple[Key, Row]]:
+    """Rules that record and have no feed, on a platform whose rules name one."""
+    if not scope.records.dialect.has("gate.feed"):
+        return []
+    rules = [(key, row) for key, row, action, tell in _tells(scope) if action in needs and tell != "none"]
+    return [(key, row) for key, row in rules if scope.records.get("gate.feed", row).value is None]
+
+
+def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    if not scope.records.dialect.has("gate.tell"):
+        return [Finding(f"{scope.records.dialect.name} says nothing of traffic rules")]
+    out = []
+    for action, need in needs.items():
+        wrong = [(key, row, tell) for key, row, does, tell in _wrong(scope, needs) if does == action]
+        for tell in dict.fromkeys(tell for _, _, tell in wrong):
+            rows = [(key, row) for key, row, told in wrong if told == tell]
+            out.append(Finding(f"{_named(rows)} that {action} record {tell}, not {need.text}", _lines(rows)))
+    unfed = _unfed(scope, needs)
+    if unfed:
+        out.append(Finding(f"{_named(unfed)} record without a feed, so that goes nowhere", _lines(unfed)))
+    return out
+
+
+def _named(rows: list[tuple[Key, Row]]) -> str:
+    names = ", ".join(str(key[0]) for key, _ in rows[:SOME])
+    more = f" and {len(rows) - SOME} more" if len(rows) > SOME else ""
+    return f"{len(rows)} rules ({names}{more})"
+
+
+def _lines(rows: list[tuple[Key, Row]]) -> tuple[int, ...]:
+    return tuple(sorted({line for _, row in rows for said in row.values() for line in said.lines}))
+
+
+def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    records, dialect = scope.records, scope.records.dialect
+    if not dialect.has("gate.tell"):
+        return records, [Obstacle(f"{dialect.name} has no traffic rules that record", True)]
+    for key, _, action, _ in _wrong(scope, needs):
+        need: Need = needs[action]
+        value = need.choose(lambda v: dialect.can_write("gate.tell", v))
+        if value is not None:
+            records = records.having("gate", key, "gate.tell", value)
+    feeds = sorted({str(key[0]) for key in records.rows("give")})
+    unfed = _unfed(scope.on(records), needs)
+    if unfed and not feeds:
+        return records, [Obstacle("there is no feed that gives to a collector")]
+    for key, _ in unfed:
+        records = records.having("gate", key, "gate.feed", feeds[0])
+    return records, []
+
+
+def say(facts: list[Fact]) -> str:
+    return ", ".join(f"{f.value} {f.key}" for f in facts) or "not looked at"
+
+
+SETTING = Setting(
+    name="rules",
+    kind="pass, stop: what is recorded (none, open, close, both)",
+    meaning="what the traffic rules of a firewall record",
+    matters="a rule that stops traffic and tells nobody makes every question about it a guess",
+    meets="rules: {stop: [open, both]}  ←  gate 20 { action stop; record open; }",
+    breaks="rules: {stop: [open, both]}  ←  gate 20 { action stop; }",
+    ask=ask,
+    facts=facts,
+    judge=judge,
+    mend=mend,
+    say=say,
+)

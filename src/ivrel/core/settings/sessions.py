@@ -1,0 +1,15 @@
+"""sessions: what the sessions of operators show."""
+
+from ivrel.core.dialects.slots import THRESHOLD
+from ivrel.core.settings.valued import Part, valued
+
+SETTING = valued(
+    "sessions",
+    Part("", "sessions", THRESHOLD, ordered=True),
+    lacks="says nothing of sessions",
+    kind="a severity; none is off",
+    meaning="the severities that are shown in the sessions of operators",
+    matters="lines that burst into a session hide the answer that somebody waits for",
+    meets="sessions: {at-most: warning}  ←  seats through warning",
+    breaks="sessions: none  ←  seats through debug",
+)

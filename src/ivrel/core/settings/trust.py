@@ -1,0 +1,119 @@
+"""trust: with TLS the collector is verified, and no clear text leaves where it must not."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.slots import SWITCH
+from ivrel.core.form import Node, Report, Text, pairs
+from ivrel.core.mistakes import not_one_of
+from ivrel.core.settings.base import (
+    Collector,
+    Destination,
+    Fact,
+    Finding,
+    Needs,
+    Obstacle,
+    Place,
+    Scope,
+    Setting,
+    default_note,
+    mend_value,
+)
+from ivrel.core.settings.need import Need, read_need
+
+CLEAR = ("anywhere", "site", "nowhere")
+
+
+def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    needs: dict[str, Any] = {}
+    before = len(report.mistakes)
+    for key, child in pairs(node, report):
+        if key.value == "verify":
+            needs["verify"] = read_need(child, report, SWITCH.parse, SWITCH.choices)
+        elif key.value == "clear":
+            word = Text("a way", choices=CLEAR).read(child, report)
+            needs["clear"] = Need(any_of=(word,)) if word else None
+        else:
+            report.add(key, f"part {not_one_of(key.value, ('verify', 'clear'))}")
+    if not needs and len(report.mistakes) == before:
+        report.add(node, "asks for nothing; expected 'verify', 'clear' or both")
+    return needs if len(report.mistakes) == before else None
+
+
+def _verify(scope: Scope, d: Destination) -> Place:
+    said = scope.records.get("destination.verify", d.row)
+    return Place(d.label, "destination", d.key, "destination.verify", said, d.title)
+
+
+def facts(scope: Scope) -> list[Fact]:
+    out = []
+    for d in scope.destinations:
+        if d.endpoint[2] == "tls":
+            said = _verify(scope, d).said
+            value = "verified" if said.value == "on" else "not verified" if said.value == "off" else "not said"
+            out.append(Fact("trust", d.label, value, said.lines or d.lines("transport"), said.default))
+        else:
+            out.append(Fact("trust", d.label, "clear text", (), False))
+    return out
+
+
+def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    out = []
+    for d in scope.judged:
+        place = _verify(scope, d)
+        if d.endpoint[2] == "tls":
+            if "verify" in needs and place.said.value is None:
+                out.append(Finding(f"{place.prefix}whether the collector is verified is not said", (), "unknown"))
+            elif "verify" in needs and not needs["verify"].accepts(str(place.said.value)):
+                note = default_note(place.said, scope.records.dialect.name)
+                out.append(Finding(f"{place.prefix}the collector is not verified{note}", place.said.lines))
+        elif why := _clear(scope, d, needs):
+            out.append(Finding(place.prefix + why, d.lines("transport")))
+    return out
+
+
+def _clear(scope: Scope, d: Destination, needs: Needs) -> str:
+    """Why clear text must not go to a destination; '' if it may."""
+    way = needs["clear"].any_of[0] if "clear" in needs else "anywhere"
+    if way == "anywhere":
+        return ""
+    if way == "nowhere":
+        return f"clear text by {d.endpoint[2]}"
+    collector = scope.collectors[d.collector] if d.collector else None
+    if collector is None or collector.site is None or scope.device is None:
+        return ""
+    if collector.site == scope.device.site:
+        return ""
+    return f"clear text by {d.endpoint[2]} from {scope.device.site} to {collector.site}"
+
+
+def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    records = scope.records
+    obstacles: list[Obstacle] = []
+    for d in scope.judged:
+        place = _verify(scope, d)
+        if d.endpoint[2] != "tls":
+            if _clear(scope, d, needs):
+                why = "the policy's collector takes clear text only; give it `transport: tls`"
+                obstacles.append(Obstacle(f"{place.prefix}{why}"))
+        elif "verify" in needs and place.said.value is not None:
+            records, more = mend_value(records, place, needs["verify"])
+            obstacles += more
+    return records, obstacles
+
+
+SETTING = Setting(
+    name="trust",
+    kind="verify (on, off), clear (anywhere, site, nowhere)",
+    meaning="collectors are verified where TLS is used, and where clear text may go",
+    matters="TLS to a collector that nobody verified talks to whoever answers",
+    meets="trust: {verify: on}  ←  carry tls; verify on;",
+    breaks="trust: {verify: on}  ←  carry tls; or clear text from one site to another, with `clear: site`",
+    ask=ask,
+    facts=facts,
+    judge=judge,
+    mend=mend,
+)
