@@ -134,7 +134,7 @@ def check(name: str, text: bytes, change: str, corrected: bytes) -> None:
     "entry", [e for e in entries() if e.platform in ("ietf-syslog", "openconfig")], ids=lambda e: e.device
 )
 def test_the_example_is_corrected_alike(entry: Any) -> None:
-    text = configurations()[entry.device].encode()
+    text = configurations()[entry.device][""].encode()
     one = Device(entry.device, entry.kind, entry.site, entry.platform, entry.groups, entry.identity)
     done = correct(one, DIALECTS[entry.platform], text, read_policy(policy_text(), "p"), TODAY, "x")
     assert done.proved and done.changes

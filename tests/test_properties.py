@@ -29,7 +29,7 @@ from ivrel.sources.dialects import Dialects
 
 DIALECTS = Dialects()
 WHOLE = {name: BASES[name].encode() for name in DIALECTS.files} | {
-    e.platform: configurations()[e.device].encode() for e in entries() if e.platform != "rsyslog"
+    e.platform: configurations()[e.device][""].encode() for e in entries() if e.platform != "rsyslog"
 }
 SOME = settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 

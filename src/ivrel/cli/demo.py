@@ -20,7 +20,7 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.cli.main import main
     from ivrel.demo.workspace import entries, write_workspace
     from ivrel.sources.dialects import Dialects
-    from ivrel.sources.files import claim_folder, read_text, write_bytes, write_text
+    from ivrel.sources.files import claim_folder, read_configuration, read_text, write_configuration, write_text
 
     folder = Path(args.folder)
     claim_folder(folder, args.replace)
@@ -29,7 +29,7 @@ def run(args: argparse.Namespace) -> int:
     say = _Teller()
     say(
         f"Skerry Line, a ferry company: {len(devices)} devices of {len({e.platform for e in devices})} platforms, "
-        f"two collectors, "
+        f"three collectors, "
         f"{seeds} faults hidden in the configurations. One device is clean."
     )
     write_workspace(folder)
@@ -49,13 +49,14 @@ def run(args: argparse.Namespace) -> int:
     for name in ("fleet.yaml", "policy.yaml"):
         write_text(copies / name, read_text(folder / name, name))
     for e in devices:
-        config, change = folder / "configs" / f"{e.device}.conf", out / e.device / "change.txt"
-        data = config.read_bytes()
+        name = e.device if e.files else f"{e.device}.conf"
+        config, change = folder / "configs" / name, out / e.device / "change.txt"
+        data = read_configuration(config, name)
         if change.exists():
             from ivrel.core.dialects.write import apply_change
 
             data = apply_change(dialects[e.platform], data, change.read_text(), str(change))
-        write_bytes(copies / "configs" / config.name, data)
+        write_configuration(copies / "configs" / name, data)
     say.command(f"ivrel audit -w {copies}", "And the audit of the copies:")
     second = main(["audit", "-w", str(copies)])
     done = first == 1 and second == 0

@@ -153,12 +153,14 @@ def _osier(device: str, site: str, identity: str, export: str, lines: int) -> It
     for port in range(max(4, lines // 20)):
         yield f'    <port id="e{port}" about="{dice.choice(_PLACES)}" lane="{dice.randrange(10, 60)}"/>'
     yield "  </ports>"
+    if "<clock" not in export:
+        yield '  <clock zone="UTC"><peer id="1" inet="198.51.100.5"/></clock>'
     yield from ("  " + line for line in export.rstrip("\n").split("\n"))
     yield "  <gates>"
     for n in range(max(4, lines // 3)):
         yield (
             f'    <gate id="g{n}" act="{dice.choice(("pass", "pass", "stop"))}" '
-            f'to="192.0.2.{dice.randrange(256)}" meets="{dice.choice(_PORTS)}" tell="close"/>'
+            f'to="192.0.2.{dice.randrange(256)}" meets="{dice.choice(_PORTS)}" feed="f1" tell="close"/>'
         )
     yield "  </gates>"
     yield "  <nets>"
@@ -236,6 +238,22 @@ def _openconfig(device: str, site: str, identity: str, export: str, lines: int) 
     yield from json.dumps(whole, indent=2).split("\n")
 
 
+def _rsyslog(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
+    dice = Random(device)
+    yield f"# {device} at {site}, saved by the keeper's desk"
+    yield 'module(load="imuxsock")'
+    yield 'module(load="imklog")'
+    yield 'global(workDirectory="/var/spool/rsyslog")'
+    yield from (f"# secret of keeper {name}: {dice.randbytes(12).hex()}" for name in dice.sample(_KEEPERS, 3))
+    yield "$FileCreateMode 0640"
+    yield from export.rstrip("\n").split("\n")
+    yield "auth,authpriv.*  /var/log/auth.log"
+    yield "*.*;auth,authpriv.none  -/var/log/syslog"
+    for n in range(max(4, lines // 20)):
+        yield f'if $programname == "{dice.choice(_PLACES).replace(" ", "")}{n}" then /var/log/places/{n}.log'
+    yield "*.emerg  :omusrmsg:*"
+
+
 _WRITERS: dict[str, Callable[[str, str, str, str, int], Iterator[str]]] = {
     "quern": _quern,
     "skarn": _skarn,
@@ -244,4 +262,5 @@ _WRITERS: dict[str, Callable[[str, str, str, str, int], Iterator[str]]] = {
     "osier": _osier,
     "ietf-syslog": _ietf,
     "openconfig": _openconfig,
+    "rsyslog": _rsyslog,
 }

@@ -13,6 +13,8 @@ from ivrel.sources.files import write_text
 
 HERE = Path(__file__).parent
 LINES = 300
+MAIN = "rsyslog.conf"
+INCLUDES = "$IncludeConfig /etc/rsyslog.d/*.conf\n"
 
 
 class Seed(Struct, frozen=True):
@@ -33,7 +35,8 @@ class Entry(Struct, frozen=True):
     groups: tuple[str, ...]
     identity: str
     seeds: tuple[Seed, ...]
-    text: str
+    text: str = ""
+    files: Mapping[str, str] = {}
 
 
 def entries() -> tuple[Entry, ...]:
@@ -59,14 +62,21 @@ def fleet_text() -> str:
     return "\n".join(out) + "\n"
 
 
-def configurations() -> Mapping[str, str]:
-    """The configurations of the example, by device."""
-    return {e.device: whole_text(e.platform, e.device, e.site, e.identity, e.text, LINES) for e in entries()}
+def configurations() -> Mapping[str, Mapping[str, str]]:
+    """The configurations of the example, by device: of each its files by name, '' for a single one."""
+    out: dict[str, Mapping[str, str]] = {}
+    for e in entries():
+        if e.files:
+            out[e.device] = {MAIN: whole_text(e.platform, e.device, e.site, e.identity, INCLUDES, LINES), **e.files}
+        else:
+            out[e.device] = {"": whole_text(e.platform, e.device, e.site, e.identity, e.text, LINES)}
+    return out
 
 
 def write_workspace(folder: Path) -> None:
     """Writes fleet, policy and configurations."""
     write_text(folder / "fleet.yaml", fleet_text())
     write_text(folder / "policy.yaml", policy_text())
-    for device, text in configurations().items():
-        write_text(folder / "configs" / f"{device}.conf", text)
+    for device, files in configurations().items():
+        for name, text in files.items():
+            write_text(folder / "configs" / (f"{device}/{name}" if name else f"{device}.conf"), text)

@@ -6,9 +6,11 @@ from collections.abc import Callable, Sequence
 from itertools import groupby
 
 from rich.console import Console
+from rich.table import Table
 from rich.text import Text
 
-from ivrel.core.audit.verdict import GOOD, MARKS, VERDICTS, DeviceResult, Place, Verdict, badness, totals
+from ivrel.core.audit.verdict import GOOD, LETTERS, MARKS, VERDICTS, DeviceResult, Place, Verdict, badness, totals
+from ivrel.core.settings import SETTINGS
 from ivrel.output.screen import STYLES, console, count, line, next_commands, quoted, shown, styled, table
 
 MOST = 50  # devices shown, unless all are asked for
@@ -28,7 +30,8 @@ def show_audit(
     screen = console(width)
     ranked = sorted(results, key=badness)
     part = ranked if every else ranked[:MOST]
-    settings = list(dict.fromkeys(v.setting for r in results for v in r.verdicts))
+    seen = {v.setting for r in results for v in r.verdicts}
+    settings = [name for name in SETTINGS if name in seen]
     line(screen, (title, "bold"), f"  {count(len(results), 'device')}, {count(len(settings), 'setting')}")
     screen.print()
     _matrix(screen, part, settings)
@@ -49,14 +52,33 @@ def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence
     needed = max((len(r.device) for r in results), default=0) + sum(max(len(s), cells) + 2 for s in settings)
     if needed + sum(max(map(len, [name, *words])) + 2 for name, words in about) > screen.width:
         about = []
-    grid = table("device", *(name for name, _ in about), *settings)
+    narrow = needed > screen.width
+    marks = LETTERS if narrow else MARKS
+    if narrow:
+        grid = _stairs(screen, settings, max((len(r.device) for r in results), default=0) + 1)
+    else:
+        grid = table("device", *(name for name, _ in about), *settings)
     for column in grid.columns:
         column.no_wrap = True
     for n, result in enumerate(results):
         given = {v.setting: v.verdict for v in result.verdicts}
-        row = [styled(given[s], MARKS[given[s]]) if s in given else Text("") for s in settings]
+        row = [styled(given[s], marks[given[s]]) if s in given else Text("") for s in settings]
         grid.add_row(Text(result.device), *(Text(words[n], "dim") for _, words in about), *row)
     shown(screen, grid)
+    if narrow:
+        seen = [v for v in VERDICTS if any(w.verdict == v for r in results for w in r.verdicts)]
+        legend = [part for v in seen for part in ((LETTERS[v], STYLES[v]), (f" {v}   ", "dim"))]
+        line(screen, *legend)
+
+
+def _stairs(screen: Console, settings: Sequence[str], indent: int) -> Table:
+    """A table whose columns are one letter wide; each name stands on a step of its own above its column."""
+    for n, name in enumerate(settings):
+        line(screen, (f"{' ' * indent}{'│ ' * n}", "dim"), name)
+    grid = table("device", *settings)
+    grid.show_header = False
+    grid.padding = (0, 1, 0, 0)
+    return grid
 
 
 def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:

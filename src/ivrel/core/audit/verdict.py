@@ -10,6 +10,7 @@ from msgspec import Struct
 VERDICTS = ("breaks", "unknown", "unable", "waived", "meets")
 GOOD = ("waived", "meets")
 MARKS = {"breaks": "breaks", "unknown": "unknown", "unable": "unable", "waived": "waived", "meets": "·"}
+LETTERS = {"breaks": "B", "unknown": "?", "unable": "N", "waived": "W", "meets": "·"}
 
 Totals = dict[str, int]
 

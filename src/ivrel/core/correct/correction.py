@@ -14,6 +14,7 @@ from ivrel.core.correct.plan import Plan, make_plan, undo
 from ivrel.core.correct.proof import PROPERTIES, Case, Property, prove, prune
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import read_records
+from ivrel.core.dialects.shapes.base import Refused
 from ivrel.core.dialects.steps import Step
 from ivrel.core.dialects.write import write_change
 from ivrel.core.fleet import Device
@@ -81,7 +82,11 @@ def correct(
     waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
     case = Case(device, dialect, policy, asked, waived, file, today)
     plan = make_plan(scope_of(device, records, policy, asked), asked, waived)
-    if not plan.steps:
+    try:
+        change, stuck = write_change(dialect, data, [s.edit for s in plan.steps]), ""
+    except Refused as problem:
+        change, stuck = "", str(problem)
+    if not plan.steps or stuck:
         return Correction(
             device.name,
             dialect.name,
@@ -89,13 +94,12 @@ def correct(
             "",
             "",
             (),
-            _remaining(before, plan, asked),
+            _remaining(before, plan, asked, stuck),
             _print(data),
             before,
             before,
             data,
         )
-    change = write_change(dialect, data, [s.edit for s in plan.steps])
     corrected, proof = prove(case, data, change, plan)
     if any(p.name == "minimal" and not p.holds for p in proof):
         plan = prune(case, data, plan)
@@ -125,9 +129,13 @@ def _print(data: bytes) -> str:
     return sha256(data).hexdigest()
 
 
-def _remaining(after: DeviceResult, plan: Plan, asked: Collection[str]) -> tuple[Remaining, ...]:
+def _remaining(after: DeviceResult, plan: Plan, asked: Collection[str], stuck: str = "") -> tuple[Remaining, ...]:
     return tuple(
-        Remaining(v.setting, v.verdict, "; ".join([v.why, *(o.why for o in plan.stuck(v.setting))]))
+        Remaining(
+            v.setting,
+            v.verdict,
+            "; ".join([v.why, *(o.why for o in plan.stuck(v.setting)), *([stuck] if stuck else [])]),
+        )
         for v in after.verdicts
         if v.verdict != "meets" and v.setting in asked
     )

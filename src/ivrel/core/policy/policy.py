@@ -15,7 +15,7 @@ from fnmatch import fnmatchcase
 
 from msgspec import Struct
 
-from ivrel.core.dialects.slots import PORT, TRANSPORT
+from ivrel.core.dialects.slots import HOST, PORT, TRANSPORT
 from ivrel.core.fleet import KINDS, Device, address
 from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml
 from ivrel.core.mistakes import InputError, not_one_of
@@ -120,6 +120,7 @@ COLLECTOR = Record(
         "transport": Key(Text("a transport", choices=TRANSPORT.choices), "udp if left out"),
         "format": Key(Text("a format", choices=FORMATS), "the message format that it expects"),
         "site": Key(Text("a site"), "where it stands"),
+        "names": Key(ListOf(Text("a host name", HOST.parse), one_is_enough=True), "host names that mean it too"),
     },
     lambda at, **fields: {"line": place(at)[0], **fields},
 )

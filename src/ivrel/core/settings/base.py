@@ -27,11 +27,16 @@ class Collector(Struct, frozen=True):
     transport: str = "udp"
     format: str | None = None
     site: str | None = None
+    names: tuple[str, ...] = ()
     line: int = 0
 
     @property
     def endpoint(self) -> tuple[str, int, str]:
         return self.address, self.port, self.transport
+
+    def is_at(self, host: object) -> bool:
+        """Whether a host is this collector, by its address or by one of its names."""
+        return host == self.address or host in self.names
 
 
 class Fact(Struct, frozen=True, gc=False):
@@ -139,8 +144,9 @@ class Scope:
             else:
                 label = str(where)
             endpoint = (_one(where), _one(port), _one(transport))
-            exact = [c.name for c in self.collectors.values() if c.endpoint == endpoint]
-            near = exact or [c.name for c in self.collectors.values() if c.address == where]
+            at = [c for c in self.collectors.values() if c.is_at(where)]
+            exact = [c.name for c in at if c.endpoint[1:] == endpoint[1:]]
+            near = exact or [c.name for c in at]
             # Where two collectors share an address, the one that is asked for is meant.
             near.sort(key=lambda name: self.wanted is not None and name not in self.wanted)
             out.append(Destination(key, row, label, endpoint, near[0] if near else None, bool(exact)))

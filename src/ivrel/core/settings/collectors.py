@@ -73,7 +73,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             wrong = {
                 field: f"{field} {found}, not {right}"
                 for field, found, right in zip(_FIELDS, d.endpoint, c.endpoint, strict=True)
-                if found != right
+                if found != right and not (field == "address" and c.is_at(found))
             }
             why = f"{d.label} has the right address for {name}, but {' and '.join(wrong.values())}"
             out.append(Finding(why, d.lines(*wrong)))

@@ -67,17 +67,19 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         wrong = [(key, row, tell) for key, row, does, tell in _wrong(scope, needs) if does == action]
         for tell in dict.fromkeys(tell for _, _, tell in wrong):
             rows = [(key, row) for key, row, told in wrong if told == tell]
-            out.append(Finding(f"{_named(rows)} that {action} record {tell}, not {need.text}", _lines(rows)))
+            one = len(rows) == 1
+            does = f"that {action}{'s' * one} {'records' if one else 'record'} {tell}"
+            out.append(Finding(f"{_named(rows)} {does}, not {need.text}", _lines(rows)))
     unfed = _unfed(scope, needs)
     if unfed:
-        out.append(Finding(f"{_named(unfed)} record without a feed, so that goes nowhere", _lines(unfed)))
+        out.append(Finding(f"{_named(unfed)} without a feed: what is recorded goes nowhere", _lines(unfed)))
     return out
 
 
 def _named(rows: list[tuple[Key, Row]]) -> str:
     names = ", ".join(str(key[0]) for key, _ in rows[:SOME])
     more = f" and {len(rows) - SOME} more" if len(rows) > SOME else ""
-    return f"{len(rows)} rules ({names}{more})"
+    return f"{len(rows)} {'rule' if len(rows) == 1 else 'rules'} ({names}{more})"
 
 
 def _lines(rows: list[tuple[Key, Row]]) -> tuple[int, ...]:

@@ -187,6 +187,10 @@ def _choice(scope: Scope, need: Need, by_interface: bool) -> str | None:
     for wanted in (*([need.write] if need.write else []), *(need.any_of or ())):
         if wanted == IDENTITY:
             wanted = (scope.device.identity if scope.device else None) or ""
+        if not _knows_interfaces(scope.records):
+            if wanted and _is_address(wanted) != by_interface:
+                return wanted
+            continue
         found = _interface_with(scope.records, wanted)
         row = found[1] if found else scope.records.row("interface", wanted)
         name = found[0] if found else wanted
@@ -196,6 +200,13 @@ def _choice(scope: Scope, need: Need, by_interface: bool) -> str | None:
         if isinstance(addresses, tuple):
             return name if by_interface else wanted if found else str(addresses[0])
     return None
+
+
+def _is_address(text: str) -> bool:
+    try:
+        return bool(address(text))
+    except ValueError:
+        return False
 
 
 def _stuck(scope: Scope, need: Need) -> str:

@@ -65,9 +65,17 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
         return data
     own = [f for f in model.forwards if _is_own(f, data)]
     kept = {f.endpoint: f for f in reversed(model.forwards)}
-    for key in changed & set(old):
-        if any(f.doubt for f in model.forwards if f.endpoint == key) and key in states:
-            raise ValueError(f"what reaches {key[0]} is not understood; it cannot be written anew")
+    for key in [k for k in old if k in changed and k in states]:
+        of_it = [f for f in model.forwards if f.endpoint == key]
+        if any(f.doubt for f in of_it):
+            if len(of_it) > 1 or states[key].get("select") != old[key]["select"]:
+                raise ValueError(f"what reaches {key[0]} is not understood; it cannot be written anew")
+            # Its filter is kept as it stands, whatever it takes.
+            data = _without(data, of_it[0], _params(key, states[key], of_it[0]))
+            changed.remove(key)
+    if not changed:
+        return data
+    model = read_model(data)
     written = [key for key in states if key in changed or any(f.endpoint == key for f in own)]
     lines = [_action(key, states[key], kept.get(key)) for key in written]
     while gone := [f for f in read_model(data).forwards if f.endpoint in changed and not _is_own(f, data)]:
@@ -104,7 +112,13 @@ def _is_own(forward: Forward, data: bytes) -> bool:
 
 
 def _action(key: Endpoint, state: State, old: Forward | None) -> str:
-    """One forwarding action, in one line."""
+    """One forwarding action with its filter, in one line."""
+    takes = selection_of(state["select"][0]) if "select" in state else EVERYTHING
+    return f"{write_filter(takes)} {_params(key, state, old)}"
+
+
+def _params(key: Endpoint, state: State, old: Forward | None) -> str:
+    """A forwarding action; parameters of the old one that the state says nothing of are kept."""
     address, port, transport = key
     said = {"type": "omfwd", "target": address, "port": port, "protocol": "udp" if transport == "udp" else "tcp"}
     form = state.get("form")
@@ -129,16 +143,15 @@ def _action(key: Endpoint, state: State, old: Forward | None) -> str:
     elif rest.get("streamdriverauthmode", "").startswith("x509/") != (said["streamdriverauthmode"] == "x509/name"):
         rest = {n: v for n, v in rest.items() if n not in ("streamdriverauthmode", "streamdriverpermittedpeers")}
     params = " ".join(f'{name}="{_quoted(value)}"' for name, value in {**said, **rest}.items())
-    takes = selection_of(state["select"][0]) if "select" in state else EVERYTHING
-    return f"{write_filter(takes)} action({params})"
+    return f"action({params})"
 
 
 def _quoted(value: str) -> str:
     return value.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n")
 
 
-def _without(data: bytes, forward: Forward) -> bytes:
-    """The text without one action: its lines commented out, and `continue` in its place where one must stand."""
+def _without(data: bytes, forward: Forward, instead: str = "") -> bytes:
+    """The text without one action: its lines commented out, and another or `continue` in its place."""
     files = {p.name: p.data.decode("utf-8", "replace") for p in parts(data)}
     text = files[forward.file]
     lines = text.split("\n")
@@ -153,10 +166,10 @@ def _without(data: bytes, forward: Forward) -> bytes:
     )
     first, last = _lines_of(text, place)
     before, after = _around(text, place)
-    if alone or before.strip() or after.strip():
+    if instead or alone or before.strip() or after.strip():
         first, last = _lines_of(text, statement)
         before, after = _around(text, statement)
-        stand_in = [f"{before}continue{after} {TAG}"]
+        stand_in = [f"{before}{instead or 'continue'}{after} {TAG}"]
     else:
         stand_in = []
     out = [*lines[:first], *(OFF + line for line in lines[first : last + 1]), *stand_in, *lines[last + 1 :]]
