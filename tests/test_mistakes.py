@@ -173,7 +173,7 @@ def test_one_bad_device_does_not_stop_the_fleet(ivrel: Run, example: Path, tmp_p
         "holmsay-gw1": "no configuration; expected configs/holmsay-gw1.conf or the like",
         "tarsk-fw2": "configs/tarsk-fw2.conf: none of the statements of skarn occur in it",
         "kelby-sw1": "configs/kelby-sw1.conf: the text is UTF-16; expected UTF-8",
-        "orrin-sw1": "configs/orrin-sw1.conf: is a directory",
+        "orrin-sw1": "configs/orrin-sw1.conf: no files in it; expected the files of one configuration",
     }
     table = ivrel("audit", "-w", folder, code=1).stdout
     assert table.count("not readable") == 4 and "1 of 14 devices as asked" not in table
@@ -194,7 +194,7 @@ def test_one_bad_device_does_not_stop_the_fleet(ivrel: Run, example: Path, tmp_p
         (("audit", "-w", "W", "tarks-fw2"), "ivrel: no device is called 'tarks-fw2'; did you mean 'tarsk-fw2'?"),
         (("audit", "-w", "W", "--site", "tarks"), "ivrel: site 'tarks' is not known; did you mean 'tarsk'?"),
         (("audit", "-w", "W", "--setting", "levle"), "ivrel: setting 'levle' is not known; did you mean 'level'?"),
-        (("explain", "-w", "W", "mv-*"), "ivrel: 'mv-*' matches 4 devices; expected one"),
+        (("explain", "-w", "W", "mv-*"), "ivrel: 'mv-*' matches 8 devices; expected one"),
         (("dialect", "apply", "quorn", "x", "y"), "ivrel: dialect 'quorn' is not known; did you mean 'quern'?"),
         (("dialect", "apply", "quern", "x", "y"), "ivrel: x: no such file or directory"),
         (("correct", "-w", "W", "-o", "F/sub"), "ivrel: F/sub: cannot be written: not a directory"),

@@ -89,7 +89,7 @@ def test_the_planned_change_is_the_good_one() -> None:
             + "    send 198.51.100.21 udp 514 through notice\n",
             {"never silent": "after 'send", "minimal": "'send 198.51.100.21"},
         ),
-        (GOOD + "    strike screen\n", {"narrow": "other statements", "minimal": "'screen' could be left out"}),
+        (GOOD + "    screen off\n", {"minimal": "'screen off' could be left out"}),
         (GOOD + "unit y\n", {"minimal": "'unit y' could be left out"}),
         (
             GOOD + "link loop1\n    strike inet\n",

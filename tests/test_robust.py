@@ -47,11 +47,11 @@ def mutated(data: bytes, dice: random.Random) -> bytes:
 def test_whole_commands_over_mutated_texts(ivrel: Run, example: Path, tmp_path: Path, seed: int) -> None:
     shutil.copytree(example, tmp_path / "w")
     dice = random.Random(seed)
-    for path in sorted((tmp_path / "w" / "configs").iterdir()):
+    for path in sorted(p for p in (tmp_path / "w" / "configs").rglob("*") if p.is_file()):
         path.write_bytes(mutated(path.read_bytes(), dice))
     done = ivrel("audit", "-w", tmp_path / "w", "--format", "json", code=1)
     audited = json.loads(done.stdout)
-    assert len(audited["devices"]) == 25
+    assert len(audited["devices"]) == 40
     corrected = ivrel("correct", "-w", tmp_path / "w", "-o", tmp_path / "out", "--format", "json")
     assert corrected.returncode in (0, 1) and not corrected.stderr
     for device in json.loads(corrected.stdout)["devices"]:

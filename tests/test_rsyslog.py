@@ -199,7 +199,6 @@ def whole_and_sent(data: bytes) -> str:
 
 
 @needs_rsyslogd
-@pytest.mark.skipif(shutil.which("patch") is None, reason="no patch here (apt-get install patch)")
 def test_corrected_configurations_are_taken_and_do_what_was_asked() -> None:
     own = [BASES["rsyslog"], BASES["rsyslog.folder"], *(f"{text}\n" for text in KNOWN[:8])]
     cases = [*(text.encode() for text in own), *(generated(seed).encode() for seed in range(50, 60))]

@@ -27,6 +27,10 @@ _WHERE = {
     "feed": "for each feed",
     "take": "for each feed and category",
     "give": "for each feed",
+    "server": "for each time server",
+    "resolver": "for each resolver",
+    "mute": "for each filter",
+    "gate": "for each traffic rule",
 }
 
 

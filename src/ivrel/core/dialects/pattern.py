@@ -164,12 +164,19 @@ class Pattern(Struct, frozen=True):
         """The outermost header as a pattern of its own."""
         return Pattern((), self.path[0], (), (), _opening(self.path[0]))
 
-    def naming(self, keys: Container[str]) -> Pattern:
-        """The part that names a row: the first header, or the words up to the last key. Matches its beginning."""
-        if self.path:
-            return self.header
-        last = max((n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot in keys), default=-1)
-        return Pattern((), (*self.items[: last + 1], Rest()), (), ())
+    def naming(self, path: Path, words: Words, keys: Container[str]) -> Fields:
+        """The keys that a statement's place gives, if it stands where the pattern's rows are named."""
+        if not self.path:
+            last = max(
+                (n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot in keys), default=-1
+            )
+            return tuple(_match((*self.items[: last + 1], Rest()), words, 0) or ())
+        headers = [n for n, items in enumerate(self.path) if any(isinstance(i, Variable) for i in items)]
+        whole = (*path, words)[: headers[-1] + 1 if headers else 1]
+        if not headers or len(whole) <= headers[-1]:
+            return ()
+        found = [_match(items, header, 0) for items, header in zip(self.path, whole, strict=False)]
+        return () if None in found else tuple(field for fields in found for field in fields or ())
 
     def variable(self, slot: str) -> Variable | None:
         """The item that carries a slot, if it is no flag."""

@@ -328,7 +328,7 @@ class Matcher:
         """A statement that says nothing known, but stands where a row of a lazy table is named."""
         for pattern in self.dialect.patterns:
             if pattern.table in LAZY:
-                fields = pattern.naming(self.keys).read((), (path or (words,))[0] if pattern.path else words)
+                fields = pattern.naming(path, words, self.keys)
                 if fields:
                     key = tuple(value for _, value in fields)
                     return Match(-1, pattern.table, key, fields, (), (), (), path, words)

@@ -61,7 +61,9 @@ def _statements(model: Model, all_of_them: bool) -> Iterator[tuple[Path, Words, 
         yield (), ("name", model.name.text), model.name.line
     for doubt in model.doubts:
         yield (), ("?", doubt.text), doubt.line
-    yield (), ("main", model.main.name or "-"), model.main.first
+    known = len(model.forwards) + len(model.locals) + len(model.others) + len(model.limits)
+    if known > len(model.doubts):
+        yield (), ("main", model.main.name or "-"), model.main.first
     if all_of_them:
         for other in model.others:
             yield (), ("other", other.text), other.line
