@@ -60,6 +60,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--devices", type=int, default=400)
     parser.add_argument("--lines", type=int, default=1000)
+    parser.add_argument("--dialect", action="append", default=[], help="only this one (can be repeated)")
     args = parser.parse_args()
     print(f"{args.devices} devices of about {args.lines} lines each, one process")
     print(f"{'dialect':<14}{'MB/s':>8}{'devices/s':>11}{'to grep':>9}{'irrelevant lines to grep':>26}")
@@ -68,7 +69,7 @@ def main() -> None:
         for entry in entries():
             form = "xml" if entry.text.lstrip().startswith("<") else "json" if entry.text.startswith("{") else ""
             label = f"{entry.platform} {form}".strip()
-            if label in seen:
+            if label in seen or (args.dialect and entry.platform not in args.dialect):
                 continue
             seen.add(label)
             size, audit, grep = measure(entry, args.devices, args.lines, Path(folder))

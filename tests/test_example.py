@@ -181,7 +181,7 @@ def test_explain_walks_a_verdict_from_both_ends(ivrel: Run, example: Path) -> No
     assert export["verdict"] == "breaks" and [c["line"] for c in export["correction"]] == ["export on"]
     assert [r["holds"] for r in export["rules"]] == [True]
     policy = json.loads(ivrel("policy", "-w", example, "brannay-fw1", "--format", "json", code=0).stdout)
-    assert {r["setting"]: r["line"] for r in policy["requirements"]}["facility"] == 22
+    assert {r["setting"]: r["line"] for r in policy["requirements"]}["facility"] == 23
     checked = ivrel("policy", "-w", example, "--today", "2027-04-01", code=0).stdout
     assert "2027-03-31 (ran out)" in checked and "has no mistakes" in checked
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from datetime import date
+from functools import lru_cache
 
 from ivrel.core.audit.verdict import GOOD, DeviceResult, Place, Verdict
 from ivrel.core.bundle import Places
@@ -30,16 +31,22 @@ def audit_text(
 
     `others`: dialects that it may be written in if it is foreign to its own.
     """
+    asked = effective(policy, device)
     try:
-        records = read_records(dialect, data)
+        records = read_records(dialect, data, _touched_by(frozenset(asked)))
     except Foreign as problem:
         alike = looks_like(data, others)
         return unreadable(device, policy, f"{file}: {problem}{f'; this looks like {alike}' if alike else ''}")
     except Unreadable as problem:
         return unreadable(device, policy, f"{file}: {problem}")
-    asked = effective(policy, device)
     verdicts = judge(scope_of(device, records, policy, asked), asked, file)
     return _result(device, verdicts, policy, today)
+
+
+@lru_cache(maxsize=1024)
+def _touched_by(asked: frozenset[str]) -> frozenset[str]:
+    """The settings that must be read to judge those asked for: a finding may look at its neighbours."""
+    return asked | {near for name in asked for near in SETTINGS[name].reads}
 
 
 def unreadable(device: Device, policy: Policy, problem: str) -> DeviceResult:

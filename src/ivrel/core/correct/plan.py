@@ -13,8 +13,9 @@ from ivrel.core.settings import SETTINGS, Obstacle, Scope
 
 Touched = tuple[str, Key, str]  # table, key, slot; slot '' for a row that comes or goes
 
-# A level can only be mended once the destinations are there, and export is switched on last.
-_ORDER = ("collectors", *(name for name in SETTINGS if name not in ("collectors", "export")), "export")
+# First the destinations and what leads to them, for other settings hang on those; export is switched on last.
+_FIRST = ("collectors", "level", "categories", "changes", "logins")
+_ORDER = (*_FIRST, *(name for name in SETTINGS if name not in (*_FIRST, "export")), "export")
 
 
 class Plan(Struct, frozen=True):

@@ -6,13 +6,14 @@ Fails:  `- {in: events, says: "facility {colour}"}` (no slot is called colour)
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.dialects import shapes
-from ivrel.core.dialects.pattern import Pattern, compile_pattern
+from ivrel.core.dialects.pattern import Literal, Pattern, compile_pattern
 from ivrel.core.dialects.slots import SLOTS, TABLES, Value
 from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, place, read_yaml
 from ivrel.core.mistakes import InputError, not_one_of
@@ -253,6 +254,7 @@ def read_dialect(text: str, file: str) -> Dialect:
         if slot not in SLOTS:
             report.add(None, f"'only': slot {not_one_of(slot, SLOTS)}")
     report.settle()
+    style = replace(style, blocks=_block_words(patterns))
     return Dialect(
         values["dialect"],
         values["about"],
@@ -275,6 +277,15 @@ def read_dialect(text: str, file: str) -> Dialect:
         {table: row["line"] for table, row in rows.items()},
         tuple(says["says"] for _, says in values["statements"]),
     )
+
+
+def _block_words(patterns: Sequence[Pattern]) -> tuple[str, ...]:
+    """The words that alone are headers of blocks at the top, and that nothing else at the top begins with."""
+    alone = {
+        p.path[0][0].word for p in patterns if p.path and len(p.path[0]) == 1 and isinstance(p.path[0][0], Literal)
+    }
+    other = {p.opening[0] for p in patterns if not p.path and p.opening}
+    return tuple(sorted(alone - other))
 
 
 def _defaults(node: Node | None, report: Report) -> dict[str, Value]:

@@ -183,6 +183,12 @@ class Pattern(Struct, frozen=True):
         every = [*self.items, *(item for items in self.path for item in items)]
         return next((i for i in _flat(every) if isinstance(i, Variable) and i.slot == slot), None)
 
+    def before(self, slot: str) -> str:
+        """The word that stands right before a slot's value; '' if none does."""
+        at = next((n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot == slot), 0)
+        item = self.items[at - 1] if at else None
+        return item.word if isinstance(item, Literal) else ""
+
     def can_write(self, slot: str, value: Value) -> bool:
         """Whether the statement can carry this value of a slot."""
         every = [*self.items, *(item for items in self.path for item in items)]

@@ -6,7 +6,7 @@ differ become the edits that turn the one text into the other.
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
 
 from msgspec import Struct
@@ -72,7 +72,7 @@ Written = tuple[Match, int]  # the statement that a pattern was found in, and it
 class Records:
     """The rows of one configuration; changed only by making another one."""
 
-    __slots__ = ("_data", "_matcher", "_near", "_rows", "dialect", "strays", "written")
+    __slots__ = ("_data", "_matcher", "_near", "_one", "_rows", "dialect", "strays", "written")
 
     def __init__(
         self,
@@ -84,6 +84,7 @@ class Records:
     ) -> None:
         self._matcher, self._rows, self._data = matcher, dict(rows), data
         self._near: dict[tuple[str, Value], tuple[Key, Row] | None] = {}
+        self._one: dict[tuple[str, Value], Row | None] = {}
         self.dialect, self.written, self.strays = matcher.dialect, written, strays
 
     def rows(self, table: str) -> Mapping[Key, Row]:
@@ -100,7 +101,21 @@ class Records:
         """One row of a table whose key is one field; a lazy table is not read as a whole for it."""
         if table in self._rows or table not in LAZY:
             return self.rows(table).get((key,))
-        return self._matcher.lookup(self._data, table, key).get((key,))
+        if (table, key) not in self._one:
+            # Whatever else is named in the text will be asked for, too, and costs nothing more now.
+            keys = dict.fromkeys((key, *self._named(table)))
+            found = self._matcher.lookup(self._data, table, tuple(keys))
+            self._one.update({(table, k): found.get((k,)) for k in keys})
+        return self._one[table, key]
+
+    def _named(self, table: str) -> Iterator[Value]:
+        """The keys of a lazy table that rows of other tables name."""
+        ending = f"source-{table}"
+        for rows in self._rows.values():
+            for row in rows.values():
+                for slot, said in row.items():
+                    if slot.endswith(ending) and isinstance(said.value, str | int):
+                        yield said.value
 
     def row_with(self, table: str, slot: str, value: Value) -> tuple[Key, Row] | None:
         """The first row of a lazy table one of whose `many` values is this one."""
@@ -159,12 +174,17 @@ class Records:
         return self._with(table, {k: r for k, r in self.rows(table).items() if k != key})
 
     def _with(self, table: str, rows: Mapping[Key, Row]) -> Records:
-        return Records(self._matcher, {**self._rows, table: rows}, self.written, self.strays, self._data)
+        out = Records(self._matcher, {**self._rows, table: rows}, self.written, self.strays, self._data)
+        out._near, out._one = self._near, self._one  # what was looked up in the text holds for it, too
+        return out
 
 
-def read_records(dialect: Dialect, data: bytes) -> Records:
-    """Reads a configuration; Unreadable if it is none of this platform's."""
-    return matcher(dialect).read(data)
+def read_records(dialect: Dialect, data: bytes, settings: frozenset[str] | None = None) -> Records:
+    """Reads a configuration; Unreadable if it is none of this platform's.
+
+    `settings`: those that are asked for; parts of the text that bear on none of them are not read.
+    """
+    return matcher(dialect).read(data, settings)
 
 
 def _is_named(pattern: Pattern, keys: Container[str]) -> bool:
@@ -200,21 +220,31 @@ class Matcher:
             self._by_opening.setdefault((len(pattern.path), _first(pattern)), []).append((number, pattern))
         lazy = [p for p in dialect.patterns if p.table in LAZY]
         eager = [p for p in dialect.patterns if p.table not in LAZY]
+        self._asked: dict[frozenset[str], tuple[Words, ...]] = {}
         self.heads = tuple(dict.fromkeys(_head(p) for p in eager if _bearing_on(p)))
         self.idle_heads = tuple(dict.fromkeys(_head(p) for p in dialect.patterns if _head(p) not in self.heads))
         # Behind these words stands the name of a row, so that one row can be looked up by it.
         self.named_heads = {_head(p) for p in lazy if _is_named(p, self.keys)}
         self.lazy_heads = {t: tuple(dict.fromkeys(_head(p) for p in lazy if p.table == t)) for t in LAZY}
 
-    def read(self, data: bytes) -> Records:
+    def read(self, data: bytes, settings: frozenset[str] | None = None) -> Records:
         """The records of a configuration."""
         rows: Tables = {}
         written: dict[tuple[int, Key], Written] = {}
         strays: list[Stray] = []
-        known = self._fill(self.grammar.scan(data, self.heads, self.dialect.style), rows, written, strays)
-        if not known and not self._fill(self.grammar.scan(data, self.idle_heads, self.dialect.style), {}, {}, None):
+        heads = self.heads if settings is None else self._heads_for(settings)
+        known = self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, written, strays)
+        others = [head for head in (*self.heads, *self.idle_heads) if head not in heads]
+        if not known and not self._fill(self.grammar.scan(data, others, self.dialect.style), {}, {}, None):
             raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
         return Records(self, rows, written, tuple(strays), data)
+
+    def _heads_for(self, settings: frozenset[str]) -> tuple[Words, ...]:
+        """The first words of what bears on any of these settings."""
+        if settings not in self._asked:
+            eager = [p for p in self.dialect.patterns if p.table not in LAZY and settings & set(_bearing_on(p))]
+            self._asked[settings] = tuple(dict.fromkeys(map(_head, eager)))
+        return self._asked[settings]
 
     def understood(self, data: bytes) -> int:
         """How many statements of a text this platform understands."""
@@ -230,12 +260,17 @@ class Matcher:
             yield line, decode(raw[:LONGEST]), self.match(path, raw)
 
     def lookup(
-        self, data: bytes, table: str, key: Value | None, written: dict[tuple[int, Key], Written] | None = None
+        self,
+        data: bytes,
+        table: str,
+        keys: Sequence[Value] | None,
+        written: dict[tuple[int, Key], Written] | None = None,
     ) -> Mapping[Key, Row]:
-        """The rows of a lazy table; with `key`, only what stands under that name. `written` gets the statements."""
+        """The rows of a lazy table; with `keys`, only those of these names. `written` gets the statements."""
         heads = self.lazy_heads[table]
-        if key is not None:
-            heads = tuple((*head, str(key)) if head in self.named_heads else head for head in heads)
+        if keys is not None:
+            named = [[(*head, str(k)) for k in keys] if head in self.named_heads else [head] for head in heads]
+            heads = tuple(head for some in named for head in some)
         rows: Tables = {}
         self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, {} if written is None else written, None)
         return rows.get(table, {})
@@ -244,7 +279,8 @@ class Matcher:
         """The keys of rows that say a value in its usual spelling: a quick look that may miss some."""
         patterns = [p for p in self.dialect.patterns if slot in p.slots]
         heads = tuple(dict.fromkeys(_head(p) for p in patterns))
-        for path, raw, _ in self.grammar.holding(data, str(value).encode(), heads, self.dialect.style):
+        behind = {p.before(slot).encode() for p in patterns}
+        for path, raw, _ in self.grammar.holding(data, str(value).encode(), heads, self.dialect.style, behind):
             words = tuple(self.grammar.split(decode(raw)))
             for fields in filter(None, (p.read(path, words) for p in patterns)):
                 got = dict(fields)

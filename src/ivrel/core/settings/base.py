@@ -239,7 +239,7 @@ class Setting(Struct, frozen=True):
 
     `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what is not
     as asked; `mend` changes the records so that it is, with an obstacle for what cannot be; `say` puts the
-    facts in few words.
+    facts in few words; `reads`: the settings that the judgement looks at besides its own.
     """
 
     name: str
@@ -253,6 +253,7 @@ class Setting(Struct, frozen=True):
     judge: Judge
     mend: Mend
     say: Callable[[list[Fact]], str] = say_facts
+    reads: tuple[str, ...] = ("collectors",)
 
 
 def need_of(needs: Needs, label: str) -> Any:

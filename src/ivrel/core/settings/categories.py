@@ -82,4 +82,5 @@ SETTING = Setting(
     judge=judge,
     mend=mend,
     say=say,
+    reads=("collectors", "level"),
 )

@@ -124,4 +124,5 @@ SETTING = Setting(
     judge=judge,
     mend=mend,
     say=say,
+    reads=("stamp",),
 )

@@ -120,4 +120,5 @@ SETTING = Setting(
     judge=judge,
     mend=mend,
     say=say,
+    reads=("categories",),
 )

@@ -44,4 +44,4 @@ def switched(name: str, category: str, **texts: Any) -> Setting:
             return scope.records, [Obstacle(f"take {category} out of the feeds by hand")]
         return bring(scope, [category])
 
-    return replace(plain, facts=facts, judge=judge, mend=mend)
+    return replace(plain, facts=facts, judge=judge, mend=mend, reads=("collectors", "level"))

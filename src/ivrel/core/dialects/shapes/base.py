@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from typing import Protocol
 
 from msgspec import Struct
@@ -27,7 +27,8 @@ class Style(Struct, frozen=True):
     with the names of their keys; `mirror`: the container of an entry in which its keys stand once more;
     `leaves`: for XML, whether values are attributes or elements; `namespaces`
     and `modules`: what new elements (XML) and new names (JSON) belong to; `patch`: how a change of a tree is
-    written, in a form of its `own` or as RFC 6241 and RFC 8072 have it (`standard`).
+    written, in a form of its `own` or as RFC 6241 and RFC 8072 have it (`standard`); `blocks`: the words that
+    alone are the headers of blocks, and begin nothing else that matters.
     """
 
     comment: str = "#"
@@ -41,6 +42,7 @@ class Style(Struct, frozen=True):
     namespaces: Mapping[str, str] = {}
     modules: Mapping[str, str] = {}
     patch: str = "own"
+    blocks: tuple[str, ...] = ()
 
 
 class Edit(Struct, frozen=True):
@@ -70,8 +72,13 @@ class Shape(Protocol):
     def scan(self, data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
         """The statements that begin with `heads`, or stand inside of what does: path, text, line from 1."""
 
-    def holding(self, data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-        """The statements that `scan` finds on lines that hold this text."""
+    def holding(
+        self, data: bytes, text: bytes, heads: Sequence[Words], style: Style, behind: Container[bytes]
+    ) -> Iterator[Found]:
+        """The statements that `scan` finds on lines that hold this text right behind one of these words.
+
+        A quick look: it may miss some, and may find more.
+        """
 
     def everything(self, data: bytes, style: Style) -> Iterator[Found]:
         """Every statement of the text."""
@@ -143,11 +150,14 @@ def starts(data: bytes, head: bytes) -> Iterator[int]:
         at = data.find(needle, at + len(needle))
 
 
-def lines_with(data: bytes, text: bytes) -> Iterator[tuple[int, int]]:
-    """Where lines begin and end that hold `text` as a word of its own, or as one with a '/' behind it."""
+def lines_with(data: bytes, text: bytes, behind: Container[bytes]) -> Iterator[tuple[int, int]]:
+    """Where lines begin and end that hold `text` as a word of its own, or with a '/' after it, behind a word."""
     at = data.find(text)
     while at >= 0:
         if data[at + len(text) : at + len(text) + 1].isalnum() or data[at - 1 : at].isalnum():
+            at = data.find(text, at + 1)
+            continue
+        if not behind_one(data, at, behind):
             at = data.find(text, at + 1)
             continue
         start, end = data.rfind(b"\n", 0, at) + 1, data.find(b"\n", at)
@@ -155,6 +165,12 @@ def lines_with(data: bytes, text: bytes) -> Iterator[tuple[int, int]]:
             end = len(data)
         yield start, end
         at = data.find(text, end)
+
+
+def behind_one(data: bytes, at: int, behind: Container[bytes]) -> bool:
+    """Whether one of these words stands right before a place."""
+    before = data[max(at - 40, 0) : at].split()
+    return bool(before) and before[-1] in behind
 
 
 def decode(raw: bytes) -> str:

@@ -10,7 +10,7 @@ of that block that begin with the rest of its words.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 
 from ivrel.core.dialects.shapes.base import (
     LONGEST,
@@ -58,10 +58,12 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
             yield from _block(data, start, line, comment)
 
 
-def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+def holding(
+    data: bytes, text: bytes, heads: Sequence[Words], style: Style, behind: Container[bytes]
+) -> Iterator[Found]:
     comment = style.comment.encode()
     begin = tuple(join(head).encode() for head in heads)
-    for start, _ in lines_with(data, text):
+    for start, _ in lines_with(data, text, behind):
         top = start
         while top and data[top : top + 1] in (b" ", b"\t", b"\r", b"\n", comment[:1]):
             top = data.rfind(b"\n", 0, top - 1) + 1

@@ -11,8 +11,7 @@ statements and blocks of the same block that begin with the rest of its words.
 from __future__ import annotations
 
 import re
-from bisect import bisect
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 
 from msgspec import Struct
 
@@ -124,49 +123,70 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    for node in _quick(data, heads, style) if _plain(data, style) else _top(data, style):
+    found = _found(data, heads, style)
+    for node in _quick(data, found, style) if _plain(data, style, found) else _top(data, style):
         if any(node.words[: len(head)] == head for head in heads):
             yield from _flat(data, (node,), ())
 
 
-def _plain(data: bytes, style: Style) -> bool:
-    """Whether every brace is one: none stands in quotes or in a comment, so that counting them tells depth."""
-    comment = style.comment.encode()
-    for sign, end in ((b'"', b'"'), (comment, b"\n")):
-        at = data.find(sign)
+def _plain(data: bytes, style: Style, places: Sequence[int]) -> bool:
+    """Whether every brace up to the blocks at some places is one, so that counting them tells depth.
+
+    That is so if none stands in quotes or in a comment.
+    """
+    if not places:
+        return True
+    stop = _end(data, places[-1])
+    for sign, end in ((b'"', b'"'), (style.comment.encode(), b"\n")):
+        at = data.find(sign, 0, stop)
         while at >= 0:
-            stop = data.find(end, at + len(sign))
-            inside = data[at : stop if stop >= 0 else len(data)]
+            close = data.find(end, at + len(sign))
+            inside = data[at : close if close >= 0 else len(data)]
             if b"{" in inside or b"}" in inside:
                 return False
-            at = data.find(sign, stop + 1) if stop >= 0 else -1
+            at = data.find(sign, close + 1, stop) if close >= 0 else -1
     return True
 
 
-def _quick(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Node]:
-    """The top-level blocks and statements with these first words, found without reading the rest."""
-    for at in _starts(data, heads, style):
-        yield from _parse(data, style, at, _end(data, at))[:1]
-
-
-def _starts(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[int]:
-    """Where they begin."""
+def _quick(data: bytes, found: Sequence[int], style: Style) -> Iterator[Node]:
+    """The blocks and statements at those of some places that are at the top; the rest is not read."""
     level = 1 if style.wrapper else 0
     opened, counted = 0, 0
+    for at in found:
+        opened += data.count(b"{", counted, at) - data.count(b"}", counted, at)
+        counted = at
+        if opened == level and _after(data, at) in (b"{", b"}", b";", b""):
+            yield from _parse(data, style, at, _end(data, at))[:1]
+
+
+def _found(data: bytes, heads: Sequence[Words], style: Style) -> list[int]:
+    """Where these first words stand, at the top or not."""
     found: list[int] = []
+    named: dict[str, list[bytes]] = {}
     for head in heads:
         needle = join(head).encode()
+        if len(head) == 2:
+            named.setdefault(head[0], []).append(re.escape(join(head[1:]).encode()))
+            continue
+        if len(head) == 1 and head[0] in style.blocks:
+            found += [m.start() for m in re.finditer(re.escape(needle) + rb"\s*\{", data) if _opens(data, m.start())]
+            continue
         at = data.find(needle)
         while at >= 0:
             before, after = data[at - 1 : at], data[at + len(needle) : at + len(needle) + 1]
             if (not before or before in b" \t\n\r{};") and (not after or after in b" \t\n\r{;"):
                 found.append(at)
             at = data.find(needle, at + len(needle))
-    for at in sorted(found):
-        opened += data.count(b"{", counted, at) - data.count(b"}", counted, at)
-        counted = at
-        if opened == level and _after(data, at) in (b"{", b"}", b";", b""):
-            yield at
+    for word, names in named.items():
+        # All names after one word are found in one go.
+        pattern = re.escape(word.encode()) + rb"[ \t]+\"?(?:" + b"|".join(names) + rb")\"?[\s{;]"
+        found += [m.start() for m in re.finditer(pattern, data) if _opens(data, m.start())]
+    return sorted(found)
+
+
+def _opens(data: bytes, at: int) -> bool:
+    """Whether a word begins at a place."""
+    return at == 0 or data[at - 1 : at] in b" \t\n\r{};"
 
 
 def _after(data: bytes, at: int) -> bytes:
@@ -189,17 +209,32 @@ def _end(data: bytes, at: int) -> int:
     return len(data)
 
 
-def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    hits = list(lines_with(data, text))
+def holding(
+    data: bytes, text: bytes, heads: Sequence[Words], style: Style, behind: Container[bytes]
+) -> Iterator[Found]:
+    hits = list(lines_with(data, text, behind))
     if not hits:
         return
-    if not _plain(data, style):
+    if not _plain(data, style, [start for start, _ in hits]):
         yield from (found for found in scan(data, heads, style) if text in found[1])
         return
-    begins = list(_starts(data, heads, style))
-    for at in dict.fromkeys(begins[n - 1] for start, end in hits for n in [bisect(begins, end - 1)] if n):
-        for node in _parse(data, style, at, _end(data, at))[:1]:
-            yield from (found for found in _flat(data, (node,), ()) if text in found[1])
+    for at in dict.fromkeys(_around(data, data.find(text, start, end), style) for start, end in hits):
+        for node in _parse(data, style, at, _end(data, at))[:1] if at >= 0 else ():
+            if any(node.words[: len(head)] == head for head in heads):
+                yield from (found for found in _flat(data, (node,), ()) if text in found[1])
+
+
+def _around(data: bytes, at: int, style: Style) -> int:
+    """Where the top-level block begins that a place is in; -1 if it is in none."""
+    depth = data.count(b"{", 0, at) - data.count(b"}", 0, at) - bool(style.wrapper)
+    while depth > 0:
+        opened, closed = data.rfind(b"{", 0, at), data.rfind(b"}", 0, at)
+        depth += 1 if closed > opened else -1
+        at = max(opened, closed)
+    if depth < 0 or at < 0:
+        return -1
+    begin = 1 + max(data.rfind(sign, 0, at) for sign in (b"{", b"}", b";"))
+    return begin + len(data[begin:at]) - len(data[begin:at].lstrip())
 
 
 def _flat(data: bytes, nodes: Sequence[Node], path: Path) -> Iterator[Found]:

@@ -7,7 +7,7 @@ A change assigns again; a line that begins with the removal word takes away ever
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 
 from ivrel.core.dialects.shapes.base import (
     Edit,
@@ -60,9 +60,11 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
             start = data.find(needle, end) + 1 or -1 if end >= 0 else -1
 
 
-def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+def holding(
+    data: bytes, text: bytes, heads: Sequence[Words], style: Style, behind: Container[bytes]
+) -> Iterator[Found]:
     begin = tuple((join(head) + ".").encode() for head in heads)
-    for start, end in lines_with(data, text):
+    for start, end in lines_with(data, text, behind):
         if data.startswith(begin, start):
             yield (), data[start:end].strip(), data.count(b"\n", 0, start) + 1
 

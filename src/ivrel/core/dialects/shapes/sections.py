@@ -10,7 +10,7 @@ dialect's removal word, takes one away.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 
 from ivrel.core.dialects.shapes.base import (
     Edit,
@@ -51,13 +51,13 @@ def join(words: Sequence[str]) -> str:
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    for head in heads:
-        line, counted = 1, 0
-        for at in starts(data, b"[" + ".".join(head).encode()):
-            end = data.find(b"\n[", at) + 1 or len(data)
-            line += data.count(b"\n", counted, at)
-            counted = at
-            yield from _section(data[at:end], line, (head,), style)
+    line, counted = 1, 0
+    places = ((at, head) for head in heads for at in starts(data, b"[" + ".".join(head).encode()))
+    for at, begin in sorted(places):
+        end = data.find(b"\n[", at) + 1 or len(data)
+        line += data.count(b"\n", counted, at)
+        counted = at
+        yield from _section(data[at:end], line, (begin,), style)
 
 
 def _section(text: bytes, first: int, heads: Sequence[Words] | None, style: Style) -> Iterator[Found]:
@@ -80,9 +80,13 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
     return _section(data, 1, None, style)
 
 
-def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    if any(lines_with(data, text)):
-        yield from (found for found in scan(data, heads, style) if text in found[1])
+def holding(
+    data: bytes, text: bytes, heads: Sequence[Words], style: Style, behind: Container[bytes]
+) -> Iterator[Found]:
+    for at in dict.fromkeys(data.rfind(b"\n[", 0, start) + 1 for start, _ in lines_with(data, text, behind)):
+        end = data.find(b"\n[", at) + 1 or len(data)
+        line = data.count(b"\n", 0, at) + 1
+        yield from (found for found in _section(data[at:end], line, heads, style) if text in found[1])
 
 
 def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:

@@ -12,7 +12,7 @@ with the removal word as an attribute. XML is read without entities and without 
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from typing import Any
 
 from ivrel.core.dialects.shapes.base import (
@@ -48,7 +48,9 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     return _walk(read_document(data, style, frozenset(head[0] for head in heads)), heads, style)
 
 
-def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+def holding(
+    data: bytes, text: bytes, heads: Sequence[Words], style: Style, behind: Container[bytes]
+) -> Iterator[Found]:
     if text in data:
         yield from (found for found in scan(data, heads, style) if text in found[1])
 

@@ -12,7 +12,7 @@ own written anew, and the lines that contradict it commented out.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 
 from ivrel.core.dialects.shapes.base import Edit, Found, Identity, Path, Refused, Style, Words, refuse, split_words
 from ivrel.core.dialects.shapes.rsyslog.diff import apply_hunk, read_diff, write_diff
@@ -39,7 +39,9 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
             yield path, " ".join(words).removeprefix("? ").encode(), line
 
 
-def holding(data: bytes, text: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+def holding(
+    data: bytes, text: bytes, heads: Sequence[Words], style: Style, behind: Container[bytes]
+) -> Iterator[Found]:
     return (found for found in scan(data, heads, style) if text in found[1])
 
 
