@@ -3,22 +3,33 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from ivrel.core.audit import DeviceResult
+
+FORMATS = ("json", "jsonl", "csv", "md", "sarif", "junit", "openmetrics")
+BY = ("site", "kind", "platform", "rule")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     common.workspace_argument(parser)
     common.choice_arguments(parser)
     common.setting_argument(parser)
-    common.format_argument(parser)
+    common.format_argument(parser, "table", *FORMATS)
     common.today_argument(parser)
+    parser.add_argument("--by", choices=BY, help="count verdicts by this, and tell findings alike once")
     parser.add_argument("--all", action="store_true", help="show every device, also of a large fleet")
     common.example(
         parser,
         "ivrel audit",
         "ivrel audit 'mv-*' --setting level --setting stamp",
-        "ivrel audit --kind firewall --format json",
+        "ivrel audit --by site",
+        "ivrel audit --kind firewall --format jsonl",
     )
     parser.set_defaults(run=run)
 
@@ -28,23 +39,27 @@ def run(args: argparse.Namespace) -> int:
 
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
-    devices = common.chosen(args, workspace)
-    results = []
-    audited = workspace.audit(devices, common.day(args))
-    for result in common.progress(audited, len(devices), "auditing"):
-        if names:
-            kept = tuple(v for v in result.verdicts if v.setting in names)
-            result = replace(result, verdicts=kept)
-        results.append(result)
-    if args.format == "json":
-        from ivrel.output import json
+    devices, policy = common.chosen(args, workspace), workspace.policy
+    good = True
 
-        json.show(json.audit(workspace.fleet.name, results))
+    def results() -> Iterator[DeviceResult]:
+        nonlocal good
+        audited = workspace.audit(devices, common.day(args))
+        for result in common.progress(audited, len(devices), "auditing"):
+            if names:
+                result = replace(result, verdicts=tuple(v for v in result.verdicts if v.setting in names))
+            good = good and result.good
+            yield result
+
+    if args.format != "table":
+        from ivrel.output.formats import Audit, show
+
+        show(args.format, Audit(workspace.fleet.name, policy, results()))
     else:
         from ivrel.output.audit import show_audit
         from ivrel.sources.lines import LinesOf
 
         text_of = LinesOf(workspace, devices)
         width, where = common.columns(args), common.workspace_words(args)
-        show_audit(workspace.fleet.name, results, text_of, width, args.all, where)
-    return 0 if all(r.good for r in results) else 1
+        show_audit(workspace.fleet.name, results(), text_of, width, args.all, where, args.by)
+    return 0 if good else 1

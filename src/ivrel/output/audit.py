@@ -2,47 +2,69 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from itertools import groupby
 
+from msgspec.structs import replace
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
 from ivrel.core.audit.verdict import GOOD, LETTERS, MARKS, VERDICTS, DeviceResult, Place, Verdict, badness, totals
 from ivrel.core.settings import SETTINGS
-from ivrel.output.screen import STYLES, console, count, line, next_commands, quoted, shown, styled, table
+from ivrel.output.grouped import alike, show_alike, show_groups
+from ivrel.output.screen import STYLES, console, count, line, next_commands, quoted, shown, stairs, styled, table
 
-MOST = 50  # devices shown, unless all are asked for
+MOST = 50  # devices shown one by one, unless all are asked for
 
 LineText = Callable[[Place], str]
 
 
 def show_audit(
     title: str,
-    results: Sequence[DeviceResult],
+    results: Iterable[DeviceResult],
     text_of: LineText,
     width: int,
     every: bool,
     where: str,
+    by: str | None = None,
 ) -> None:
-    """Prints an audit; `where` is the workspace option that the next commands need."""
+    """Prints an audit; `where` is the workspace option that the next commands need.
+
+    `by`: count by this and tell findings alike once; large fleets are shown by site, unless all are asked for.
+    """
     screen = console(width)
-    ranked = sorted(results, key=badness)
-    part = ranked if every else ranked[:MOST]
-    seen = {v.setting for r in results for v in r.verdicts}
+    ranked = sorted(map(_slim, results), key=badness)
+    seen = {v.setting for r in ranked for v in r.verdicts}
     settings = [name for name in SETTINGS if name in seen]
-    line(screen, (title, "bold"), f"  {count(len(results), 'device')}, {count(len(settings), 'setting')}")
+    line(screen, (title, "bold"), f"  {count(len(ranked), 'device')}, {count(len(settings), 'setting')}")
     screen.print()
-    _matrix(screen, part, settings)
-    if len(part) < len(ranked):
-        line(screen, (f"and {len(ranked) - len(part):,} more devices, none of them worse; --all shows them", "dim"))
-    screen.print()
-    _sum(screen, results)
-    for result in part:
-        if not result.good:
-            _findings(screen, result, text_of)
+    if by or (len(ranked) > MOST and not every):
+        show_groups(screen, ranked, settings, by or "site")
+        screen.print()
+        _sum(screen, ranked)
+        show_alike(screen, alike(ranked), every, text_of)
+    else:
+        _matrix(screen, ranked, settings)
+        screen.print()
+        _sum(screen, ranked)
+        for result in ranked:
+            if not result.good:
+                _findings(screen, result, text_of)
     _next(screen, ranked, where)
+
+
+_MET: dict[tuple[str, str], Verdict] = {}
+
+
+def _slim(result: DeviceResult) -> DeviceResult:
+    """The result without the details of what is as asked: they are not shown, and a fleet is large."""
+    verdicts = tuple(
+        v
+        if v.verdict != "meets"
+        else _MET.setdefault((v.setting, v.rule), Verdict(v.setting, "meets", "", "", v.rule, "", ()))
+        for v in result.verdicts
+    )
+    return replace(result, verdicts=verdicts)
 
 
 def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence[str]) -> None:
@@ -55,7 +77,7 @@ def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence
     narrow = needed > screen.width
     marks = LETTERS if narrow else MARKS
     if narrow:
-        grid = _stairs(screen, settings, max((len(r.device) for r in results), default=0) + 1)
+        grid = stairs(screen, ("device",), settings, max((len(r.device) for r in results), default=0) + 1)
     else:
         grid = table("device", *(name for name, _ in about), *settings)
     for column in grid.columns:
@@ -69,16 +91,6 @@ def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence
         seen = [v for v in VERDICTS if any(w.verdict == v for r in results for w in r.verdicts)]
         legend = [part for v in seen for part in ((LETTERS[v], STYLES[v]), (f" {v}   ", "dim"))]
         line(screen, *legend)
-
-
-def _stairs(screen: Console, settings: Sequence[str], indent: int) -> Table:
-    """A table whose columns are one letter wide; each name stands on a step of its own above its column."""
-    for n, name in enumerate(settings):
-        line(screen, (f"{' ' * indent}{'│ ' * n}", "dim"), name)
-    grid = table("device", *settings)
-    grid.show_header = False
-    grid.padding = (0, 1, 0, 0)
-    return grid
 
 
 def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any, TextIO
 
 import msgspec
 
@@ -18,6 +18,9 @@ from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Requirement
 from ivrel.core.settings import Fact
 
+if TYPE_CHECKING:
+    from ivrel.output.formats import Audit
+
 
 def show(value: Any) -> None:
     """Prints one object on standard output."""
@@ -29,12 +32,21 @@ def text(value: Any) -> str:
     return msgspec.json.format(msgspec.json.encode(value), indent=2).decode() + "\n"
 
 
-def audit(fleet: str, results: Sequence[DeviceResult]) -> dict[str, Any]:
-    """An audit."""
-    return {"fleet": fleet, "devices": [_device(r) for r in results], "totals": totals(results)}
+def write(out: TextIO, audit: Audit) -> None:
+    """Writes an audit, device by device as they come: nothing of a large fleet has to be kept."""
+    sums = totals(())
+    out.write(f'{{\n  "fleet": {msgspec.json.encode(audit.fleet).decode()},\n  "devices": [')
+    for n, result in enumerate(audit.results):
+        for verdict in result.verdicts:
+            sums[verdict.verdict] += 1
+        one = text(device(result)).rstrip("\n").replace("\n", "\n    ")
+        out.write(f"{',' if n else ''}\n    {one}")
+    whole = text(sums).rstrip("\n").replace("\n", "\n  ")
+    out.write(f'\n  ],\n  "totals": {whole}\n}}\n')
 
 
-def _device(result: DeviceResult) -> dict[str, Any]:
+def device(result: DeviceResult) -> dict[str, Any]:
+    """A device with its verdicts."""
     out = msgspec.structs.asdict(result)
     if not out.pop("problem"):
         return out

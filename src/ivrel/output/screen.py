@@ -59,6 +59,22 @@ def table(*headers: str) -> Table:
     return out
 
 
+def stairs(console: Console, heads: Sequence[str], names: Sequence[str], indent: int, width: int = 2) -> Table:
+    """A table of many narrow columns: each name stands on a step of its own above its column.
+
+    `indent`: where the first of them begins; `heads`: what the columns before are called.
+    """
+    bar = "│".ljust(width)
+    for n, name in enumerate(names):
+        line(console, (f"{' ' * indent}{bar * n}", "dim"), name)
+    grid = table(*heads, *names)
+    grid.show_header = False
+    grid.padding = (0, 1, 0, 0)
+    for column in grid.columns[len(heads) :]:
+        column.min_width = width - 1
+    return grid
+
+
 def shown(console: Console, item: object, indent: int = 0) -> None:
     """Prints something, moved in by some columns."""
     console.print(Padding(item, (0, 0, 0, indent)) if indent else item)  # type: ignore[arg-type]

@@ -30,7 +30,7 @@ def change_sheet(
             proof = f"**fails: {', '.join(failing)}**" if failing else "holds" if c.changes else "-"
             remains = ", ".join(f"{r.setting} ({r.verdict})" for r in c.remains) or "-"
             out.append(f"| {c.device} | {c.platform} | {len(c.changes)} | {proof} | {remains} |")
-    out += [f"| {name} | | | | not readable: {_cell(problem)} |" for name, problem in unread]
+    out += [f"| {name} | | | | not readable: {cell(problem)} |" for name, problem in unread]
     out += ["", "The proof of a correction is computed on the configuration with the fingerprint given:", ""]
     out += [f"- **{name}**: {means}" for name, means in PROPERTIES.items()]
     for c in corrections:
@@ -45,8 +45,8 @@ def _device(c: Correction) -> list[str]:
         out += ["| line | instead of | why |", "|---|---|---|"]
         for change in c.changes:
             inside = f"{change.inside} / " if change.inside else ""
-            old = f"`{_cell(change.replaces)}`" if change.replaces else "-"
-            out.append(f"| `{_cell(inside + change.line)}` | {old} | {_cell(change.reason)} |")
+            old = f"`{cell(change.replaces)}`" if change.replaces else "-"
+            out.append(f"| `{cell(inside + change.line)}` | {old} | {cell(change.reason)} |")
         out += ["", "Before and after:", "", "```diff", *_difference(c), "```", ""]
         if c.proved:
             out += ["Proved: " + ", ".join(p.name for p in c.proof) + ".", ""]
@@ -70,7 +70,7 @@ def _difference(c: Correction) -> list[str]:
     ]
 
 
-def _cell(text: str) -> str:
+def cell(text: str) -> str:
     return text.replace("|", "\\|").replace("\n", " ").replace("`", "'")
 
 

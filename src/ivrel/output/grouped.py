@@ -1,0 +1,124 @@
+"""An audit of a large fleet: verdicts counted by site, kind, platform or rule, and findings alike told once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from msgspec import Struct
+from rich.console import Console
+from rich.text import Text
+
+from ivrel.core.audit.verdict import GOOD, VERDICTS, DeviceResult, Place, Verdict
+from ivrel.core.form import shorten
+from ivrel.output.screen import STYLES, count, line, quoted, shown, stairs, styled, table
+
+MOST = 30  # findings shown, unless all are asked for
+NAMED = 6  # devices named with each
+
+
+class Alike(Struct, frozen=True):
+    """Verdicts of several devices that say the same."""
+
+    verdict: Verdict
+    devices: tuple[str, ...]
+
+
+def show_groups(screen: Console, results: Sequence[DeviceResult], settings: Sequence[str], by: str) -> None:
+    """A row for each group: how many of its devices are as asked, and how many are not, setting by setting."""
+    groups: dict[str, list[tuple[DeviceResult, tuple[Verdict, ...]]]] = {}
+    for r in results:
+        for name, verdicts in _parts(r, by):
+            groups.setdefault(name, []).append((r, verdicts))
+    numbers = {name: _numbers(members, settings) for name, members in groups.items()}
+    # The largest share of devices that are not as asked first.
+    ranked = sorted(groups, key=lambda name: (-_share(groups[name]), name))
+    widest = max((len(str(n)) for row in numbers.values() for n in row.values()), default=1)
+    steps = len(settings) * (widest + 1)
+    room = screen.width - steps - 21 - max(map(len, settings))
+    first = max(min(max(map(len, [by, *groups])), room), 12)
+    heads = (by, "devices", "as asked")
+    flat = first + 20 + sum(max(len(s), widest) + 2 for s in settings) <= screen.width
+    if flat:
+        grid = table(*heads, *settings)
+    else:
+        grid = stairs(screen, heads, settings, first + 2 + 9 + 10, widest + 1)
+        grid.columns[0].min_width = first
+        grid.columns[1].min_width = 7
+        grid.columns[2].min_width = 8
+        grid.add_row(*(Text(head, "dim") for head in heads))
+    for column in grid.columns[1:]:
+        column.justify = "right"
+        column.no_wrap = True
+    for name in ranked:
+        members = groups[name]
+        good = sum(1 for _, verdicts in members if all(v.verdict in GOOD for v in verdicts))
+        cells = [_cell(numbers[name][s], [v for _, vs in members for v in vs if v.setting == s]) for s in settings]
+        grid.add_row(Text(shorten(name, first)), f"{len(members):,}", f"{good:,}", *cells)
+    shown(screen, grid)
+
+
+def _parts(r: DeviceResult, by: str) -> Iterator[tuple[str, tuple[Verdict, ...]]]:
+    """The groups that a device belongs to, with its verdicts there."""
+    if by != "rule":
+        yield str(getattr(r, by)), r.verdicts
+        return
+    for rule in dict.fromkeys(v.rule for v in r.verdicts):
+        yield rule, tuple(v for v in r.verdicts if v.rule == rule)
+
+
+def _numbers(members: Sequence[tuple[DeviceResult, tuple[Verdict, ...]]], settings: Sequence[str]) -> dict[str, int]:
+    out = dict.fromkeys(settings, 0)
+    for _, verdicts in members:
+        for v in verdicts:
+            out[v.setting] += v.verdict not in GOOD
+    return out
+
+
+def _share(members: Sequence[tuple[DeviceResult, tuple[Verdict, ...]]]) -> float:
+    return sum(1 for _, vs in members if any(v.verdict not in GOOD for v in vs)) / len(members)
+
+
+def _cell(number: int, verdicts: Sequence[Verdict]) -> Text:
+    if not verdicts:
+        return Text("")
+    worst = min((v.verdict for v in verdicts), key=VERDICTS.index)
+    return Text(f"{number:,}", STYLES[worst]) if number else Text("·", STYLES["meets"])
+
+
+def alike(results: Sequence[DeviceResult]) -> list[Alike]:
+    """Findings that say the same, each once with its devices: the worst and most frequent first."""
+    found: dict[tuple[str, str, str], tuple[Verdict, list[str]]] = {}
+    for r in results:
+        for v in r.verdicts:
+            if v.verdict not in GOOD:
+                why = "the configuration could not be read" if r.problem else v.why
+                found.setdefault((v.setting, v.verdict, why), (v, []))[1].append(r.device)
+    ranked = sorted(found.values(), key=lambda f: (VERDICTS.index(f[0].verdict), -len(f[1]), f[0].setting))
+    return [Alike(verdict, tuple(devices)) for verdict, devices in ranked]
+
+
+def show_alike(screen: Console, found: Sequence[Alike], every: bool, text_of: object) -> None:
+    """The findings, each with its devices and the line that decides it on the first of them."""
+    for one in found if every else found[:MOST]:
+        v = one.verdict
+        screen.print()
+        head = table()
+        head.show_header = False
+        head.add_column(width=12)
+        head.add_column(width=8)
+        head.add_column(overflow="fold")
+        head.add_row(Text(v.setting), styled(v.verdict), Text(v.why))
+        shown(screen, head)
+        named = ", ".join(one.devices[:NAMED])
+        more = f" and {len(one.devices) - NAMED:,} more" if len(one.devices) > NAMED else ""
+        shown(screen, Text.assemble((count(len(one.devices), "device"), "bold"), f"  {named}{more}"), 24)
+        if v.where and callable(text_of):
+            place: Place = v.where[0]
+            shown(screen, quoted([(f"{place.file}:{place.line}", text_of(place))]), 24)
+        shown(screen, Text(f"'{v.rule}' asks: {v.wanted}", "dim"), 24)
+    if not every and len(found) > MOST:
+        screen.print()
+        line(
+            screen,
+            (f"and {count(len(found) - MOST, 'finding')} more, on fewer devices each; --all shows them", "dim"),
+        )

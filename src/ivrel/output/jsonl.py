@@ -1,0 +1,18 @@
+"""JSON Lines: a line for each device, as soon as it is judged; its keys are those of a device in JSON."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+import msgspec
+
+from ivrel.output.formats import Audit
+from ivrel.output.json import device
+
+
+def write(out: TextIO, audit: Audit) -> None:
+    """Writes a line a device."""
+    encoder = msgspec.json.Encoder()
+    for result in audit.results:
+        out.write(encoder.encode(device(result)).decode() + "\n")
+        out.flush()

@@ -1,0 +1,33 @@
+"""Markdown: the sum, then what is not as asked, device by device, the worst first."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+from ivrel.core.audit.verdict import VERDICTS, badness, totals
+from ivrel.output.formats import Audit
+from ivrel.output.sheet import cell
+
+
+def write(out: TextIO, audit: Audit) -> None:
+    """Writes a page that can go into a ticket."""
+    results = sorted(audit.results, key=badness)
+    sums = totals(results)
+    good = sum(1 for r in results if r.good)
+    out.write(f"# {audit.fleet}: {audit.policy.name}\n\n")
+    out.write(f"{good} of {len(results)} devices as asked. ")
+    out.write(", ".join(f"{sums[v]} {v}" for v in reversed(VERDICTS)) + ".\n")
+    for r in results:
+        if r.good:
+            continue
+        out.write(f"\n## {r.device}\n\n{r.kind} at {r.site}, {r.platform}\n\n")
+        if r.problem:
+            out.write(f"Not readable: {cell(r.problem)}\n")
+            continue
+        out.write("| setting | verdict | why | asked for | lines |\n|---|---|---|---|---|\n")
+        for v in sorted(r.verdicts, key=lambda v: VERDICTS.index(v.verdict)):
+            if v.verdict != "meets":
+                where = " ".join(f"`{p.file}:{p.line}`" for p in v.where[:4]) or "-"
+                more = f" and {len(v.where) - 4} more" if len(v.where) > 4 else ""
+                asked = f"{v.wanted} ({v.rule})"
+                out.write(f"| {v.setting} | {v.verdict} | {cell(v.why)} | {cell(asked)} | {where}{more} |\n")
