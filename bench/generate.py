@@ -29,12 +29,25 @@ def _quern(identity: str, facility: str, faults: Faults) -> str:
     out.append(f"    send 198.51.100.21 udp 514 through {level}")
     if "collectors" not in faults:
         out.append(f"    send 198.51.100.22 tcp 601 through {level}")
-    return "\n".join([*out, "    screen off"])
+    out += [
+        "    number on",
+        "    tag name",
+        "    tell changes on",
+        "    tell logins on",
+        "    screen off",
+        "    seats off",
+    ]
+    out += ["    memory 262144 through debug", "    disk 65536 through warning", "    queue 500"]
+    out += ["    debug-stamp calendar millis", "names", "    ask 198.51.100.53"]
+    return "\n".join(out)
 
 
 def _skarn(identity: str, facility: str, faults: Faults) -> str:
     out = [f"journal.active = {'no' if 'export' in faults else 'yes'}", "journal.stamp.grain = milli"]
     out.append(f"journal.stamp.zone = {'no' if 'stamp' in faults else 'yes'}")
+    out += ["journal.number = yes", "journal.tag = name", "journal.tell.change = yes", "journal.screen = none"]
+    out += ["journal.memory.size = 65536", "journal.disk.least = warning", "journal.pace = immediate"]
+    out += ["names.1 = 198.51.100.53"]
     severities = ["emergency", "alert", "critical", "error", "warning", "notice"]
     if "level" in faults:
         severities.remove("critical")
@@ -68,7 +81,8 @@ def generate(folder: Path, devices: int, lines: int, platforms: tuple[str, ...] 
             platform, kind = platforms[n % len(platforms)], dice.choice(KINDS)
             name, site = f"d{n:05d}", f"site{n % 40:02d}"
             identity = f"2001:db8:1::{n + 1:x}" if n >= 65000 else f"2001:db8::{n + 1:x}"
-            rows.writerow([name, kind, site, platform, "edge", identity])
+            group = "edge" if kind == "firewall" else "refit"
+            rows.writerow([name, kind, site, platform, group, identity])
             faults = frozenset(f for f in FAULTS if dice.random() < 0.06)
             facility = "local6" if kind == "firewall" else "local4"
             export = WRITERS[platform](identity, facility, faults)

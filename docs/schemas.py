@@ -11,7 +11,7 @@ from typing import Any
 
 from ivrel.core.dialects.dialect import DIALECT
 from ivrel.core.fleet import FLEET
-from ivrel.core.policy.policy import POLICY
+from ivrel.core.policy.read import POLICY
 
 FORMS = {"dialect": DIALECT, "fleet": FLEET, "policy": POLICY}
 

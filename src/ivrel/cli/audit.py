@@ -22,6 +22,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.setting_argument(parser)
     common.format_argument(parser, "table", *FORMATS)
     common.today_argument(parser)
+    common.text_argument(parser)
     parser.add_argument("--by", choices=BY, help="count verdicts by this, and tell findings alike once")
     parser.add_argument("--all", action="store_true", help="show every device, also of a large fleet")
     common.example(
@@ -29,6 +30,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "ivrel audit",
         "ivrel audit 'mv-*' --setting level --setting stamp",
         "ivrel audit --by site",
+        "zcat yesterday.gz | ivrel audit tarsk-fw2 --text -",
         "ivrel audit --kind firewall --format jsonl",
     )
     parser.set_defaults(run=run)
@@ -40,6 +42,7 @@ def run(args: argparse.Namespace) -> int:
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
     devices, policy = common.chosen(args, workspace), workspace.policy
+    common.given_text(args, workspace, devices)
     good = True
 
     def results() -> Iterator[DeviceResult]:

@@ -47,6 +47,26 @@ def setting_argument(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def text_argument(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--text", metavar="FILE", help="take this for the device's configuration; '-' is standard input"
+    )
+
+
+def given_text(args: argparse.Namespace, workspace: Workspace, devices: Sequence[Device]) -> None:
+    """Puts the text that a call gives in the place of a device's configuration."""
+    if args.text is None:
+        return
+    from ivrel.core.mistakes import InputError
+    from ivrel.sources.files import read_configuration, read_stdin
+
+    if len(devices) != 1:
+        raise InputError(f"--text gives the configuration of one device, and {len(devices)} are chosen")
+    shown = "standard input" if args.text == "-" else args.text
+    data = read_stdin(shown) if args.text == "-" else read_configuration(Path(args.text), args.text)
+    workspace.replace_text(devices[0], data, shown)
+
+
 def today_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--today", type=_day, metavar="YYYY-MM-DD", default=None, help="the day for which waivers are judged"

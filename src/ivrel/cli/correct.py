@@ -21,6 +21,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.setting_argument(parser)
     common.format_argument(parser)
     common.today_argument(parser)
+    common.text_argument(parser)
     parser.add_argument("-o", "--output", metavar="DIR", help="write DIR/DEVICE/change.txt and the like")
     parser.add_argument("--replace", action="store_true", help="write into a folder that already holds something")
     parser.add_argument("--all", action="store_true", help="show every device, also of a large fleet")
@@ -38,6 +39,7 @@ def run(args: argparse.Namespace) -> int:
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
     devices, policy, today = common.chosen(args, workspace), workspace.policy, common.day(args)
+    common.given_text(args, workspace, devices)
     if args.output:
         claim_folder(Path(args.output), args.replace)
     corrections: list[Correction] = []

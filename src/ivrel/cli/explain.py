@@ -13,6 +13,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("setting", nargs="?", help="a setting (default: all that are asked for)")
     common.format_argument(parser)
     common.today_argument(parser)
+    common.text_argument(parser)
     common.example(parser, "ivrel explain tarsk-fw2 level")
     parser.set_defaults(run=run)
 
@@ -25,6 +26,7 @@ def run(args: argparse.Namespace) -> int:
     workspace = common.open_workspace(args)
     names = common.settings([args.setting] if args.setting else [])
     device, policy = common.one_device(args, workspace), workspace.policy
+    common.given_text(args, workspace, [device])
     asked = effective(policy, device)
     for name in names:
         if name not in asked:

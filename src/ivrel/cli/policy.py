@@ -17,7 +17,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from ivrel.core.policy import effective
+    from ivrel.core.policy import effective, remarks
     from ivrel.output import json
 
     workspace = common.open_workspace(args)
@@ -32,13 +32,18 @@ def run(args: argparse.Namespace) -> int:
 
             show_requirements(device, policy, asked, common.columns(args), common.workspace_words(args))
         return 0
+    # A policy can be checked before there is a fleet.
+    has_fleet = any((workspace.folder / name).exists() for name in ("fleet.yaml", "fleet.csv"))
+    devices = workspace.fleet.devices if has_fleet else ()
+    found = remarks(policy, devices, common.day(args))
+    code = 1 if any(r.wrong for r in found) else 0
     if args.format == "json":
-        json.show(json.policy(policy))
-        return 0
+        json.show(json.policy(policy, found))
+        return code
     from ivrel.output.lists import show_policy
 
-    devices = workspace.fleet.devices
     matches = [sum(1 for d in devices if rule.holds_for(d)) for rule in policy.rules]
     width, where = common.columns(args), common.workspace_words(args)
-    show_policy(policy, matches, common.day(args), width, where, devices[0].name)
-    return 0
+    first = devices[0].name if devices else ""
+    show_policy(policy, matches if devices else None, found, common.day(args), width, where, first)
+    return code

@@ -12,6 +12,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("device", help="the name of one device")
     common.setting_argument(parser)
     common.format_argument(parser)
+    common.text_argument(parser)
     common.example(parser, "ivrel read tarsk-fw2", "ivrel read tarsk-fw2 --setting level --format json")
     parser.set_defaults(run=run)
 
@@ -24,6 +25,7 @@ def run(args: argparse.Namespace) -> int:
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
     device = common.one_device(args, workspace)
+    common.given_text(args, workspace, [device])
     data, file = workspace.text(device)
     try:
         records = read_records(workspace.dialects[device.platform], data)

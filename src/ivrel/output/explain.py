@@ -65,7 +65,7 @@ def _rules(policy: Policy, device: Device, verdict: Verdict) -> Text:
         state = "holds" if holds else "replaced by a later rule" if rule.holds_for(device) else "not for this device"
         if out:
             out.append("\n")
-        out.append(f"{policy.file}:{asked.line}  ", "dim")
+        out.append(f"{asked.file}:{asked.line}  ", "dim")
         out.append(f"'{rule.name}' ({rule.about}): {asked.text}", "" if holds else "dim")
         out.append(f"  {state}", "green" if holds else "dim")
     return out

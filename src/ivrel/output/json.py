@@ -15,7 +15,7 @@ from ivrel.core.dialects.abilities import Ability, lacking
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Match, Stray
 from ivrel.core.fleet import Device
-from ivrel.core.policy import Policy, Requirement
+from ivrel.core.policy import Policy, Remark, Requirement
 from ivrel.core.settings import Fact
 
 if TYPE_CHECKING:
@@ -119,21 +119,25 @@ def fleet(name: str, rows: Iterable[tuple[Device, str | None]]) -> dict[str, Any
     }
 
 
-def policy(policy: Policy) -> dict[str, Any]:
-    """The policy as a whole."""
+def policy(policy: Policy, found: Iterable[Remark]) -> dict[str, Any]:
+    """The policy as a whole, and what to look at in it."""
     return {
         "policy": policy.name,
-        "collectors": [msgspec.to_builtins(c) for c in policy.collectors.values()],
+        "collectors": [{**msgspec.to_builtins(c), "reaches": sorted(c.reaches)} for c in policy.collectors.values()],
         "rules": [
             {
                 "rule": rule.name,
+                "file": rule.file,
                 "line": rule.line,
                 "where": {k: list(v) for k, v in rule.where.items()},
+                "not": {k: list(v) for k, v in rule.but.items()},
                 "require": {name: r.text for name, r in rule.require.items()},
             }
             for rule in policy.rules
         ],
+        "sites": {name: msgspec.to_builtins(site) for name, site in policy.sites.items()},
         "waivers": [msgspec.to_builtins(w) for w in policy.waivers],
+        "to_look_at": [msgspec.to_builtins(r) for r in found],
     }
 
 
@@ -143,8 +147,7 @@ def requirements(device: Device, policy: Policy, asked: Iterable[Requirement]) -
         "device": device.name,
         "policy": policy.name,
         "requirements": [
-            {"setting": r.setting, "wanted": r.text, "rule": r.rule, "file": policy.file, "line": r.line}
-            for r in asked
+            {"setting": r.setting, "wanted": r.text, "rule": r.rule, "file": r.file, "line": r.line} for r in asked
         ],
     }
 

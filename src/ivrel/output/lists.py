@@ -11,7 +11,7 @@ from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Stray
 from ivrel.core.fleet import Device, Fleet
-from ivrel.core.policy import Policy, Requirement
+from ivrel.core.policy import Policy, Remark, Requirement
 from ivrel.core.settings import Fact
 from ivrel.output.audit import runs
 from ivrel.output.screen import console, count, line, next_commands, quoted, shown, table
@@ -74,30 +74,46 @@ def _cited(lines: Sequence[int], file: str, places: Places) -> str:
     return ", ".join(f"{name}:{runs(found)}" if name else runs(found) for name, found in by_file.items())
 
 
-def show_policy(policy: Policy, matches: Sequence[int], today: date, width: int, where: str, first: str) -> None:
-    """The policy as a whole: collectors, rules with how many devices each is about, waivers."""
+def show_policy(
+    policy: Policy,
+    matches: Sequence[int] | None,
+    found: Sequence[Remark],
+    today: date,
+    width: int,
+    where: str,
+    first: str,
+) -> None:
+    """The policy as a whole: collectors, rules with how many devices each is about, waivers; what to look at."""
     screen = console(width)
     line(screen, (policy.name, "bold"), f"  {policy.file} has no mistakes")
     screen.print()
-    grid = table("collector", "address", "port", "transport", "format")
+    relays = any(c.forwards for c in policy.collectors.values())
+    grid = table("collector", "address", "port", "transport", "format", "site", *(["forwards to"] if relays else []))
     for c in policy.collectors.values():
-        grid.add_row(c.name, c.address, str(c.port), c.transport, c.format or "-")
+        more = [", ".join(c.forwards) or "-"] if relays else []
+        grid.add_row(c.name, c.address, str(c.port), c.transport, c.format or "-", c.site or "-", *more)
     shown(screen, grid)
     screen.print()
     grid = table("rule", "line", "about", "devices", "asks")
-    for rule, number in zip(policy.rules, matches, strict=True):
+    for rule, number in zip(policy.rules, matches or [-1] * len(policy.rules), strict=True):
         asks = "\n".join(f"{name}: {r.text}" for name, r in rule.require.items())
-        devices = Text(str(number), "" if number else "yellow")
+        devices = Text(str(number) if number >= 0 else "-", "" if number else "yellow")
         grid.add_row(Text(rule.name), Text(str(rule.line), "dim"), Text(rule.about), devices, Text(asks))
     shown(screen, grid)
     if policy.waivers:
         screen.print()
-        grid = table("waiver for", "setting", "until", "because")
+        grid = table("waiver for", "setting", "until", "because", "who")
         for w in policy.waivers:
             until = Text(str(w.until)) if today <= w.until else Text(f"{w.until} (ran out)", "yellow")
-            grid.add_row(Text(w.device), Text(w.setting), until, Text(w.because))
+            grid.add_row(Text(w.device), Text(w.setting), until, Text(w.because), Text(w.who or "-"))
         shown(screen, grid)
-    next_commands(screen, [f"ivrel policy{where} {first}", f"ivrel audit{where}"])
+    if found:
+        screen.print()
+        line(screen, ("to look at", "yellow"))
+        shown(screen, quoted([(f"{r.file}:{r.line}", r.text) for r in found]), 2)
+    next_commands(
+        screen, [f"ivrel policy{where} {first}", f"ivrel audit{where}"] if first else [f"ivrel fleet{where}"]
+    )
 
 
 def show_requirements(device: Device, policy: Policy, asked: Sequence[Requirement], width: int, where: str) -> None:
@@ -107,7 +123,7 @@ def show_requirements(device: Device, policy: Policy, asked: Sequence[Requiremen
     screen.print()
     grid = table("setting", "asked for", "by the rule", "in")
     for r in asked:
-        grid.add_row(r.setting, Text(r.text), Text(r.rule), Text(f"{policy.file}:{r.line}", "dim"))
+        grid.add_row(r.setting, Text(r.text), Text(r.rule), Text(f"{r.file}:{r.line}", "dim"))
     shown(screen, grid)
     next_commands(screen, [f"ivrel explain{where} {device.name}"])
 

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import os
+import sys
 import tempfile
 from pathlib import Path
 
 from ivrel.core.bundle import pack, parts
 from ivrel.core.mistakes import InputError, Mistake, Unreadable
+from ivrel.sources.packed import MOST, unpacked
 
 _BOM = b"\xef\xbb\xbf"
 FILES = 2000  # more files than any configuration of one device has
-MOST = 256 * 1024 * 1024  # bytes; a larger file is no configuration of one device
 
 
 def read_bytes(path: Path, shown: str) -> bytes:
@@ -23,6 +24,19 @@ def read_bytes(path: Path, shown: str) -> bytes:
             data = file.read()
     except OSError as problem:
         raise Unreadable(f"{shown}: {reason(problem)}") from None
+    return _plain(data, shown)
+
+
+def read_stdin(shown: str) -> bytes:
+    """A configuration from standard input."""
+    return _plain(sys.stdin.buffer.read(MOST + 1), shown)
+
+
+def _plain(data: bytes, shown: str) -> bytes:
+    """A text without compression and byte-order mark."""
+    data = unpacked(data, shown)
+    if len(data) > MOST:
+        raise Unreadable(f"{shown}: larger than {MOST // 1024 // 1024} MiB")
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
         raise Unreadable(f"{shown}: the text is UTF-16; expected UTF-8")
     return data.removeprefix(_BOM)

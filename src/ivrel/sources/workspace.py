@@ -19,6 +19,7 @@ from ivrel.core.mistakes import InputError, Mistake, Unreadable
 from ivrel.core.policy import Policy, read_policy
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import read_configuration, read_text
+from ivrel.sources.packed import ENDINGS
 
 CHUNK = 64  # devices that a worker judges at a time
 ALONE = 200  # up to so many devices are judged without workers
@@ -31,6 +32,7 @@ class Workspace:
         if not folder.is_dir():
             raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
         self.folder = folder
+        self._given: dict[str, tuple[bytes, str]] = {}
         self.dialects = Dialects(folder)
 
     @cached_property
@@ -45,7 +47,16 @@ class Workspace:
     @cached_property
     def policy(self) -> Policy:
         """The policy, from `policy.yaml`."""
-        return read_policy(read_text(self.folder / "policy.yaml", "policy.yaml"), "policy.yaml")
+
+        def opened(name: str) -> str:
+            if Path(name).is_absolute() or ".." in Path(name).parts:
+                raise Unreadable(f"{name}: lies outside of the workspace")
+            try:
+                return read_text(self.folder / name, name)
+            except InputError as problem:
+                raise Unreadable(str(problem.mistakes[0])) from None
+
+        return read_policy(read_text(self.folder / "policy.yaml", "policy.yaml"), "policy.yaml", opened)
 
     @cached_property
     def _configs(self) -> dict[str, str]:
@@ -54,15 +65,25 @@ class Workspace:
             names = sorted(path.name for path in (self.folder / "configs").iterdir())
         except OSError:
             return {}
-        stems = {name.rpartition(".")[0]: name for name in reversed(names) if "." in name}
+        plain = {_without_packing(name): name for name in reversed(names)}
+        stems = {stem.rpartition(".")[0]: name for stem, name in plain.items() if "." in stem}
+        stems |= plain
         return {key: f"configs/{name}" for key, name in {**stems, **{n: n for n in names}}.items()}
+
+    def replace_text(self, device: Device, data: bytes, shown: str) -> None:
+        """Takes this text for a device's configuration, whatever lies in the folder."""
+        self._given[device.name] = data, shown
 
     def configuration(self, device: Device) -> str | None:
         """The file of a device's configuration, from the workspace's folder; None if there is none."""
+        if device.name in self._given:
+            return self._given[device.name][1]
         return device.configuration or self._configs.get(device.name)
 
     def text(self, device: Device) -> tuple[bytes, str]:
         """A device's configuration and the name of its file; Unreadable tells why it cannot be had."""
+        if device.name in self._given:
+            return self._given[device.name]
         shown = self.configuration(device)
         if shown is None:
             raise Unreadable(f"no configuration; expected configs/{device.name}.conf or the like")
@@ -92,6 +113,11 @@ class Workspace:
         with ProcessPoolExecutor(workers, get_context("fork"), _prepare, (self, devices, today)) as pool:
             for packed in pool.map(_judge, chunks):
                 yield from decoder.decode(packed)
+
+
+def _without_packing(name: str) -> str:
+    """The name of a file without the ending that says how it is compressed."""
+    return next((name.removesuffix(ending) for ending in ENDINGS if name.endswith(ending)), name)
 
 
 _shared: tuple[Workspace, Sequence[Device], date]

@@ -61,6 +61,9 @@ def unreadable(device: Device, policy: Policy, problem: str) -> DeviceResult:
 def scope_of(device: Device, records: Records, policy: Policy, asked: Mapping[str, Requirement]) -> Scope:
     """The scope in which a device is judged: with the collectors that are asked of it."""
     wanted = asked["collectors"].needs[""].wanted if "collectors" in asked else None
+    if wanted is not None:
+        # What leaves for a relay leaves for those that it forwards to.
+        wanted += tuple(c.name for c in policy.collectors.values() if c.reaches & set(wanted))
     return Scope(device, records, policy.collectors, wanted)
 
 
@@ -70,9 +73,16 @@ def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Ve
     return tuple(
         _doubtful(scope, r, found, places)
         if strays and (found := [s for s in strays if r.setting in s.bears_on])
+        else _unasked(r)
+        if r.problem
         else _judge(scope, r, places)
         for r in asked.values()
     )
+
+
+def _unasked(asked: Requirement) -> Verdict:
+    """The verdict where it is not known what is asked."""
+    return Verdict(asked.setting, "unknown", "", asked.text, asked.rule, asked.problem, ())
 
 
 def _judge(scope: Scope, asked: Requirement, places: Places) -> Verdict:

@@ -44,7 +44,7 @@ def make_plan(scope: Scope, asked: Mapping[str, Requirement], waived: Set[str]) 
     obstacles: dict[str, tuple[Obstacle, ...]] = {}
     records = scope.records
     for name in _ORDER:
-        if name not in asked or name in waived or name in doubtful:
+        if name not in asked or asked[name].problem or name in waived or name in doubtful:
             continue
         mended, found = SETTINGS[name].mend(scope.on(records), asked[name].needs)
         if found:

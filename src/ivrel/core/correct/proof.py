@@ -127,6 +127,8 @@ def _as_written(case: Case, before: Scope, after: Scope) -> dict[str, Requiremen
     """The requirements, narrowed to what the policy says to write wherever the correction had to write that."""
     asked = dict(case.asked)
     for name, requirement in case.asked.items():
+        if requirement.problem:
+            continue
         setting, needs = SETTINGS[name], requirement.needs
         had = {fact.key for fact in setting.facts(before)}
         for key in {fact.key: None for fact in setting.facts(after)}:

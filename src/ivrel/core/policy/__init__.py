@@ -1,5 +1,7 @@
 """The policy: collectors, rules and waivers, and what they come to for one device."""
 
-from ivrel.core.policy.policy import Policy, Requirement, Rule, Waiver, effective, read_policy
+from ivrel.core.policy.check import Remark, remarks
+from ivrel.core.policy.policy import Policy, Requirement, Rule, Site, Waiver, effective
+from ivrel.core.policy.read import read_policy
 
-__all__ = ["Policy", "Requirement", "Rule", "Waiver", "effective", "read_policy"]
+__all__ = ["Policy", "Remark", "Requirement", "Rule", "Site", "Waiver", "effective", "read_policy", "remarks"]

@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from msgspec import Struct
 
+from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Key, Records, Row, Said
 from ivrel.core.dialects.slots import Value
 from ivrel.core.fleet import Device
@@ -28,6 +29,8 @@ class Collector(Struct, frozen=True):
     format: str | None = None
     site: str | None = None
     names: tuple[str, ...] = ()
+    forwards: tuple[str, ...] = ()
+    reaches: frozenset[str] = frozenset()
     line: int = 0
 
     @property
@@ -170,26 +173,34 @@ class Scope:
         serving = list(self.serving.values())
         return [d for d in self.destinations if any(d is s for s in serving)]
 
-    def places(self, field: str, every: bool = False) -> Iterator[Place]:
+    def places(self, field: str, every: bool = False) -> list[Place]:
         """Where a value stands: once for the device, or for each destination, or for each feed in use."""
-        wide, each, way = (slot_of(field, table) for table in ("", "destination", "feed"))
-        if self.records.dialect.has(each):
-            for d in self.destinations if every else self.judged:
-                if not self.records.takes_effect(each, d.row):
-                    continue
-                said = self.records.get(each, d.row)
-                if said.default and not self.records.get(wide).default:
-                    said = self.records.get(wide)
-                yield Place(d.label, "destination", d.key, each, said, d.title)
-        elif self.records.dialect.has(way):
+        at: tuple[str, Key] = ("places", (field, every))
+        if at not in self.memo:
+            self.memo[at] = list(self._places(field, every))
+        found: list[Place] = self.memo[at]
+        return found
+
+    def _places(self, field: str, every: bool) -> Iterator[Place]:
+        records = self.records
+        table, slot = _stands(records.dialect, field)
+        if table == "":
+            said = records.get(slot)
+            if said.value is not None or records.dialect.has(slot):
+                yield Place("", "", (), slot, said)
+        elif table == "feed":
             for name in self.feeds(self.destinations if every else self.judged):
-                row = self.records.rows("feed").get((name,), {})
-                yield Place(name, "feed", (name,), way, self.records.get(way, row), name)
-        elif self.records.dialect.has(wide) or self.records.get(wide).value is not None:
-            yield Place("", "", (), wide, self.records.get(wide))
-        elif self.records.get(each).value is not None:
+                row = records.rows("feed").get((name,), {})
+                yield Place(name, "feed", (name,), slot, records.get(slot, row), name)
+        else:
+            wide = slot_of(field, "")
             for d in self.destinations if every else self.judged:
-                yield Place(d.label, "destination", d.key, each, self.records.get(each), d.title)
+                if not records.takes_effect(slot, d.row):
+                    continue
+                said = records.get(slot, d.row)
+                if said.default and not records.get(wide).default:
+                    said = records.get(wide)
+                yield Place(d.label, "destination", d.key, slot, said, d.title)
 
     def feeds(self, destinations: Sequence[Destination]) -> list[str]:
         """The feeds that give to any of these destinations, by name."""
@@ -205,6 +216,15 @@ def slot_of(field: str, table: str) -> str:
     if not table:
         return re.sub("^(source|stamp|debug-stamp|clock|memory|file|delivery)-", r"\1.", field)
     return f"{table}.{field}"
+
+
+@lru_cache(maxsize=1024)
+def _stands(dialect: Dialect, field: str) -> tuple[str, str]:
+    """The table and the slot by which a platform says a field, or has a default for it."""
+    slots = [(table, slot_of(field, table)) for table in ("destination", "feed", "")]
+    said = [one for one in slots if dialect.has(one[1])]
+    known = [one for one in slots[::-1] if one[1] in dialect.defaults]
+    return (said or known or slots[-1:])[0]
 
 
 class Place(Struct, frozen=True, gc=False):

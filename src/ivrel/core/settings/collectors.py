@@ -18,18 +18,18 @@ from ivrel.core.settings.base import (
     Scope,
     Setting,
 )
-from ivrel.core.settings.need import SetNeed, read_set_need
+from ivrel.core.settings.need import SITE, SetNeed, read_set_need
 
 _FIELDS = ("address", "port", "transport")
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
     def known(name: str) -> str:
-        if name not in collectors:
+        if name != SITE and name not in collectors:
             raise ValueError(f"collector {not_one_of(name, collectors)}")
         return name
 
-    need = read_set_need(node, report, known)
+    need = read_set_need(node, report, known, apart=True)
     return {"": need} if need else None
 
 
@@ -51,6 +51,8 @@ def _to_go(scope: Scope, need: SetNeed) -> list[tuple[Destination, str]]:
             if need.exactly is not None:
                 gone.append((d, f"{name} is a stranger"))
         elif d.collector not in need.wanted:
+            if d.right and scope.collectors[d.collector].reaches & set(need.wanted):
+                continue  # a relay on the way to one that is asked for
             if need.exactly is not None or d.collector in need.never:
                 gone.append((d, f"{name} is {d.collector}, which is not asked for here"))
         elif serving[d.collector] is not d:
@@ -64,6 +66,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     out = []
     for name in need.wanted:
         c = scope.collectors[name]
+        if name not in serves and _relayed(scope, name):
+            continue
         if name not in serves:
             wanted = f"{c.address} {c.transport} {c.port}"
             others = tuple(line for d in scope.destinations for line in d.lines())
@@ -77,7 +81,20 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             }
             why = f"{d.label} has the right address for {name}, but {' and '.join(wrong.values())}"
             out.append(Finding(why, d.lines(*wrong)))
+    if need.apart and not out and len(_sites(scope, need)) < 2:
+        shared = ", ".join(_sites(scope, need)) or "no site that the policy knows"
+        out.append(Finding(f"all collectors stand at {shared}; one fault there silences the device"))
     return out + [Finding(why, d.lines()) for d, why in _to_go(scope, need)]
+
+
+def _relayed(scope: Scope, name: str) -> bool:
+    """Whether a relay that the device sends to forwards to a collector."""
+    return any(d.right and d.collector and name in scope.collectors[d.collector].reaches for d in scope.destinations)
+
+
+def _sites(scope: Scope, need: SetNeed) -> list[str]:
+    """The sites of the collectors that are asked for."""
+    return sorted({site for name in need.wanted if (site := scope.collectors[name].site)})
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -88,7 +105,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     gone = [d for d, _ in _to_go(scope, need)]
     for name in need.wanted:
         c = scope.collectors[name]
-        if name in serves and serves[name].right:
+        if (name in serves and serves[name].right) or (name not in serves and _relayed(scope, name)):
             continue
         values: dict[str, str | int] = {
             "destination.address": c.address,
@@ -116,6 +133,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         records = _written(records, old, fresh, values)
     for d in gone:
         records = records.without("destination", d.key)
+    if need.apart and len(_sites(scope, need)) < 2:
+        obstacles.append(Obstacle("the policy asks for collectors of one site only"))
     most = dialect.limits.get("destination")
     if most is not None and len(records.rows("destination")) > most:
         full = f"{dialect.name} holds {most} destinations at most"

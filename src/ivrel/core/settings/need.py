@@ -16,10 +16,13 @@ from math import inf
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 from yaml import MappingNode, ScalarNode, SequenceNode
 
 from ivrel.core.form import ListOf, Node, Report, Text, pairs
 from ivrel.core.mistakes import listed, not_one_of
+
+SITE = "site"  # stands for what the policy's table says of a device's site
 
 FORMS = ("exactly", "any-of", "at-least", "at-most", "between", "never", "write")
 SET_FORMS = ("exactly", "includes", "never")
@@ -75,6 +78,10 @@ class Need(Struct, frozen=True):
             wanted += reversed(self.order[: self.order.index(self.most) + 1])
         return next((value for value in wanted if self.accepts(value) and can(value)), None)
 
+    def with_site(self, values: tuple[str, ...]) -> Need:
+        """The same need with what `site` stands for."""
+        return replace(self, any_of=_replaced(self.any_of or (), values))
+
     @property
     def text(self) -> str:
         """The need in words."""
@@ -98,6 +105,13 @@ class SetNeed(Struct, frozen=True):
     exactly: tuple[str, ...] | None = None
     includes: tuple[str, ...] = ()
     never: tuple[str, ...] = ()
+    apart: bool = False  # at least two that do not share a site
+
+    def with_site(self, values: tuple[str, ...]) -> SetNeed:
+        """The same need with what `site` stands for."""
+        exactly = None if self.exactly is None else _replaced(self.exactly, values)
+        includes, never = _replaced(self.includes, values), _replaced(self.never, values)
+        return replace(self, exactly=exactly, includes=includes, never=never)
 
     @property
     def wanted(self) -> tuple[str, ...]:
@@ -114,7 +128,13 @@ class SetNeed(Struct, frozen=True):
             out.append("at least " + ", ".join(self.includes))
         if self.never:
             out.append("never " + listed(self.never))
+        if self.apart:
+            out.append("at two sites or more")
         return "; ".join(out)
+
+
+def _replaced(names: tuple[str, ...], values: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(v for name in names for v in (values if name == SITE else (name,))))
 
 
 def read_need(
@@ -192,16 +212,18 @@ def _check(need: Need, node: Node, report: Report) -> None:
         report.add(node, f"contradictory: 'write: {need.write}' is not {need.text}")
 
 
-def read_set_need(node: Node, report: Report, parse: Callable[[str], Any]) -> SetNeed | None:
+def read_set_need(node: Node, report: Report, parse: Callable[[str], Any], *, apart: bool = False) -> SetNeed | None:
     """Reads what is asked of a set of names."""
     names = ListOf(Text("a name", parse), one_is_enough=True)
     before = len(report.mistakes)
     if not isinstance(node, MappingNode):
         exactly = names.read(node, report)
         return SetNeed(exactly=exactly) if len(report.mistakes) == before else None
-    fields: dict[str, tuple[str, ...]] = {}
+    fields: dict[str, Any] = {}
     for key, child in pairs(node, report):
-        if key.value not in SET_FORMS:
+        if key.value == "apart" and apart:
+            fields["apart"] = Text("'site'", choices=("site",)).read(child, report) is not None
+        elif key.value not in SET_FORMS:
             report.add(key, f"form {not_one_of(key.value, SET_FORMS)}")
         else:
             fields[key.value] = names.read(child, report)

@@ -1,0 +1,256 @@
+"""Reads policies from files: with line and column of every mistake, and files that include others.
+
+Passes: `include: [common.yaml]`, with rules of its own behind those of the other file
+Fails:  a file that includes itself, by whatever way; a relay that forwards to itself, or to nothing
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from datetime import date
+from typing import Any
+
+from msgspec.structs import replace
+
+from ivrel.core.dialects.slots import HOST, PORT, TRANSPORT
+from ivrel.core.fleet import KINDS, address
+from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml
+from ivrel.core.mistakes import InputError, Mistake, Unreadable, not_one_of
+from ivrel.core.policy.policy import ANY, SELECTORS, Policy, Requirement, Rule, Site, Waiver
+from ivrel.core.settings import SETTINGS, Collector
+
+FORMATS = ("rfc3164", "rfc5424")
+
+Opener = Callable[[str], str]  # the text of an included file, by its name from the workspace
+
+
+def _day(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise ValueError(f"'{text[:40]}' is not a day; expected YYYY-MM-DD") from None
+
+
+_WORD = Text("a word")
+_WORDS = ListOf(_WORD, one_is_enough=True, filled=True)
+
+COLLECTOR = Record(
+    "a collector",
+    {
+        "address": Key(Text("an IP address", address), "where it listens", must=True),
+        "port": Key(Text("a port", PORT.parse), "the port, 514 if left out"),
+        "transport": Key(Text("a transport", choices=TRANSPORT.choices), "udp if left out"),
+        "format": Key(Text("a format", choices=FORMATS), "the message format that it expects"),
+        "site": Key(Text("a site"), "where it stands"),
+        "forwards": Key(
+            ListOf(_WORD, one_is_enough=True, filled=True), "of a relay: the collectors that it forwards to"
+        ),
+        "names": Key(ListOf(Text("a host name", HOST.parse), one_is_enough=True), "host names that mean it too"),
+    },
+    lambda at, **fields: {"line": place(at)[0], **fields},
+)
+
+_SELECTION = {
+    "kind": Key(ListOf(Text("a kind", choices=KINDS), one_is_enough=True, filled=True), "kinds of device"),
+    **{s: Key(_WORDS, f"names or globs of a {s}") for s in SELECTORS if s != "kind"},
+}
+
+RULE = Record(
+    "a rule",
+    {
+        "rule": Key(_WORD, "what the rule is called in reports", must=True),
+        "where": Key(
+            Record(
+                "a selection",
+                {**_SELECTION, "not": Key(Record("a selection", _SELECTION), "the same of what they must not be")},
+            ),
+            "the devices that the rule is about; all, if left out",
+        ),
+        "require": Key(
+            Raw(
+                {
+                    "type": "object",
+                    "additionalProperties": False,
+                    "properties": {s.name: {"description": s.meaning} for s in SETTINGS.values()},
+                }
+            ),
+            "what is asked, setting by setting",
+            must=True,
+        ),
+    },
+    lambda at, **fields: (at, fields),
+)
+
+WAIVER = Record(
+    "a waiver",
+    {
+        "device": Key(_WORD, "name or glob of the devices", must=True),
+        "setting": Key(Text("a setting", choices=tuple(SETTINGS)), "the setting", must=True),
+        "until": Key(Text("a day", _day), "the last day on which it holds", must=True),
+        "because": Key(_WORD, "the reason", must=True),
+        "who": Key(_WORD, "who granted it"),
+    },
+    lambda at, **fields: Waiver(line=place(at)[0], **fields),
+)
+
+POLICY = Record(
+    "a policy",
+    {
+        "policy": Key(_WORD, "the name of the policy"),
+        "include": Key(ListOf(_WORD, one_is_enough=True, filled=True), "files whose parts come first"),
+        "collectors": Key(MapOf(COLLECTOR), "the collectors that there are"),
+        "sites": Key(
+            MapOf(
+                Record(
+                    "a site",
+                    {
+                        "collectors": Key(
+                            ListOf(_WORD, one_is_enough=True), "what `site` means as a collector there"
+                        ),
+                        "zone": Key(_WORD, "the zone that `site` means"),
+                    },
+                    lambda at, **fields: (at, Site(**fields)),
+                )
+            ),
+            "what differs from site to site",
+        ),
+        "rules": Key(ListOf(RULE, filled=True), "what is asked of whom; later rules win"),
+        "waivers": Key(ListOf(WAIVER), "exceptions"),
+    },
+)
+
+
+def _closed(name: str) -> str:
+    raise Unreadable(f"{name}: included files are not at hand")
+
+
+def read_policy(text: str, file: str, opened: Opener = _closed) -> Policy:
+    """Reads a policy; InputError holds every mistake, with file, line and column.
+
+    `opened` gives the text of an included file; it raises Unreadable.
+    """
+    reader = _Reader(opened)
+    reader.file(text, file, ())
+    return reader.policy(file)
+
+
+class _Reader:
+    """Collects the parts of a policy from its files, in the order in which they are included."""
+
+    def __init__(self, opened: Opener) -> None:
+        self.opened = opened
+        self.mistakes: list[Mistake] = []
+        self.name = ""
+        self.collectors: dict[str, Collector] = {}
+        self.sites: dict[str, Site] = {}
+        self.rules: list[tuple[Node, dict[str, Any], Report]] = []
+        self.waivers: list[Waiver] = []
+        self.seen: set[str] = set()
+        self.main: Report | None = None
+
+    def file(self, text: str, file: str, above: tuple[str, ...]) -> None:
+        values, report = read_yaml(text, file, POLICY)
+        self.main = self.main or report
+        self.seen.add(file)
+        values = values or {}
+        for name in values.get("include", ()):
+            # Names are those of files beside this one.
+            other = file.rpartition("/")[0] + "/" * ("/" in file) + name
+            if other == file or other in above:
+                report.add(None, f"includes '{name}', which includes this file again")
+            elif other not in self.seen:
+                try:
+                    self.file(self.opened(other), other, (*above, file))
+                except Unreadable as problem:
+                    report.add(None, f"included file {problem}")
+        self.name = values.get("policy", self.name)
+        for name, fields in values.get("collectors", {}).items():
+            if name in self.collectors:
+                report.add(None, f"collector '{name}' stands in an included file, too")
+            self.collectors[name] = Collector(name, **fields)
+        for name, (node, site) in values.get("sites", {}).items():
+            for wanted in site.collectors:
+                if wanted not in self.collectors:
+                    report.add(node, f"collector {not_one_of(wanted, self.collectors)}")
+            self.sites[name] = site
+        self.rules += [(node, fields, report) for node, fields in values.get("rules", ())]
+        self.waivers += [replace(w, file=file) for w in values.get("waivers", ())]
+        self.mistakes += report.mistakes
+        report.mistakes.clear()
+
+    def policy(self, file: str) -> Policy:
+        report = self.main or Report(file)
+        for what, there in (("policy", self.name), ("collectors", self.collectors), ("rules", self.rules)):
+            if not there and not self.mistakes:
+                report.add(None, f"a policy without '{what}'")
+        _check_collectors(self.collectors, report)
+        self.collectors = _with_reach(self.collectors)
+        names: dict[str, tuple[str, int]] = {}
+        rules = []
+        for node, fields, own in self.rules:
+            name, line = fields["rule"], place(node)[0]
+            if name in names:
+                first, at = names[name]
+                told = str(at) if first == own.file else f"{at} of {first}"
+                own.add(node, f"rule '{name}' stands twice; the first is in line {told}")
+            names.setdefault(name, (own.file, line))
+            require = _requirements(fields["require"], name, self.collectors, own)
+            where = dict(fields.get("where", {}))
+            but = where.pop("not", {})
+            rules.append(Rule(name, where, require, line, but, own.file))
+        reports = {id(own): own for _, _, own in self.rules} | {id(report): report}
+        mistakes = self.mistakes + [m for own in reports.values() for m in own.mistakes]
+        if mistakes:
+            raise InputError(mistakes)
+        return Policy(self.name, self.collectors, tuple(rules), tuple(self.waivers), file, self.sites)
+
+
+def _check_collectors(collectors: Mapping[str, Collector], report: Report) -> None:
+    """No two collectors are one, and every relay forwards to some that are none, by ways without a circle."""
+    endpoints: dict[tuple[str, int, str], str] = {}
+    for c in collectors.values():
+        if c.endpoint in endpoints:
+            said = f"collectors '{endpoints[c.endpoint]}' and '{c.name}' are one: {c.address} {c.transport} {c.port}"
+            report.add(None, said)
+        endpoints.setdefault(c.endpoint, c.name)
+        for name in c.forwards:
+            if name not in collectors:
+                report.add(None, f"relay '{c.name}' forwards to a collector that {not_one_of(name, collectors)}")
+        if c.name in _reach(collectors, c.name):
+            report.add(None, f"relay '{c.name}' forwards to itself, by {' and '.join(c.forwards)}")
+
+
+def _reach(collectors: Mapping[str, Collector], name: str) -> frozenset[str]:
+    """The collectors that messages to one end up at, itself aside unless there is a circle."""
+    reached: set[str] = set()
+    waiting = list(collectors[name].forwards)
+    while waiting:
+        one = waiting.pop()
+        if one not in reached and one in collectors:
+            reached.add(one)
+            waiting += collectors[one].forwards
+    return frozenset(reached)
+
+
+def _with_reach(collectors: Mapping[str, Collector]) -> dict[str, Collector]:
+    return {name: replace(c, reaches=_reach(collectors, name)) for name, c in collectors.items()}
+
+
+def _requirements(
+    node: Node, rule: str, collectors: Mapping[str, Collector], report: Report
+) -> dict[str, Requirement]:
+    out: dict[str, Requirement] = {}
+    for key, child in pairs(node, report):
+        setting = SETTINGS.get(key.value)
+        if setting is None:
+            report.add(key, f"setting {not_one_of(key.value, SETTINGS)}")
+            continue
+        if getattr(child, "value", None) == ANY:
+            out[setting.name] = Requirement(setting.name, {}, rule, place(key)[0], report.file)
+            continue
+        needs = setting.ask(child, report, collectors)
+        if needs:
+            out[setting.name] = Requirement(setting.name, needs, rule, place(key)[0], report.file)
+    if not out and not report.mistakes:
+        report.add(node, f"asks for nothing; expected one of {', '.join(SETTINGS)}")
+    return out

@@ -1,0 +1,74 @@
+"""Compressed files: gzip, xz and zstd, told by their first bytes."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+from typing import Any
+
+from ivrel.core.mistakes import Unreadable
+
+MOST = 256 * 1024 * 1024  # bytes; a larger text is no configuration of one device
+ENDINGS = (".gz", ".xz", ".zst")
+
+
+def _gzip(data: bytes) -> Any:
+    import gzip
+
+    return gzip.GzipFile(fileobj=io.BytesIO(data))
+
+
+def _xz(data: bytes) -> Any:
+    import lzma
+
+    return lzma.LZMAFile(io.BytesIO(data))
+
+
+def _zstd(data: bytes) -> Any:
+    import zstandard
+
+    return io.BufferedReader(zstandard.ZstdDecompressor().stream_reader(io.BytesIO(data), read_across_frames=True))
+
+
+# RFC 1952 section 2.3.1; the .xz file format, section 2.1.1.1; RFC 8878 section 3.1.1.
+_KINDS: dict[bytes, tuple[str, Callable[[bytes], Any]]] = {
+    b"\x1f\x8b": ("gzip", _gzip),
+    b"\xfd7zXZ\x00": ("xz", _xz),
+    b"\x28\xb5\x2f\xfd": ("zstd", _zstd),
+}
+
+
+def unpacked(data: bytes, shown: str) -> bytes:
+    """The text of a file that may be compressed; Unreadable if what is compressed is damaged or too long."""
+    for magic, (name, opened) in _KINDS.items():
+        if data.startswith(magic):
+            try:
+                with opened(data) as file:
+                    text = file.read(MOST + 1)
+            except Exception as problem:  # each library has errors of its own
+                said = str(problem).strip().rstrip(".").lower() or type(problem).__name__
+                raise Unreadable(f"{shown}: damaged {name} file: {said}") from None
+            if name == "zstd" and not _whole(data):
+                raise Unreadable(f"{shown}: damaged zstd file: it ends too early")
+            return bytes(text)
+    return data
+
+
+def _whole(data: bytes) -> bool:
+    """Whether a zstd file ends where its last frame does: the stream reader does not tell."""
+    import zstandard
+
+    rest = data
+    while rest:
+        frame = zstandard.ZstdDecompressor().decompressobj()
+        size = 0
+        for at in range(0, len(rest), 1 << 16):
+            size += len(frame.decompress(rest[at : at + (1 << 16)])) if not frame.eof else 0
+            if frame.eof:
+                rest = frame.unused_data + rest[at + (1 << 16) :]
+                break
+            if size > MOST:
+                return True
+        else:
+            return False
+    return True
