@@ -100,9 +100,7 @@ def test_large_fleets_are_judged_alike_by_one_process_and_by_several(ivrel: Run,
     assert whole == parts and [d["device"] for d in whole] == sorted(d["device"] for d in whole)
     table = ivrel("audit", "-w", tmp_path / "big", code=1).stdout
     # So many devices are counted by site, and what is found on several is told once.
-    assert re.search(r"^site\s+devices\s+as asked\s+export", table, re.M) and re.search(
-        r"^ +\d+ devices  d0", table, re.M
-    )
+    assert re.search(r"^site +devices +as asked", table, re.M) and re.search(r"^ +\d+ devices  d0", table, re.M)
     assert ivrel("audit", "-w", tmp_path / "big", "--all", code=1).stdout.count("\n") > table.count("\n")
 
 

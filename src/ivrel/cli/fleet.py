@@ -20,7 +20,7 @@ def run(args: argparse.Namespace) -> int:
     rows = []
     for device in common.chosen(args, workspace):
         file = workspace.configuration(device)
-        found = file is not None and (workspace.folder / file).is_file()
+        found = file is not None and (workspace.folder / file).exists()
         rows.append((device, file if found else None))
     if args.format == "json":
         from ivrel.output import json

@@ -66,7 +66,11 @@ def stairs(console: Console, heads: Sequence[str], names: Sequence[str], indent:
     """
     bar = "│".ljust(width)
     for n, name in enumerate(names):
-        line(console, (f"{' ' * indent}{bar * n}", "dim"), name)
+        before = f"{' ' * indent}{bar * n}"
+        if len(before) + len(name) <= console.width:
+            line(console, (before, "dim"), name)
+        else:  # no room at its right: then at its left
+            line(console, (before[: len(before) - len(name) - 1], "dim"), f"{name} ", ("┐", "dim"))
     grid = table(*heads, *names)
     grid.show_header = False
     grid.padding = (0, 1, 0, 0)

@@ -1,0 +1,174 @@
+"""Policies that fit real fleets: files that include others, negation, sites, relays, and what is idle in them."""
+
+from __future__ import annotations
+
+import json
+from datetime import date, timedelta
+from pathlib import Path
+
+import pytest
+from conftest import TODAY, Run
+
+from ivrel.core import Device, InputError, audit_text, correct
+from ivrel.core.mistakes import Unreadable
+from ivrel.core.policy import Policy, effective, read_policy, remarks
+from ivrel.sources.dialects import Dialects
+
+QUERN = Dialects()["quern"]
+HEAD = """policy: p
+collectors:
+  a: {address: 198.51.100.21, site: north}
+  b: {address: 198.51.100.22, site: north}
+  far: {address: 198.51.100.23, site: south}
+  relay: {address: 192.0.2.200, forwards: [a, b]}
+  second: {address: 192.0.2.201, forwards: relay}
+sites:
+  ship: {collectors: relay, zone: UTC}
+"""
+
+
+def policy(rules: str, head: str = HEAD) -> Policy:
+    return read_policy(f"{head}rules:\n{rules}", "policy.yaml")
+
+
+def device(name: str = "x1", kind: str = "router", site: str = "ship", *groups: str) -> Device:
+    return Device(name, kind, site, "quern", groups, "192.0.2.9")
+
+
+def text(*addresses: str) -> bytes:
+    sends = "".join(f"    send {a} udp 514 through informational\n" for a in addresses)
+    return f"link loop1\n    inet 192.0.2.9/32\nclock\n    zone UTC\nevents\n    export on\n{sends}".encode()
+
+
+def why(rules: str, *addresses: str, site: str = "ship") -> dict[str, tuple[str, str]]:
+    result = audit_text(device(site=site), QUERN, text(*addresses), policy(rules), TODAY, "x1.conf")
+    return {v.setting: (v.verdict, v.why) for v in result.verdicts}
+
+
+def test_rules_are_about_what_is_selected_and_not_taken_out() -> None:
+    read = policy(
+        "  - rule: all but small switches\n    where: {not: {kind: switch, group: [small, tiny*]}}\n    require: {export: on}\n"
+        "  - rule: routers but those of the ships\n    where: {kind: router, not: {site: 'ship*'}}\n    require: {facility: local4}\n"
+    )
+    first, second = read.rules
+    assert not first.holds_for(device(kind="switch")) and not first.holds_for(device("x", "router", "main", "tiny1"))
+    assert first.holds_for(device("x", "router", "main", "large"))
+    assert not second.holds_for(device(site="ship2")) and second.holds_for(device(site="main"))
+    assert second.about == "kind router, not site ship*"
+
+
+def test_a_relay_stands_for_those_that_it_forwards_to() -> None:
+    both = "  - rule: r\n    require: {collectors: {exactly: [a, b]}, level: {from: warning}}\n"
+    assert why(both, "198.51.100.21", "198.51.100.22")["collectors"][0] == "meets"
+    # By a relay, or by one that forwards to a relay; what leaves for it is judged as well.
+    for relay in ("192.0.2.200", "192.0.2.201"):
+        found = why(both, relay)
+        assert found["collectors"][0] == found["level"][0] == "meets"
+    assert why(both.replace("[a, b]", "[a, far]"), "192.0.2.200")["collectors"] == (
+        "breaks",
+        "far (198.51.100.23 udp 514) is missing",
+    )
+    wanted = correct(device(), QUERN, text("192.0.2.200"), policy(both), TODAY, "x1.conf")
+    assert wanted.changes == () and wanted.remains == ()
+
+
+def test_sites_give_their_own_collectors_and_zone() -> None:
+    rule = "  - rule: r\n    require: {collectors: {exactly: site}, clock: {zone: site}}\n"
+    found = why(rule, "192.0.2.200")
+    assert found["collectors"][0] == found["clock"][0] == "meets"
+    assert why(rule, "198.51.100.21")["collectors"][0] == "breaks"
+    # A site that the table does not know leaves in doubt what is asked; nothing is corrected there.
+    unknown = why(rule, "198.51.100.21", site="pier")
+    assert unknown["collectors"] == ("unknown", "the policy's table of sites gives no collectors for pier")
+    done = correct(device(site="pier"), QUERN, text("198.51.100.21"), policy(rule), TODAY, "x1.conf")
+    assert not done.changes and {r.verdict for r in done.remains} == {"unknown"}
+
+
+def test_collectors_that_share_a_site_are_not_apart() -> None:
+    rule = "  - rule: r\n    require: {collectors: {includes: [a, %s], apart: site}}\n"
+    assert why(rule % "far", "198.51.100.21", "198.51.100.23")["collectors"][0] == "meets"
+    verdict, told = why(rule % "b", "198.51.100.21", "198.51.100.22")["collectors"]
+    assert verdict == "breaks" and told.startswith("all collectors stand at north")
+
+
+FILES = {
+    "common.yaml": "collectors:\n  a: {address: 198.51.100.21}\nrules:\n  - rule: base\n    require: {export: on, facility: local4}\n",
+    "sub/more.yaml": "include: waivers.yaml\nrules:\n  - rule: more\n    require: {facility: local5}\n",
+    "sub/waivers.yaml": "waivers:\n  - {device: x1, setting: export, until: 2026-12-01, because: refit, who: the board}\n",
+}
+
+
+def opened(name: str) -> str:
+    if name not in FILES:
+        raise Unreadable(f"{name}: no such file or directory")
+    return FILES[name]
+
+
+def test_included_files_come_first_and_are_told_by_name() -> None:
+    main = (
+        "policy: p\ninclude: [common.yaml, sub/more.yaml]\nrules:\n  - rule: own\n    require: {facility: local6}\n"
+    )
+    read = read_policy(main, "policy.yaml", opened)
+    assert [(r.name, r.file) for r in read.rules] == [
+        ("base", "common.yaml"),
+        ("more", "sub/more.yaml"),
+        ("own", "policy.yaml"),
+    ]
+    asked = effective(read, device())
+    assert (asked["export"].file, asked["export"].line) == ("common.yaml", 5)
+    assert asked["facility"].text == "local6" and read.waivers[0].who == "the board"
+
+
+@pytest.mark.parametrize(
+    ("main", "expected"),
+    [
+        ("policy: p\ninclude: policy.yaml\n", "policy.yaml:1:1: includes 'policy.yaml', which includes this file again"),
+        ("policy: p\ninclude: gone.yaml\n", "policy.yaml:1:1: included file gone.yaml: no such file or directory"),
+        ("policy: p\ninclude: common.yaml\ncollectors: {a: {address: 192.0.2.1}}\n", "policy.yaml:1:1: collector 'a' stands in an included file, too"),
+        ("include: common.yaml\n", "policy.yaml:1:1: a policy without 'policy'"),
+        ("policy: p\ninclude: common.yaml\nrules:\n  - {rule: base, require: {export: on}}\n", "policy.yaml:4:5: rule 'base' stands twice; the first is in line 4 of common.yaml"),
+        (HEAD.replace("forwards: [a, b]", "forwards: [a, second]") + "rules: [{rule: r, require: {export: on}}]\n", "policy.yaml:1:1: relay 'relay' forwards to itself, by a and second"),
+        (HEAD.replace("forwards: [a, b]", "forwards: []") + "rules: [{rule: r, require: {export: on}}]\n", "policy.yaml:6:43: the list is empty; expected at least one entry"),
+        (HEAD.replace("forwards: [a, b]", "forwards: [a, c]") + "rules: [{rule: r, require: {export: on}}]\n", "policy.yaml:1:1: relay 'relay' forwards to a collector that 'c' is not known"),
+        (HEAD.replace("collectors: relay", "collectors: rely") + "rules: [{rule: r, require: {export: on}}]\n", "policy.yaml:9:9: collector 'rely' is not known; did you mean 'relay'?"),
+    ],
+)  # fmt: skip
+def test_policies_of_several_files_have_mistakes_too(main: str, expected: str) -> None:
+    with pytest.raises(InputError) as problem:
+        read_policy(main, "policy.yaml", opened)
+    assert expected in "\n".join(map(str, problem.value.mistakes))
+
+
+def test_what_is_idle_or_runs_out_is_told(ivrel: Run, example: Path, tmp_path: Path) -> None:
+    assert ivrel("policy", "-w", example, "--today", "2026-11-23", code=0).stdout.count("to look at") == 0
+    read = policy(
+        "  - rule: nobody\n    where: {site: moon}\n    require: {export: on}\n"
+        "  - rule: first\n    require: {facility: local4, collectors: [a, b, far]}\n"
+        "  - rule: last\n    require: {facility: local5, collectors: {exactly: site}}\n"
+        "waivers:\n"
+        "  - {device: 'y*', setting: export, until: 2030-01-01, because: x}\n"
+        "  - {device: x1, setting: stamp, until: 2030-01-01, because: x}\n"
+        "  - {device: x1, setting: facility, until: 2026-11-22, because: x}\n"
+        "  - {device: x1, setting: facility, until: 2026-12-23, because: x}\n"
+    )
+    devices = [device(), device("x2", "router", "pier")]
+    told = [(r.text, r.wrong) for r in remarks(read, devices, TODAY)]
+    assert told == [
+        ("a rule asks for `site`, and the table of sites says nothing of it for pier", True),
+        ("rule 'nobody' is about no device", True),
+        ("what rule 'first' asks of collectors holds nowhere: later rules replace it on every device", True),
+        ("what rule 'first' asks of facility holds nowhere: later rules replace it on every device", True),
+        ("the waiver for 'y*' is about no device", True),
+        ("the waiver for 'x1' is idle: nothing asks stamp of it", True),
+        ("the waiver of facility for x1 ran out on 2026-11-22", True),
+        ("the waiver of facility for x1 runs out in 30 days, on 2026-12-23", False),
+    ]
+    # The day before, it does not yet run out soon; without devices, only what needs none is told.
+    assert not any("in 3" in r.text for r in remarks(read, [], date(2026, 11, 23) - timedelta(1)))
+    (tmp_path / "policy.yaml").write_text(
+        (example / "policy.yaml").read_text().replace("until: 2027-03-31", "until: 2026-12-01")
+    )
+    alone = json.loads(ivrel("policy", "-w", tmp_path, "--today", "2026-11-23", "--format", "json", code=0).stdout)
+    assert [r["text"] for r in alone["to_look_at"]] == [
+        "the waiver of stamp for mv-petrel-gw1 runs out in 8 days, on 2026-12-01"
+    ]
