@@ -17,11 +17,13 @@ from pathlib import Path
 
 HERE = Path(__file__).parent
 PICTURES = {
-    "audit": "ivrel audit --today 2026-11-23 | head -40",
+    "audit": "ivrel audit holmsay-* tarsk-* --today 2026-11-23 | head -43",
     "explain": "ivrel explain tarsk-fw2 level; ivrel explain brannay-fw1 facility",
     "correct": "ivrel correct holmsay-sw1 orrin-gw1 brannay-fw2 --today 2026-11-23",
     "read": "ivrel read tarsk-sw1; ivrel fleet --site tarsk",
-    "policy": "ivrel policy --today 2026-11-23",
+    "groups": "ivrel audit --by site --setting level --setting source --setting stamp --today 2026-11-23 | head -43",
+    "gateway": "ivrel explain mv-fulmar-lx1 level; ivrel correct mv-fulmar-lx1 --today 2026-11-23",
+    "policy": "ivrel policy --today 2026-11-23 | head -43",
     "dialect": "ivrel dialect try marl configs/orrin-sw2.conf | head -40",
 }
 

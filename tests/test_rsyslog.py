@@ -8,7 +8,7 @@ from pathlib import Path
 from random import Random
 
 import pytest
-from conftest import TODAY
+from conftest import TODAY, Run
 from generated import BASES, device
 from rsyslogd import COLLECTORS, arrivals, needs_rsyslogd, valid
 
@@ -205,3 +205,51 @@ def test_corrected_configurations_are_taken_and_do_what_was_asked() -> None:
     cases.append(pack({name: text.encode() for name, text in SPREAD.items()}))
     with ThreadPoolExecutor(6) as pool:
         assert [told for told in pool.map(whole_and_sent, cases) if told] == []
+
+
+DEEP = "if $syslogseverity < 5 then {\n" * 400 + f"@{A}:514\n" + "}\n" * 400
+STRANGE = [
+    (
+        {"rsyslog.conf": "$IncludeConfig /etc/a.conf\n*.* /x\n", "a.conf": 'include(file="/etc/rsyslog.conf")\n'},
+        "includes itself",
+    ),
+    ({"rsyslog.conf": f'include(file="/etc/gone.conf")\n*.* @{A}:514\n', "a.conf": ""}, "no such file"),
+    ({"rsyslog.conf": f"$IncludeConfig /etc/rsyslog.d/*.conf\n*.* @{A}:514\n"}, "its folder is not here"),
+    ({"rsyslog.conf": f"*.* @{A}:514\n*.loud @{B}:514\n"}, "select depends on *.loud"),
+    ({"rsyslog.conf": f"*.* @{A}:514;odd\n"}, "form depends on template odd"),
+    ({"rsyslog.conf": f"*.* @{A}:514\nfor all my friends\n"}, "for all my friends"),
+    ({"rsyslog.conf": f"*.* @{A}:514\n{DEEP}"}, "if $syslogseverity < 5 then {"),
+    ({"rsyslog.conf": f"if {'(' * 5000}1{')' * 5000} then @{A}:514\n*.* /x\n"}, "if (((("),
+    ({"rsyslog.conf": f"*.info @{A}:514\nif $syslogseverity == {'9' * 9000} then @{B}:514\n*.* /x\n"}, None),
+    ({"rsyslog.conf": "$DefaultRuleset other\n*.* @" + A + "\n"}, "$DefaultRuleset other"),
+]
+
+
+@pytest.mark.parametrize(("files", "told"), STRANGE, ids=[str(told) for _, told in STRANGE])
+def test_what_cannot_be_worked_out_is_told_not_guessed(files: dict[str, str], told: str | None) -> None:
+    whole = {n: t.encode() for n, t in files.items()}
+    read = read_records(RSYSLOG, pack(whole) if len(files) > 1 else whole["rsyslog.conf"])
+    strays = [s for s in read.strays if told and told in s.text]
+    assert bool(strays) == bool(told), read.strays
+    assert all(set(s.bears_on) & {"level", "stamp"} for s in strays)
+
+
+def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> None:
+    (tmp_path / "gw").mkdir()
+    (tmp_path / "gw" / "rsyslog.conf").write_text("*.* @198.51.100.21\n")
+    good = "--- rsyslog.conf\n+++ rsyslog.conf\n@@ -1 +1 @@\n-*.* @198.51.100.21\n+*.* @198.51.100.22\n"
+    for change, expected in (
+        ("*.info @198.51.100.21\n", ":1:1: expected a unified diff: '---', '+++' and '@@' lines\n"),
+        (good.replace("-*.*", "-*.=err"), ":3:1: the lines to change are not in rsyslog.conf\n"),
+        (good.replace("rsyslog.conf", "gone.conf"), ":3:1: there is no file gone.conf\n"),
+        (good.rsplit("\n", 2)[0] + "\n", ":5:1: the hunk is shorter than it says\n"),
+    ):
+        (tmp_path / "c.txt").write_text(change)
+        done = ivrel(
+            "dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", "-o", tmp_path / "new", code=2
+        )
+        assert done.stderr == f"ivrel: {tmp_path / 'c.txt'}{expected}" and not (tmp_path / "new").exists()
+    (tmp_path / "c.txt").write_text(good)
+    ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", code=2)
+    ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", "-o", tmp_path / "new", code=0)
+    assert (tmp_path / "new" / "rsyslog.conf").read_text() == "*.* @198.51.100.22\n"

@@ -8,8 +8,10 @@ from rich.console import Console
 from rich.text import Text
 
 from ivrel.core.correct import PROPERTIES, Correction
+from ivrel.core.form import shorten
 from ivrel.output.screen import console, count, line, next_commands, shown, styled, table
 
+LINES = 24  # of the text of one change
 MOST = 50  # devices shown in full
 
 
@@ -63,6 +65,14 @@ def _correction(screen: Console, c: Correction) -> None:
         grid.add_row(text, Text('"' if change.reason == reason else change.reason, "dim"))
         reason = change.reason
     shown(screen, grid, 2)
+    if c.whole:
+        written = c.change.splitlines()
+        shown(screen, Text("written as", "dim"), 2)
+        for part in written[:LINES]:
+            style = {"-": "red", "+": "green"}.get(part[:1], "")
+            shown(screen, Text(shorten(part, 400), style, no_wrap=True, overflow="ellipsis"), 4)
+        if len(written) > LINES:
+            line(screen, (f"and {count(len(written) - LINES, 'line')} more, with -o DIR", "dim"), indent=4)
     for p in c.proof:
         if not p.holds:
             line(screen, (f"{p.name} does not hold: ", "bold red"), f"{PROPERTIES[p.name]}; {p.why}", indent=2)

@@ -56,6 +56,7 @@ class Correction(Struct, frozen=True):
     before: DeviceResult
     after: DeviceResult
     corrected: bytes
+    whole: bool = False  # carried out as a whole: `change` is written in another form than the lines of `changes`
 
     @property
     def proved(self) -> bool:
@@ -122,6 +123,7 @@ def correct(
         before,
         after,
         corrected,
+        dialect.grammar.ATOMIC,
     )
 
 
