@@ -172,3 +172,22 @@ def test_what_is_idle_or_runs_out_is_told(ivrel: Run, example: Path, tmp_path: P
     assert [r["text"] for r in alone["to_look_at"]] == [
         "the waiver of stamp for mv-petrel-gw1 runs out in 8 days, on 2026-12-01"
     ]
+
+
+def test_a_waiver_that_ran_out_is_a_finding_of_its_own(ivrel: Run, example: Path) -> None:
+    call = ("audit", "-w", example, "mv-petrel-gw1", "--setting", "facility", "--today")
+    assert "policy.yaml" not in ivrel(*call, "2027-02-28", code=0).stdout
+    assert "runs out in 16 days, on 2027-03-31" in ivrel(*call, "2027-03-15", code=0).stdout
+    assert "the waiver of stamp for mv-petrel-gw1 ran out on 2027-03-31" in ivrel(*call, "2027-04-01", code=1).stdout
+    ivrel(*call, "2027-04-01", "--format", "jsonl", code=1)
+    ivrel("audit", "-w", example, "holmsay-gw1", "--today", "2027-04-01", code=0)
+
+
+def test_one_host_under_two_names_is_there_twice() -> None:
+    head = HEAD.replace("address: 198.51.100.21, site", "address: 198.51.100.21, names: beacon.example, site")
+    read = policy("  - rule: r\n    require: {collectors: {exactly: [a]}}\n", head)
+    for addresses, verdict in ((("beacon.example",), "meets"), (("beacon.example", "198.51.100.21"), "breaks")):
+        result = audit_text(device(), QUERN, text(*addresses), read, TODAY, "x1.conf")
+        assert result.verdicts[0].verdict == verdict and ("once more" in result.verdicts[0].why) == (
+            verdict == "breaks"
+        )

@@ -39,11 +39,15 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from msgspec.structs import replace
 
+    from ivrel.core.policy import ending
+
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
     devices, policy = common.chosen(args, workspace), workspace.policy
     common.given_text(args, workspace, devices)
-    good = True
+    kept = tuple(w for w in policy.waivers if any(w.covers(d, w.setting) for d in devices))
+    waivers = tuple(ending(replace(policy, waivers=kept), common.day(args)))
+    good = not any(w.wrong for w in waivers)
 
     def results() -> Iterator[DeviceResult]:
         nonlocal good
@@ -64,5 +68,5 @@ def run(args: argparse.Namespace) -> int:
 
         text_of = LinesOf(workspace, devices)
         width, where = common.columns(args), common.workspace_words(args)
-        show_audit(workspace.fleet.name, results(), text_of, width, args.all, where, args.by)
+        show_audit(workspace.fleet.name, results(), text_of, width, args.all, where, args.by, waivers)
     return 0 if good else 1

@@ -99,7 +99,8 @@ def _hollin(device: str, site: str, identity: str, export: str, lines: int) -> I
     yield f"    place {site};"
     for name in dice.sample(_KEEPERS, 3):
         yield f"    keeper {name} {{ rank {dice.choice(('watch', 'full'))}; secret {dice.randbytes(12).hex()}; }}"
-    yield f"    port ident {{ {_inet(identity)}; plane keeper; }}"
+    yield f"    port ident {{ {_inet(identity)}; }}"
+    yield f"    port keep0 {{ inet 203.0.113.{dice.randrange(0, 63) * 4 + 2}/30; plane keeper; }}"
     yield f"    port outer0 {{ inet 203.0.113.{dice.randrange(0, 63) * 4 + 1}/30; plane transit; }}"
     yield "    port spare0 { plane transit; }"
     for port in range(max(4, lines // 40)):

@@ -10,6 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from ivrel.core.audit.verdict import GOOD, LETTERS, MARKS, VERDICTS, DeviceResult, Place, Verdict, badness, totals
+from ivrel.core.policy import Remark
 from ivrel.core.settings import SETTINGS
 from ivrel.output.grouped import alike, show_alike, show_groups
 from ivrel.output.screen import STYLES, console, count, line, next_commands, quoted, shown, stairs, styled, table
@@ -27,6 +28,7 @@ def show_audit(
     every: bool,
     where: str,
     by: str | None = None,
+    remarks: Sequence[Remark] = (),
 ) -> None:
     """Prints an audit; `where` is the workspace option that the next commands need.
 
@@ -42,11 +44,13 @@ def show_audit(
         show_groups(screen, ranked, settings, by or "site")
         screen.print()
         _sum(screen, ranked)
+        _remarked(screen, remarks)
         show_alike(screen, alike(ranked), every, text_of)
     else:
         _matrix(screen, ranked, settings)
         screen.print()
         _sum(screen, ranked)
+        _remarked(screen, remarks)
         for result in ranked:
             if not result.good:
                 _findings(screen, result, text_of)
@@ -102,6 +106,13 @@ def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:
     good = sum(1 for r in results if r.good)
     parts.append(f"{good:,} of {count(len(results), 'device')} as asked")
     line(screen, *parts)
+
+
+def _remarked(screen: Console, remarks: Sequence[Remark]) -> None:
+    """Exceptions that ran out or are about to: each is a finding of its own."""
+    if remarks:
+        screen.print()
+        shown(screen, quoted([(f"{r.file}:{r.line}", r.text) for r in remarks]))
 
 
 def _findings(screen: Console, result: DeviceResult, text_of: LineText) -> None:

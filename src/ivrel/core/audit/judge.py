@@ -33,7 +33,7 @@ def audit_text(
     """
     asked = effective(policy, device)
     try:
-        records = read_records(dialect, data, _touched_by(frozenset(asked)))
+        records = read_records(dialect, data, touched_by(frozenset(asked)))
     except Foreign as problem:
         alike = looks_like(data, others)
         return unreadable(device, policy, f"{file}: {problem}{f'; this looks like {alike}' if alike else ''}")
@@ -44,7 +44,7 @@ def audit_text(
 
 
 @lru_cache(maxsize=1024)
-def _touched_by(asked: frozenset[str]) -> frozenset[str]:
+def touched_by(asked: frozenset[str]) -> frozenset[str]:
     """The settings that must be read to judge those asked for: a finding may look at its neighbours."""
     return asked | {near for name in asked for near in SETTINGS[name].reads}
 

@@ -28,13 +28,14 @@ class Remark(Struct, frozen=True):
 
 def remarks(policy: Policy, devices: Sequence[Device], today: date) -> list[Remark]:
     """Everything to say of a policy, in the order of its files; without devices, only what needs none."""
-    found = [*_waivers(policy, today), *_collectors(policy)]
+    found = [*ending(policy, today), *_collectors(policy)]
     if devices:
         found += [*_rules(policy, devices), *_idle_waivers(policy, devices)]
     return sorted(found, key=lambda r: (r.file != policy.file, r.file, r.line, r.text))
 
 
-def _waivers(policy: Policy, today: date) -> Iterator[Remark]:
+def ending(policy: Policy, today: date) -> Iterator[Remark]:
+    """The waivers that ran out or soon will."""
     for w in policy.waivers:
         left = (w.until - today).days
         about = f"the waiver of {w.setting} for {w.device}"

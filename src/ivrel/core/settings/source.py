@@ -97,6 +97,9 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
     said = records.get("interface.address", row)
     addresses = tuple(map(str, said.value)) if isinstance(said.value, tuple) else ()
     state = records.get("interface.state", row)
+    plane = records.get("interface.plane", row)
+    if place.table == "feed" and plane.value is not None and plane.value != place.label:
+        return _Way(name, addresses, lines + plane.lines, f"{name} carries {plane.value} only")
     if not addresses:
         return _Way(name, (), lines, f"{name} has no address")
     if state.value == "down":

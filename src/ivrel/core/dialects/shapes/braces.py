@@ -137,15 +137,16 @@ def _plain(data: bytes, style: Style, places: Sequence[int]) -> bool:
     if not places:
         return True
     stop = _end(data, places[-1])
-    for sign, end in ((b'"', b'"'), (style.comment.encode(), b"\n")):
-        at = data.find(sign, 0, stop)
-        while at >= 0:
-            close = data.find(end, at + len(sign))
-            inside = data[at : close if close >= 0 else len(data)]
-            if b"{" in inside or b"}" in inside:
-                return False
-            at = data.find(sign, close + 1, stop) if close >= 0 else -1
-    return True
+    comment = style.comment.encode()
+    at = data.find(comment, 0, stop)
+    while at >= 0:
+        close = data.find(b"\n", at)
+        said = data[at : close if close >= 0 else len(data)]
+        if b"{" in said or b"}" in said or b'"' in said:
+            return False
+        at = data.find(comment, close + 1, stop) if close >= 0 else -1
+    # Without quotes in comments, every second piece between quotes stands in some.
+    return not any(b"{" in said or b"}" in said for said in data[:stop].split(b'"')[1::2])
 
 
 def _quick(data: bytes, found: Sequence[int], style: Style) -> Iterator[Node]:
