@@ -51,6 +51,11 @@ class Places:
         self._parts = parts(data) if data.startswith(MARK) else []
         self._firsts = [part.first for part in self._parts]
 
+    @property
+    def file(self) -> str:
+        """The only file that there is; '' if there are several."""
+        return "" if self._parts else self._file
+
     def __call__(self, line: int) -> tuple[str, int]:
         """The file and its line, from 1."""
         if not self._parts:

@@ -65,6 +65,7 @@ def address(text: str) -> str:
         raise ValueError(f"'{shorten(text)}' is not an IP address") from None
 
 
+@lru_cache(maxsize=65536)
 def _name(text: str) -> str:
     if not text or not all(c.isalnum() or c in "-_." for c in text) or text.startswith("."):
         raise ValueError(f"'{shorten(text)}' is not a name; expected letters, digits, '-', '_' and '.'")

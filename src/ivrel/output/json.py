@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 
 import msgspec
 
-from ivrel.core.audit.verdict import DeviceResult, Verdict, totals
+from ivrel.core.audit.verdict import Verdict, totals
 from ivrel.core.bundle import Places
 from ivrel.core.correct import PROPERTIES, Correction
 from ivrel.core.dialects.abilities import Ability, lacking
@@ -33,24 +33,16 @@ def text(value: Any) -> str:
 
 
 def write(out: TextIO, audit: Audit) -> None:
-    """Writes an audit, device by device as they come: nothing of a large fleet has to be kept."""
+    """Writes an audit, each device in a line as it comes: nothing of a large fleet has to be kept."""
+    encoder = msgspec.json.Encoder()
     sums = totals(())
     out.write(f'{{\n  "fleet": {msgspec.json.encode(audit.fleet).decode()},\n  "devices": [')
     for n, result in enumerate(audit.results):
         for verdict in result.verdicts:
             sums[verdict.verdict] += 1
-        one = text(device(result)).rstrip("\n").replace("\n", "\n    ")
-        out.write(f"{',' if n else ''}\n    {one}")
+        out.write(f"{',' if n else ''}\n    {encoder.encode(result).decode()}")
     whole = text(sums).rstrip("\n").replace("\n", "\n  ")
     out.write(f'\n  ],\n  "totals": {whole}\n}}\n')
-
-
-def device(result: DeviceResult) -> dict[str, Any]:
-    """A device with its verdicts."""
-    out = msgspec.structs.asdict(result)
-    if not out.pop("problem"):
-        return out
-    return {**out, "problem": result.problem}
 
 
 def read(device: Device, facts: Iterable[Fact], strays: Iterable[Stray], places: Places) -> dict[str, Any]:

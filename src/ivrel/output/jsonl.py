@@ -7,12 +7,11 @@ from typing import TextIO
 import msgspec
 
 from ivrel.output.formats import Audit
-from ivrel.output.json import device
 
 
 def write(out: TextIO, audit: Audit) -> None:
     """Writes a line a device."""
     encoder = msgspec.json.Encoder()
     for result in audit.results:
-        out.write(encoder.encode(device(result)).decode() + "\n")
+        out.write(encoder.encode(result).decode() + "\n")
         out.flush()

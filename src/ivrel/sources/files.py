@@ -44,8 +44,11 @@ def _plain(data: bytes, shown: str) -> bytes:
 
 def read_configuration(path: Path, shown: str) -> bytes:
     """A configuration: one file, or all files of a folder as a bundle; Unreadable tells why it cannot be had."""
-    if not path.is_dir():
+    try:
         return read_bytes(path, shown)
+    except Unreadable:
+        if not path.is_dir():
+            raise
     found = sorted(p for p in path.rglob("*") if p.is_file() and p.resolve().is_relative_to(path.resolve()))
     if not found or len(found) > FILES:
         said = f"more than {FILES} files" if found else "no files in it"

@@ -6,10 +6,13 @@ from collections.abc import Iterable, Mapping
 from datetime import date
 from functools import lru_cache
 
+from msgspec import Struct
+
 from ivrel.core.audit.verdict import GOOD, DeviceResult, Place, Verdict
 from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Records, Stray, looks_like, read_records
+from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.fleet import Device
 from ivrel.core.mistakes import Foreign, Unreadable
 from ivrel.core.policy import Policy, Requirement, Waiver, effective
@@ -70,6 +73,8 @@ def scope_of(device: Device, records: Records, policy: Policy, asked: Mapping[st
 def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:
     """The verdicts of one device, waivers aside."""
     strays, places = scope.records.strays, scope.records.place(file)
+    if not strays and places.file:
+        return _remembered(scope, asked, places)
     return tuple(
         _doubtful(scope, r, found, places)
         if strays and (found := [s for s in strays if r.setting in s.bears_on])
@@ -78,6 +83,70 @@ def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Ve
         else _judge(scope, r, places)
         for r in asked.values()
     )
+
+
+class _Seen(Struct, frozen=True):
+    """Verdicts that were given once, and what they hang on; lines are given as numbers of statements."""
+
+    hang_on: tuple[object, ...]
+    verdicts: Mapping[str, tuple[Verdict, tuple[int, ...]]]
+
+
+_seen: dict[tuple[object, ...], _Seen] = {}
+MOST = 20_000  # configurations remembered
+
+
+def _remembered(scope: Scope, asked: Mapping[str, Requirement], places: Places) -> tuple[Verdict, ...]:
+    """The verdicts of one device; where another one said the same to the same requirements, what it was told.
+
+    Fleets repeat themselves: most configurations differ in no statement but those of the device itself.
+    """
+    dialect = scope.records.dialect
+    marks = [(m, line) for m, line in scope.records.marks if _concerns_all(dialect, m.pattern)]
+    named = {(m.table, m.key) for m, _ in marks}
+    # A statement about the device itself may be the only one that makes a row.
+    marks += [(m, line) for m, line in scope.records.marks if m.pattern >= 0 and (m.table, m.key) not in named]
+    lines = [line for _, line in marks]
+    # The key holds what has to be the same; what it names is kept alive with it, so that no other takes its place.
+    hang_on: tuple[object, ...] = (dialect, *asked.values(), *(m for m, _ in marks))
+    key = (len(asked), *map(id, hang_on))
+    known = _seen.get(key)
+    if known is None:
+        given = {r.setting: _unasked(r) if r.problem else _judge(scope, r, places) for r in asked.values()}
+        if len(_seen) < MOST and len(set(lines)) == len(lines):
+            _seen[key] = _Seen(hang_on, _by_statement(given, lines))
+        return tuple(given.values())
+    out = []
+    for r in asked.values():
+        told = known.verdicts.get(r.setting)
+        if told is None:
+            out.append(_unasked(r) if r.problem else _judge(scope, r, places))
+            continue
+        v, at = told
+        where = tuple(sorted([Place(places.file, lines[n]) for n in at], key=lambda p: p.line)) if at else ()
+        out.append(Verdict(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why, where) if at else v)
+    return tuple(out)
+
+
+def _by_statement(given: Mapping[str, Verdict], lines: list[int]) -> dict[str, tuple[Verdict, tuple[int, ...]]]:
+    """The verdicts that hang on statements alone, with the numbers of these in place of lines."""
+    at = {line: n for n, line in enumerate(lines)}
+    return {
+        name: (v, tuple(at[p.line] for p in v.where))
+        for name, v in given.items()
+        if not SETTINGS[name].of_device and all(p.line in at for p in v.where)
+    }
+
+
+@lru_cache(maxsize=65536)
+def _concerns_all(dialect: Dialect, pattern: int) -> bool:
+    """Whether a pattern bears on a setting that does not hang on the device itself."""
+    if pattern < 0:
+        return False
+    keys = {slot for slots in dialect.keys.values() for slot in slots}
+    own = dialect.patterns[pattern].own_slots
+    bears_on = {s for slot in [s for s in own if s not in keys] or own for s in SLOTS[slot].bears_on}
+    return not bears_on or any(not SETTINGS[name].of_device for name in bears_on)
 
 
 def _unasked(asked: Requirement) -> Verdict:
@@ -114,7 +183,9 @@ def _doubtful(scope: Scope, asked: Requirement, strays: list[Stray], places: Pla
 def _verdict(
     asked: Requirement, verdict: str, facts: list[Fact], why: str, lines: tuple[int, ...], places: Places
 ) -> Verdict:
-    where = tuple(Place(*places(line)) for line in sorted(set(lines)))
+    one = places.file
+    ordered = sorted(set(lines)) if len(lines) > 1 else lines
+    where = tuple([Place(one, line) if one else Place(*places(line)) for line in ordered])
     return Verdict(asked.setting, verdict, SETTINGS[asked.setting].say(facts), asked.text, asked.rule, why, where)
 
 

@@ -34,7 +34,7 @@ class Verdict(Struct, frozen=True, gc=False):
     where: tuple[Place, ...]
 
 
-class DeviceResult(Struct, frozen=True, gc=False):
+class DeviceResult(Struct, frozen=True, gc=False, omit_defaults=True):
     """All verdicts of one device; `problem` says why its configuration could not be read, if it could not."""
 
     device: str

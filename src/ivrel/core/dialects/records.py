@@ -72,7 +72,7 @@ Written = tuple[Match, int]  # the statement that a pattern was found in, and it
 class Records:
     """The rows of one configuration; changed only by making another one."""
 
-    __slots__ = ("_data", "_matcher", "_near", "_one", "_rows", "dialect", "strays", "written")
+    __slots__ = ("_data", "_matcher", "_near", "_one", "_rows", "dialect", "marks", "strays", "written")
 
     def __init__(
         self,
@@ -86,6 +86,7 @@ class Records:
         self._near: dict[tuple[str, Value], tuple[Key, Row] | None] = {}
         self._one: dict[tuple[str, Value], Row | None] = {}
         self.dialect, self.written, self.strays = matcher.dialect, written, strays
+        self.marks: list[tuple[Match, int]] = []  # the statements read, in their order
 
     def rows(self, table: str) -> Mapping[Key, Row]:
         """The rows of a table, by key, in the order of the text."""
@@ -233,11 +234,14 @@ class Matcher:
         written: dict[tuple[int, Key], Written] = {}
         strays: list[Stray] = []
         heads = self.heads if settings is None else self._heads_for(settings)
-        known = self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, written, strays)
+        marks: list[tuple[Match, int]] = []
+        known = self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, written, strays, marks)
         others = [head for head in (*self.heads, *self.idle_heads) if head not in heads]
         if not known and not self._fill(self.grammar.scan(data, others, self.dialect.style), {}, {}, None):
             raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
-        return Records(self, rows, written, tuple(strays), data)
+        out = Records(self, rows, written, tuple(strays), data)
+        out.marks = marks
+        return out
 
     def _heads_for(self, settings: frozenset[str]) -> tuple[Words, ...]:
         """The first words of what bears on any of these settings."""
@@ -293,6 +297,7 @@ class Matcher:
         rows: Tables,
         written: dict[tuple[int, Key], Written],
         strays: list[Stray] | None,
+        marks: list[tuple[Match, int]] | None = None,
     ) -> bool:
         known = False
         seen = self._seen
@@ -308,6 +313,8 @@ class Matcher:
             elif isinstance(match, Match):
                 known = True
                 key, said = match.key, (line,)
+                if marks is not None:
+                    marks.append((match, line))
                 table = rows.get(match.table)
                 if table is None:
                     table = rows[match.table] = {}

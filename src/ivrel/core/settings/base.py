@@ -259,7 +259,8 @@ class Setting(Struct, frozen=True):
 
     `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what is not
     as asked; `mend` changes the records so that it is, with an obstacle for what cannot be; `say` puts the
-    facts in few words; `reads`: the settings that the judgement looks at besides its own.
+    facts in few words; `reads`: the settings that the judgement looks at besides its own;
+    `of_device`: whether it looks at the device itself, or at more of the text than statements of export.
     """
 
     name: str
@@ -274,6 +275,7 @@ class Setting(Struct, frozen=True):
     mend: Mend
     say: Callable[[list[Fact]], str] = say_facts
     reads: tuple[str, ...] = ("collectors",)
+    of_device: bool = False
 
 
 def need_of(needs: Needs, label: str) -> Any:

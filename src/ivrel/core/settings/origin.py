@@ -46,4 +46,4 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     return records, obstacles
 
 
-SETTING = replace(_PLAIN, judge=judge, mend=mend)
+SETTING = replace(_PLAIN, judge=judge, mend=mend, of_device=True)

@@ -121,4 +121,5 @@ SETTING = Setting(
     mend=mend,
     say=say,
     reads=("categories",),
+    of_device=True,
 )

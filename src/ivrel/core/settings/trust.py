@@ -116,4 +116,5 @@ SETTING = Setting(
     facts=facts,
     judge=judge,
     mend=mend,
+    of_device=True,
 )

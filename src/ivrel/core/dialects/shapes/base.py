@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
+from functools import lru_cache
 from typing import Protocol
 
 from msgspec import Struct
@@ -139,15 +140,21 @@ def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
     return end.join([*lines, b""] if ended and lines else lines)
 
 
-def starts(data: bytes, head: bytes) -> Iterator[int]:
-    """Where lines begin with `head` at their first column."""
-    if data.startswith(head):
-        yield 0
-    needle = b"\n" + head
-    at = data.find(needle)
-    while at >= 0:
-        yield at + 1
-        at = data.find(needle, at + len(needle))
+@lru_cache(maxsize=4096)
+def line_starts(heads: tuple[bytes, ...]) -> re.Pattern[bytes]:
+    """Finds the lines behind the first that begin with any of these: one look for all is faster than one each."""
+    return re.compile(b"\n(?:" + b"|".join(map(re.escape, sorted(heads, key=len, reverse=True))) + b")")
+
+
+def starts(data: bytes, heads: tuple[bytes, ...]) -> Iterator[tuple[int, bytes]]:
+    """Where lines begin with one of `heads` at their first column, and with which."""
+    if not heads:
+        return
+    first = next((head for head in sorted(heads, key=len, reverse=True) if data.startswith(head)), None)
+    if first is not None:
+        yield 0, first
+    for match in line_starts(heads).finditer(data):
+        yield match.start() + 1, match[0][1:]
 
 
 def lines_with(data: bytes, text: bytes, behind: Container[bytes]) -> Iterator[tuple[int, int]]:

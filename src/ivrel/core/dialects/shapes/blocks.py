@@ -47,15 +47,14 @@ def join(words: Sequence[str]) -> str:
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     comment = style.comment.encode()
-    for head in heads:
-        line, counted = 1, 0
-        for start in starts(data, join(head).encode()):
-            after = data[start + len(join(head).encode()) :][:1]
-            if after not in (b"", b" ", b"\t", b"\r", b"\n"):
-                continue
-            line += data.count(b"\n", counted, start)
-            counted = start
-            yield from _block(data, start, line, comment)
+    line, counted = 1, 0
+    for start, head in starts(data, tuple(join(head).encode() for head in heads)):
+        at = start + len(head)
+        if data[at : at + 1] not in (b"", b" ", b"\t", b"\r", b"\n"):
+            continue
+        line += data.count(b"\n", counted, start)
+        counted = start
+        yield from _block(data, start, line, comment)
 
 
 def holding(

@@ -18,6 +18,7 @@ from ivrel.core.dialects.shapes.base import (
     decode,
     edited_lines,
     fine,
+    line_starts,
     lines_with,
     missing,
     refuse,
@@ -42,22 +43,26 @@ def join(words: Sequence[str]) -> str:
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    for head in heads:
-        begin = (join(head) + ".").encode()
-        needle = b"\n" + begin
-        line, counted = 1, 0
-        start = 0 if data.startswith(begin) else data.find(needle) + 1 or -1
-        while start >= 0:
-            line += data.count(b"\n", counted, start)
+    begins = tuple((join(head) + ".").encode() for head in heads)
+    if not begins:
+        return
+    look = line_starts(begins)
+    line, counted, end = 1, 0, -1
+    found = None if data.startswith(begins) else look.search(data)
+    while data.startswith(begins, end + 1) or found:
+        start = found.start() + 1 if found else end + 1
+        line += data.count(b"\n", counted, start)
+        end = data.find(b"\n", start)
+        # What belongs together mostly stands together: then nothing has to be searched or counted.
+        while end >= 0 and data.startswith(begins, end + 1):
+            yield (), data[start:end].strip(), line
+            start, line = end + 1, line + 1
             end = data.find(b"\n", start)
-            # What belongs together mostly stands together: then nothing has to be searched or counted.
-            while data.startswith(begin, end + 1) and end >= 0:
-                yield (), data[start:end].strip(), line
-                start, line = end + 1, line + 1
-                end = data.find(b"\n", start)
-            yield (), data[start : end if end >= 0 else len(data)].strip(), line
-            counted = start
-            start = data.find(needle, end) + 1 or -1 if end >= 0 else -1
+        yield (), data[start : end if end >= 0 else len(data)].strip(), line
+        counted = start
+        if end < 0:
+            return
+        found = look.search(data, end)
 
 
 def holding(

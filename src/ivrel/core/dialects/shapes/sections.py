@@ -52,12 +52,12 @@ def join(words: Sequence[str]) -> str:
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     line, counted = 1, 0
-    places = ((at, head) for head in heads for at in starts(data, b"[" + ".".join(head).encode()))
-    for at, begin in sorted(places):
+    begins = {b"[" + ".".join(head).encode(): head for head in heads}
+    for at, begin in starts(data, tuple(begins)):
         end = data.find(b"\n[", at) + 1 or len(data)
         line += data.count(b"\n", counted, at)
         counted = at
-        yield from _section(data[at:end], line, (begin,), style)
+        yield from _section(data[at:end], line, (begins[begin],), style)
 
 
 def _section(text: bytes, first: int, heads: Sequence[Words] | None, style: Style) -> Iterator[Found]:
