@@ -14,7 +14,7 @@ from collections.abc import Iterable, Sequence
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from functools import lru_cache
-from ipaddress import ip_address
+from socket import AF_INET, AF_INET6, inet_ntop, inet_pton
 from typing import Any
 
 from msgspec import Struct
@@ -59,9 +59,11 @@ class Choice(Struct, frozen=True):
 @lru_cache(maxsize=65536)
 def address(text: str) -> str:
     """An IP address in its canonical form; ValueError tells what was expected."""
+    word = text.strip()
+    family = AF_INET6 if ":" in word else AF_INET
     try:
-        return str(ip_address(text.strip()))
-    except ValueError:
+        return inet_ntop(family, inet_pton(family, word))
+    except (OSError, UnicodeEncodeError, ValueError):
         raise ValueError(f"'{shorten(text)}' is not an IP address") from None
 
 

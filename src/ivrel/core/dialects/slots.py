@@ -66,7 +66,12 @@ def _host(word: str) -> str:
 
 @lru_cache(maxsize=4096)
 def _inet(word: str) -> str:
-    return str(ip_interface(word).ip)
+    where, slash, length = word.partition("/")
+    found = address(where)
+    if slash and not (length.isdecimal() and int(length[:4]) <= (128 if ":" in found else 32)):
+        # A mask in the place of a length is for the library to judge.
+        return str(ip_interface(word).ip)
+    return found
 
 
 def _number(word: str) -> int:

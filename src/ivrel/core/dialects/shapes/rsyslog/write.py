@@ -64,7 +64,8 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     if not changed:
         return data
     own = [f for f in model.forwards if _is_own(f, data)]
-    kept = {f.endpoint: f for f in reversed(model.forwards)}
+    # What an action says besides is kept, also of one that stands commented out and comes back.
+    kept = {f.endpoint: f for f in (*reversed(read_model(_uncommented(data)).forwards), *reversed(model.forwards))}
     for key in [k for k in old if k in changed and k in states]:
         of_it = [f for f in model.forwards if f.endpoint == key]
         if any(f.doubt for f in of_it):
@@ -78,6 +79,7 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     model = read_model(data)
     written = [key for key in states if key in changed or any(f.endpoint == key for f in own)]
     lines = [_action(key, states[key], kept.get(key)) for key in written]
+    lines += [OFF + _action(f.endpoint, old[f.endpoint], f) for f in own if f.endpoint not in states]
     while gone := [f for f in read_model(data).forwards if f.endpoint in changed and not _is_own(f, data)]:
         data = _without(data, gone[0])
     return _with_own(data, model, lines)
@@ -230,6 +232,13 @@ def _inserted(text: str, lines: Sequence[str]) -> str:
     at = len("\n".join(above)) if first is not None else at
     gap = "" if not text[:at] or text[:at].endswith("\n") else "\n"
     return text[:at] + gap + "".join(line + "\n" for line in lines) + text[at:]
+
+
+def _uncommented(data: bytes) -> bytes:
+    """The text with all that corrections commented out beside what they wrote, for looking things up."""
+    if OFF.encode() not in data:
+        return data
+    return _packed(data, {p.name: p.data.decode("utf-8", "replace").replace(OFF, "") for p in parts(data)})
 
 
 def _taken_back(data: bytes) -> bytes:
