@@ -112,8 +112,8 @@ class Records:
     def _named(self, table: str) -> Iterator[Value]:
         """The keys of a lazy table that rows of other tables name."""
         ending = f"source-{table}"
-        for rows in self._rows.values():
-            for row in rows.values():
+        for name in ("", "destination", "feed"):
+            for row in self._rows.get(name, _NO_ROWS).values():
                 for slot, said in row.items():
                     if slot.endswith(ending) and isinstance(said.value, str | int):
                         yield said.value
@@ -127,6 +127,10 @@ class Records:
 
     def _look_for(self, table: str, slot: str, value: Value) -> tuple[Key, Row] | None:
         if table not in self._rows:
+            # What is asked for is mostly what another row names, and that was looked up already.
+            for (known, key), row in self._one.items():
+                if known == table and row is not None and value in self._values(row, slot):
+                    return (key,), row
             for key in self._matcher.keys_near(self._data, slot, value):
                 row = self.row(table, key)
                 if row is not None and value in self._values(row, slot):
