@@ -15,13 +15,13 @@ _BOM = b"\xef\xbb\xbf"
 FILES = 2000  # more files than any configuration of one device has
 
 
-def read_bytes(path: Path, shown: str) -> bytes:
+def read_bytes(path: Path | str, shown: str) -> bytes:
     """A configuration's text without its byte-order mark; Unreadable tells why it could not be had."""
     try:
-        with path.open("rb") as file:
+        with open(path, "rb", buffering=0) as file:  # noqa: PTH123 (a fleet has many, and each is read once)
             if os.fstat(file.fileno()).st_size > MOST:
                 raise Unreadable(f"{shown}: larger than {MOST // 1024 // 1024} MiB")
-            data = file.read()
+            data = file.readall()
     except OSError as problem:
         raise Unreadable(f"{shown}: {reason(problem)}") from None
     return _plain(data, shown)
@@ -42,11 +42,12 @@ def _plain(data: bytes, shown: str) -> bytes:
     return data.removeprefix(_BOM)
 
 
-def read_configuration(path: Path, shown: str) -> bytes:
+def read_configuration(path: Path | str, shown: str) -> bytes:
     """A configuration: one file, or all files of a folder as a bundle; Unreadable tells why it cannot be had."""
     try:
         return read_bytes(path, shown)
     except Unreadable:
+        path = Path(path)
         if not path.is_dir():
             raise
     found = sorted(p for p in path.rglob("*") if p.is_file() and p.resolve().is_relative_to(path.resolve()))

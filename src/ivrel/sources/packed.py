@@ -38,8 +38,13 @@ _KINDS: dict[bytes, tuple[str, Callable[[bytes], Any]]] = {
 }
 
 
+_MAGICS = tuple(_KINDS)
+
+
 def unpacked(data: bytes, shown: str) -> bytes:
     """The text of a file that may be compressed; Unreadable if what is compressed is damaged or too long."""
+    if not data.startswith(_MAGICS):
+        return data
     for magic, (name, opened) in _KINDS.items():
         if data.startswith(magic):
             try:

@@ -31,7 +31,7 @@ class Workspace:
     def __init__(self, folder: Path) -> None:
         if not folder.is_dir():
             raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
-        self.folder = folder
+        self.folder, self._root = folder, str(folder)
         self._given: dict[str, tuple[bytes, str]] = {}
         self.dialects = Dialects(folder)
 
@@ -87,7 +87,7 @@ class Workspace:
         shown = self.configuration(device)
         if shown is None:
             raise Unreadable(f"no configuration; expected configs/{device.name}.conf or the like")
-        return read_configuration(self.folder / shown, shown), shown
+        return read_configuration(f"{self._root}/{shown}", shown), shown
 
     def audit_device(self, device: Device, today: date) -> DeviceResult:
         """The result of one device, whatever state its configuration is in."""
@@ -109,6 +109,7 @@ class Workspace:
                 yield self.audit_device(device, today)
             return
         chunks = range(0, len(devices), CHUNK)
+        gc.set_threshold(100_000)  # results are many, and nothing in them is a circle
         decoder = msgspec.msgpack.Decoder(list[DeviceResult])
         with ProcessPoolExecutor(workers, get_context("fork"), _prepare, (self, devices, today)) as pool:
             for packed in pool.map(_judge, chunks):

@@ -102,10 +102,13 @@ def _remembered(scope: Scope, asked: Mapping[str, Requirement], places: Places) 
     Fleets repeat themselves: most configurations differ in no statement but those of the device itself.
     """
     dialect = scope.records.dialect
-    marks = [(m, line) for m, line in scope.records.marks if _concerns_all(dialect, m.pattern)]
-    named = {(m.table, m.key) for m, _ in marks}
-    # A statement about the device itself may be the only one that makes a row.
-    marks += [(m, line) for m, line in scope.records.marks if m.pattern >= 0 and (m.table, m.key) not in named]
+    concerning = _concerning(dialect)
+    marks = [one for one in scope.records.marks if concerning[one[0].pattern]]
+    if len(marks) < len(scope.records.marks):
+        # A statement about the device itself may be the only one that makes a row.
+        named = {(m.table, m.key) for m, _ in marks}
+        rest = (one for one in scope.records.marks if not concerning[one[0].pattern])
+        marks += [(m, line) for m, line in rest if m.pattern >= 0 and (m.table, m.key) not in named]
     lines = [line for _, line in marks]
     # The key holds what has to be the same; what it names is kept alive with it, so that no other takes its place.
     hang_on: tuple[object, ...] = (dialect, *asked.values(), *(m for m, _ in marks))
@@ -138,15 +141,16 @@ def _by_statement(given: Mapping[str, Verdict], lines: list[int]) -> dict[str, t
     }
 
 
-@lru_cache(maxsize=65536)
-def _concerns_all(dialect: Dialect, pattern: int) -> bool:
-    """Whether a pattern bears on a setting that does not hang on the device itself."""
-    if pattern < 0:
-        return False
+@lru_cache(maxsize=64)
+def _concerning(dialect: Dialect) -> tuple[bool, ...]:
+    """Of each pattern, whether it bears on a setting that does not hang on the device itself."""
     keys = {slot for slots in dialect.keys.values() for slot in slots}
-    own = dialect.patterns[pattern].own_slots
-    bears_on = {s for slot in [s for s in own if s not in keys] or own for s in SLOTS[slot].bears_on}
-    return not bears_on or any(not SETTINGS[name].of_device for name in bears_on)
+    out = []
+    for pattern in dialect.patterns:
+        own = [slot for slot in pattern.own_slots if slot not in keys] or pattern.own_slots
+        bears_on = {name for slot in own for name in SLOTS[slot].bears_on}
+        out.append(not bears_on or any(not SETTINGS[name].of_device for name in bears_on))
+    return (*out, False)  # a statement that only names a row has the number -1
 
 
 def _unasked(asked: Requirement) -> Verdict:

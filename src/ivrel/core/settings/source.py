@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from msgspec import Struct
 
-from ivrel.core.dialects.records import Records, Row
+from ivrel.core.dialects.records import Key, Records, Row
 from ivrel.core.fleet import address
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
@@ -42,6 +42,14 @@ def _name(text: str) -> str:
 
 def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
     """Where the source is said, and whether as an interface (else as an address)."""
+    at: tuple[str, Key] = ("source places", (every,))
+    if at not in scope.memo:
+        scope.memo[at] = _found_places(scope, every)
+    found: list[tuple[Place, bool]] = scope.memo[at]
+    return found
+
+
+def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
     out = []
     kinds = (("interface", True), ("address", False))
     # Where interfaces are not part of the configuration, an address says more than a name.
