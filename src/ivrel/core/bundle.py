@@ -35,9 +35,10 @@ def parts(data: bytes) -> list[Part]:
     if not data.startswith(MARK):
         return [Part("", 1, data)]
     out, line = [], 1
-    for whole in data[1:].split(b"\n" + MARK):
-        name, _, text = whole.partition(b"\n")
-        text += b"" if not text or text.endswith(b"\n") else b"\n"
+    # The line end before the next mark belongs to the text before it, if that has any.
+    for whole in (data if data.endswith(b"\n") else data + b"\n")[1:-1].split(b"\n" + MARK):
+        name, ends, text = whole.partition(b"\n")
+        text += ends
         out.append(Part(name.decode("utf-8", "replace"), line + 1, text))
         line += 1 + text.count(b"\n")
     return out

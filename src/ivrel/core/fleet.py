@@ -10,11 +10,12 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterable, Sequence
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from functools import lru_cache
-from socket import AF_INET, AF_INET6, inet_ntop, inet_pton
+from ipaddress import ip_address
 from typing import Any
 
 from msgspec import Struct
@@ -56,14 +57,20 @@ class Choice(Struct, frozen=True):
     groups: tuple[str, ...] = ()
 
 
+# IPv4 as it is mostly written, which is its canonical form.
+_OCTET = r"(?:25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])"
+_PLAIN = re.compile(rf"{_OCTET}(?:\.{_OCTET}){{3}}", re.ASCII)
+
+
 @lru_cache(maxsize=65536)
 def address(text: str) -> str:
     """An IP address in its canonical form; ValueError tells what was expected."""
     word = text.strip()
-    family = AF_INET6 if ":" in word else AF_INET
+    if _PLAIN.fullmatch(word):
+        return word
     try:
-        return inet_ntop(family, inet_pton(family, word))
-    except (OSError, UnicodeEncodeError, ValueError):
+        return str(ip_address(word))
+    except ValueError:
         raise ValueError(f"'{shorten(text)}' is not an IP address") from None
 
 

@@ -57,6 +57,8 @@ def make_plan(scope: Scope, asked: Mapping[str, Requirement], waived: Set[str]) 
 
 def undo(corrected: Records, original: Records) -> list[Step]:
     """The steps that bring a corrected configuration back to what it said."""
+    corrected.load()
+    original.load()
     return _ordered(corrected, steps_between(corrected, original))
 
 

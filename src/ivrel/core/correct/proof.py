@@ -157,6 +157,7 @@ def _reversible(case: Case, before: Scope, after: Records, corrected: bytes) -> 
 
 
 def _reading(scope: Scope) -> set[str]:
+    scope.records.load()
     return {f"{f.setting} {f.key} {f.value} {f.default}" for f in read_settings(scope)}
 
 

@@ -98,6 +98,11 @@ class Records:
         """Whether a table's rows are here: those of a lazy one only after they were asked for."""
         return table not in LAZY or table in self._rows
 
+    def load(self) -> None:
+        """Reads the rows of lazy tables that corrections may change."""
+        if "gate" in self.dialect.keys:
+            self.rows("gate")
+
     def row(self, table: str, key: Value) -> Row | None:
         """One row of a table whose key is one field; a lazy table is not read as a whole for it."""
         if table in self._rows or table not in LAZY:

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from ivrel.core.dialects.records import Records
 from ivrel.core.dialects.slots import HOST, NUMBER, WORD
-from ivrel.core.form import Node, Report, pairs
-from ivrel.core.mistakes import not_one_of
+from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
     Collector,
     Fact,
@@ -21,27 +19,17 @@ from ivrel.core.settings.base import (
     default_note,
     mend_value,
 )
-from ivrel.core.settings.need import Need, SetNeed, read_need, read_set_need
+from ivrel.core.settings.need import Need, SetNeed, read_need, read_parts, read_set_need
 from ivrel.core.settings.rows import add_row, addresses_of, remove_rows
-
-PARTS = ("zone", "servers", "count")
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
-    needs: dict[str, Any] = {}
-    before = len(report.mistakes)
-    for key, child in pairs(node, report):
-        if key.value == "zone":
-            needs["zone"] = read_need(child, report, WORD.parse)
-        elif key.value == "servers":
-            needs["servers"] = read_set_need(child, report, HOST.parse)
-        elif key.value == "count":
-            needs["count"] = read_need(child, report, NUMBER.parse, numbers=True)
-        else:
-            report.add(key, f"part {not_one_of(key.value, PARTS)}")
-    if not needs and len(report.mistakes) == before:
-        report.add(node, f"asks for nothing; expected one of {', '.join(PARTS)}")
-    return needs if len(report.mistakes) == before else None
+    parts = {
+        "zone": lambda child: read_need(child, report, WORD.parse),
+        "servers": lambda child: read_set_need(child, report, HOST.parse),
+        "count": lambda child: read_need(child, report, NUMBER.parse, numbers=True),
+    }
+    return read_parts(node, report, parts)
 
 
 def facts(scope: Scope) -> list[Fact]:

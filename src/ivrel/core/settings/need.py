@@ -212,6 +212,22 @@ def _check(need: Need, node: Node, report: Report) -> None:
         report.add(node, f"contradictory: 'write: {need.write}' is not {need.text}")
 
 
+def read_parts(
+    node: Node, report: Report, parts: Mapping[str, Callable[[Node], Any]], what: str = "part"
+) -> dict[str, Any] | None:
+    """Reads what is asked of the parts of a setting; `parts` reads each by its name."""
+    needs: dict[str, Any] = {}
+    before = len(report.mistakes)
+    for key, child in pairs(node, report):
+        if key.value not in parts:
+            report.add(key, f"{what} {not_one_of(key.value, tuple(parts))}")
+        else:
+            needs[key.value] = parts[key.value](child)
+    if not needs and len(report.mistakes) == before:
+        report.add(node, f"asks for nothing; expected one of {', '.join(parts)}")
+    return needs if len(report.mistakes) == before else None
+
+
 def read_set_need(node: Node, report: Report, parse: Callable[[str], Any], *, apart: bool = False) -> SetNeed | None:
     """Reads what is asked of a set of names."""
     names = ListOf(Text("a name", parse), one_is_enough=True)

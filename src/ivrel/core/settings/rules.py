@@ -3,29 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Any
 
 from ivrel.core.dialects.records import Key, Records, Row
 from ivrel.core.dialects.slots import TELL, VERDICT
-from ivrel.core.form import Node, Report, pairs
-from ivrel.core.mistakes import not_one_of
+from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting
-from ivrel.core.settings.need import Need, read_need
+from ivrel.core.settings.need import Need, read_need, read_parts
 
 SOME = 5  # so many rules are named; the rest is counted
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
-    needs: dict[str, Any] = {}
-    before = len(report.mistakes)
-    for key, child in pairs(node, report):
-        if key.value not in VERDICT.choices:
-            report.add(key, f"rules that {not_one_of(key.value, VERDICT.choices)}")
-        else:
-            needs[key.value] = read_need(child, report, TELL.parse, TELL.choices)
-    if not needs and len(report.mistakes) == before:
-        report.add(node, "asks for nothing; expected 'pass', 'stop' or both")
-    return needs if len(report.mistakes) == before else None
+    def read(child: Node) -> Need | None:
+        return read_need(child, report, TELL.parse, TELL.choices)
+
+    return read_parts(node, report, dict.fromkeys(VERDICT.choices, read), "rules that")
 
 
 def _tells(scope: Scope) -> Iterator[tuple[Key, Row, str, str]]:

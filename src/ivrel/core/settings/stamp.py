@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
+from collections.abc import Callable, Mapping
 
 from ivrel.core.dialects.records import Records
 from ivrel.core.dialects.slots import SLOTS
-from ivrel.core.form import Node, Report, pairs
-from ivrel.core.mistakes import not_one_of
+from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
     Collector,
     Fact,
@@ -21,7 +19,7 @@ from ivrel.core.settings.base import (
     default_note,
     mend_value,
 )
-from ivrel.core.settings.need import read_need
+from ivrel.core.settings.need import Need, read_need, read_parts
 
 PARTS = ("kind", "precision", "year", "zone")
 
@@ -32,20 +30,14 @@ _READS = {
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
-    needs: dict[str, Any] = {}
+    def reader(part: str) -> Callable[[Node], Need | None]:
+        kind = SLOTS[f"stamp.{part}"].type
+        return lambda child: read_need(child, report, kind.parse, kind.choices, ordered=part == "precision")
+
     before = len(report.mistakes)
-    for key, child in pairs(node, report):
-        if key.value not in PARTS:
-            report.add(key, f"part {not_one_of(key.value, PARTS)}")
-            continue
-        kind = SLOTS[f"stamp.{key.value}"].type
-        need = read_need(child, report, kind.parse, kind.choices, ordered=key.value == "precision")
-        if need:
-            needs[key.value] = need
-    if not needs and len(report.mistakes) == before:
-        report.add(node, f"asks for nothing; expected one of {', '.join(PARTS)}")
-    kind_need = needs.get("kind")
-    if kind_need and not kind_need.accepts("calendar") and len(needs) > 1:
+    needs = read_parts(node, report, {part: reader(part) for part in PARTS})
+    kind_need = needs.get("kind") if needs else None
+    if needs and kind_need and not kind_need.accepts("calendar") and len(needs) > 1:
         report.add(node, "contradictory: precision, year and zone are asked of a stamp that is no calendar")
     return needs if len(report.mistakes) == before else None
 

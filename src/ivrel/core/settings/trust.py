@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from ivrel.core.dialects.records import Records
 from ivrel.core.dialects.slots import SWITCH
-from ivrel.core.form import Node, Report, Text, pairs
-from ivrel.core.mistakes import not_one_of
+from ivrel.core.form import Node, Report, Text
 from ivrel.core.settings.base import (
     Collector,
     Destination,
@@ -22,25 +20,18 @@ from ivrel.core.settings.base import (
     default_note,
     mend_value,
 )
-from ivrel.core.settings.need import Need, read_need
+from ivrel.core.settings.need import Need, read_need, read_parts
 
-CLEAR = ("anywhere", "site", "nowhere")
+CLEAR = ("anywhere", "same-site", "nowhere")
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
-    needs: dict[str, Any] = {}
-    before = len(report.mistakes)
-    for key, child in pairs(node, report):
-        if key.value == "verify":
-            needs["verify"] = read_need(child, report, SWITCH.parse, SWITCH.choices)
-        elif key.value == "clear":
-            word = Text("a way", choices=CLEAR).read(child, report)
-            needs["clear"] = Need(any_of=(word,)) if word else None
-        else:
-            report.add(key, f"part {not_one_of(key.value, ('verify', 'clear'))}")
-    if not needs and len(report.mistakes) == before:
-        report.add(node, "asks for nothing; expected 'verify', 'clear' or both")
-    return needs if len(report.mistakes) == before else None
+    def way(child: Node) -> Need | None:
+        word = Text("a way", choices=CLEAR).read(child, report)
+        return Need(any_of=(word,)) if word else None
+
+    parts = {"verify": lambda child: read_need(child, report, SWITCH.parse, SWITCH.choices), "clear": way}
+    return read_parts(node, report, parts)
 
 
 def _verify(scope: Scope, d: Destination) -> Place:
@@ -107,11 +98,11 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 SETTING = Setting(
     name="trust",
-    kind="verify (on, off), clear (anywhere, site, nowhere)",
+    kind="verify (on, off), clear (anywhere, same-site, nowhere)",
     meaning="collectors are verified where TLS is used, and where clear text may go",
     matters="TLS to a collector that nobody verified talks to whoever answers",
     meets="trust: {verify: on}  ←  carry tls; verify on;",
-    breaks="trust: {verify: on}  ←  carry tls; or clear text from one site to another, with `clear: site`",
+    breaks="trust: {verify: on}  ←  carry tls; or clear text from one site to another, with `clear: same-site`",
     ask=ask,
     facts=facts,
     judge=judge,

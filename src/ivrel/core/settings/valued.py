@@ -13,8 +13,7 @@ from yaml import MappingNode
 
 from ivrel.core.dialects.records import Records
 from ivrel.core.dialects.slots import NUMBER, RATE, ValueType
-from ivrel.core.form import Node, Report, pairs
-from ivrel.core.mistakes import not_one_of
+from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
     Collector,
     Fact,
@@ -30,7 +29,7 @@ from ivrel.core.settings.base import (
     no_destination,
     slot_of,
 )
-from ivrel.core.settings.need import Need, read_need
+from ivrel.core.settings.need import Need, read_need, read_parts
 
 
 class Part(Struct, frozen=True):
@@ -82,16 +81,8 @@ def valued(
         if names == ("",) or not isinstance(node, MappingNode):
             need = read(parts[0], node, report)
             return {names[0]: need} if need else None
-        needs: dict[str, Any] = {}
-        before = len(report.mistakes)
-        for key, child in pairs(node, report):
-            if key.value not in names:
-                report.add(key, f"part {not_one_of(key.value, names)}")
-                continue
-            needs[key.value] = read(parts[names.index(key.value)], child, report)
-        if not needs and len(report.mistakes) == before:
-            report.add(node, f"asks for nothing; expected one of {', '.join(names)}")
-        return needs if len(report.mistakes) == before else None
+        readers = {part.name: lambda child, part=part: read(part, child, report) for part in parts}
+        return read_parts(node, report, readers)
 
     def value(place: Place) -> str:
         return absent if place.said.value is None else str(place.said.value)
