@@ -74,7 +74,7 @@ def take(name: str, command: str, folder: Path, env: dict[str, str]) -> None:
         env=env,
     )
     try:
-        time.sleep(3.5)
+        time.sleep(6)
         target = HERE / "screenshots" / f"{name}.png"
         subprocess.run(["import", "-window", "root", str(target)], env=env, check=True)
         print(f"wrote docs/screenshots/{name}.png")
