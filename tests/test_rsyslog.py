@@ -15,8 +15,9 @@ from rsyslogd import COLLECTORS, arrivals, needs_rsyslogd, valid
 from ivrel.core import correct
 from ivrel.core.bundle import pack, parts
 from ivrel.core.dialects.records import read_records
+from ivrel.core.mistakes import Unreadable
 from ivrel.core.policy import read_policy
-from ivrel.core.settings import Scope
+from ivrel.core.settings import Scope, read_settings
 from ivrel.core.settings.sending import sendings
 from ivrel.sources.dialects import Dialects
 
@@ -253,3 +254,35 @@ def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> No
     ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", code=2)
     ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", "-o", tmp_path / "new", code=0)
     assert (tmp_path / "new" / "rsyslog.conf").read_text() == "*.* @198.51.100.22\n"
+
+
+@pytest.mark.parametrize(
+    ("rules", "said"),
+    [
+        ("*.emerg :omusrmsg:*\n*.* /x\n", {"sessions": "emergency", "file level": "debug"}),
+        ("mail.* ~\n*.crit :omusrmsg:*\n", {"sessions": "critical"}),
+        (
+            "kern.err;*.alert /dev/console\n*.info;mail.none /x\nmail.warning /y\n",
+            {"console": "error", "file level": "warning"},
+        ),
+        ("*.info;mail.none /x\n", {"file level": "none"}),
+        ('*.=err /x\nif $msg contains "x" then :omusrmsg:root\n', {"file level": "none", "sessions": "debug"}),
+        (
+            'module(load="imuxsock" SysSock.RateLimit.Interval="5" SysSock.RateLimit.Burst="100")\n*.* /x\n',
+            {"rate": "20"},
+        ),
+        (
+            "$SystemLogRateLimitInterval 0\n$SystemLogRateLimitBurst 100\n$LocalHostName gw\n*.* /x\n",
+            {"rate": "none"},
+        ),
+    ],
+)
+def test_what_stays_on_the_device_is_never_told_to_be_less_than_it_may_be(rules: str, said: dict[str, str]) -> None:
+    facts = read_settings(Scope(None, read_records(RSYSLOG, rules.encode()), {}))
+    found = {f"{f.setting} {f.key}".strip(): f.value for f in facts}
+    assert said.items() <= found.items()
+
+
+def test_a_folder_needs_its_main_file() -> None:
+    with pytest.raises(Unreadable, match=r"no rsyslog.conf among its files"):
+        read_records(RSYSLOG, pack({"rsyslog.d/a.conf": b"*.* @198.51.100.21\n"}))

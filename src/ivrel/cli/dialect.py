@@ -111,6 +111,7 @@ def run_check(args: argparse.Namespace) -> int:
 
 
 def run_try(args: argparse.Namespace) -> int:
+    from ivrel.core.bundle import Places
     from ivrel.core.dialects import read_records
     from ivrel.core.dialects.records import looks_like, matcher
     from ivrel.core.mistakes import Foreign, Unreadable
@@ -132,11 +133,13 @@ def run_try(args: argparse.Namespace) -> int:
     if args.format == "json":
         from ivrel.output import json
 
-        json.show(json.tried(dialect, args.file, rows, facts))
+        json.show(json.tried(dialect, Places(data, args.file), rows, facts))
     else:
         from ivrel.output.dialect import show_trial
 
-        show_trial(dialect, args.file, rows, facts, data.count(b"\n"), common.columns(args), args.all)
+        show_trial(
+            dialect, args.file, Places(data, ""), rows, facts, data.count(b"\n"), common.columns(args), args.all
+        )
     return 1 if any(isinstance(match, tuple) for _, _, match in rows) else 0
 
 

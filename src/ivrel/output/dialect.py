@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
+from ivrel.core.bundle import Places
 from ivrel.core.dialects.abilities import Ability, lacking
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import LAZY, Match
@@ -47,7 +48,14 @@ def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
 
 
 def show_trial(
-    dialect: Dialect, file: str, rows: Sequence[Row], facts: Sequence[Fact], lines: int, width: int, every: bool
+    dialect: Dialect,
+    file: str,
+    places: Places,
+    rows: Sequence[Row],
+    facts: Sequence[Fact],
+    lines: int,
+    width: int,
+    every: bool,
 ) -> None:
     """A text line by line, with what each was understood as; what is passed over is only counted."""
     screen = console(width)
@@ -68,7 +76,8 @@ def show_trial(
         else:
             strays += 1
             meaning = Text(f"not understood; may bear on {', '.join(match) or 'nothing'}", "bold red")
-        grid.add_row(Text(str(number), "dim"), Text(shorten(text, 80), "italic"), meaning)
+        name, at = places(number)
+        grid.add_row(Text(f"{name}:{at}".lstrip("/:"), "dim"), Text(shorten(text, 80), "italic"), meaning)
     shown(screen, grid)
     if hidden:
         line(screen, (f"and {count(len(hidden), 'line')} more of interfaces, understood; --all shows them", "dim"))

@@ -195,12 +195,12 @@ def dialect(dialect: Dialect, rows: Iterable[Ability]) -> dict[str, Any]:
 
 
 def tried(
-    dialect: Dialect, file: str, rows: Iterable[tuple[int, str, object]], facts: Iterable[Fact]
+    dialect: Dialect, places: Places, rows: Iterable[tuple[int, str, object]], facts: Iterable[Fact]
 ) -> dict[str, Any]:
     """A text line by line, with what each was understood as."""
     lines = []
     for number, text, match in rows:
-        one: dict[str, Any] = {"file": file, "line": number, "text": text}
+        one: dict[str, Any] = {**_place(places(number)), "text": text}
         if isinstance(match, Match):
             one["values"] = dict((*match.named, *match.fields, *match.many))
         elif isinstance(match, tuple):

@@ -19,7 +19,7 @@ from ivrel.core.dialects.shapes.rsyslog.diff import apply_hunk, read_diff, write
 from ivrel.core.dialects.shapes.rsyslog.model import Forward, Local, Model, read_model
 from ivrel.core.dialects.shapes.rsyslog.write import UNSAID, by_endpoint, rewritten, state_of, states_of
 from ivrel.core.mistakes import Unreadable
-from ivrel.core.severity import NOTHING, Selection, as_threshold
+from ivrel.core.severity import SEVERITIES
 
 __all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
 
@@ -80,17 +80,18 @@ def _per_second(burst: str, seconds: str) -> str:
 
 def _local(found: Sequence[Local]) -> Iterator[tuple[Path, Words, int]]:
     """All actions that write to the same kind of place, as one threshold if they make one."""
-    taken, sure = NOTHING, NOTHING
-    for local in found:
-        taken |= local.takes.most
-        sure |= local.takes.sure
     first = found[0]
-    level = as_threshold(taken) or ("" if taken else "none")
-    if taken != sure or not level:
-        # Of a selection that is no threshold, what of every facility is there.
-        rows = [taken.bits >> 8 * n & 0xFF for n in range(24)]
-        level = as_threshold(Selection(sum(min(rows) << 8 * n for n in range(24)))) or "none"
-    yield (), ("local", first.kind, level), first.line
+    most = sure = 0
+    for local in found:
+        most |= local.takes.most.bits
+        sure |= local.takes.sure.bits
+    # Of a selection that is no threshold, a file counts with what is there for sure of every facility; the console
+    # and the sessions with all that may be shown.
+    bits = sure if first.kind == "file" else most
+    rows = [bits >> 8 * n & 0xFF for n in range(24)]
+    codes = [(~row & row + 1).bit_length() - 1 for row in rows] if first.kind == "file" else [max(rows).bit_length()]
+    level = min(codes)
+    yield (), ("local", first.kind, SEVERITIES[level - 1] if level else "none"), first.line
 
 
 def _destination(forwards: Sequence[Forward]) -> Iterator[tuple[Path, Words, int]]:

@@ -116,7 +116,7 @@ def read_model(data: bytes) -> Model:
     """The model of a configuration; Unreadable if it has no main file."""
     found = parts(data)
     mains = sorted((p for p in found if PurePosixPath(p.name).name == MAIN), key=lambda p: p.name.count("/"))
-    if len(found) > 1 and not mains:
+    if not mains and (len(found) > 1 or "/" in found[0].name):
         raise Unreadable(f"no {MAIN} among its files")
     return _Walk(found, mains[0] if mains else found[0]).model()
 
