@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_right
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from functools import lru_cache
 
 from msgspec import Struct
@@ -264,11 +264,3 @@ class _Reader:
 
 def _unescaped(match: re.Match[str]) -> str:
     return "\n" if match[1] == "n" else match[1]
-
-
-def walk(statements: Sequence[Statement], above: tuple[Statement, ...] = ()) -> Iterator[tuple[Statement, ...]]:
-    """Every statement with all that it stands in, outermost first."""
-    for statement in statements:
-        whole = (*above, statement)
-        yield whole
-        yield from walk((*statement.body, *statement.other), whole)
