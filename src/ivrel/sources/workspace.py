@@ -108,11 +108,15 @@ class Workspace:
             for device in devices:
                 yield self.audit_device(device, today)
             return
-        chunks = range(0, len(devices), CHUNK)
+        # What the first devices teach, every worker knows from the start.
+        first = [self.audit_device(device, today) for device in devices[:CHUNK]]
+        chunks = range(CHUNK, len(devices), CHUNK)
         gc.set_threshold(100_000)  # results are many, and nothing in them is a circle
         decoder = msgspec.msgpack.Decoder(list[DeviceResult])
         with ProcessPoolExecutor(workers, get_context("fork"), _prepare, (self, devices, today)) as pool:
-            for packed in pool.map(_judge, chunks):
+            judged = pool.map(_judge, chunks)
+            yield from first
+            for packed in judged:
                 yield from decoder.decode(packed)
 
 
