@@ -254,6 +254,16 @@ def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> No
     ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", code=2)
     ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", "-o", tmp_path / "new", code=0)
     assert (tmp_path / "new" / "rsyslog.conf").read_text() == "*.* @198.51.100.22\n"
+    # What a change takes away goes; whatever else lies in the folder stays.
+    (tmp_path / "new" / "letter.txt").write_text("keep me")
+    (tmp_path / "gw" / "rsyslog.d").mkdir()
+    for folder in ("gw", "new"):
+        (tmp_path / folder / "rsyslog.d").mkdir(exist_ok=True)
+        (tmp_path / folder / "rsyslog.d" / "x.conf").write_text("*.* /x\n")
+    (tmp_path / "c.txt").write_text("--- rsyslog.d/x.conf\n+++ /dev/null\n@@ -1 +0,0 @@\n-*.* /x\n")
+    ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", "-o", tmp_path / "new", code=0)
+    left = sorted(p.relative_to(tmp_path / "new").as_posix() for p in (tmp_path / "new").rglob("*") if p.is_file())
+    assert left == ["letter.txt", "rsyslog.conf"]
 
 
 @pytest.mark.parametrize(

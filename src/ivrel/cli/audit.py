@@ -12,7 +12,16 @@ if TYPE_CHECKING:
 
     from ivrel.core.audit import DeviceResult
 
-FORMATS = ("json", "jsonl", "csv", "md", "sarif", "junit", "openmetrics")
+# What --format knows besides tables, and the module of `output` that writes it.
+FORMATS = {
+    "json": "json",
+    "jsonl": "jsonl",
+    "csv": "csv",
+    "md": "markdown",
+    "sarif": "sarif",
+    "junit": "junit",
+    "openmetrics": "openmetrics",
+}
 BY = ("site", "kind", "platform", "rule")
 
 
@@ -61,7 +70,7 @@ def run(args: argparse.Namespace) -> int:
     if args.format != "table":
         from ivrel.output.formats import Audit, show
 
-        show(args.format, Audit(workspace.fleet.name, policy, results()))
+        show(FORMATS[args.format], Audit(workspace.fleet.name, policy, results()))
     else:
         from ivrel.output.audit import show_audit
         from ivrel.sources.lines import LinesOf

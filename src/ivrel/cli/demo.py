@@ -51,12 +51,12 @@ def run(args: argparse.Namespace) -> int:
     for e in devices:
         name = e.device if e.files else f"{e.device}.conf"
         config, change = folder / "configs" / name, out / e.device / "change.txt"
-        data = read_configuration(config, name)
+        before = data = read_configuration(config, name)
         if change.exists():
             from ivrel.core.dialects.write import apply_change
 
             data = apply_change(dialects[e.platform], data, change.read_text(), str(change))
-        write_configuration(copies / "configs" / name, data)
+        write_configuration(copies / "configs" / name, data, before)
     say.command(f"ivrel audit -w {copies}", "And the audit of the copies:")
     second = main(["audit", "-w", str(copies)])
     done = first == 1 and second == 0

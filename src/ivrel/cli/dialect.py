@@ -181,7 +181,7 @@ def run_apply(args: argparse.Namespace) -> int:
     change = read_text(Path(args.change), args.change)
     after = apply_change(dialect, data, change, args.change)
     if args.output:
-        write_configuration(Path(args.output), after)
+        write_configuration(Path(args.output), after, data)
     elif after.startswith(MARK):
         raise InputError("this configuration is a folder; give -o DIR to write what it becomes")
     else:

@@ -74,6 +74,14 @@ def address(text: str) -> str:
         raise ValueError(f"'{shorten(text)}' is not an IP address") from None
 
 
+def is_address(text: str) -> bool:
+    """Whether a text is an IP address."""
+    try:
+        return bool(address(text))
+    except ValueError:
+        return False
+
+
 @lru_cache(maxsize=65536)
 def _name(text: str) -> str:
     if not text or not all(c.isalnum() or c in "-_." for c in text) or text.startswith("."):

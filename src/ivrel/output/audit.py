@@ -13,7 +13,19 @@ from ivrel.core.audit.verdict import GOOD, LETTERS, MARKS, VERDICTS, DeviceResul
 from ivrel.core.policy import Remark
 from ivrel.core.settings import SETTINGS
 from ivrel.output.grouped import alike, show_alike, show_groups
-from ivrel.output.screen import STYLES, console, count, line, next_commands, quoted, shown, stairs, styled, table
+from ivrel.output.screen import (
+    STYLES,
+    console,
+    count,
+    line,
+    next_commands,
+    quoted,
+    shown,
+    stairs,
+    styled,
+    table,
+    verdict_line,
+)
 
 MOST = 50  # devices shown one by one, unless all are asked for
 
@@ -128,13 +140,7 @@ def _findings(screen: Console, result: DeviceResult, text_of: LineText) -> None:
 
 
 def _finding(screen: Console, verdict: Verdict, text_of: LineText) -> None:
-    head = table()
-    head.show_header = False
-    head.add_column(width=12)
-    head.add_column(width=8)
-    head.add_column(overflow="fold")
-    head.add_row(Text(verdict.setting), styled(verdict.verdict), Text(verdict.why))
-    shown(screen, head, 2)
+    verdict_line(screen, verdict, 2)
     if verdict.where:
         shown(screen, quoted(_lines(verdict.where, text_of)), 12 + 2 + 8 + 2 + 2)
     if verdict.verdict not in GOOD:

@@ -1,4 +1,4 @@
-"""The formats of an audit for machines and for other systems: each is one module of this package, named here.
+"""The formats of an audit for machines and for other systems: each is one module of this package.
 
 A module has `write(out, audit)`, which writes to a text file; those that can do it write each device as soon
 as it is judged.
@@ -9,24 +9,14 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterable
 from importlib import import_module
+from typing import TYPE_CHECKING, NamedTuple
 
-from msgspec import Struct
-
-from ivrel.core.audit.verdict import DeviceResult
-from ivrel.core.policy import Policy
-
-FORMATS = {
-    "json": "json",
-    "jsonl": "jsonl",
-    "csv": "csv",
-    "md": "markdown",
-    "sarif": "sarif",
-    "junit": "junit",
-    "openmetrics": "openmetrics",
-}
+if TYPE_CHECKING:
+    from ivrel.core.audit.verdict import DeviceResult
+    from ivrel.core.policy import Policy
 
 
-class Audit(Struct, frozen=True):
+class Audit(NamedTuple):
     """An audit on its way: its results come one by one, and can be gone through once."""
 
     fleet: str
@@ -34,6 +24,6 @@ class Audit(Struct, frozen=True):
     results: Iterable[DeviceResult]
 
 
-def show(name: str, audit: Audit) -> None:
-    """Writes an audit in one of the formats to standard output."""
-    import_module(f"ivrel.output.{FORMATS[name]}").write(sys.stdout, audit)
+def show(module: str, audit: Audit) -> None:
+    """Writes an audit to standard output, by the module of a format."""
+    import_module(f"ivrel.output.{module}").write(sys.stdout, audit)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from msgspec import Struct
 from rich.console import Console
@@ -10,7 +10,7 @@ from rich.text import Text
 
 from ivrel.core.audit.verdict import GOOD, VERDICTS, DeviceResult, Place, Verdict
 from ivrel.core.form import shorten
-from ivrel.output.screen import STYLES, count, line, quoted, shown, stairs, styled, table
+from ivrel.output.screen import STYLES, count, line, quoted, shown, stairs, table, verdict_line
 
 MOST = 30  # findings shown, unless all are asked for
 NAMED = 6  # devices named with each
@@ -97,22 +97,16 @@ def alike(results: Sequence[DeviceResult]) -> list[Alike]:
     return [Alike(verdict, tuple(devices)) for verdict, devices in ranked]
 
 
-def show_alike(screen: Console, found: Sequence[Alike], every: bool, text_of: object) -> None:
+def show_alike(screen: Console, found: Sequence[Alike], every: bool, text_of: Callable[[Place], str]) -> None:
     """The findings, each with its devices and the line that decides it on the first of them."""
     for one in found if every else found[:MOST]:
         v = one.verdict
         screen.print()
-        head = table()
-        head.show_header = False
-        head.add_column(width=12)
-        head.add_column(width=8)
-        head.add_column(overflow="fold")
-        head.add_row(Text(v.setting), styled(v.verdict), Text(v.why))
-        shown(screen, head)
+        verdict_line(screen, v)
         named = ", ".join(one.devices[:NAMED])
         more = f" and {len(one.devices) - NAMED:,} more" if len(one.devices) > NAMED else ""
         shown(screen, Text.assemble((count(len(one.devices), "device"), "bold"), f"  {named}{more}"), 24)
-        if v.where and callable(text_of):
+        if v.where:
             place: Place = v.where[0]
             shown(screen, quoted([(f"{place.file}:{place.line}", text_of(place))]), 24)
         shown(screen, Text(f"'{v.rule}' asks: {v.wanted}", "dim"), 24)

@@ -15,6 +15,8 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from ivrel.core.audit.verdict import Verdict
+
 STYLES = {
     "breaks": "bold red",
     "unknown": "yellow",
@@ -77,6 +79,17 @@ def stairs(console: Console, heads: Sequence[str], names: Sequence[str], indent:
     for column in grid.columns[len(heads) :]:
         column.min_width = width - 1
     return grid
+
+
+def verdict_line(console: Console, verdict: Verdict, indent: int = 0) -> None:
+    """A verdict that is to be told: its setting, what it is, and why."""
+    grid = table()
+    grid.show_header = False
+    grid.add_column(width=12)
+    grid.add_column(width=8)
+    grid.add_column(overflow="fold")
+    grid.add_row(Text(verdict.setting), styled(verdict.verdict), Text(verdict.why))
+    shown(console, grid, indent)
 
 
 def shown(console: Console, item: object, indent: int = 0) -> None:

@@ -58,17 +58,20 @@ def read_configuration(path: Path | str, shown: str) -> bytes:
     return pack({name: read_bytes(p, f"{shown}/{name}") for name, p in names.items()})
 
 
-def write_configuration(path: Path, data: bytes) -> None:
-    """Writes a configuration: a file, or of a bundle the files of a folder; those that went are removed."""
+def write_configuration(path: Path, data: bytes, before: bytes) -> None:
+    """Writes a configuration: a file, or of a bundle the files of a folder.
+
+    Of what was there `before`, the files that are gone are removed; nothing else in the folder is touched.
+    """
     files = {part.name: part.data for part in parts(data)}
     if "" in files:
         write_bytes(path, data)
         return
     for name, text in files.items():
         write_bytes(path / name, text)
-    for old in sorted(path.rglob("*")):
-        if old.is_file() and old.relative_to(path).as_posix() not in files:
-            old.unlink()
+    for part in parts(before):
+        if part.name not in files:
+            (path / part.name).unlink(missing_ok=True)
 
 
 def read_text(path: Path, shown: str) -> str:

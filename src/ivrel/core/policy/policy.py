@@ -95,7 +95,7 @@ class Site(Struct, frozen=True):
     zone: str | None = None
 
 
-class Policy(Struct, frozen=True):
+class Policy(Struct, frozen=True, eq=False):
     """Collectors, rules and waivers, as one file has them."""
 
     name: str
@@ -109,28 +109,16 @@ class Policy(Struct, frozen=True):
 def effective(policy: Policy, device: Device) -> dict[str, Requirement]:
     """What a policy asks of a device, setting by setting in the order of the table of settings."""
     # Devices that rules cannot tell apart are asked the same; fleets have many such.
-    named = device.name if any("device" in {**rule.where, **rule.but} for rule in policy.rules) else ""
-    return _asked(policy, (device.kind, device.site, device.platform, device.groups, named), device)
+    name = device.name if _names_devices(policy) else ""
+    return dict(_effective(policy, Device(name, device.kind, device.site, device.platform, device.groups)))
 
 
-class _ByLook(dict[Any, dict[str, Requirement]]):
-    """What is asked of devices that look alike, for the policy that was last asked."""
-
-    policy: Policy | None = None
-
-
-_known = _ByLook()
+@lru_cache(maxsize=64)
+def _names_devices(policy: Policy) -> bool:
+    return any("device" in rule.where or "device" in rule.but for rule in policy.rules)
 
 
-def _asked(policy: Policy, look: tuple[object, ...], device: Device) -> dict[str, Requirement]:
-    if _known.policy is not policy:
-        _known.clear()
-        _known.policy = policy
-    if look not in _known:
-        _known[look] = _effective(policy, device)
-    return dict(_known[look])
-
-
+@lru_cache(maxsize=4096)
 def _effective(policy: Policy, device: Device) -> dict[str, Requirement]:
     asked: dict[str, Requirement] = {}
     for rule in policy.rules:

@@ -20,7 +20,7 @@ from ivrel.core.settings.base import (
     mend_value,
 )
 from ivrel.core.settings.need import Need, SetNeed, read_need, read_parts, read_set_need
-from ivrel.core.settings.rows import add_row, addresses_of, remove_rows
+from ivrel.core.settings.rows import addresses_of, differences, with_rows
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -55,7 +55,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         return [*out, Finding(f"{dialect.name} says nothing of time servers")]
     servers = addresses_of(records, "server")
     every = tuple(line for lines in servers.values() for line in lines)
-    missing, gone = _differences(needs.get("servers", SetNeed()), servers)
+    missing, gone = differences(needs.get("servers", SetNeed()), servers)
     if not servers and (missing or not needs.get("count", Need()).accepts("0")):
         calendar = ", and its stamps are a calendar's" if records.get("stamp.kind").value == "calendar" else ""
         return [*out, Finding(f"nothing sets the clock{calendar}")]
@@ -65,12 +65,6 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     if "count" in needs and not needs["count"].accepts(str(len(servers))):
         out.append(Finding(f"{len(servers)} time servers, not {needs['count'].text}", every))
     return out
-
-
-def _differences(need: SetNeed, servers: Mapping[str, object]) -> tuple[list[str], list[str]]:
-    """The addresses that are missing, and those that must go."""
-    gone = [a for a in servers if a in need.never or (need.exactly is not None and a not in need.exactly)]
-    return [a for a in need.wanted if a not in servers], gone
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -86,10 +80,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         return records, obstacles
     if not dialect.has("server.address"):
         return records, [*obstacles, Obstacle(f"{dialect.name} has no statement for time servers", True)]
-    missing, gone = _differences(needs.get("servers", SetNeed()), addresses_of(records, "server"))
-    for address in missing:
-        records = add_row(records, "server", address)
-    records = remove_rows(records, "server", gone)
+    records = with_rows(records, "server", needs.get("servers", SetNeed()))
     count = len(addresses_of(records, "server"))
     if "count" in needs and not needs["count"].accepts(str(count)):
         obstacles.append(Obstacle("the policy names too few time servers to choose from; name them under `servers`"))

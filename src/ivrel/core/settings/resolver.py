@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ivrel.core.dialects.records import Records
-from ivrel.core.fleet import address
+from ivrel.core.fleet import address, is_address
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting
 from ivrel.core.settings.need import SetNeed, read_set_need
-from ivrel.core.settings.rows import add_row, addresses_of, remove_rows
+from ivrel.core.settings.rows import addresses_of, differences, with_rows
 
 NEEDED = "where-needed"
 
@@ -32,14 +32,7 @@ def facts(scope: Scope) -> list[Fact]:
 def _named(scope: Scope) -> list[str]:
     """The destinations that are named by host name."""
     names = [str(d.endpoint[0]) for d in scope.destinations if d.endpoint[0] is not None]
-    return [name for name in names if not _is_address(name)]
-
-
-def _is_address(text: str) -> bool:
-    try:
-        return bool(address(text))
-    except ValueError:
-        return False
+    return [name for name in names if not is_address(name)]
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
@@ -53,14 +46,9 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             return [Finding(said, (), "unknown")]
         lines = tuple(line for d in scope.destinations if str(d.endpoint[0]) in named for line in d.lines())
         return [Finding(f"{', '.join(named)} is a host name, and there is no resolver", lines)]
-    need: SetNeed = needs[""]
-    missing = [a for a in need.wanted if a not in found]
+    missing, gone = differences(needs[""], found)
     out = [Finding(f"the resolver {', '.join(missing)} is missing")] if missing else []
-    return out + [Finding(f"the resolver {a} is not asked for", found[a]) for a in _gone(need, found)]
-
-
-def _gone(need: SetNeed, found: Mapping[str, object]) -> list[str]:
-    return [a for a in found if a in need.never or (need.exactly is not None and a not in need.exactly)]
+    return out + [Finding(f"the resolver {a} is not asked for", found[a]) for a in gone]
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -71,11 +59,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         return records, [Obstacle("the policy names no resolver; ask for `resolver: [ADDRESS]`")]
     if not records.dialect.has("resolver.address"):
         return records, [Obstacle(f"{records.dialect.name} has no statement for resolvers", True)]
-    found = addresses_of(records, "resolver")
-    for wanted in needs[""].wanted:
-        if wanted not in found:
-            records = add_row(records, "resolver", wanted)
-    return remove_rows(records, "resolver", _gone(needs[""], found)), []
+    return with_rows(records, "resolver", needs[""]), []
 
 
 SETTING = Setting(

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Container
+from collections.abc import Container, Mapping
 
 from ivrel.core.dialects.records import Key, Records
+from ivrel.core.settings.need import SetNeed
 
 
 def addresses_of(records: Records, table: str) -> dict[str, tuple[int, ...]]:
@@ -15,6 +16,20 @@ def addresses_of(records: Records, table: str) -> dict[str, tuple[int, ...]]:
         if said.value is not None:
             out[str(said.value)] = said.lines
     return out
+
+
+def differences(need: SetNeed, found: Mapping[str, object]) -> tuple[list[str], list[str]]:
+    """The addresses that are missing, and those that must go."""
+    gone = [a for a in found if a in need.never or (need.exactly is not None and a not in need.exactly)]
+    return [a for a in need.wanted if a not in found], gone
+
+
+def with_rows(records: Records, table: str, need: SetNeed) -> Records:
+    """The records with the addresses that are asked for, and without those that must go."""
+    missing, gone = differences(need, addresses_of(records, table))
+    for address in missing:
+        records = add_row(records, table, address)
+    return remove_rows(records, table, gone)
 
 
 def add_row(records: Records, table: str, address: str) -> Records:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from msgspec import Struct
 
 from ivrel.core.dialects.records import Key, Records, Row
-from ivrel.core.fleet import address
+from ivrel.core.fleet import address, is_address
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
     Collector,
@@ -199,7 +199,7 @@ def _choice(scope: Scope, need: Need, by_interface: bool) -> str | None:
         if wanted == IDENTITY:
             wanted = (scope.device.identity if scope.device else None) or ""
         if not _knows_interfaces(scope.records):
-            if wanted and _is_address(wanted) != by_interface:
+            if wanted and is_address(wanted) != by_interface:
                 return wanted
             continue
         found = _interface_with(scope.records, wanted)
@@ -211,13 +211,6 @@ def _choice(scope: Scope, need: Need, by_interface: bool) -> str | None:
         if isinstance(addresses, tuple):
             return name if by_interface else wanted if found else str(addresses[0])
     return None
-
-
-def _is_address(text: str) -> bool:
-    try:
-        return bool(address(text))
-    except ValueError:
-        return False
 
 
 def _stuck(scope: Scope, need: Need) -> str:

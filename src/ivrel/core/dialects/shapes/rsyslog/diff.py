@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from difflib import unified_diff
 
-from ivrel.core.bundle import pack, parts
+from ivrel.core.bundle import MARK, pack, parts
 from ivrel.core.dialects.shapes.base import Edit, Refused, Words
 
 NAMELESS = "configuration"  # what a configuration of one file is called in a diff
@@ -79,7 +79,7 @@ def _name(line: str) -> str:
 
 def apply_hunk(data: bytes, edit: Edit) -> bytes:
     """The text after one hunk; Refused if it does not fit there."""
-    bundled = data.startswith(b"\x1c")
+    bundled = data.startswith(MARK)
     files = {p.name: _lines(p.data) for p in parts(data)}
     _, old, new, start, count = edit.words
     name = new if old == NOTHING else old

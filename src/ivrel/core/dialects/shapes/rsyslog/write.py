@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from pathlib import PurePosixPath
 
-from ivrel.core.bundle import pack, parts
+from ivrel.core.bundle import MARK, pack, parts
 from ivrel.core.dialects.shapes.rsyslog.model import Endpoint, Forward, Model, read_model
 from ivrel.core.dialects.shapes.rsyslog.script import Statement, read_script
 from ivrel.core.dialects.shapes.rsyslog.selectors import write_filter
@@ -260,7 +260,7 @@ def _taken_back(data: bytes) -> bytes:
 
 def _packed(data: bytes, files: Mapping[str, str]) -> bytes:
     encoded = {name: text.encode() for name, text in files.items()}
-    if not data.startswith(b"\x1c"):
+    if not data.startswith(MARK):
         return encoded[""]
     order = [p.name for p in parts(data)]
     return pack({name: encoded[name] for name in (*[n for n in order if n in encoded], *encoded)})
