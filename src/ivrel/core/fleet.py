@@ -11,7 +11,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from functools import lru_cache
@@ -57,9 +57,13 @@ class Choice(Struct, frozen=True):
     groups: tuple[str, ...] = ()
 
 
-# IPv4 as it is mostly written, which is its canonical form.
+# Addresses as they are mostly written, which is their canonical form: IPv4; and IPv6 with one gap and no other
+# zeros, at most six groups (RFC 5952 section 4).
 _OCTET = r"(?:25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])"
-_PLAIN = re.compile(rf"{_OCTET}(?:\.{_OCTET}){{3}}", re.ASCII)
+_HEXTET = r"[1-9a-f][0-9a-f]{0,3}"
+_PLAIN = re.compile(
+    rf"{_OCTET}(?:\.{_OCTET}){{3}}|(?!(?:[^:]*:){{7}}){_HEXTET}(?::{_HEXTET})*::(?:{_HEXTET}(?::{_HEXTET})*)?"
+)
 
 
 @lru_cache(maxsize=65536)
@@ -82,11 +86,38 @@ def is_address(text: str) -> bool:
         return False
 
 
+_NAME = re.compile(r"(?!\.)[\w.-]+")
+
+
 @lru_cache(maxsize=65536)
 def _name(text: str) -> str:
-    if not text or not all(c.isalnum() or c in "-_." for c in text) or text.startswith("."):
+    if not _NAME.fullmatch(text):
         raise ValueError(f"'{shorten(text)}' is not a name; expected letters, digits, '-', '_' and '.'")
     return text
+
+
+@lru_cache(maxsize=64)
+def _kind(text: str) -> str:
+    if text not in KINDS:
+        raise ValueError(f"kind {not_one_of(text, KINDS)}")
+    return text
+
+
+@lru_cache(maxsize=4096)
+def _groups(text: str) -> tuple[str, ...]:
+    return tuple(_name(word) for word in text.replace(";", " ").split())
+
+
+# How the cells of each column are read, and the field that they fill.
+_CELLS: dict[str, tuple[str, Callable[[str], object]]] = {
+    "device": ("name", _name),
+    "kind": ("kind", _kind),
+    "site": ("site", _name),
+    "platform": ("platform", _name),
+    "groups": ("groups", _groups),
+    "identity": ("identity", address),
+    "configuration": ("configuration", str),
+}
 
 
 def _built(at: Node, device: str, **fields: Any) -> Device:
@@ -173,9 +204,12 @@ def _read_csv(text: str, report: Report) -> tuple[str, list[Device]]:
                 if report.mistakes:
                     break
                 continue
-            device = _csv_device(dict(zip(header, row, strict=False)), len(row), header, reader.line_num, report)
-            if device:
-                devices.append(device)
+            if len(row) == len(header):
+                device = _csv_device(zip(header, row, strict=True), reader.line_num, report)
+                devices += [device] if device else []
+            else:
+                said = f"{len(row)} fields; expected {len(header)}, as in the header"
+                report.mistakes.append(Mistake(report.file, said, reader.line_num, 1))
     except csv.Error as problem:
         report.mistakes.append(Mistake(report.file, f"not CSV: {problem}", reader.line_num, 1))
     return name, devices
@@ -193,33 +227,21 @@ def _check_header(header: Sequence[str], report: Report) -> None:
     )
 
 
-def _csv_device(cells: dict[str, str], width: int, header: Sequence[str], line: int, report: Report) -> Device | None:
-    def wrong(said: str) -> None:
-        report.mistakes.append(Mistake(report.file, said, line, 1))
-
-    if width != len(header):
-        wrong(f"{width} fields; expected {len(header)}, as in the header")
-        return None
-    before = len(report.mistakes)
-    fields: dict[str, Any] = {}
-    for key, cell in cells.items():
+def _csv_device(cells: Iterable[tuple[str, str]], line: int, report: Report) -> Device | None:
+    fields: dict[str, Any] = {"line": line}
+    wrong = []
+    for key, cell in cells:
+        name, parse = _CELLS[key]
         word = cell.strip()
-        try:
-            if key == "groups":
-                fields[key] = tuple(_name(w) for w in word.replace(";", " ").split())
-            elif not word:
-                if DEVICE.keys[key].must:
-                    wrong(f"no {key}")
-            elif key == "kind":
-                fields[key] = word
-                if word not in KINDS:
-                    wrong(f"kind {not_one_of(word, KINDS)}")
-            else:
-                parse = address if key == "identity" else str if key == "configuration" else _name
-                fields["name" if key == "device" else key] = parse(word)
-        except ValueError as problem:
-            wrong(str(problem))
-    return Device(line=line, **fields) if len(report.mistakes) == before else None
+        if word:
+            try:
+                fields[name] = parse(word)
+            except ValueError as problem:
+                wrong.append(str(problem))
+        elif DEVICE.keys[key].must:
+            wrong.append(f"no {key}")
+    report.mistakes += [Mistake(report.file, said, line, 1) for said in wrong]
+    return None if wrong else Device(**fields)
 
 
 def choose(fleet: Fleet, choice: Choice) -> tuple[Device, ...]:

@@ -11,7 +11,7 @@ from msgspec import Struct
 from ivrel.core.audit.verdict import GOOD, DeviceResult, Place, Verdict
 from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import Records, Stray, looks_like, read_records
+from ivrel.core.dialects.records import Mark, Records, Stray, looks_like, read_records
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.fleet import Device
 from ivrel.core.mistakes import Foreign, Unreadable
@@ -73,7 +73,7 @@ def scope_of(device: Device, records: Records, policy: Policy, asked: Mapping[st
 def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:
     """The verdicts of one device, waivers aside."""
     strays, places = scope.records.strays, scope.records.place(file)
-    if not strays and places.file:
+    if not strays and places.file and not scope.records.changed:
         return _remembered(scope, asked, places)
     return tuple(
         _doubtful(scope, r, found, places)
@@ -103,15 +103,17 @@ def _remembered(scope: Scope, asked: Mapping[str, Requirement], places: Places) 
     """
     dialect = scope.records.dialect
     concerning = _concerning(dialect)
-    marks = [one for one in scope.records.marks if concerning[one[0].pattern]]
-    if len(marks) < len(scope.records.marks):
+    marks: list[Mark] = []
+    rest: list[Mark] = []
+    for one in scope.records.marks:
+        (marks if concerning[one[0].pattern] else rest).append(one)
+    if rest:
         # A statement about the device itself may be the only one that makes a row.
         named = {(m.table, m.key) for m, _ in marks}
-        rest = (one for one in scope.records.marks if not concerning[one[0].pattern])
         marks += [(m, line) for m, line in rest if m.pattern >= 0 and (m.table, m.key) not in named]
     lines = [line for _, line in marks]
     # The key holds what has to be the same; what it names is kept alive with it, so that no other takes its place.
-    hang_on: tuple[object, ...] = (dialect, *asked.values(), *(m for m, _ in marks))
+    hang_on: tuple[object, ...] = (dialect, *asked.values(), *[m for m, _ in marks])
     key = (len(asked), *map(id, hang_on))
     known = _seen.get(key)
     if known is None:
@@ -119,15 +121,17 @@ def _remembered(scope: Scope, asked: Mapping[str, Requirement], places: Places) 
         if len(_seen) < MOST and len(set(lines)) == len(lines):
             _seen[key] = _Seen(hang_on, _by_statement(given, lines))
         return tuple(given.values())
-    out = []
+    out, file = [], places.file
     for r in asked.values():
         told = known.verdicts.get(r.setting)
         if told is None:
             out.append(_unasked(r) if r.problem else _judge(scope, r, places))
             continue
         v, at = told
-        where = tuple(sorted([Place(places.file, lines[n]) for n in at], key=lambda p: p.line)) if at else ()
-        out.append(Verdict(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why, where) if at else v)
+        if at:
+            where = tuple([Place(file, line) for line in sorted([lines[n] for n in at])])
+            v = Verdict(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why, where)
+        out.append(v)
     return tuple(out)
 
 

@@ -25,6 +25,10 @@ Path = tuple[Words, ...]
 Fields = tuple[tuple[str, Value], ...]
 Spelling = Mapping[str, Mapping[str, Sequence[str]]]
 
+Fixed = tuple[tuple[int, str], ...]  # words, with the places that they have in every statement of a pattern
+
+MANY = 1 << 30  # more words than any statement has
+
 _SLOT = re.compile(r"\{([^{}=:]*)(?:=([^{}=:]*):([^{}:]+))?\}")
 _MARK = re.compile("[\ue000-\uefff]")
 
@@ -231,6 +235,23 @@ def _opening(items: tuple[Item, ...]) -> Words:
             break
         out.append(item.word)
     return tuple(out)
+
+
+def outline(items: Sequence[Item]) -> tuple[Fixed, int, int]:
+    """What every statement of a pattern has in common: words at certain places; the least and most words."""
+    fixed: list[tuple[int, str]] = []
+    least, most, certain = 0, 0, True
+    for item in items:
+        if isinstance(item, Rest):
+            return tuple(fixed), least, MANY
+        if isinstance(item, Maybe):
+            certain = False
+            most += outline(item.items)[2]
+            continue
+        if certain and isinstance(item, Literal | Flag):
+            fixed.append((least, item.word))
+        least, most = least + 1, most + 1
+    return tuple(fixed), least, most
 
 
 def _named_by(items: tuple[Item, ...], keys: Sequence[str]) -> tuple[Item, ...]:

@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.pattern import Fields, Item, Literal, Path, Pattern, Variable, Words
+from ivrel.core.dialects.pattern import Fields, Fixed, Item, Literal, Path, Pattern, Variable, Words, outline
 from ivrel.core.dialects.shapes import Found
 from ivrel.core.dialects.shapes.base import LONGEST, decode
 from ivrel.core.dialects.slots import SLOTS, Value
@@ -35,7 +35,6 @@ class Said(Struct, frozen=True, gc=False):
 
 
 Row = Mapping[str, Said]
-Tables = dict[str, dict[Key, dict[str, Said]]]
 _NO_ROWS: Mapping[Key, Row] = {}
 _UNSAID = Said(None, (), True)
 
@@ -66,62 +65,85 @@ class Match(Struct, frozen=True):
     words: Words
 
 
-Written = tuple[Match, int]  # the statement that a pattern was found in, and its line
+Name = tuple[str, Value]  # a table and the key of one of its rows
+Mark = tuple[Match, int]  # a statement that was understood, and its line
 
 
 class Records:
     """The rows of one configuration; changed only by making another one."""
 
-    __slots__ = ("_data", "_matcher", "_near", "_one", "_rows", "dialect", "marks", "strays", "written")
+    __slots__ = (
+        *("_ahead", "_data", "_early", "_matcher", "_near", "_one", "_rows", "_tables", "_written"),
+        *("changed", "dialect", "marks", "strays"),
+    )
 
     def __init__(
         self,
         matcher: Matcher,
-        rows: Mapping[str, Mapping[Key, Row]],
-        written: dict[tuple[int, Key], Written],
+        marks: Sequence[Mark],
         strays: tuple[Stray, ...],
         data: bytes,
+        ahead: Container[Name] = (),
+        early: Sequence[Mark] = (),
     ) -> None:
-        self._matcher, self._rows, self._data = matcher, dict(rows), data
+        self._matcher, self._data = matcher, data
+        self._ahead, self._early = ahead, early  # rows that were looked up while reading, and what they say
+        self._tables = _by_table(marks)
+        self._rows: dict[str, Mapping[Key, Row]] = {}
+        self._written: Mapping[tuple[int, Key], Mark] | None = None
         self._near: dict[tuple[str, Value], tuple[Key, Row] | None] = {}
         self._one: dict[tuple[str, Value], Row | None] = {}
-        self.dialect, self.written, self.strays = matcher.dialect, written, strays
-        self.marks: list[tuple[Match, int]] = []  # the statements read, in their order
+        self.dialect, self.marks, self.strays = matcher.dialect, marks, strays
+        self.changed = False  # whether they are what the text says
 
     def rows(self, table: str) -> Mapping[Key, Row]:
         """The rows of a table, by key, in the order of the text."""
-        if table not in self._rows and table in LAZY:
-            self._rows[table] = self._matcher.lookup(self._data, table, None, self.written)
-        return self._rows.get(table, _NO_ROWS)
+        rows = self._rows.get(table)
+        if rows is None:
+            marks = self._tables.get(table, ())
+            if not marks and table in LAZY:
+                marks = self._tables[table] = self._matcher.lookup(self._data, table, None)
+                self._written = None
+            rows = self._rows[table] = self._matcher.rows(marks) if marks else _NO_ROWS
+        return rows
 
     def loaded(self, table: str) -> bool:
         """Whether a table's rows are here: those of a lazy one only after they were asked for."""
-        return table not in LAZY or table in self._rows
+        return table not in LAZY or table in self._rows or table in self._tables
 
     def load(self) -> None:
         """Reads the rows of lazy tables that corrections may change."""
         if "gate" in self.dialect.keys:
             self.rows("gate")
 
+    @property
+    def written(self) -> Mapping[tuple[int, Key], Mark]:
+        """The last statement that each pattern was found in for a row, of all that was read."""
+        if self._written is None:
+            self._written = {(m.pattern, m.key): (m, line) for marks in self._tables.values() for m, line in marks}
+        return self._written
+
     def row(self, table: str, key: Value) -> Row | None:
         """One row of a table whose key is one field; a lazy table is not read as a whole for it."""
-        if table in self._rows or table not in LAZY:
+        if self.loaded(table):
             return self.rows(table).get((key,))
         if (table, key) not in self._one:
             # Whatever else is named in the text will be asked for, too, and costs nothing more now.
-            keys = dict.fromkeys((key, *self._named(table)))
-            found = self._matcher.lookup(self._data, table, tuple(keys))
+            keys = tuple(dict.fromkeys((key, *self._named(table))))
+            if all((table, k) in self._ahead for k in keys):
+                marks = [mark for mark in self._early if mark[0].table == table]
+            else:
+                marks = self._matcher.lookup(self._data, table, keys)
+            found = self._matcher.rows(marks)
             self._one.update({(table, k): found.get((k,)) for k in keys})
         return self._one[table, key]
 
     def _named(self, table: str) -> Iterator[Value]:
         """The keys of a lazy table that rows of other tables name."""
-        ending = f"source-{table}"
-        for name in ("", "destination", "feed"):
-            for row in self._rows.get(name, _NO_ROWS).values():
-                for slot, said in row.items():
-                    if slot.endswith(ending) and isinstance(said.value, str | int):
-                        yield said.value
+        for name, slot in self._matcher.naming[table]:
+            for row in self.rows(name).values():
+                if slot in row and isinstance(value := row[slot].value, str | int):
+                    yield value
 
     def row_with(self, table: str, slot: str, value: Value) -> tuple[Key, Row] | None:
         """The first row of a lazy table one of whose `many` values is this one."""
@@ -131,7 +153,7 @@ class Records:
         return self._near[at]
 
     def _look_for(self, table: str, slot: str, value: Value) -> tuple[Key, Row] | None:
-        if table not in self._rows:
+        if not self.loaded(table):
             # What is asked for is mostly what another row names, and that was looked up already.
             for (known, key), row in self._one.items():
                 if known == table and row is not None and value in self._values(row, slot):
@@ -149,7 +171,7 @@ class Records:
     def get(self, slot: str, row: Row | None = None) -> Said:
         """What a slot is: said by the text, or the platform's default."""
         if row is None:
-            row = self._rows.get("", _NO_ROWS).get((), {})
+            row = self.rows("").get((), {})
         said = row.get(slot)
         if said is not None:
             return said
@@ -184,9 +206,22 @@ class Records:
         return self._with(table, {k: r for k, r in self.rows(table).items() if k != key})
 
     def _with(self, table: str, rows: Mapping[Key, Row]) -> Records:
-        out = Records(self._matcher, {**self._rows, table: rows}, self.written, self.strays, self._data)
-        out._near, out._one = self._near, self._one  # what was looked up in the text holds for it, too
+        out = Records(self._matcher, (), self.strays, self._data)
+        out._rows, out.changed = {**self._rows, table: rows}, True
+        # What was read and looked up in the text holds for it, too.
+        out.marks, out._tables, out._near, out._one = self.marks, self._tables, self._near, self._one
         return out
+
+
+def _by_table(marks: Iterable[Mark]) -> dict[str, list[Mark]]:
+    out: dict[str, list[Mark]] = {}
+    for mark in marks:
+        table = mark[0].table
+        if table in out:
+            out[table].append(mark)
+        else:
+            out[table] = [mark]
+    return out
 
 
 def read_records(dialect: Dialect, data: bytes, settings: frozenset[str] | None = None) -> Records:
@@ -218,13 +253,17 @@ class Matcher:
     """Finds the pattern of a statement; remembers what it saw, for fleets repeat themselves."""
 
     MOST = 50_000  # statements remembered
+    AHEAD = 8  # rows of lazy tables that are read before they are asked for
 
     def __init__(self, dialect: Dialect) -> None:
         self.dialect = dialect
         self.grammar = dialect.grammar
         self.defaults = {slot: Said(value, (), True) for slot, value in dialect.defaults.items()}
         self.keys = frozenset(slot for slots in dialect.keys.values() for slot in slots)
+        self._wanted: dict[Name, int] = {}
+        self._ahead: dict[Words, Name] = {}
         self._seen: dict[tuple[Path, bytes], Match | tuple[str, ...] | None] = {}
+        self._fitting: dict[tuple[int, str, int], list[tuple[int, Pattern, Fixed]]] = {}
         self._by_opening: dict[tuple[int, str], list[tuple[int, Pattern]]] = {}
         for number, pattern in enumerate(dialect.patterns):
             self._by_opening.setdefault((len(pattern.path), _first(pattern)), []).append((number, pattern))
@@ -235,22 +274,28 @@ class Matcher:
         self.idle_heads = tuple(dict.fromkeys(_head(p) for p in dialect.patterns if _head(p) not in self.heads))
         # Behind these words stands the name of a row, so that one row can be looked up by it.
         self.named_heads = {_head(p) for p in lazy if _is_named(p, self.keys)}
+        # The slots of other tables whose values are names of rows of a lazy one, with their tables.
+        own = {(p.table, slot) for p in dialect.patterns for slot in p.own_slots}
+        self.naming = {t: sorted(at for at in own if at[1].endswith((f".source-{t}", f"source.{t}"))) for t in LAZY}
+        # For a slot, the first words of its statements and the words right before its value.
+        self._near: dict[str, tuple[tuple[Words, ...], frozenset[bytes]]] = {}
         self.lazy_heads = {t: tuple(dict.fromkeys(_head(p) for p in lazy if p.table == t)) for t in LAZY}
 
     def read(self, data: bytes, settings: frozenset[str] | None = None) -> Records:
         """The records of a configuration."""
-        rows: Tables = {}
-        written: dict[tuple[int, Key], Written] = {}
         strays: list[Stray] = []
         heads = self.heads if settings is None else self._heads_for(settings)
-        marks: list[tuple[Match, int]] = []
-        known = self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, written, strays, marks)
+        ahead = {head: name for head, name in self._ahead.items() if head[:1] not in heads}
+        marks: list[Mark] = []
+        known = self._collect(self.grammar.scan(data, (*heads, *ahead), self.dialect.style), marks, strays, ahead)
         others = [head for head in (*self.heads, *self.idle_heads) if head not in heads]
-        if not known and not self._fill(self.grammar.scan(data, others, self.dialect.style), {}, {}, None):
+        if not known and not self._collect(self.grammar.scan(data, others, self.dialect.style), [], []):
             raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
-        out = Records(self, rows, written, tuple(strays), data)
-        out.marks = marks
-        return out
+        if not ahead:
+            return Records(self, marks, tuple(strays), data)
+        early = [mark for mark in marks if mark[0].table in LAZY]
+        marks = [mark for mark in marks if mark[0].table not in LAZY]
+        return Records(self, marks, tuple(strays), data, frozenset(ahead.values()), early)
 
     def _heads_for(self, settings: frozenset[str]) -> tuple[Words, ...]:
         """The first words of what bears on any of these settings."""
@@ -272,27 +317,34 @@ class Matcher:
         for path, raw, line in self.grammar.scan(data, (*self.heads, *self.idle_heads), self.dialect.style):
             yield line, decode(raw[:LONGEST]), self.match(path, raw)
 
-    def lookup(
-        self,
-        data: bytes,
-        table: str,
-        keys: Sequence[Value] | None,
-        written: dict[tuple[int, Key], Written] | None = None,
-    ) -> Mapping[Key, Row]:
-        """The rows of a lazy table; with `keys`, only those of these names. `written` gets the statements."""
+    def lookup(self, data: bytes, table: str, keys: Sequence[Value] | None) -> list[Mark]:
+        """The statements of a lazy table; with `keys`, only those of these names."""
         heads = self.lazy_heads[table]
         if keys is not None:
+            self._look_ahead(table, keys)
             named = [[(*head, str(k)) for k in keys] if head in self.named_heads else [head] for head in heads]
             heads = tuple(head for some in named for head in some)
-        rows: Tables = {}
-        self._fill(self.grammar.scan(data, heads, self.dialect.style), rows, {} if written is None else written, None)
-        return rows.get(table, {})
+        marks: list[Mark] = []
+        self._collect(self.grammar.scan(data, heads, self.dialect.style), marks, [])
+        return [mark for mark in marks if mark[0].table == table]
+
+    def _look_ahead(self, table: str, keys: Sequence[Value]) -> None:
+        """Makes rows that several texts asked for by the same name be read with all else from now on."""
+        heads = self.lazy_heads[table]
+        if len(heads) != 1 or heads[0] not in self.named_heads:
+            return
+        for key in keys:
+            self._wanted[table, key] = self._wanted.get((table, key), 0) + 1
+            if self._wanted[table, key] > 1 and len(self._ahead) < self.AHEAD:
+                self._ahead[*heads[0], str(key)] = table, key
 
     def keys_near(self, data: bytes, slot: str, value: Value) -> Iterator[Value]:
         """The keys of rows that say a value in its usual spelling: a quick look that may miss some."""
         patterns = [p for p in self.dialect.patterns if slot in p.slots]
-        heads = tuple(dict.fromkeys(_head(p) for p in patterns))
-        behind = {p.before(slot).encode() for p in patterns}
+        if slot not in self._near:
+            heads = tuple(dict.fromkeys(_head(p) for p in patterns))
+            self._near[slot] = heads, frozenset(p.before(slot).encode() for p in patterns)
+        heads, behind = self._near[slot]
         for path, raw, _ in self.grammar.holding(data, str(value).encode(), heads, self.dialect.style, behind):
             words = tuple(self.grammar.split(decode(raw)))
             for fields in filter(None, (p.read(path, words) for p in patterns)):
@@ -300,14 +352,13 @@ class Matcher:
                 if got[slot] == value:
                     yield got[self.dialect.keys[patterns[0].table][0]]
 
-    def _fill(
-        self,
-        found: Iterable[Found],
-        rows: Tables,
-        written: dict[tuple[int, Key], Written],
-        strays: list[Stray] | None,
-        marks: list[tuple[Match, int]] | None = None,
+    def _collect(
+        self, found: Iterable[Found], marks: list[Mark], strays: list[Stray], ahead: Container[Words] = ()
     ) -> bool:
+        """Gathers what is understood and what is not; says whether anything is of this platform.
+
+        In the parts that begin with the words `ahead`, what is not understood bears on nothing.
+        """
         known = False
         seen = self._seen
         for path, raw, line in found:
@@ -320,29 +371,29 @@ class Matcher:
             if match is None:
                 known = True
             elif isinstance(match, Match):
-                known = True
-                key, said = match.key, (line,)
-                if marks is not None:
-                    marks.append((match, line))
-                table = rows.get(match.table)
-                if table is None:
-                    table = rows[match.table] = {}
-                row = table.get(key)
-                if row is None:
-                    row = table[key] = {slot: Said(value, said) for slot, value in match.named}
-                for slot, value in match.fields:
-                    row[slot] = Said(value, said)
-                for slot, value in match.many:
-                    old = row.get(slot, _UNSAID)
-                    values = old.value if isinstance(old.value, tuple) else ()
-                    row[slot] = Said((*values, value), (*old.lines, line))
-                # What a statement leaves out has its default again, by the line of that statement.
-                for slot in match.silent:
-                    row[slot] = Said(self.dialect.defaults.get(slot), said, True)
-                written[match.pattern, key] = (match, line)
-            elif strays is not None:
+                marks.append((match, line))
+            elif not ahead or (*path, tuple(self.grammar.split(decode(raw))))[0][:2] not in ahead:
                 strays.append(Stray(line, shorten(decode(raw), 120), match))
-        return known
+        return known or bool(marks)
+
+    def rows(self, marks: Iterable[Mark]) -> dict[Key, dict[str, Said]]:
+        """The rows of one table that its statements make, the later ones over the earlier."""
+        rows: dict[Key, dict[str, Said]] = {}
+        for match, line in marks:
+            said = (line,)
+            row = rows.get(match.key)
+            if row is None:
+                row = rows[match.key] = {slot: Said(value, said) for slot, value in match.named}
+            for slot, value in match.fields:
+                row[slot] = Said(value, said)
+            for slot, value in match.many:
+                old = row.get(slot, _UNSAID)
+                values = old.value if isinstance(old.value, tuple) else ()
+                row[slot] = Said((*values, value), (*old.lines, line))
+            # What a statement leaves out has its default again, by the line of that statement.
+            for slot in match.silent:
+                row[slot] = Said(self.dialect.defaults.get(slot), said, True)
+        return rows
 
     def match(self, path: Path, raw: bytes) -> Match | tuple[str, ...] | None:
         """The match of a statement; None if it bears on nothing; else the settings it may bear on."""
@@ -363,7 +414,9 @@ class Matcher:
     def find(self, path: Path, words: Words) -> Match | None:
         """The match of a statement, if a pattern understands it."""
         for first in (words[0], ""):
-            for number, pattern in self._by_opening.get((len(path), first), ()):
+            for number, pattern, fixed in self._of_length(len(path), first, len(words)):
+                if any(words[at] != word for at, word in fixed):
+                    continue
                 fields = pattern.read(path, words)
                 if fields is not None:
                     table = pattern.table
@@ -375,6 +428,18 @@ class Matcher:
                     rest = tuple(f for f in fields if f not in named and f not in many)
                     return Match(number, table, key, named, rest, many, silent, path, words)
         return None
+
+    def _of_length(self, depth: int, first: str, length: int) -> list[tuple[int, Pattern, Fixed]]:
+        """The patterns of a first word that so many words can fit, with the words that stand in them anyway."""
+        at = depth, first, length
+        if at not in self._fitting:
+            self._fitting[at] = [
+                (number, pattern, fixed)
+                for number, pattern in self._by_opening.get((depth, first), ())
+                for fixed, least, most in [outline(pattern.items)]
+                if least <= length <= most
+            ]
+        return self._fitting[at]
 
     def _naming(self, path: Path, words: Words) -> Match | None:
         """A statement that says nothing known, but stands where a row of a lazy table is named."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_right
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from functools import lru_cache
 from typing import Protocol
@@ -141,20 +142,63 @@ def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
 
 
 @lru_cache(maxsize=4096)
-def line_starts(heads: tuple[bytes, ...]) -> re.Pattern[bytes]:
+def _line_starts(heads: tuple[bytes, ...]) -> re.Pattern[bytes]:
     """Finds the lines behind the first that begin with any of these: one look for all is faster than one each."""
     return re.compile(b"\n(?:" + b"|".join(map(re.escape, sorted(heads, key=len, reverse=True))) + b")")
 
 
+def next_start(data: bytes, heads: tuple[bytes, ...], at: int) -> int:
+    """Where the next line behind `at` begins with one of `heads` at its first column; -1 if none does."""
+    if len(heads) == 1:
+        return data.find(b"\n" + heads[0], at) + 1 or -1
+    found = _line_starts(heads).search(data, at) if heads else None
+    return found.start() + 1 if found else -1
+
+
 def starts(data: bytes, heads: tuple[bytes, ...]) -> Iterator[tuple[int, bytes]]:
-    """Where lines begin with one of `heads` at their first column, and with which."""
-    if not heads:
-        return
-    first = next((head for head in sorted(heads, key=len, reverse=True) if data.startswith(head)), None)
-    if first is not None:
-        yield 0, first
-    for match in line_starts(heads).finditer(data):
-        yield match.start() + 1, match[0][1:]
+    """Where lines begin with one of `heads` at their first column, and with which: the longest that fits."""
+    longest = sorted(heads, key=len, reverse=True)
+    at = 0 if data.startswith(heads) else next_start(data, heads, 0)
+    while at >= 0:
+        yield at, next(head for head in longest if data.startswith(head, at))
+        at = next_start(data, heads, at)
+
+
+class _Numbered:
+    """How many lines end before some places of a text."""
+
+    FAR = 2048  # bytes; what is nearer to a known place is counted from there again
+
+    def __init__(self, data: bytes) -> None:
+        self.data = data
+        self._places, self._ended = [0], [0]
+
+    def line(self, at: int) -> int:
+        behind = bisect_right(self._places, at)
+        place = self._places[behind - 1]
+        if at - place < self.FAR:
+            return self._ended[behind - 1] + self.data.count(b"\n", place, at) + 1
+        if behind < len(self._places) and self._places[behind] - at < at - place:
+            ended = self._ended[behind] - self.data.count(b"\n", at, self._places[behind])
+        else:
+            ended = self._ended[behind - 1] + self.data.count(b"\n", place, at)
+        self._places.insert(behind, at)
+        self._ended.insert(behind, ended)
+        return ended + 1
+
+
+_numbered = _Numbered(b"")
+
+
+def line_of(data: bytes, at: int) -> int:
+    """The line, from 1, in which a place of a text stands.
+
+    Counting lines is a good part of all the reading, so what was counted last in the same text is kept.
+    """
+    global _numbered
+    if _numbered.data is not data:
+        _numbered = _Numbered(data)
+    return _numbered.line(at)
 
 
 def lines_with(data: bytes, text: bytes, behind: Container[bytes]) -> Iterator[tuple[int, int]]:

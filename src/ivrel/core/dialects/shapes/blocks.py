@@ -23,6 +23,7 @@ from ivrel.core.dialects.shapes.base import (
     decode,
     edited_lines,
     fine,
+    line_of,
     lines_with,
     missing,
     quote,
@@ -47,14 +48,11 @@ def join(words: Sequence[str]) -> str:
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     comment = style.comment.encode()
-    line, counted = 1, 0
     for start, head in starts(data, tuple(join(head).encode() for head in heads)):
         at = start + len(head)
         if data[at : at + 1] not in (b"", b" ", b"\t", b"\r", b"\n"):
             continue
-        line += data.count(b"\n", counted, start)
-        counted = start
-        yield from _block(data, start, line, comment)
+        yield from _block(data, start, line_of(data, start), comment)
 
 
 def holding(
@@ -68,8 +66,7 @@ def holding(
             top = data.rfind(b"\n", 0, top - 1) + 1
         if not data.startswith(begin, top):
             continue
-        first = data.count(b"\n", 0, top) + 1
-        wanted = first + data.count(b"\n", top, start)
+        first, wanted = line_of(data, top), line_of(data, start)
         yield from (found for found in _block(data, top, first, comment) if found[2] == wanted)
 
 

@@ -25,6 +25,7 @@ from ivrel.core.dialects.shapes.base import (
     decode,
     fine,
     line_end,
+    line_of,
     lines_with,
     missing,
     quote,
@@ -82,7 +83,7 @@ def _parse(data: bytes, style: Style, start: int = 0, stop: int | None = None) -
             words, first = [], -1
         elif token == b"{":
             if len(stack) >= DEEPEST:
-                line = data.count(b"\n", 0, match.start()) + 1
+                line = line_of(data, match.start())
                 raise Unreadable(f"line {line}: nested deeper than {DEEPEST} levels")
             stack.append((tuple(words), first if first >= 0 else match.start(), match.end(), members))
             members, words, first = [], [], -1
@@ -239,7 +240,8 @@ def _around(data: bytes, at: int, style: Style) -> int:
 
 
 def _flat(data: bytes, nodes: Sequence[Node], path: Path) -> Iterator[Found]:
-    line, counted = 1, 0
+    counted = nodes[0].start if nodes else 0
+    line = line_of(data, counted)
     stack: list[tuple[Node, Path]] = [(node, path) for node in reversed(nodes)]
     while stack:
         node, path = stack.pop()

@@ -18,9 +18,10 @@ from ivrel.core.dialects.shapes.base import (
     decode,
     edited_lines,
     fine,
-    line_starts,
+    line_of,
     lines_with,
     missing,
+    next_start,
     refuse,
 )
 
@@ -46,12 +47,9 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     begins = tuple((join(head) + ".").encode() for head in heads)
     if not begins:
         return
-    look = line_starts(begins)
-    line, counted, end = 1, 0, -1
-    found = None if data.startswith(begins) else look.search(data)
-    while data.startswith(begins, end + 1) or found:
-        start = found.start() + 1 if found else end + 1
-        line += data.count(b"\n", counted, start)
+    start = 0 if data.startswith(begins) else next_start(data, begins, 0)
+    while start >= 0:
+        line = line_of(data, start)
         end = data.find(b"\n", start)
         # What belongs together mostly stands together: then nothing has to be searched or counted.
         while end >= 0 and data.startswith(begins, end + 1):
@@ -59,10 +57,9 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
             start, line = end + 1, line + 1
             end = data.find(b"\n", start)
         yield (), data[start : end if end >= 0 else len(data)].strip(), line
-        counted = start
         if end < 0:
             return
-        found = look.search(data, end)
+        start = next_start(data, begins, end)
 
 
 def holding(
@@ -71,7 +68,7 @@ def holding(
     begin = tuple((join(head) + ".").encode() for head in heads)
     for start, end in lines_with(data, text, behind):
         if data.startswith(begin, start):
-            yield (), data[start:end].strip(), data.count(b"\n", 0, start) + 1
+            yield (), data[start:end].strip(), line_of(data, start)
 
 
 def everything(data: bytes, style: Style) -> Iterator[Found]:

@@ -21,6 +21,7 @@ from ivrel.core.dialects.shapes.base import (
     Words,
     decode,
     edited_lines,
+    line_of,
     lines_with,
     missing,
     refuse,
@@ -51,13 +52,10 @@ def join(words: Sequence[str]) -> str:
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    line, counted = 1, 0
     begins = {b"[" + ".".join(head).encode(): head for head in heads}
     for at, begin in starts(data, tuple(begins)):
         end = data.find(b"\n[", at) + 1 or len(data)
-        line += data.count(b"\n", counted, at)
-        counted = at
-        yield from _section(data[at:end], line, (begins[begin],), style)
+        yield from _section(data[at:end], line_of(data, at), (begins[begin],), style)
 
 
 def _section(text: bytes, first: int, heads: Sequence[Words] | None, style: Style) -> Iterator[Found]:
@@ -85,7 +83,7 @@ def holding(
 ) -> Iterator[Found]:
     for at in dict.fromkeys(data.rfind(b"\n[", 0, start) + 1 for start, _ in lines_with(data, text, behind)):
         end = data.find(b"\n[", at) + 1 or len(data)
-        line = data.count(b"\n", 0, at) + 1
+        line = line_of(data, at)
         yield from (found for found in _section(data[at:end], line, heads, style) if text in found[1])
 
 
