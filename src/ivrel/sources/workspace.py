@@ -22,6 +22,7 @@ from ivrel.sources.files import read_configuration, read_text
 from ivrel.sources.packed import ENDINGS
 
 CHUNK = 64  # devices that a worker judges at a time
+FIRST = 24  # devices that are judged before there are workers
 ALONE = 200  # up to so many devices are judged without workers
 
 
@@ -109,8 +110,8 @@ class Workspace:
                 yield self.audit_device(device, today)
             return
         # What the first devices teach, every worker knows from the start.
-        first = [self.audit_device(device, today) for device in devices[:CHUNK]]
-        chunks = range(CHUNK, len(devices), CHUNK)
+        first = [self.audit_device(device, today) for device in devices[:FIRST]]
+        chunks = range(FIRST, len(devices), CHUNK)
         gc.set_threshold(100_000)  # results are many, and nothing in them is a circle
         decoder = msgspec.msgpack.Decoder(list[DeviceResult])
         with ProcessPoolExecutor(workers, get_context("fork"), _prepare, (self, devices, today)) as pool:
