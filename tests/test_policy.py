@@ -10,6 +10,7 @@ import pytest
 from conftest import TODAY, Run
 
 from ivrel.core import Device, InputError, audit_text, correct
+from ivrel.core.fleet import read_fleet
 from ivrel.core.mistakes import Unreadable
 from ivrel.core.policy import Policy, effective, read_policy, remarks
 from ivrel.sources.dialects import Dialects
@@ -24,6 +25,7 @@ collectors:
   second: {address: 192.0.2.201, forwards: relay}
 sites:
   ship: {collectors: relay, zone: UTC}
+  moor: {zone: UTC}
 """
 
 
@@ -89,6 +91,58 @@ def test_collectors_that_share_a_site_are_not_apart() -> None:
     assert why(rule % "far", "198.51.100.21", "198.51.100.23")["collectors"][0] == "meets"
     verdict, told = why(rule % "b", "198.51.100.21", "198.51.100.22")["collectors"]
     assert verdict == "breaks" and told.startswith("all collectors stand at north")
+    # Two collectors behind one relay, or behind one line, have one path.
+    rule = rule.replace("site", "path") % "b"
+    assert why(rule, "192.0.2.200")["collectors"][1].startswith("everything goes by relay")
+    assert why(rule, "198.51.100.21", "192.0.2.200")["collectors"][0] == "meets"
+    head = HEAD.replace("site: north", "site: north, path: ring")
+    both = audit_text(device(), QUERN, text("198.51.100.21", "198.51.100.22"), policy(rule, head), TODAY, "f")
+    assert both.verdicts[0].why.startswith("everything goes by ring")
+
+
+CLASHES = [
+    ("{export: off, collectors: [a, b]}", "contradicts itself in export and collectors", "nothing leaves for a, b while"),
+    ("{collectors: [safe], trust: {clear: nowhere}}", "", ""),
+    ("{collectors: [a, safe], trust: {clear: nowhere}}", "contradicts itself in trust and collectors", "a takes clear text (udp)"),
+    ("{collectors: [behind], trust: {clear: nowhere}}", "", ""),
+    ("{collectors: [far], trust: {clear: same-site}}", "contradicts itself in trust and", "far takes clear text (udp) and stands at south, not at ship"),
+    ("{collectors: [safe], format: rfc3164}", "contradicts itself in format and", "safe expects rfc5424"),
+    ("{collectors: [safe], format: expected, stamp: {kind: calendar, year: hidden}}", "contradicts itself in stamp and format", "shows the year"),
+    ("{collectors: [safe], format: expected, stamp: {kind: uptime}}", "contradicts itself in stamp and format", "does not count uptime"),
+    ("{collectors: [safe], format: expected, stamp: {kind: calendar, year: shown}}", "", ""),
+    ("{collectors: [], level: {from: warning}}", "contradicts itself in collectors and level", "sends nothing"),
+    ("{collectors: {exactly: [safe, a], apart: site}}", "contradicts itself in collectors:", "all collectors stand at north"),
+    ("{collectors: {exactly: [safe, a], apart: [path, site]}}", "contradicts itself in collectors:", "apart by site"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("require", "said", "because"), CLASHES)
+def test_requirements_that_cannot_be_had_together_are_told(require: str, said: str, because: str) -> None:
+    head = HEAD.replace("sites:\n", "  safe: {address: 198.51.100.24, port: 6514, transport: tls, format: rfc5424, site: north}\n"
+        "  behind: {address: 198.51.100.25}\n  gate: {address: 192.0.2.202, port: 6514, transport: tls, forwards: behind}\nsites:\n")  # fmt: skip
+    read = policy(f"  - rule: r\n    require: {require}\n", head)
+    told = [r.text for r in remarks(read, [device(), device("x2")], TODAY) if "contradicts" in r.text]
+    assert len(told) == bool(said) and all(f"rule 'r' {said}" in t and because in t for t in told)
+    assert all(t.endswith("; on 2 devices, x1 for one") for t in told)
+    # Without a fleet the same is told, but for what hangs on where a device stands.
+    alone = [r.text for r in remarks(read, [], TODAY) if "contradicts" in r.text]
+    assert len(alone) == (bool(said) and "same-site" not in require)
+
+
+def test_rules_alone_tell_what_can_never_hold() -> None:
+    read = policy(
+        "  - rule: routers\n    where: {kind: router, site: [a, b]}\n    require: {facility: local1, export: on}\n"
+        "  - rule: two sites\n    where: {site: [a, b, c], not: {group: old}}\n    require: {facility: local2}\n"
+        "  - rule: new routers\n    where: {kind: router, site: a, not: {group: [old, odd]}}\n    require: {facility: local3}\n"
+        "  - rule: none\n    where: {kind: router, not: {kind: [router, switch]}}\n    require: {export: off}\n"
+        "  - rule: two sites again\n    where: {site: [c, b, a], not: {group: old}}\n    require: {facility: local4}\n"
+    )
+    told = [r.text for r in remarks(read, [], TODAY) if "no rule asks" not in r.text]
+    assert told == [
+        "what rule 'two sites' asks of facility holds nowhere: rule 'two sites again' always replaces it",
+        "what rule 'new routers' asks of facility holds nowhere: rule 'two sites again' always replaces it",
+        "rule 'none' is about no device: its `not` leaves nothing",
+    ]
 
 
 FILES = {
@@ -155,6 +209,7 @@ def test_what_is_idle_or_runs_out_is_told(ivrel: Run, example: Path, tmp_path: P
     told = [(r.text, r.wrong) for r in remarks(read, devices, TODAY)]
     assert told == [
         ("a rule asks for `site`, and the table of sites says nothing of it for pier", True),
+        ("the table of sites tells of moor, where no device is", True),
         ("rule 'nobody' is about no device", True),
         ("what rule 'first' asks of collectors holds nowhere: later rules replace it on every device", True),
         ("what rule 'first' asks of facility holds nowhere: later rules replace it on every device", True),
@@ -191,3 +246,22 @@ def test_one_host_under_two_names_is_there_twice() -> None:
         assert result.verdicts[0].verdict == verdict and ("once more" in result.verdicts[0].why) == (
             verdict == "breaks"
         )
+
+
+def test_devices_that_claim_one_identity_are_findings_and_stop_nobody() -> None:
+    rows = ["device,kind,site,platform,identity", *(f"x{n},router,ship,quern,192.0.2.9" for n in range(1, 7))]
+    fleet = read_fleet("\n".join([*rows, "y,router,ship,quern,192.0.2.10"]), "fleet.csv")
+    read = policy(
+        "  - rule: r\n    require: {source: [identity, loop1]}\n  - rule: named\n    where: {device: x2}\n    require: {source: loop1}\n"
+    )
+    conf = text("198.51.100.21") + b"    leave-from loop1\n"
+    given = [audit_text(d, QUERN, conf, read, TODAY, "f").verdicts[0] for d in fleet.devices]
+    assert [v.verdict for v in given] == ["breaks", "meets", *["breaks"] * 4, "meets"]
+    assert (
+        given[0].why
+        == "the fleet gives 192.0.2.9 to x2, x3, x4 and 2 more as well, so a collector takes them for one"
+    )
+    done = correct(fleet.devices[0], QUERN, conf, read, TODAY, "f")
+    assert not done.changes and [r.why for r in done.remains] == [
+        f"{given[0].why}; the fleet has to give each device an identity of its own"
+    ]

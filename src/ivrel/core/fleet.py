@@ -11,7 +11,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from functools import lru_cache
@@ -19,6 +19,7 @@ from ipaddress import ip_address
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, place, read_yaml, shorten
 from ivrel.core.mistakes import InputError, Mistake, not_one_of
@@ -27,7 +28,10 @@ KINDS = ("router", "switch", "firewall", "gateway", "server")
 
 
 class Device(Struct, frozen=True, gc=False):
-    """One device; `identity` is the address that it should be known by, `line` where the fleet file has it."""
+    """One device; `identity` is the address that it should be known by, `line` where the fleet file has it.
+
+    `rivals`: other devices to which the fleet gives the same identity.
+    """
 
     name: str
     kind: str
@@ -38,6 +42,7 @@ class Device(Struct, frozen=True, gc=False):
     configuration: str | None = None
     line: int = 0
     column: int = 0
+    rivals: tuple[str, ...] = ()
 
 
 class Fleet(Struct, frozen=True):
@@ -166,23 +171,27 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
         name, devices = (values["fleet"], values["devices"]) if values else (file, ())
     known = None if platforms is None else sorted(platforms)
     seen: dict[str, Device] = {}
-    identities: dict[str, Device] = {}
+    claims: dict[str, list[str]] = {}
     for device in devices:
         if device.name in seen:
             first = seen[device.name].line
             _at(report, device, f"device '{device.name}' stands twice; the first is in line {first}")
-        elif device.identity in identities and device.identity is not None:
-            other = identities[device.identity].name
-            _at(report, device, f"'{device.name}' has the identity {device.identity}, as '{other}' has")
         seen.setdefault(device.name, device)
         if device.identity:
-            identities.setdefault(device.identity, device)
+            claims.setdefault(device.identity, []).append(device.name)
         if known is not None and device.platform not in known:
             _at(report, device, f"platform {not_one_of(device.platform, known)}")
     if not devices and not report.mistakes:
         raise InputError([Mistake(file, "the fleet is empty; expected at least one device", 1, 1)])
     report.settle()
+    if any(len(names) > 1 for names in claims.values()):
+        devices = [_with_rivals(device, claims) for device in devices]
     return Fleet(name, tuple(devices), file)
+
+
+def _with_rivals(device: Device, claims: Mapping[str, Sequence[str]]) -> Device:
+    names = claims[device.identity] if device.identity else ()
+    return replace(device, rivals=tuple(name for name in names if name != device.name))
 
 
 def _at(report: Report, device: Device, said: str) -> None:

@@ -104,6 +104,7 @@ def fleet(name: str, rows: Iterable[tuple[Device, str | None]]) -> dict[str, Any
                 "platform": d.platform,
                 "groups": d.groups,
                 "identity": d.identity,
+                "rivals": d.rivals,
                 "configuration": file,
             }
             for d, file in rows

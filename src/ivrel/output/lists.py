@@ -12,7 +12,7 @@ from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Stray
 from ivrel.core.fleet import Device, Fleet
 from ivrel.core.policy import Policy, Remark, Requirement
-from ivrel.core.settings import Fact
+from ivrel.core.settings import Collector, Fact
 from ivrel.output.audit import runs
 from ivrel.output.screen import console, count, line, next_commands, quoted, shown, table
 
@@ -25,7 +25,10 @@ def show_fleet(fleet: Fleet, rows: Sequence[tuple[Device, str | None]], width: i
     grid = table("device", "kind", "site", "platform", "groups", "identity", "configuration")
     for d, file in rows:
         found = Text(file) if file else Text("not found", "yellow")
-        grid.add_row(d.name, d.kind, d.site, d.platform, ", ".join(d.groups), d.identity or "-", found)
+        identity = Text(d.identity or "-")
+        if d.rivals:
+            identity.append(f" (also {d.rivals[0]}{' …' if len(d.rivals) > 1 else ''})", "yellow")
+        grid.add_row(d.name, d.kind, d.site, d.platform, ", ".join(d.groups), identity, found)
     shown(screen, grid)
     next_commands(screen, [f"ivrel audit{where}"])
 
@@ -85,12 +88,18 @@ def show_policy(
 ) -> None:
     """The policy as a whole: collectors, rules with how many devices each is about, waivers; what to look at."""
     screen = console(width)
-    line(screen, (policy.name, "bold"), f"  {policy.file} has no mistakes")
+    look = (f", {count(len(found), 'thing')} to look at below", "yellow") if found else ("", "")
+    line(screen, (policy.name, "bold"), f"  {policy.file} has no mistakes", look)
     screen.print()
-    relays = any(c.forwards for c in policy.collectors.values())
-    grid = table("collector", "address", "port", "transport", "format", "site", *(["forwards to"] if relays else []))
+    # What few policies have takes no room in others.
+    extra: dict[str, Callable[[Collector], str]] = {
+        "path": lambda c: c.path or "",
+        "forwards to": lambda c: ", ".join(c.forwards),
+    }
+    extra = {name: get for name, get in extra.items() if any(get(c) for c in policy.collectors.values())}
+    grid = table("collector", "address", "port", "transport", "format", "site", *extra)
     for c in policy.collectors.values():
-        more = [", ".join(c.forwards) or "-"] if relays else []
+        more = [get(c) or "-" for get in extra.values()]
         grid.add_row(c.name, c.address, str(c.port), c.transport, c.format or "-", c.site or "-", *more)
     shown(screen, grid)
     screen.print()

@@ -1,7 +1,8 @@
 """What is idle or about to end in a policy that reads well, held against a fleet where there is one.
 
 Passes: a rule that is about three devices, and whose requirements hold for one of them at least
-Fails:  a rule about no device; a requirement that later rules replace everywhere; a waiver that waives nothing
+Fails:  a rule about no device; a requirement that later rules replace everywhere, or that cannot be had together
+with another; a waiver that waives nothing
 """
 
 from __future__ import annotations
@@ -12,7 +13,8 @@ from datetime import date
 from msgspec import Struct
 
 from ivrel.core.fleet import Device
-from ivrel.core.policy.policy import Policy, effective
+from ivrel.core.policy.policy import Policy, Requirement, Rule, effective
+from ivrel.core.settings import SETTINGS, Asked
 
 SOON = 30  # days before its last day from which on a waiver is remarked
 
@@ -28,9 +30,11 @@ class Remark(Struct, frozen=True):
 
 def remarks(policy: Policy, devices: Sequence[Device], today: date) -> list[Remark]:
     """Everything to say of a policy, in the order of its files; without devices, only what needs none."""
-    found = [*ending(policy, today), *_collectors(policy)]
+    found = [*ending(policy, today), *_collectors(policy), *_clashes(policy, devices)]
     if devices:
-        found += [*_rules(policy, devices), *_idle_waivers(policy, devices)]
+        found += [*_rules(policy, devices), *_sites(policy, devices), *_idle_waivers(policy, devices)]
+    else:
+        found += _hidden(policy)
     return sorted(found, key=lambda r: (r.file != policy.file, r.file, r.line, r.text))
 
 
@@ -70,10 +74,63 @@ def _rules(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
             if (rule.name, name) not in holds | lifted:
                 text = f"what rule '{rule.name}' asks of {name} holds nowhere: later rules replace it on every device"
                 yield Remark(requirement.file, requirement.line, text)
-    for site in sorted(
-        {d.site for d, one in zip(devices, asked, strict=True) if any(q.problem for q in one.values())}
-    ):
+
+
+def _hidden(policy: Policy) -> Iterator[Remark]:
+    """What rules alone say of rules: those that are about nothing, and those that are replaced wherever they hold."""
+    for n, rule in enumerate(policy.rules):
+        if any(set(words) <= set(rule.but.get(selector, ())) for selector, words in rule.where.items()):
+            yield Remark(rule.file, rule.line, f"rule '{rule.name}' is about no device: its `not` leaves nothing")
+            continue
+        for name, requirement in rule.require.items():
+            by = next((r for r in policy.rules[n + 1 :] if name in r.require and _within(rule, r)), None)
+            if by and requirement.needs:
+                text = f"what rule '{rule.name}' asks of {name} holds nowhere: rule '{by.name}' always replaces it"
+                yield Remark(requirement.file, requirement.line, text)
+
+
+def _within(one: Rule, other: Rule) -> bool:
+    """Whether every device that one rule is about is also what the other is about, as far as their words tell."""
+    return all(s in one.where and set(one.where[s]) <= set(words) for s, words in other.where.items()) and all(
+        set(words) <= set(one.but.get(s, ())) for s, words in other.but.items()
+    )
+
+
+def _clashes(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
+    """Requirements that cannot be had together, on the devices that are there or else on those of each rule."""
+    found: dict[tuple[int, int], tuple[Requirement, Requirement, dict[str, None], dict[str, None]]] = {}
+    profiles = [(effective(policy, d), d.site, d.name) for d in devices]
+    if not devices:
+        for rule in policy.rules:
+            every = [other.require for other in policy.rules if _within(rule, other)]
+            merged = {name: q for require in every for name, q in require.items() if q.needs and not q.problem}
+            profiles.append((merged, "", ""))
+    for asked, site, device in profiles:
+        together = Asked({name: q.needs for name, q in asked.items()}, policy.collectors, site or None)
+        for name, q in asked.items():
+            for clash in SETTINGS[name].clashes(together):
+                other = asked[clash.setting]
+                _, _, whys, names = found.setdefault((id(q), id(other)), (q, other, {}, {}))
+                whys[clash.why] = names[device] = None
+    for one, other, whys, names in found.values():
+        if one is other:
+            said = f"rule '{one.rule}' contradicts itself in {one.setting}"
+        elif one.rule == other.rule:
+            said = f"rule '{one.rule}' contradicts itself in {one.setting} and {other.setting}"
+        else:
+            said = f"rule '{one.rule}' ({one.setting}) contradicts rule '{other.rule}' ({other.setting})"
+        first = next(iter(names))
+        where = f"; on {len(names)} devices, {first} for one" if len(names) > 1 else f"; on {first}" if first else ""
+        yield Remark(one.file, one.line, f"{said}: {', '.join(whys)}{where}")
+
+
+def _sites(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
+    """Sites that are asked for and not told of, or told of and not there."""
+    unknown = {d.site for d in devices if any(q.problem for q in effective(policy, d).values())}
+    for site in sorted(unknown):
         yield Remark(policy.file, 1, f"a rule asks for `site`, and the table of sites says nothing of it for {site}")
+    for site in sorted(policy.sites.keys() - {d.site for d in devices}):
+        yield Remark(policy.file, policy.sites[site].line, f"the table of sites tells of {site}, where no device is")
 
 
 def _idle_waivers(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:

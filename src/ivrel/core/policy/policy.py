@@ -93,6 +93,7 @@ class Site(Struct, frozen=True):
 
     collectors: tuple[str, ...] = ()
     zone: str | None = None
+    line: int = 0
 
 
 class Policy(Struct, frozen=True, eq=False):

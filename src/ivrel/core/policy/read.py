@@ -42,6 +42,7 @@ COLLECTOR = Record(
         "transport": Key(Text("a transport", choices=TRANSPORT.choices), "udp if left out"),
         "format": Key(Text("a format", choices=FORMATS), "the message format that it expects"),
         "site": Key(Text("a site"), "where it stands"),
+        "path": Key(Text("a word"), "the way by which it is reached, if others share it"),
         "forwards": Key(
             ListOf(_WORD, one_is_enough=True, filled=True), "of a relay: the collectors that it forwards to"
         ),
@@ -109,7 +110,7 @@ POLICY = Record(
                         ),
                         "zone": Key(_WORD, "the zone that `site` means"),
                     },
-                    lambda at, **fields: (at, Site(**fields)),
+                    lambda at, **fields: (at, Site(line=place(at)[0], **fields)),
                 )
             ),
             "what differs from site to site",

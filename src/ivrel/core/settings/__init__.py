@@ -28,7 +28,7 @@ from ivrel.core.settings import (
     stamp,
     trust,
 )
-from ivrel.core.settings.base import Collector, Destination, Fact, Finding, Needs, Obstacle, Scope, Setting
+from ivrel.core.settings.base import Asked, Collector, Destination, Fact, Finding, Needs, Obstacle, Scope, Setting
 
 SETTINGS: Mapping[str, Setting] = {
     setting.name: setting
@@ -62,6 +62,7 @@ SETTINGS: Mapping[str, Setting] = {
 
 __all__ = [
     "SETTINGS",
+    "Asked",
     "Collector",
     "Destination",
     "Fact",

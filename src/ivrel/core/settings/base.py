@@ -28,6 +28,7 @@ class Collector(Struct, frozen=True):
     transport: str = "udp"
     format: str | None = None
     site: str | None = None
+    path: str | None = None
     names: tuple[str, ...] = ()
     forwards: tuple[str, ...] = ()
     reaches: frozenset[str] = frozenset()
@@ -242,6 +243,36 @@ class Place(Struct, frozen=True, gc=False):
         return f"{self.title}: " if self.title else ""
 
 
+class Asked(Struct, frozen=True):
+    """What is asked of devices alike, setting by setting, and where they stand if that is known."""
+
+    needs: Mapping[str, Needs]
+    collectors: Mapping[str, Collector]
+    site: str | None = None
+
+    @property
+    def wanted(self) -> list[Collector]:
+        """The collectors that must be sent to."""
+        need = self.needs.get("collectors", {}).get("")
+        return [c for name in (need.wanted if need else ()) if (c := self.collectors.get(name))]
+
+    def passed_on(self, name: str, fits: Callable[[Collector], bool]) -> bool:
+        """Whether a relay that fits forwards to a collector, so that nothing need be sent to it directly."""
+        return any(name in c.reaches and fits(c) for c in self.collectors.values())
+
+
+class Clash(Struct, frozen=True):
+    """Why a requirement cannot be wanted together with that of another setting."""
+
+    setting: str
+    why: str
+
+
+def no_clashes(asked: Asked) -> Iterator[Clash]:
+    """For settings that can be asked for whatever else is."""
+    return iter(())
+
+
 Judge = Callable[[Scope, Needs], list[Finding]]
 Mend = Callable[[Scope, Needs], tuple[Records, list[Obstacle]]]
 
@@ -260,6 +291,7 @@ class Setting(Struct, frozen=True):
     `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what is not
     as asked; `mend` changes the records so that it is, with an obstacle for what cannot be; `say` puts the
     facts in few words; `reads`: the settings that the judgement looks at besides its own;
+    `clashes` finds what else is asked and cannot be had with it;
     `of_device`: whether it looks at the device itself, or at more of the text than statements of export.
     """
 
@@ -274,6 +306,7 @@ class Setting(Struct, frozen=True):
     judge: Judge
     mend: Mend
     say: Callable[[list[Fact]], str] = say_facts
+    clashes: Callable[[Asked], Iterator[Clash]] = no_clashes
     reads: tuple[str, ...] = ("collectors",)
     of_device: bool = False
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from ivrel.core.dialects.records import Key, Records
 from ivrel.core.dialects.slots import Value
 from ivrel.core.form import Node, Report
 from ivrel.core.mistakes import not_one_of
 from ivrel.core.settings.base import (
+    Asked,
+    Clash,
     Collector,
     Destination,
     Fact,
@@ -20,6 +22,7 @@ from ivrel.core.settings.base import (
 )
 from ivrel.core.settings.need import SITE, SetNeed, read_set_need
 
+APART = ("site", "path")
 _FIELDS = ("address", "port", "transport")
 
 
@@ -29,7 +32,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
             raise ValueError(f"collector {not_one_of(name, collectors)}")
         return name
 
-    need = read_set_need(node, report, known, apart=True)
+    need = read_set_need(node, report, known, apart=APART)
     return {"": need} if need else None
 
 
@@ -81,9 +84,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             }
             why = f"{d.label} has the right address for {name}, but {' and '.join(wrong.values())}"
             out.append(Finding(why, d.lines(*wrong)))
-    if need.apart and not out and len(_sites(scope, need)) < 2:
-        shared = ", ".join(_sites(scope, need)) or "no site that the policy knows"
-        out.append(Finding(f"all collectors stand at {shared}; one fault there silences the device"))
+    if not out:
+        out += [Finding(why) for what in need.apart if (why := _together(what, _on_the_way(scope, need)))]
     return out + [Finding(why, d.lines()) for d, why in _to_go(scope, need)]
 
 
@@ -92,9 +94,37 @@ def _relayed(scope: Scope, name: str) -> bool:
     return any(d.right and d.collector and name in scope.collectors[d.collector].reaches for d in scope.destinations)
 
 
-def _sites(scope: Scope, need: SetNeed) -> list[str]:
-    """The sites of the collectors that are asked for."""
-    return sorted({site for name in need.wanted if (site := scope.collectors[name].site)})
+def _on_the_way(scope: Scope, need: SetNeed) -> list[Collector]:
+    """Whom the device itself sends to for what is asked: collectors, or relays in between."""
+    right = [scope.collectors[d.collector] for d in scope.destinations if d.right and d.collector]
+    return [c for c in right if c.name in need.wanted or c.reaches & set(need.wanted)]
+
+
+def _together(what: str, collectors: Sequence[Collector]) -> str:
+    """Why collectors do not stand apart by site or by path; '' if they do.
+
+    A path without a name of its own is that of the one collector or relay alone.
+    """
+    if what == "path":
+        shared = {c.path or c.name for c in collectors}
+        where = "everything goes by"
+    else:
+        shared = {c.site for c in collectors if c.site}
+        where = "all collectors stand at"
+    if len(shared) > 1:
+        return ""
+    return f"{where} {next(iter(shared), 'no site that the policy knows')}; one fault there silences the device"
+
+
+def clashes(asked: Asked) -> Iterator[Clash]:
+    need = asked.needs["collectors"][""]
+    for other in ("level", "categories"):
+        if need.exactly == () and other in asked.needs:
+            yield Clash(other, "a device without collectors sends nothing")
+    relays = [c for c in asked.collectors.values() if c.reaches & set(need.wanted)]
+    for what in need.apart:
+        if need.exactly is not None and (why := _together(what, [*asked.wanted, *relays])):
+            yield Clash("collectors", f"apart by {what}, but {why}")
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -133,8 +163,9 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         records = _written(records, old, fresh, values)
     for d in gone:
         records = records.without("destination", d.key)
-    if need.apart and len(_sites(scope, need)) < 2:
-        obstacles.append(Obstacle("the policy asks for collectors of one site only"))
+    for what in need.apart:
+        if not obstacles and _together(what, _on_the_way(scope.on(records), need)):
+            obstacles.append(Obstacle(f"the policy asks for collectors of one {what} only"))
     most = dialect.limits.get("destination")
     if most is not None and len(records.rows("destination")) > most:
         full = f"{dialect.name} holds {most} destinations at most"
@@ -182,4 +213,5 @@ SETTING = Setting(
     judge=judge,
     mend=mend,
     say=say,
+    clashes=clashes,
 )

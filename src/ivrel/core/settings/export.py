@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 
 from ivrel.core.dialects.records import Records
 from ivrel.core.dialects.slots import SWITCH
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
+    Asked,
+    Clash,
     Collector,
     Fact,
     Finding,
@@ -47,6 +49,11 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     return mend_value(scope.records, place, needs[""])
 
 
+def clashes(asked: Asked) -> Iterator[Clash]:
+    if asked.wanted and not asked.needs["export"][""].accepts("on"):
+        yield Clash("collectors", f"nothing leaves for {', '.join(c.name for c in asked.wanted)} while export is off")
+
+
 SETTING = Setting(
     name="export",
     kind="on or off",
@@ -58,4 +65,5 @@ SETTING = Setting(
     facts=facts,
     judge=judge,
     mend=mend,
+    clashes=clashes,
 )

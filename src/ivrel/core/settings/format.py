@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from ivrel.core.dialects.slots import FORMAT
-from ivrel.core.settings.base import Place, Scope
+from ivrel.core.settings.base import Asked, Clash, Place, Scope
 from ivrel.core.settings.need import Need
 from ivrel.core.settings.valued import Part, valued
 
@@ -24,12 +26,29 @@ def wants(scope: Scope, place: Place, need: Need) -> Need:
     return Need(any_of=tuple(f for f in formats if f))
 
 
+def clashes(asked: Asked) -> Iterator[Clash]:
+    need = asked.needs["format"][""]
+    for c in asked.wanted:
+        if c.format and EXPECTED not in (need.any_of or ()) and not need.accepts(c.format):
+            yield Clash("collectors", f"{c.name} expects {c.format}")
+
+
+def expected_of(asked: Asked) -> set[str | None]:
+    """The formats that are asked for; None among them if any will do."""
+    need = asked.needs.get("format", {}).get("")
+    named = need.any_of if need else None
+    if named is None or EXPECTED in named:
+        return {c.format for c in asked.wanted} if named else {None}
+    return set(named)
+
+
 SETTING = valued(
     "format",
     Part("", "format", FORMAT),
     more=(EXPECTED,),
     wants=wants,
     lacks="says nothing of the format",
+    clashes=clashes,
     kind="rfc3164, rfc5424, or `expected`",
     meaning="the format of messages",
     matters="a collector that expects the other format cuts messages apart at the wrong places",

@@ -105,7 +105,7 @@ class SetNeed(Struct, frozen=True):
     exactly: tuple[str, ...] | None = None
     includes: tuple[str, ...] = ()
     never: tuple[str, ...] = ()
-    apart: bool = False  # at least two that do not share a site
+    apart: tuple[str, ...] = ()  # what no two or more of them may all share: a site, a path
 
     def with_site(self, values: tuple[str, ...]) -> SetNeed:
         """The same need with what `site` stands for."""
@@ -129,7 +129,7 @@ class SetNeed(Struct, frozen=True):
         if self.never:
             out.append("never " + listed(self.never))
         if self.apart:
-            out.append("at two sites or more")
+            out.append(f"by two {' and two '.join(f'{what}s' for what in self.apart)} or more")
         return "; ".join(out)
 
 
@@ -228,8 +228,10 @@ def read_parts(
     return needs if len(report.mistakes) == before else None
 
 
-def read_set_need(node: Node, report: Report, parse: Callable[[str], Any], *, apart: bool = False) -> SetNeed | None:
-    """Reads what is asked of a set of names."""
+def read_set_need(
+    node: Node, report: Report, parse: Callable[[str], Any], *, apart: tuple[str, ...] = ()
+) -> SetNeed | None:
+    """Reads what is asked of a set of names; `apart`: what it can be asked not to share."""
     names = ListOf(Text("a name", parse), one_is_enough=True)
     before = len(report.mistakes)
     if not isinstance(node, MappingNode):
@@ -238,7 +240,7 @@ def read_set_need(node: Node, report: Report, parse: Callable[[str], Any], *, ap
     fields: dict[str, Any] = {}
     for key, child in pairs(node, report):
         if key.value == "apart" and apart:
-            fields["apart"] = Text("'site'", choices=("site",)).read(child, report) is not None
+            fields["apart"] = ListOf(Text("what", choices=apart), one_is_enough=True, filled=True).read(child, report)
         elif key.value not in SET_FORMS:
             report.add(key, f"form {not_one_of(key.value, SET_FORMS)}")
         else:

@@ -24,6 +24,7 @@ from ivrel.core.settings.base import (
 from ivrel.core.settings.need import Need, read_need
 
 IDENTITY = "identity"
+SOME = 3  # so many devices of the same identity are named; the rest is counted
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -143,14 +144,15 @@ def _can_choose(scope: Scope) -> bool:
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     need: Need = needs[""]
     identity = scope.device.identity if scope.device else None
-    if need.any_of is not None and IDENTITY in need.any_of and identity is None:
+    by_identity = need.any_of is not None and IDENTITY in need.any_of
+    if by_identity and identity is None:
         return [Finding("the fleet gives no identity for this device", (), "unknown")]
     places = _places(scope)
     if not places:
         if _can_choose(scope):
             return no_destination(scope)
         return [Finding(f"{scope.records.dialect.name} cannot choose: the nearest interface is the source")]
-    out = []
+    out = [Finding(rivals)] if by_identity and (rivals := _rivals(scope)) else []
     for place, by_interface in places:
         if place.said.value is None:
             out.append(Finding(f"{place.prefix}not set, so messages leave from whatever interface is nearest"))
@@ -160,6 +162,16 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         if wrong:
             out.append(Finding(place.prefix + wrong, way.lines))
     return out
+
+
+def _rivals(scope: Scope) -> str:
+    """Who else the fleet gives this device's identity to."""
+    device = scope.device
+    if device is None or not device.rivals:
+        return ""
+    some, more = device.rivals[:SOME], len(device.rivals) - SOME
+    others = ", ".join(some) + (f" and {more} more" if more > 0 else "")
+    return f"the fleet gives {device.identity} to {others} as well, so a collector takes them for one"
 
 
 def _against(need: Need, identity: str | None, way: _Way) -> str:
@@ -180,6 +192,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         return records, [Obstacle(f"{dialect.name} has no statement for the source", True)]
     obstacles: list[Obstacle] = []
     identity = scope.device.identity if scope.device else None
+    if IDENTITY in (need.any_of or ()) and _rivals(scope):
+        obstacles.append(Obstacle("the fleet has to give each device an identity of its own"))
     for place, by_interface in places:
         if place.said.value is not None:
             way = _way(scope.on(records), place, by_interface)

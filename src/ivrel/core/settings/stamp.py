@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 
 from ivrel.core.dialects.records import Records
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
+    Asked,
+    Clash,
     Collector,
     Fact,
     Finding,
@@ -19,6 +21,7 @@ from ivrel.core.settings.base import (
     default_note,
     mend_value,
 )
+from ivrel.core.settings.format import expected_of
 from ivrel.core.settings.need import Need, read_need, read_parts
 
 PARTS = ("kind", "precision", "year", "zone")
@@ -106,6 +109,19 @@ def say(facts: list[Fact]) -> str:
     return next(iter(each.values()), ", ".join(wide))
 
 
+def clashes(asked: Asked) -> Iterator[Clash]:
+    """A stamp of RFC 5424 (section 6.2.3) is none, or one of a calendar with year and zone."""
+    if expected_of(asked) != {"rfc5424"}:
+        return
+    needs = asked.needs["stamp"]
+    kind = needs.get("kind")
+    if kind and not kind.accepts("calendar") and not kind.accepts("none"):
+        yield Clash("format", "a stamp of RFC 5424 does not count uptime")
+    for part in ("year", "zone"):
+        if part in needs and not needs[part].accepts("shown"):
+            yield Clash("format", f"a stamp of RFC 5424 shows the {part}")
+
+
 SETTING = Setting(
     name="stamp",
     kind="kind (none, uptime, calendar), precision, year, zone",
@@ -117,5 +133,6 @@ SETTING = Setting(
     facts=facts,
     judge=judge,
     mend=mend,
+    clashes=clashes,
     say=say,
 )

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 
 from ivrel.core.dialects.records import Records
 from ivrel.core.dialects.slots import SWITCH
 from ivrel.core.form import Node, Report, Text
 from ivrel.core.settings.base import (
+    Asked,
+    Clash,
     Collector,
     Destination,
     Fact,
@@ -96,6 +98,20 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     return records, obstacles
 
 
+def clashes(asked: Asked) -> Iterator[Clash]:
+    need = asked.needs["trust"].get("clear")
+    way = need.any_of[0] if need else "anywhere"
+
+    def allowed(c: Collector) -> bool:
+        same = asked.site is None or c.site is None or c.site == asked.site
+        return c.transport == "tls" or way == "anywhere" or (way == "same-site" and same)
+
+    for c in asked.wanted:
+        if not allowed(c) and not asked.passed_on(c.name, allowed):
+            at = f" and stands at {c.site}, not at {asked.site}" if way == "same-site" else ""
+            yield Clash("collectors", f"{c.name} takes clear text ({c.transport}){at}")
+
+
 SETTING = Setting(
     name="trust",
     kind="verify (on, off), clear (anywhere, same-site, nowhere)",
@@ -107,5 +123,6 @@ SETTING = Setting(
     facts=facts,
     judge=judge,
     mend=mend,
+    clashes=clashes,
     of_device=True,
 )
