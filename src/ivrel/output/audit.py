@@ -22,6 +22,7 @@ from ivrel.output.screen import (
     quoted,
     shown,
     stairs,
+    steps_below,
     styled,
     table,
     verdict_line,
@@ -93,7 +94,8 @@ def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence
     narrow = needed > screen.width
     marks = LETTERS if narrow else MARKS
     if narrow:
-        grid = stairs(screen, ("device",), settings, max((len(r.device) for r in results), default=0) + 1)
+        stairs(screen, settings, max((len(r.device) for r in results), default=0) + 1)
+        grid = steps_below(("device",), settings)
     else:
         grid = table("device", *(name for name, _ in about), *settings)
     for column in grid.columns:

@@ -6,11 +6,11 @@ from collections.abc import Callable, Iterator, Sequence
 
 from msgspec import Struct
 from rich.console import Console
+from rich.table import Table
 from rich.text import Text
 
 from ivrel.core.audit.verdict import GOOD, VERDICTS, DeviceResult, Place, Verdict
-from ivrel.core.form import shorten
-from ivrel.output.screen import STYLES, count, line, quoted, shown, stairs, table, verdict_line
+from ivrel.output.screen import STYLES, count, line, quoted, shown, stairs, steps_below, table, verdict_line
 
 MOST = 30  # findings shown, unless all are asked for
 NAMED = 6  # devices named with each
@@ -35,25 +35,34 @@ def show_groups(screen: Console, results: Sequence[DeviceResult], settings: Sequ
     widest = max((len(str(n)) for row in numbers.values() for n in row.values()), default=1)
     steps = len(settings) * (widest + 1)
     room = screen.width - steps - 21 - max(map(len, settings))
-    first = max(min(max(map(len, [by, *groups])), room), 12)
+    longest = max(map(len, [by, *groups]))
+    first = max(min(longest, room), 12)
     heads = (by, "devices", "as asked")
-    flat = first + 20 + sum(max(len(s), widest) + 2 for s in settings) <= screen.width
-    if flat:
-        grid = table(*heads, *settings)
+
+    def ready(grid: Table) -> Table:
+        for column, least in zip(grid.columns, (first, 7, 8), strict=False):
+            column.min_width = least
+        for column in grid.columns[1:]:
+            column.justify = "right"
+            column.no_wrap = True
+        return grid
+
+    if longest + 20 + sum(max(len(s), widest) + 2 for s in settings) <= screen.width:
+        grid = ready(table(*heads, *settings))
+        first = longest
     else:
-        grid = stairs(screen, heads, settings, first + 2 + 9 + 10, widest + 1)
-        grid.columns[0].min_width = first
-        grid.columns[1].min_width = 7
-        grid.columns[2].min_width = 8
+        stairs(screen, settings, first + 2 + 9 + 10, widest + 1)
+        grid = ready(steps_below(heads, settings, widest + 1))
         grid.add_row(*(Text(head, "dim") for head in heads))
-    for column in grid.columns[1:]:
-        column.justify = "right"
-        column.no_wrap = True
     for name in ranked:
         members = groups[name]
         good = sum(1 for _, verdicts in members if all(v.verdict in GOOD for v in verdicts))
         cells = [_cell(numbers[name][s], [v for _, vs in members for v in vs if v.setting == s]) for s in settings]
-        grid.add_row(Text(shorten(name, first)), f"{len(members):,}", f"{good:,}", *cells)
+        if len(name) > first:  # a long name stands above its numbers
+            shown(screen, grid)
+            line(screen, name)
+            grid = ready(steps_below(heads, settings, widest + 1))
+        grid.add_row("" if len(name) > first else name, f"{len(members):,}", f"{good:,}", *cells)
     shown(screen, grid)
 
 

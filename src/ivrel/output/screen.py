@@ -61,10 +61,10 @@ def table(*headers: str) -> Table:
     return out
 
 
-def stairs(console: Console, heads: Sequence[str], names: Sequence[str], indent: int, width: int = 2) -> Table:
-    """A table of many narrow columns: each name stands on a step of its own above its column.
+def stairs(console: Console, names: Sequence[str], indent: int, width: int = 2) -> None:
+    """Prints the heads of many narrow columns: each name stands on a step of its own above its column.
 
-    `indent`: where the first of them begins; `heads`: what the columns before are called.
+    `indent`: where the first of them begins.
     """
     bar = "│".ljust(width)
     for n, name in enumerate(names):
@@ -73,6 +73,10 @@ def stairs(console: Console, heads: Sequence[str], names: Sequence[str], indent:
             line(console, (before, "dim"), name)
         else:  # no room at its right: then at its left
             line(console, (before[: len(before) - len(name) - 1], "dim"), f"{name} ", ("┐", "dim"))
+
+
+def steps_below(heads: Sequence[str], names: Sequence[str], width: int = 2) -> Table:
+    """A table whose columns stand below such steps; `heads`: what the columns before are called."""
     grid = table(*heads, *names)
     grid.show_header = False
     grid.padding = (0, 1, 0, 0)
