@@ -249,6 +249,13 @@ def test_a_fleet_is_counted_by_groups(
         )
         assert cells[0] == str(len({d for (d, _), v in verdicts.items() if v["platform"] == platform}))
         assert [cell.replace("·", "0") for cell in cells[2:]] == [str(bad[s]) for s in ("level", "source")]
+    # Many settings stand on steps, each above the last digit of its numbers; a long name stands above its own.
+    wide = ivrel("audit", "-w", example, "--by", "rule", "--today", "2026-11-23", "--width", "110", code=1).stdout
+    steps = wide.split("\n\n")[1].splitlines()
+    at = {step.strip(" │┐"): step.rindex("┐") if "┐" in step else step.index(step.strip(" │")) for step in steps[:24]}
+    numbers = steps[steps.index("refitted firewalls tell of everything they stop") + 1]
+    marked = {name for name, column in at.items() if numbers.ljust(110)[column] not in " │"}
+    assert list(at) == list(SETTINGS) and marked == {"categories", "rules"}
     # What is found on several devices is told once, with the devices.
     why = "beacon-a: not set, so messages leave from whatever interface is nearest"
     devices = [d for (d, s), v in verdicts.items() if s == "source" and v["why"] == why]

@@ -34,7 +34,7 @@ def show_groups(screen: Console, results: Sequence[DeviceResult], settings: Sequ
     ranked = sorted(groups, key=lambda name: (-_share(groups[name]), name))
     widest = max((len(str(n)) for row in numbers.values() for n in row.values()), default=1)
     steps = len(settings) * (widest + 1)
-    room = screen.width - steps - 21 - max(map(len, settings))
+    room = screen.width - steps - 17 - widest - max(map(len, settings))
     longest = max(map(len, [by, *groups]))
     first = max(min(longest, room), 12)
     heads = (by, "devices", "as asked")
@@ -51,7 +51,8 @@ def show_groups(screen: Console, results: Sequence[DeviceResult], settings: Sequ
         grid = ready(table(*heads, *settings))
         first = longest
     else:
-        stairs(screen, settings, first + 2 + 9 + 10, widest + 1)
+        # Each step stands on the last digit of its column.
+        stairs(screen, settings, first + 17 + widest, widest + 1)
         grid = ready(steps_below(heads, settings, widest + 1))
         grid.add_row(*(Text(head, "dim") for head in heads))
     for name in ranked:
