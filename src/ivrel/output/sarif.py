@@ -65,7 +65,7 @@ def _result(r: DeviceResult, v: Verdict) -> dict[str, Any]:
         "properties": {"verdict": v.verdict, "kind": r.kind, "site": r.site, "platform": r.platform},
     }
     if v.verdict == "waived":
-        out["suppressions"] = [{"kind": "external", "status": "accepted", "justification": v.why}]
+        out["suppressions"] = [{"kind": "external", "justification": v.why}]
     return out
 
 
