@@ -15,6 +15,7 @@ collectors:
   a: {{address: 198.51.100.21}}
   b: {{address: 198.51.100.22, port: 601, transport: tcp}}
   s: {{address: 198.51.100.23, port: 6514, transport: tls}}
+  six: {{address: 2001:db8::21}}
 rules:
   - rule: r
     require: {{{require}}}
@@ -38,6 +39,7 @@ BODIES = {
     "openconfig": '{"openconfig-system:system": {"logging": {}}}',
 }
 TO_A = "send 198.51.100.21 udp 514 through notice"
+SIX = "journal.target.z.inet = 2001:db8::21\n"
 TARGET_A = "journal.target.a.inet = 198.51.100.21\n"
 
 
@@ -115,6 +117,16 @@ CASES = [
      "a: leaves from up0 (203.0.113.1), not 192.0.2.9 (its identity)", [2, 4], "journal.target.a.from = 192.0.2.9"),
     ("skarn", TARGET_A + "journal.target.a.from = 203.0.113.9", "source: ident", "breaks",
      "no interface has the address 203.0.113.9", [4], "journal.target.a.from = 192.0.2.9"),
+    # An address of the collector's family: the identity's own, or one beside it.
+    ("skarn", SIX + "journal.target.z.from = 192.0.2.9", "source: identity", "breaks",
+     "z: 192.0.2.9 is no IPv6 address, and z is at 2001:db8::21", [1, 4], ""),
+    ("skarn", SIX + "port.ident.inet6 = 2001:db8::9/128\njournal.target.z.from = 192.0.2.9", "source: identity", "breaks",
+     "192.0.2.9 is no IPv6 address", [1, 5], "journal.target.z.from = 2001:db8::9"),
+    ("skarn", SIX + "port.ident.inet6 = 2001:db8::9/128\njournal.target.z.from = 2001:db8::9", "source: identity", "meets",
+     "", [4, 5], ""),
+    ("quern", "send 2001:db8::21 udp 514 through error/leave-from up1\nlink up1\n    inet 203.0.113.5", "source: identity",
+     "breaks", "up1 has no IPv6 address, and six is at 2001:db8::21", [10, 12], "leave-from loop1"),
+    ("quern", "send 2001:db8::21 udp 514 through error/leave-from loop1", "source: identity", "meets", "", [2, 3, 10], ""),
     ("hollin", "keeper { severity notice; to a; } transit { to a; } collector a { inet 198.51.100.21; }",
      "level: {from: warning}", "meets", "", [2], ""),
     ("hollin", "keeper { severity error; to a; } transit { to a; } collector a { inet 198.51.100.21; }",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Iterable, Mapping
 
 from msgspec import Struct
 
@@ -11,6 +11,7 @@ from ivrel.core.fleet import address, is_address
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
     Collector,
+    Destination,
     Fact,
     Finding,
     Needs,
@@ -76,6 +77,7 @@ class _Way(Struct, frozen=True):
     addresses: tuple[str, ...]
     lines: tuple[int, ...]
     wrong: str = ""
+    beside: tuple[str, ...] = ()  # what else the interface has
 
 
 def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
@@ -115,7 +117,37 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
         return _Way(name, addresses, lines + state.lines, f"{name} is down")
     if by_interface:
         return _Way(name, addresses, lines + said.lines)
-    return _Way(name, (value,), lines + said.lines[addresses.index(value) :][:1])
+    beside = tuple(a for a in addresses if a != value)
+    return _Way(name, (value,), lines + said.lines[addresses.index(value) :][:1], beside=beside)
+
+
+def _family(host: str) -> str:
+    """The family of an address; '' of a host name, which may stand for either."""
+    return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
+
+
+def _leaving(scope: Scope, place: Place) -> dict[str, Destination]:
+    """A destination of each address family that what leaves by a place goes to."""
+    out: dict[str, Destination] = {}
+    for d in scope.judged:
+        if place.table == "destination" and d.key != place.key:
+            continue
+        if place.table == "feed" and place.label not in scope.feeds([d]):
+            continue
+        known = scope.collectors[d.collector].address if d.collector else ""
+        out.setdefault(_family(str(d.endpoint[0])) or _family(known), d)
+    out.pop("", None)
+    return out
+
+
+def _cannot_reach(scope: Scope, place: Place, by_interface: bool, way: _Way) -> str:
+    """Why messages cannot leave for a destination from here: no address of its family."""
+    has = {_family(a) for a in way.addresses}
+    for family, d in _leaving(scope, place).items():
+        if has and family not in has:
+            here = f"{way.name} has" if by_interface else f"{way.addresses[0]} is"
+            return f"{here} no {family} address, and {d.title} is at {d.endpoint[0]}"
+    return ""
 
 
 def _interface_with(records: Records, wanted: str) -> tuple[str, Row] | None:
@@ -158,7 +190,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             out.append(Finding(f"{place.prefix}not set, so messages leave from whatever interface is nearest"))
             continue
         way = _way(scope, place, by_interface)
-        wrong = way.wrong or _against(need, identity, way)
+        wrong = way.wrong or _cannot_reach(scope, place, by_interface, way) or _against(need, identity, way)
         if wrong:
             out.append(Finding(place.prefix + wrong, way.lines))
     return out
@@ -175,13 +207,21 @@ def _rivals(scope: Scope) -> str:
 
 
 def _against(need: Need, identity: str | None, way: _Way) -> str:
-    faces = {way.name, *way.addresses, *([IDENTITY] if identity in way.addresses else [])}
+    faces = {way.name, *way.addresses}
+    if identity is not None and identity in _identities(way):
+        faces.add(IDENTITY)
     if faces & set(need.never):
         return f"leaves from {way.name}, which is never to be the source"
     if need.any_of is None or faces & set(need.any_of):
         return ""
     wanted = " or ".join(f"{identity} (its identity)" if v == IDENTITY else v for v in need.any_of)
     return f"leaves from {way.name} ({', '.join(way.addresses)}), not {wanted}"
+
+
+def _identities(way: _Way) -> tuple[str, ...]:
+    """The addresses by which a device is known that sends from here: in another family, those beside it."""
+    own = {_family(a) for a in way.addresses}
+    return (*way.addresses, *(a for a in way.beside if _family(a) not in own))
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -197,38 +237,54 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     for place, by_interface in places:
         if place.said.value is not None:
             way = _way(scope.on(records), place, by_interface)
-            if not way.wrong and not _against(need, identity, way):
+            if (
+                not way.wrong
+                and not _cannot_reach(scope, place, by_interface, way)
+                and not _against(need, identity, way)
+            ):
                 continue
-        value = _choice(scope, need, by_interface)
+        leaving = _leaving(scope, place)
+        value = _choice(scope, need, by_interface, leaving)
         if value is None:
-            obstacles.append(Obstacle(place.prefix + _stuck(scope, need)))
+            obstacles.append(Obstacle(place.prefix + _stuck(scope, need, by_interface, leaving)))
         else:
             records = records.having(place.table, place.key, place.slot, value)
     return records, obstacles
 
 
-def _choice(scope: Scope, need: Need, by_interface: bool) -> str | None:
-    """The first wanted source that this device has, in the words of its platform."""
-    for wanted in (*([need.write] if need.write else []), *(need.any_of or ())):
-        if wanted == IDENTITY:
-            wanted = (scope.device.identity if scope.device else None) or ""
+def _choice(scope: Scope, need: Need, by_interface: bool, families: Collection[str]) -> str | None:
+    """The first wanted source that this device has and that can reach these families, in its platform's words."""
+
+    def first(options: Iterable[str]) -> str | None:
+        return next((a for a in options if all(_family(a) == f for f in families)), None)
+
+    for asked in (*([need.write] if need.write else []), *(need.any_of or ())):
+        wanted = ((scope.device.identity if scope.device else None) or "") if asked == IDENTITY else asked
         if not _knows_interfaces(scope.records):
-            if wanted and is_address(wanted) != by_interface:
+            if wanted and is_address(wanted) != by_interface and (by_interface or first([wanted])):
                 return wanted
             continue
         found = _interface_with(scope.records, wanted)
         row = found[1] if found else scope.records.row("interface", wanted)
-        name = found[0] if found else wanted
         if row is None or scope.records.get("interface.state", row).value == "down":
             continue
-        addresses = scope.records.get("interface.address", row).value
-        if isinstance(addresses, tuple):
-            return name if by_interface else wanted if found else str(addresses[0])
+        said = scope.records.get("interface.address", row).value
+        addresses = tuple(map(str, said)) if isinstance(said, tuple) else ()
+        if by_interface and addresses and {_family(a) for a in addresses} >= set(families):
+            return found[0] if found else wanted
+        # Where the identity is of the other family, what stands beside it is as good.
+        value = first(([wanted, *addresses] if asked == IDENTITY else [wanted]) if found else addresses)
+        if value is not None and not by_interface:
+            return value
     return None
 
 
-def _stuck(scope: Scope, need: Need) -> str:
+def _stuck(scope: Scope, need: Need, by_interface: bool, leaving: Mapping[str, Destination]) -> str:
     identity = scope.device.identity if scope.device else None
+    near = _choice(scope, need, by_interface, ())
+    if near is not None:
+        wanted = " and ".join(f"{family} for {d.title}" for family, d in leaving.items())
+        return f"{near} is up, but has no address of {wanted}"
     if need.any_of == (IDENTITY,):
         return f"no interface that is up has the identity {identity}"
     return f"no interface that is up and has an address is {need.text}"
