@@ -61,8 +61,9 @@ CASES: list[tuple[str, str, str, str, str, list[int]]] = [
     ("quern", QUERN, "format: expected", "unable", "quern cannot say rfc5424", []),
     ("quern", QUERN + "    mute 1 flap\n    mute 2 \"link up\"\n", "filters: none", "breaks", "messages with 'flap' are dropped; messages with 'link up' are dropped", [6, 7]),
     ("quern", QUERN, "filters: none", "meets", "as asked", []),
-    ("quern", QUERN + "clock\n    zone harbour\n    follow 198.51.100.5\n", "clock: {zone: UTC, count: {at-least: 2}}", "breaks", "the zone is harbour, not UTC; 1 time servers, not 2 or more", [7, 8]),
+    ("quern", QUERN + "clock\n    zone harbour\n    follow 198.51.100.5\n", "clock: {zone: UTC, count: {at-least: 2}}", "breaks", "the zone is harbour, not UTC; 1 time server, not 2 or more", [7, 8]),
     ("quern", QUERN + "    stamp calendar\n", "clock: {count: {at-least: 1}}", "breaks", "nothing sets the clock, and its stamps are a calendar's", []),
+    ("quern", QUERN + "    stamp calendar\n", "clock: {zone: UTC}", "breaks", "nothing sets the clock, and its stamps are", []),
     ("quern", QUERN + "clock\n    follow 198.51.100.6\n", "clock: {servers: {exactly: [198.51.100.5]}}", "breaks", "the time server 198.51.100.5 is missing; the time server 198.51.100.6 is not asked for", [7]),
     ("openconfig", '{"openconfig-system:system": {"logging": {"remote-servers": {}}}}', "clock: {zone: UTC}", "breaks", "the zone is not set, not UTC", []),
     ("quern", QUERN.replace("198.51.100.21", "beacon.example"), "resolver: where-needed", "breaks", "beacon.example is a host name, and there is no resolver", [5]),
@@ -107,7 +108,7 @@ def test_a_setting_is_judged_by_its_lines_and_corrected(
     # What cannot be mended is told; all else is as asked afterwards.
     by_hand = {
         "it calls itself",
-        "1 time servers",
+        "1 time server",
         "nothing sets the clock",
         "is a host name",
         "clear text",

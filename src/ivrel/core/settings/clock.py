@@ -50,21 +50,30 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         said = f"the zone is {zone.value or 'not set'}{default_note(zone, dialect.name) if zone.value else ''}"
         out.append(Finding(f"{said}, not {needs['zone'].text}", zone.lines))
     if "servers" not in needs and "count" not in needs:
-        return out
+        return [*out, Finding(f"nothing sets the clock{_CALENDAR}")] if _unset(scope) else out
     if not dialect.has("server.address"):
         return [*out, Finding(f"{dialect.name} says nothing of time servers")]
     servers = addresses_of(records, "server")
     every = tuple(line for lines in servers.values() for line in lines)
     missing, gone = differences(needs.get("servers", SetNeed()), servers)
     if not servers and (missing or not needs.get("count", Need()).accepts("0")):
-        calendar = ", and its stamps are a calendar's" if records.get("stamp.kind").value == "calendar" else ""
-        return [*out, Finding(f"nothing sets the clock{calendar}")]
+        return [*out, Finding(f"nothing sets the clock{_CALENDAR if _unset(scope) else ''}")]
     if missing:
         out.append(Finding(f"the time server {', '.join(missing)} is missing", every))
     out += [Finding(f"the time server {address} is not asked for", servers[address]) for address in gone]
     if "count" in needs and not needs["count"].accepts(str(len(servers))):
-        out.append(Finding(f"{len(servers)} time servers, not {needs['count'].text}", every))
+        out.append(Finding(f"{len(servers)} time server{'s' * (len(servers) > 1)}, not {needs['count'].text}", every))
     return out
+
+
+_CALENDAR = ", and its stamps are a calendar's"
+
+
+def _unset(scope: Scope) -> bool:
+    """Whether messages bear the time of a clock that no server sets, as far as the platform would say so."""
+    records = scope.records
+    known = records.dialect.has("server.address")
+    return known and records.get("stamp.kind").value == "calendar" and not addresses_of(records, "server")
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -77,6 +86,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         elif not needs["zone"].accepts(str(records.get("clock.zone").value)):
             obstacles.append(Obstacle(f"{dialect.name} has no statement for the zone", True))
     if "servers" not in needs and "count" not in needs:
+        if _unset(scope):
+            obstacles.append(Obstacle("the policy names no time server; ask for `servers`"))
         return records, obstacles
     if not dialect.has("server.address"):
         return records, [*obstacles, Obstacle(f"{dialect.name} has no statement for time servers", True)]
