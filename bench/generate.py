@@ -68,7 +68,7 @@ def _skarn(identity: str, facility: str, faults: Faults) -> str:
 
 def _other_family(text: str) -> str:
     """So many devices need identities of IPv6, and so their collectors are reached by it."""
-    return text.replace("198.51.100.", "2001:db8:c::")
+    return text.replace("198.51.100.2", "2001:db8:c::2")
 
 
 WRITERS: dict[str, Callable[[str, str, Faults], str]] = {"quern": _quern, "skarn": _skarn}

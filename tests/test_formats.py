@@ -273,6 +273,13 @@ def test_a_fleet_is_counted_by_groups(
     numbers = steps[steps.index("refitted firewalls tell of everything they stop") + 1]
     marked = {name for name, column in at.items() if numbers.ljust(110)[column] not in " │"}
     assert list(at) == list(SETTINGS) and marked == {"categories", "rules"}
+    # Where there is no room for all, the columns stand in several pieces, and no line is longer than asked.
+    slim = ivrel("audit", "-w", example, "--by", "site", "--today", "2026-11-23", "--width", "60", code=1).stdout
+    pieces = [piece.splitlines() for piece in slim.split("\n\n")[1:3]]
+    told = [line.strip(" │┐") for lines in pieces for line in lines if line.startswith(" ")]
+    assert told == list(SETTINGS) and max(map(len, slim.splitlines())) <= 60
+    sums = Counter(row.split()[0] for lines in pieces for row in lines if not row.startswith((" ", "site")))
+    assert set(sums.values()) == {len(pieces)} and len(sums) == len({v["site"] for v in verdicts.values()})
     # What is found on several devices is told once, with the devices.
     why = "beacon-a: not set, so messages leave from whatever interface is nearest"
     devices = [d for (d, s), v in verdicts.items() if s == "source" and v["why"] == why]

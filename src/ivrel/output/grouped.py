@@ -14,6 +14,7 @@ from ivrel.output.screen import STYLES, count, line, quoted, shown, stairs, step
 
 MOST = 30  # findings shown, unless all are asked for
 NAMED = 6  # devices named with each
+SHORTEST = 12  # room for the name of a group
 
 
 class Alike(Struct, frozen=True):
@@ -32,39 +33,58 @@ def show_groups(screen: Console, results: Sequence[DeviceResult], settings: Sequ
     numbers = {name: _numbers(members, settings) for name, members in groups.items()}
     # The largest share of devices that are not as asked first.
     ranked = sorted(groups, key=lambda name: (-_share(groups[name]), name))
-    widest = max((len(str(n)) for row in numbers.values() for n in row.values()), default=1)
-    steps = len(settings) * (widest + 1)
-    room = screen.width - steps - 17 - widest - max(map(len, settings))
+    widest = max((len(f"{n:,}") for row in numbers.values() for n in row.values()), default=1)
     longest = max(map(len, [by, *groups]))
-    first = max(min(longest, room), 12)
     heads = (by, "devices", "as asked")
 
-    def ready(grid: Table) -> Table:
-        for column, least in zip(grid.columns, (first, 7, 8), strict=False):
-            column.min_width = least
-        for column in grid.columns[1:]:
-            column.justify = "right"
-            column.no_wrap = True
-        return grid
+    def rows(grid: Table, some: Sequence[str], first: int, again: Callable[[], Table]) -> None:
+        for name in ranked:
+            members = groups[name]
+            good = sum(1 for _, verdicts in members if all(v.verdict in GOOD for v in verdicts))
+            cells = [_cell(numbers[name][s], [v for _, vs in members for v in vs if v.setting == s]) for s in some]
+            if len(name) > first:  # a long name stands above its numbers
+                shown(screen, grid)
+                line(screen, name)
+                grid = again()
+            grid.add_row("" if len(name) > first else name, f"{len(members):,}", f"{good:,}", *cells)
+        shown(screen, grid)
 
     if longest + 20 + sum(max(len(s), widest) + 2 for s in settings) <= screen.width:
-        grid = ready(table(*heads, *settings))
-        first = longest
-    else:
+        rows(_ready(table(*heads, *settings), longest), settings, longest, lambda: table(*heads, *settings))
+        return
+    # What is as asked wherever it is asked goes without a column where there is no room for all of them.
+    most = max((screen.width - SHORTEST - 17 - widest) // (widest + 1), 1)
+    bad = [s for s in settings if any(row[s] for row in numbers.values())]
+    columns = list(settings) if len(settings) <= most else bad
+    for start in range(0, len(columns), most):
+        some = columns[start : start + most]
+        room = screen.width - len(some) * (widest + 1) - 17 - widest - max(map(len, some))
+        first = max(min(longest, room), SHORTEST)
+
+        def fresh(some: Sequence[str] = some, first: int = first) -> Table:
+            return _ready(steps_below(heads, some, widest + 1), first)
+
+        if start:
+            screen.print()
         # Each step stands on the last digit of its column.
-        stairs(screen, settings, first + 17 + widest, widest + 1)
-        grid = ready(steps_below(heads, settings, widest + 1))
+        stairs(screen, some, first + 17 + widest, widest + 1)
+        grid = fresh()
         grid.add_row(*(Text(head, "dim") for head in heads))
-    for name in ranked:
-        members = groups[name]
-        good = sum(1 for _, verdicts in members if all(v.verdict in GOOD for v in verdicts))
-        cells = [_cell(numbers[name][s], [v for _, vs in members for v in vs if v.setting == s]) for s in settings]
-        if len(name) > first:  # a long name stands above its numbers
-            shown(screen, grid)
-            line(screen, name)
-            grid = ready(steps_below(heads, settings, widest + 1))
-        grid.add_row("" if len(name) > first else name, f"{len(members):,}", f"{good:,}", *cells)
-    shown(screen, grid)
+        rows(grid, some, first, fresh)
+    rest = [s for s in settings if s not in columns]
+    if rest:
+        screen.print()
+        line(screen, (f"as asked everywhere: {', '.join(rest)}", "dim"))
+
+
+def _ready(grid: Table, first: int) -> Table:
+    """A table of groups with its columns as wide in every piece of it, whatever stands in them."""
+    for column, least in zip(grid.columns, (first, 7, 8), strict=False):
+        column.min_width = least
+    for column in grid.columns[1:]:
+        column.justify = "right"
+        column.no_wrap = True
+    return grid
 
 
 def _parts(r: DeviceResult, by: str) -> Iterator[tuple[str, tuple[Verdict, ...]]]:

@@ -72,7 +72,7 @@ def stairs(console: Console, names: Sequence[str], indent: int, width: int = 2) 
         if len(before) + len(name) <= console.width:
             line(console, (before, "dim"), name)
         else:  # no room at its right: then at its left
-            line(console, (before[: len(before) - len(name) - 1], "dim"), f"{name} ", ("┐", "dim"))
+            line(console, (before[: len(before) - len(name) - 2], "dim"), f" {name} ", ("┐", "dim"))
 
 
 def steps_below(heads: Sequence[str], names: Sequence[str], width: int = 2) -> Table:

@@ -107,7 +107,7 @@ class Destination(Struct, frozen=True, gc=False):
 class Scope:
     """One configuration, its device, and the collectors that it is judged against."""
 
-    __slots__ = ("_destinations", "collectors", "device", "memo", "records", "wanted")
+    __slots__ = ("_destinations", "_judged", "collectors", "device", "memo", "records", "wanted")
 
     def __init__(
         self,
@@ -119,6 +119,7 @@ class Scope:
         self.device, self.records, self.collectors = device, records, collectors
         self.wanted = wanted
         self._destinations: list[Destination] | None = None
+        self._judged: list[Destination] | None = None
         self.memo: dict[tuple[str, Key], Any] = {}  # what a setting worked out and needs again
 
     def on(self, records: Records) -> Scope:
@@ -169,13 +170,19 @@ class Scope:
     @property
     def judged(self) -> list[Destination]:
         """The destinations whose other settings matter: all, or those that serve what is asked for."""
-        if self.wanted is None:
-            return self.destinations
-        serving = list(self.serving.values())
-        return [d for d in self.destinations if any(d is s for s in serving)]
+        if self._judged is None:
+            serving = None if self.wanted is None else list(self.serving.values())
+            every = self.destinations
+            self._judged = every if serving is None else [d for d in every if any(d is s for s in serving)]
+        return self._judged
+
+    def beyond(self, every: bool) -> bool:
+        """Whether, if `every` destination matters, that is more than those judged."""
+        return every and len(self.judged) < len(self.destinations)
 
     def places(self, field: str, every: bool = False) -> list[Place]:
         """Where a value stands: once for the device, or for each destination, or for each feed in use."""
+        every = self.beyond(every)
         at: tuple[str, Key] = ("places", (field, every))
         if at not in self.memo:
             self.memo[at] = list(self._places(field, every))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
+from functools import lru_cache
 
 from msgspec import Struct
 
@@ -44,6 +45,7 @@ def _name(text: str) -> str:
 
 def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
     """Where the source is said, and whether as an interface (else as an address)."""
+    every = scope.beyond(every)
     at: tuple[str, Key] = ("source places", (every,))
     if at not in scope.memo:
         scope.memo[at] = _found_places(scope, every)
@@ -121,6 +123,7 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
     return _Way(name, (value,), lines + said.lines[addresses.index(value) :][:1], beside=beside)
 
 
+@lru_cache(maxsize=65536)
 def _family(host: str) -> str:
     """The family of an address; '' of a host name, which may stand for either."""
     return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
