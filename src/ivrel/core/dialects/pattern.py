@@ -25,8 +25,6 @@ Path = tuple[Words, ...]
 Fields = tuple[tuple[str, Value], ...]
 Spelling = Mapping[str, Mapping[str, Sequence[str]]]
 
-Fixed = tuple[tuple[int, str], ...]  # words, with the places that they have in every statement of a pattern
-
 MANY = 1 << 30  # more words than any statement has
 
 _SLOT = re.compile(r"\{([^{}=:]*)(?:=([^{}=:]*):([^{}:]+))?\}")
@@ -116,6 +114,12 @@ class Pattern(Struct, frozen=True):
 
     def read(self, path: Path, words: Words) -> Fields | None:
         """The values that a statement carries; None if the pattern does not fit it."""
+        above = self.read_path(path)
+        own = None if above is None else self.read_words(words)
+        return None if above is None or own is None else (*above, *own)
+
+    def read_path(self, path: Path) -> Fields | None:
+        """The values that the enclosing path carries."""
         if len(path) != len(self.path):
             return None
         fields: list[tuple[str, Value]] = []
@@ -124,8 +128,12 @@ class Pattern(Struct, frozen=True):
             if found is None:
                 return None
             fields += found
+        return tuple(fields)
+
+    def read_words(self, words: Words) -> Fields | None:
+        """The values that the statement itself carries."""
         found = _match(self.items, words, 0)
-        return None if found is None else tuple(fields + found)
+        return None if found is None else tuple(found)
 
     def leads(self, path: Path, words: Words) -> bool:
         """Whether these words are a header that the pattern stands below."""
@@ -237,21 +245,36 @@ def _opening(items: tuple[Item, ...]) -> Words:
     return tuple(out)
 
 
-def outline(items: Sequence[Item]) -> tuple[Fixed, int, int]:
-    """What every statement of a pattern has in common: words at certain places; the least and most words."""
+class Outline(Struct, frozen=True):
+    """What every statement of a pattern has in common: words at certain places; the least and most words.
+
+    `values`: where each value stands, if nothing may be left out.
+    """
+
+    fixed: tuple[tuple[int, str], ...]
+    least: int
+    most: int
+    values: tuple[tuple[int, Variable | Flag], ...] | None
+
+
+def outline(items: Sequence[Item]) -> Outline:
+    """The outline of a pattern's statement."""
     fixed: list[tuple[int, str]] = []
+    values: list[tuple[int, Variable | Flag]] = []
     least, most, certain = 0, 0, True
     for item in items:
         if isinstance(item, Rest):
-            return tuple(fixed), least, MANY
+            return Outline(tuple(fixed), least, MANY, None)
         if isinstance(item, Maybe):
             certain = False
-            most += outline(item.items)[2]
+            most += outline(item.items).most
             continue
         if certain and isinstance(item, Literal | Flag):
             fixed.append((least, item.word))
+        if isinstance(item, Variable | Flag):
+            values.append((least, item))
         least, most = least + 1, most + 1
-    return tuple(fixed), least, most
+    return Outline(tuple(fixed), least, most, tuple(values) if certain else None)
 
 
 def _named_by(items: tuple[Item, ...], keys: Sequence[str]) -> tuple[Item, ...]:

@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.pattern import Fields, Fixed, Item, Literal, Path, Pattern, Variable, Words, outline
+from ivrel.core.dialects.pattern import Fields, Item, Literal, Outline, Path, Pattern, Variable, Words, outline
 from ivrel.core.dialects.shapes import Found
 from ivrel.core.dialects.shapes.base import LONGEST, decode
 from ivrel.core.dialects.slots import SLOTS, Value
@@ -249,6 +249,17 @@ def matcher(dialect: Dialect) -> Matcher:
     return Matcher(dialect)
 
 
+class _Layout(Struct, frozen=True):
+    """Which of a statement's values are what in its match, by their places; `key`: None where one is not said."""
+
+    table: str
+    key: tuple[int | None, ...]
+    named: tuple[int, ...]
+    rest: tuple[int, ...]
+    many: tuple[int, ...]
+    silent: tuple[str, ...]
+
+
 class Matcher:
     """Finds the pattern of a statement; remembers what it saw, for fleets repeat themselves."""
 
@@ -263,7 +274,9 @@ class Matcher:
         self._wanted: dict[Name, int] = {}
         self._ahead: dict[Words, Name] = {}
         self._seen: dict[tuple[Path, bytes], Match | tuple[str, ...] | None] = {}
-        self._fitting: dict[tuple[int, str, int], list[tuple[int, Pattern, Fixed]]] = {}
+        self._fitting: dict[tuple[int, str, int], list[tuple[int, Pattern, Outline]]] = {}
+        self._paths: dict[tuple[int, Path], Fields | None] = {}
+        self._layouts: dict[tuple[int, tuple[str, ...]], _Layout] = {}
         self._by_opening: dict[tuple[int, str], list[tuple[int, Pattern]]] = {}
         for number, pattern in enumerate(dialect.patterns):
             self._by_opening.setdefault((len(pattern.path), _first(pattern)), []).append((number, pattern))
@@ -414,30 +427,64 @@ class Matcher:
     def find(self, path: Path, words: Words) -> Match | None:
         """The match of a statement, if a pattern understands it."""
         for first in (words[0], ""):
-            for number, pattern, fixed in self._of_length(len(path), first, len(words)):
-                if any(words[at] != word for at, word in fixed):
-                    continue
-                fields = pattern.read(path, words)
-                if fields is not None:
-                    table = pattern.table
-                    got = dict(fields)
-                    key = tuple(got.get(slot, "") for slot in self.dialect.keys.get(table, ()))
-                    silent = tuple(slot for slot in pattern.slots if slot not in got)
-                    named = tuple(f for f in fields if f[0] in self.keys)
-                    many = tuple(f for f in fields if SLOTS[f[0]].many)
-                    rest = tuple(f for f in fields if f not in named and f not in many)
-                    return Match(number, table, key, named, rest, many, silent, path, words)
+            for number, pattern, form in self._of_length(len(path), first, len(words)):
+                for at, word in form.fixed:
+                    if words[at] != word:
+                        break
+                else:
+                    fields = self._read(number, pattern, form, path, words)
+                    if fields is not None:
+                        return self._match(number, pattern, fields, path, words)
         return None
 
-    def _of_length(self, depth: int, first: str, length: int) -> list[tuple[int, Pattern, Fixed]]:
-        """The patterns of a first word that so many words can fit, with the words that stand in them anyway."""
+    def _read(self, number: int, pattern: Pattern, form: Outline, path: Path, words: Words) -> Fields | None:
+        """What the pattern reads, quickly: a path is read once, and values are taken from where they stand."""
+        at = number, path
+        if at not in self._paths:
+            if len(self._paths) >= self.MOST:
+                self._paths.clear()
+            self._paths[at] = pattern.read_path(path)
+        above = self._paths[at]
+        if above is None:
+            return None
+        if form.values is None:
+            own = pattern.read_words(words)
+            return None if own is None else (*above, *own)
+        out = list(above)
+        for place, item in form.values:
+            value = item.decode(words[place]) if isinstance(item, Variable) else item.value
+            if value is None:
+                return None
+            out.append((item.slot, value))
+        return tuple(out)
+
+    def _match(self, number: int, pattern: Pattern, fields: Fields, path: Path, words: Words) -> Match:
+        slots = tuple([slot for slot, _ in fields])
+        layout = self._layouts.get((number, slots))
+        if layout is None:
+            layout = self._layouts[number, slots] = self._laid_out(pattern, slots)
+        key = tuple(["" if n is None else fields[n][1] for n in layout.key])
+        named, rest, many = ([fields[n] for n in some] for some in (layout.named, layout.rest, layout.many))
+        return Match(number, layout.table, key, tuple(named), tuple(rest), tuple(many), layout.silent, path, words)
+
+    def _laid_out(self, pattern: Pattern, slots: tuple[str, ...]) -> _Layout:
+        last = {slot: n for n, slot in enumerate(slots)}
+        named = tuple(n for n, slot in enumerate(slots) if slot in self.keys)
+        many = tuple(n for n, slot in enumerate(slots) if SLOTS[slot].many)
+        rest = tuple(n for n in range(len(slots)) if n not in named and n not in many)
+        key = tuple(last.get(slot) for slot in self.dialect.keys.get(pattern.table, ()))
+        silent = tuple(slot for slot in pattern.slots if slot not in last)
+        return _Layout(pattern.table, key, named, rest, many, silent)
+
+    def _of_length(self, depth: int, first: str, length: int) -> list[tuple[int, Pattern, Outline]]:
+        """The patterns of a first word that so many words can fit, with their outlines."""
         at = depth, first, length
         if at not in self._fitting:
             self._fitting[at] = [
-                (number, pattern, fixed)
+                (number, pattern, form)
                 for number, pattern in self._by_opening.get((depth, first), ())
-                for fixed, least, most in [outline(pattern.items)]
-                if least <= length <= most
+                for form in [outline(pattern.items)]
+                if form.least <= length <= form.most
             ]
         return self._fitting[at]
 
