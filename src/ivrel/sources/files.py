@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import sys
-import tempfile
 from pathlib import Path
 
 from ivrel.core.bundle import pack, parts
@@ -88,6 +87,8 @@ def write_bytes(path: Path, data: bytes) -> None:
     """Writes a file as a whole or not at all."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
+        import tempfile  # only what writes needs it, and it loads much
+
         handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     except OSError as problem:
         raise InputError([Mistake(str(path), f"cannot be written: {reason(problem)}")]) from None

@@ -5,10 +5,8 @@ from __future__ import annotations
 import gc
 import os
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ProcessPoolExecutor
 from datetime import date
 from functools import cached_property
-from multiprocessing import get_context
 from pathlib import Path
 
 import msgspec
@@ -109,6 +107,10 @@ class Workspace:
             for device in devices:
                 yield self.audit_device(device, today)
             return
+        # Loaded only where they are needed: they are a third of what an audit of few devices loads.
+        from concurrent.futures import ProcessPoolExecutor
+        from multiprocessing import get_context
+
         # What the first devices teach, every worker knows from the start.
         first = [self.audit_device(device, today) for device in devices[:FIRST]]
         chunks = range(FIRST, len(devices), CHUNK)

@@ -7,7 +7,9 @@ A change assigns again; a line that begins with the removal word takes away ever
 
 from __future__ import annotations
 
+import re
 from collections.abc import Container, Iterator, Sequence
+from functools import lru_cache
 
 from ivrel.core.dialects.shapes.base import (
     Edit,
@@ -47,19 +49,21 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     begins = tuple((join(head) + ".").encode() for head in heads)
     if not begins:
         return
+    # What belongs together mostly stands together: then nothing has to be searched or counted.
+    run = _run(begins)
     start = 0 if data.startswith(begins) else next_start(data, begins, 0)
     while start >= 0:
-        line = line_of(data, start)
-        end = data.find(b"\n", start)
-        # What belongs together mostly stands together: then nothing has to be searched or counted.
-        while end >= 0 and data.startswith(begins, end + 1):
-            yield (), data[start:end].strip(), line
-            start, line = end + 1, line + 1
-            end = data.find(b"\n", start)
-        yield (), data[start : end if end >= 0 else len(data)].strip(), line
-        if end < 0:
-            return
-        start = next_start(data, begins, end)
+        found = run.match(data, start)
+        text = found[0] if found else data[start:]
+        for line, raw in enumerate(text.removesuffix(b"\n").split(b"\n"), line_of(data, start)):
+            yield (), raw.strip(), line
+        start = next_start(data, begins, start + len(text) - 1)
+
+
+@lru_cache(maxsize=4096)
+def _run(begins: tuple[bytes, ...]) -> re.Pattern[bytes]:
+    """Matches lines one after the other that begin with any of these."""
+    return re.compile(b"(?:(?:" + b"|".join(map(re.escape, begins)) + b")[^\n]*(?:\n|$))+")
 
 
 def holding(
