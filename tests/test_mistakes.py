@@ -246,6 +246,27 @@ def test_output_that_nobody_reads_or_that_cannot_be_written(ivrel: Run, example:
         assert done.returncode == 2 and done.stderr == "ivrel: no space left on device\n"
 
 
+def test_a_file_that_does_not_fit_leaves_what_was_there(ivrel: Run, example: Path, tmp_path: Path) -> None:
+    import resource
+    import subprocess
+    import sys
+
+    def small() -> None:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (600, 600))
+
+    ivrel("correct", "-w", example, "-o", tmp_path / "out", "--today", "2026-11-23", code=0)
+    before = {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()}
+    program = str(Path(sys.executable).parent / "ivrel")
+    call = [program, "correct", "-w", str(example), "-o", str(tmp_path / "out"), "--replace", "--today", "2027-11-23"]
+    done = subprocess.run(call, capture_output=True, text=True, preexec_fn=small)
+    assert done.returncode == 2 and done.stderr.endswith(": cannot be written: file too large\n")
+    assert done.stderr.count("\n") == 1
+    after = {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()}
+    assert after.keys() == before.keys() and max(map(len, before.values())) > 600
+    # Whatever was written before the limit was met is whole; what did not fit is as it was.
+    assert all(after[path] == before[path] for path in before if len(before[path]) > 600)
+
+
 def test_every_setting_says_what_it_is_for() -> None:
     for name, setting in SETTINGS.items():
         assert setting.name == name and all((setting.meaning, setting.matters, setting.meets, setting.breaks))

@@ -77,12 +77,16 @@ def write_folder(
     from ivrel.output.sheet import change_sheet
     from ivrel.sources.files import write_text
 
+    names = ("change.txt", "backout.txt")
+    old: list[Path] = []
     for c in corrections:
-        names = ("change.txt", "backout.txt")
-        for name in (*names, *(f"unproved-{n}" for n in names)):
-            (folder / c.device / name).unlink(missing_ok=True)
-        if c.changes:
-            for name, text in zip(names, (c.change, c.backout), strict=True):
-                write_text(folder / c.device / (name if c.proved else f"unproved-{name}"), text)
+        written = [name if c.proved else f"unproved-{name}" for name in names] if c.changes else []
+        for name, text in zip(written, (c.change, c.backout), strict=False):
+            write_text(folder / c.device / name, text)
+        every = (*names, *(f"unproved-{name}" for name in names))
+        old += [folder / c.device / name for name in every if name not in written]
     write_text(folder / "corrections.json", json.text(json.corrections(fleet, corrections, unread)))
     write_text(folder / "change-sheet.md", change_sheet(fleet, policy, corrections, unread, today))
+    # What an earlier call wrote goes last: if anything before fails, nothing is lost.
+    for path in old:
+        path.unlink(missing_ok=True)
