@@ -1,4 +1,5 @@
-"""Writes docs/schema/*.json, the JSON Schemas of the files that people write, from the forms that read them.
+"""Writes docs/schema/*.json, the JSON Schemas of the files that people write, from the forms that read them, and
+the table of settings in docs/write-a-policy.md.
 
 python docs/schemas.py
 """
@@ -12,6 +13,7 @@ from typing import Any
 from ivrel.core.dialects.dialect import DIALECT
 from ivrel.core.fleet import FLEET
 from ivrel.core.policy.read import POLICY
+from ivrel.core.settings import SETTINGS
 
 FORMS = {"dialect": DIALECT, "fleet": FLEET, "policy": POLICY}
 
@@ -25,11 +27,25 @@ def schema(name: str) -> dict[str, Any]:
     }
 
 
+def settings(page: str) -> str:
+    """The page with the table of settings as it is now."""
+    rows = [
+        f"| `{s.name}` | {s.kind} | {s.meaning}; {s.matters} | `{s.meets.partition('  ←  ')[0]}` |"
+        for s in SETTINGS.values()
+    ]
+    table = "\n".join(["| setting | values | asks for, and why | for example |", "|---|---|---|---|", *rows])
+    head, mark, rest = page.partition("<!-- settings: written by docs/schemas.py -->\n")
+    return f"{head}{mark}{table}\n{rest[rest.index('<!-- end -->') :]}"
+
+
 def main() -> None:
     for name in FORMS:
         path = Path(__file__).parent / "schema" / f"{name}.json"
         path.write_text(json.dumps(schema(name), indent=2) + "\n")
         print(f"wrote docs/schema/{name}.json")
+    page = Path(__file__).parent / "write-a-policy.md"
+    page.write_text(settings(page.read_text()))
+    print("wrote docs/write-a-policy.md")
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.util
 import json
 from datetime import date, timedelta
 from pathlib import Path
@@ -13,6 +14,7 @@ from ivrel.core import Device, InputError, audit_text, correct
 from ivrel.core.fleet import read_fleet
 from ivrel.core.mistakes import Unreadable
 from ivrel.core.policy import Policy, effective, read_policy, remarks
+from ivrel.core.settings import SETTINGS
 from ivrel.sources.dialects import Dialects
 
 QUERN = Dialects()["quern"]
@@ -124,9 +126,9 @@ def test_requirements_that_cannot_be_had_together_are_told(require: str, said: s
     told = [r.text for r in remarks(read, [device(), device("x2")], TODAY) if "contradicts" in r.text]
     assert len(told) == bool(said) and all(f"rule 'r' {said}" in t and because in t for t in told)
     assert all(t.endswith("; on 2 devices, x1 for one") for t in told)
-    # Without a fleet the same is told, but for what hangs on where a device stands.
+    # Without a fleet the same is told, at the sites that the policy knows of.
     alone = [r.text for r in remarks(read, [], TODAY) if "contradicts" in r.text]
-    assert len(alone) == (bool(said) and "same-site" not in require)
+    assert len(alone) == bool(said)
 
 
 def test_rules_alone_tell_what_can_never_hold() -> None:
@@ -265,3 +267,20 @@ def test_devices_that_claim_one_identity_are_findings_and_stop_nobody() -> None:
     assert not done.changes and [r.why for r in done.remains] == [
         f"{given[0].why}; the fleet has to give each device an identity of its own"
     ]
+
+
+def test_the_page_on_policies_is_current_and_asks_something_of_every_setting() -> None:
+    docs = Path(__file__).parent.parent / "docs"
+    spec = importlib.util.spec_from_file_location("schemas", docs / "schemas.py")
+    assert spec and spec.loader
+    schemas = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(schemas)
+    page = (docs / "write-a-policy.md").read_text()
+    assert page == schemas.settings(page)
+    read = read_policy(page.split("```yaml\n")[1].split("```")[0], "policy.yaml")
+    assert {name for rule in read.rules for name in rule.require} == set(SETTINGS)
+    assert remarks(read, [], TODAY) == []
+    oldest = Device("pier-fw0", "firewall", "holmsay", "skarn")
+    asked = effective(read, oldest)
+    assert asked["collectors"].text == "exactly beacon-s" and not {"rules", "categories"} & asked.keys()
+    assert effective(read, Device("p", "router", "mv-petrel", "quern"))["clock"].text.startswith("zone UTC")

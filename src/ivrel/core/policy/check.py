@@ -13,7 +13,7 @@ from datetime import date
 from msgspec import Struct
 
 from ivrel.core.fleet import Device
-from ivrel.core.policy.policy import Policy, Requirement, Rule, effective
+from ivrel.core.policy.policy import Policy, Requirement, Rule, at_site, effective
 from ivrel.core.settings import SETTINGS, Asked
 
 SOON = 30  # days before its last day from which on a waiver is remarked
@@ -99,12 +99,7 @@ def _within(one: Rule, other: Rule) -> bool:
 def _clashes(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
     """Requirements that cannot be had together, on the devices that are there or else on those of each rule."""
     found: dict[tuple[int, int], tuple[Requirement, Requirement, dict[str, None], dict[str, None]]] = {}
-    profiles = [(effective(policy, d), d.site, d.name) for d in devices]
-    if not devices:
-        for rule in policy.rules:
-            every = [other.require for other in policy.rules if _within(rule, other)]
-            merged = {name: q for require in every for name, q in require.items() if q.needs and not q.problem}
-            profiles.append((merged, "", ""))
+    profiles = [(effective(policy, d), d.site, d.name) for d in devices] or list(_unseen(policy))
     for asked, site, device in profiles:
         together = Asked({name: q.needs for name, q in asked.items()}, policy.collectors, site or None)
         for name, q in asked.items():
@@ -122,6 +117,19 @@ def _clashes(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
         first = next(iter(names))
         where = f"; on {len(names)} devices, {first} for one" if len(names) > 1 else f"; on {first}" if first else ""
         yield Remark(one.file, one.line, f"{said}: {', '.join(whys)}{where}")
+
+
+def _unseen(policy: Policy) -> Iterator[tuple[dict[str, Requirement], str, str]]:
+    """What is asked wherever a rule holds, at each site that the policy tells of: what is known without a fleet."""
+    for rule in policy.rules:
+        merged = {
+            name: q for other in policy.rules if _within(rule, other) for name, q in other.require.items() if q.needs
+        }
+        for site in ("", *policy.sites):
+            if site and not rule.may_be_at(site):
+                continue
+            asked = {name: at_site(q, policy, site) for name, q in merged.items()}
+            yield {name: q for name, q in asked.items() if not q.problem}, site, ""
 
 
 def _sites(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:

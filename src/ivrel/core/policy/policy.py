@@ -65,6 +65,11 @@ class Rule(Struct, frozen=True):
             _fits(device, *one) for one in self.but.items()
         )
 
+    def may_be_at(self, site: str) -> bool:
+        """Whether the rule can be about devices of a site."""
+        at = Device("", "", site, "")
+        return _fits(at, "site", self.where.get("site", ("*",))) and not _fits(at, "site", self.but.get("site", ()))
+
     @property
     def about(self) -> str:
         """The devices that the rule is about, in words."""
@@ -125,14 +130,17 @@ def _effective(policy: Policy, device: Device) -> dict[str, Requirement]:
     for rule in policy.rules:
         if rule.holds_for(device):
             asked.update(rule.require)
-    return {name: _at_site(asked[name], policy, device) for name in SETTINGS if name in asked and asked[name].needs}
+    return {
+        name: at_site(asked[name], policy, device.site) for name in SETTINGS if name in asked and asked[name].needs
+    }
 
 
-def _at_site(asked: Requirement, policy: Policy, device: Device) -> Requirement:
-    """A requirement with what `site` stands for at this device's site."""
+@lru_cache(maxsize=65536)
+def at_site(asked: Requirement, policy: Policy, name: str) -> Requirement:
+    """A requirement with what `site` stands for at a site."""
     if not any(_names_site(need) for need in asked.needs.values()):
         return asked
-    site = policy.sites.get(device.site)
+    site = policy.sites.get(name)
     needs: dict[str, Any] = {}
     for part, need in asked.needs.items():
         if not _names_site(need):
@@ -141,7 +149,7 @@ def _at_site(asked: Requirement, policy: Policy, device: Device) -> Requirement:
         values = (site.zone,) if site and part == "zone" and site.zone else site.collectors if site else ()
         if not values:
             what = "zone" if part == "zone" else "collectors"
-            return replace(asked, problem=f"the policy's table of sites gives no {what} for {device.site}")
+            return replace(asked, problem=f"the policy's table of sites gives no {what} for {name}")
         needs[part] = need.with_site(values)
     return replace(asked, needs=needs)
 
