@@ -23,7 +23,7 @@ case "$what" in
         "$venv/bin/ivrel" demo --replace "$@"
         echo "To type ivrel without its path: . $venv/bin/activate"
         ;;
-    test) need -e '.[test]' && exec "$venv/bin/python" -m pytest "$@" ;;
+    test) need -e '.[test]' && exec "$venv/bin/python" -m pytest -n auto --dist worksteal "$@" ;;
     lint)
         need -e '.[test,lint]'
         "$venv/bin/ruff" check . && "$venv/bin/ruff" format --check . && "$venv/bin/mypy"

@@ -10,9 +10,11 @@ from typing import Any
 
 from conftest import Run
 
-from ivrel.core.settings import SETTINGS
+from ivrel.core.dialects import read_records
+from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.demo.workspace import entries
 from ivrel.sources.dialects import Dialects
+from ivrel.sources.workspace import Workspace
 
 CONFIGS = {e.device: e.device if e.files else f"{e.device}.conf" for e in entries()}
 
@@ -65,6 +67,20 @@ def test_audit_finds_every_seed_on_its_line_and_nothing_else(ivrel: Run, example
     assert {e.platform for e in entries()} == set(Dialects().files)
 
 
+def readings(folder: Path) -> dict[str, list[tuple[str, str, str, bool]]]:
+    """What the configuration of each device says, and whether the text says so."""
+    workspace = Workspace(folder)
+    return {
+        device.name: sorted(
+            (fact.setting, fact.key, fact.value, fact.default)
+            for fact in read_settings(
+                Scope(device, read_records(workspace.dialects[device.platform], workspace.text(device)[0]), {})
+            )
+        )
+        for device in workspace.fleet.devices
+    }
+
+
 def test_corrections_lead_to_a_clean_audit_and_back(ivrel: Run, example: Path, tmp_path: Path) -> None:
     folder, out = tmp_path / "work", tmp_path / "out"
     shutil.copytree(example, folder)
@@ -72,7 +88,7 @@ def test_corrections_lead_to_a_clean_audit_and_back(ivrel: Run, example: Path, t
     sheet = (out / "change-sheet.md").read_text()
     data = json.loads((out / "corrections.json").read_text())
     by_device = {d["device"]: d for d in data["devices"]}
-    before = {e.device: ivrel("read", "-w", folder, e.device, "--format", "json", code=0).stdout for e in entries()}
+    before = readings(folder)
     for entry in entries():
         c = by_device[entry.device]
         changes = [out / entry.device / name for name in ("change.txt", "backout.txt")]
@@ -93,14 +109,7 @@ def test_corrections_lead_to_a_clean_audit_and_back(ivrel: Run, example: Path, t
         if backout.exists():
             config = folder / "configs" / CONFIGS[entry.device]
             ivrel("dialect", "apply", entry.platform, config, backout, "-o", config, code=0)
-        old, new = (
-            [(s["setting"], s["key"], s["value"], s["from"]) for s in json.loads(text)["settings"]]
-            for text in (
-                before[entry.device],
-                ivrel("read", "-w", folder, entry.device, "--format", "json", code=0).stdout,
-            )
-        )
-        assert sorted(old) == sorted(new)
+    assert readings(folder) == before
 
 
 def test_a_folder_that_holds_something_is_kept(ivrel: Run, example: Path, tmp_path: Path) -> None:
