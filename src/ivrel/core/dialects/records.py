@@ -73,7 +73,7 @@ class Records:
     """The rows of one configuration; changed only by making another one."""
 
     __slots__ = (
-        *("_ahead", "_data", "_early", "_matcher", "_near", "_one", "_rows", "_tables", "_written"),
+        *("_ahead", "_data", "_early", "_matcher", "_near", "_one", "_rows", "_single", "_tables", "_written"),
         *("changed", "dialect", "marks", "strays"),
     )
 
@@ -90,6 +90,7 @@ class Records:
         self._ahead, self._early = ahead, early  # rows that were looked up while reading, and what they say
         self._tables = _by_table(marks)
         self._rows: dict[str, Mapping[Key, Row]] = {}
+        self._single: dict[str, Said | None] = {}
         self._written: Mapping[tuple[int, Key], Mark] | None = None
         self._near: dict[tuple[str, Value], tuple[Key, Row] | None] = {}
         self._one: dict[tuple[str, Value], Row | None] = {}
@@ -141,9 +142,10 @@ class Records:
     def _named(self, table: str) -> Iterator[Value]:
         """The keys of a lazy table that rows of other tables name."""
         for name, slot in self._matcher.naming[table]:
-            for row in self.rows(name).values():
-                if slot in row and isinstance(value := row[slot].value, str | int):
-                    yield value
+            said = [row[slot] for row in self.rows(name).values() if slot in row] if name else [self.get(slot)]
+            for one in said:
+                if isinstance(one.value, str | int):
+                    yield one.value
 
     def row_with(self, table: str, slot: str, value: Value) -> tuple[Key, Row] | None:
         """The first row of a lazy table one of whose `many` values is this one."""
@@ -170,13 +172,24 @@ class Records:
 
     def get(self, slot: str, row: Row | None = None) -> Said:
         """What a slot is: said by the text, or the platform's default."""
-        if row is None:
-            row = self.rows("").get((), {})
-        said = row.get(slot)
+        if row is not None:
+            said = row.get(slot)
+        elif "" in self._rows:
+            said = self._rows[""].get((), {}).get(slot)
+        else:
+            said = self._said(slot)
         if said is not None:
             return said
         default = self._matcher.defaults.get(slot)
         return default if default is not None else _UNSAID
+
+    def _said(self, slot: str) -> Said | None:
+        """What the text says of a single value, from the statements alone that can carry it."""
+        if slot not in self._single:
+            carrying = self._matcher.carrying(slot)
+            marks = [mark for mark in self._tables.get("", ()) if mark[0].pattern in carrying]
+            self._single[slot] = self._matcher.rows(marks).get((), {}).get(slot) if marks else None
+        return self._single[slot]
 
     def takes_effect(self, slot: str, row: Row) -> bool:
         """Whether a slot of a row means anything, given what else the row says."""
@@ -271,6 +284,7 @@ class Matcher:
         self.grammar = dialect.grammar
         self.defaults = {slot: Said(value, (), True) for slot, value in dialect.defaults.items()}
         self.keys = frozenset(slot for slots in dialect.keys.values() for slot in slots)
+        self._carrying: dict[str, frozenset[int]] = {}
         self._wanted: dict[Name, int] = {}
         self._ahead: dict[Words, Name] = {}
         self._seen: dict[tuple[Path, bytes], Match | tuple[str, ...] | None] = {}
@@ -388,6 +402,13 @@ class Matcher:
             elif not ahead or (*path, tuple(self.grammar.split(decode(raw))))[0][:2] not in ahead:
                 strays.append(Stray(line, shorten(decode(raw), 120), match))
         return known or bool(marks)
+
+    def carrying(self, slot: str) -> frozenset[int]:
+        """The patterns that carry a slot."""
+        if slot not in self._carrying:
+            every = enumerate(self.dialect.patterns)
+            self._carrying[slot] = frozenset(number for number, pattern in every if slot in pattern.slots)
+        return self._carrying[slot]
 
     def rows(self, marks: Iterable[Mark]) -> dict[Key, dict[str, Said]]:
         """The rows of one table that its statements make, the later ones over the earlier."""

@@ -120,7 +120,7 @@ class Scope:
         self.wanted = wanted
         self._destinations: list[Destination] | None = None
         self._judged: list[Destination] | None = None
-        self.memo: dict[tuple[str, Key], Any] = {}  # what a setting worked out and needs again
+        self.memo: dict[tuple[str, tuple[object, ...]], Any] = {}  # what a setting worked out and needs again
 
     def on(self, records: Records) -> Scope:
         """The same scope over other records."""

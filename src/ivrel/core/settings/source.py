@@ -83,7 +83,7 @@ class _Way(Struct, frozen=True):
 
 
 def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
-    at = ("source", (str(place.said.value), str(place.said.lines), int(by_interface)))
+    at = ("source", (place.said.value, place.said.lines, by_interface))
     if at not in scope.memo:
         scope.memo[at] = _found_way(scope, place, by_interface)
     found: _Way = scope.memo[at]
