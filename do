@@ -3,7 +3,7 @@
 #   demo         install Ivrel and run the example
 #   test         install what the tests need and run them
 #   lint         ruff and mypy
-#   bench        the audit of 4,000 devices against one grep
+#   bench        the audit of 10,000 devices (550 MB) against one grep
 #   screenshots  the pictures in docs/screenshots (needs xvfb, xterm, imagemagick)
 set -eu
 cd "$(dirname "$0")"

@@ -1,6 +1,6 @@
 """Times whole `ivrel audit` runs against one `grep -c` over the same files, in turns, and prints the ratio.
 
-    python bench/audit.py --devices 4000 --lines 1300
+    python bench/audit.py --devices 10000 --lines 1300
 
 The yardstick is the machine's own reading speed, so that figures of different machines can be compared.
 """
@@ -66,7 +66,7 @@ def stages(folder: Path, devices: int) -> dict[str, float]:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("--devices", type=int, default=4000)
+    parser.add_argument("--devices", type=int, default=10_000)
     parser.add_argument("--lines", type=int, default=1300)
     parser.add_argument("--rounds", type=int, default=5)
     parser.add_argument("--format", default="json")

@@ -1,6 +1,6 @@
 """Writes a large fleet, the same for the same arguments: any number of devices and lines, with seeded faults.
 
-python bench/generate.py bench/data --devices 4000 --lines 1300
+python bench/generate.py bench/data --devices 10000 --lines 1300
 """
 
 from __future__ import annotations
@@ -98,7 +98,7 @@ def generate(folder: Path, devices: int, lines: int, platforms: tuple[str, ...] 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("folder", type=Path)
-    parser.add_argument("--devices", type=int, default=4000)
+    parser.add_argument("--devices", type=int, default=10_000)
     parser.add_argument("--lines", type=int, default=1300)
     args = parser.parse_args()
     generate(args.folder, args.devices, args.lines)
