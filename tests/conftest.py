@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import importlib.util
 import os
 import subprocess
 import sys
 from collections.abc import Callable
 from datetime import date
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
@@ -55,3 +57,12 @@ def example(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def workspace(example: Path) -> Workspace:
     """The example workspace, opened."""
     return Workspace(example)
+
+
+def script(name: str) -> Any:
+    """A script of docs/, as a module."""
+    spec = importlib.util.spec_from_file_location(name, Path(__file__).parent.parent / "docs" / f"{name}.py")
+    assert spec and spec.loader
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module

@@ -8,7 +8,7 @@ import subprocess
 from pathlib import Path
 
 import pytest
-from conftest import Run
+from conftest import Run, script
 
 from ivrel.core import read_dialect
 from ivrel.core.dialects.check import check_dialect
@@ -106,12 +106,7 @@ def test_try_tells_every_line_and_the_likely_platform(ivrel: Run, example: Path,
 
 
 def test_schemas_are_current_and_fit_the_files_that_ship() -> None:
-    import importlib.util
-
-    spec = importlib.util.spec_from_file_location("schemas", DOCS / "schemas.py")
-    assert spec and spec.loader
-    schemas = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(schemas)
+    schemas = script("schemas")
     for name in schemas.FORMS:
         assert json.loads((DOCS / "schema" / f"{name}.json").read_text()) == schemas.schema(name)
     jsonschema = pytest.importorskip("jsonschema")

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import importlib.util
 import json
 from datetime import date, timedelta
 from pathlib import Path
 
 import pytest
-from conftest import TODAY, Run
+from conftest import TODAY, Run, script
 
 from ivrel.core import Device, InputError, audit_text, correct
 from ivrel.core.fleet import read_fleet
@@ -105,6 +104,7 @@ def test_collectors_that_share_a_site_are_not_apart() -> None:
 CLASHES = [
     ("{export: off, collectors: [a, b]}", "contradicts itself in export and collectors", "nothing leaves for a, b while"),
     ("{collectors: [safe], trust: {clear: nowhere}}", "", ""),
+    ("{collectors: [a], trust: {clear: nowhere}}}\n  - {rule: later, require: {trust: any}", "", ""),
     ("{collectors: [a, safe], trust: {clear: nowhere}}", "contradicts itself in trust and collectors", "a takes clear text (udp)"),
     ("{collectors: [behind], trust: {clear: nowhere}}", "", ""),
     ("{collectors: [far], trust: {clear: same-site}}", "contradicts itself in trust and", "far takes clear text (udp) and stands at south, not at ship"),
@@ -122,7 +122,7 @@ CLASHES = [
 def test_requirements_that_cannot_be_had_together_are_told(require: str, said: str, because: str) -> None:
     head = HEAD.replace("sites:\n", "  safe: {address: 198.51.100.24, port: 6514, transport: tls, format: rfc5424, site: north}\n"
         "  behind: {address: 198.51.100.25}\n  gate: {address: 192.0.2.202, port: 6514, transport: tls, forwards: behind}\nsites:\n")  # fmt: skip
-    read = policy(f"  - rule: r\n    require: {require}\n", head)
+    read = policy(f"  - {{rule: r, require: {require}}}\n", head)
     told = [r.text for r in remarks(read, [device(), device("x2")], TODAY) if "contradicts" in r.text]
     assert len(told) == bool(said) and all(f"rule 'r' {said}" in t and because in t for t in told)
     assert all(t.endswith("; on 2 devices, x1 for one") for t in told)
@@ -270,12 +270,8 @@ def test_devices_that_claim_one_identity_are_findings_and_stop_nobody() -> None:
 
 
 def test_the_page_on_policies_is_current_and_asks_something_of_every_setting() -> None:
-    docs = Path(__file__).parent.parent / "docs"
-    spec = importlib.util.spec_from_file_location("schemas", docs / "schemas.py")
-    assert spec and spec.loader
-    schemas = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(schemas)
-    page = (docs / "write-a-policy.md").read_text()
+    schemas = script("schemas")
+    page = Path(schemas.__file__).with_name("write-a-policy.md").read_text()
     assert page == schemas.settings(page)
     read = read_policy(page.split("```yaml\n")[1].split("```")[0], "policy.yaml")
     assert {name for rule in read.rules for name in rule.require} == set(SETTINGS)

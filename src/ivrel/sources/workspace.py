@@ -107,7 +107,7 @@ class Workspace:
             for device in devices:
                 yield self.audit_device(device, today)
             return
-        # Loaded only where they are needed: they are a third of what an audit of few devices loads.
+        # They load much, and audits of few devices do without.
         from concurrent.futures import ProcessPoolExecutor
         from multiprocessing import get_context
 

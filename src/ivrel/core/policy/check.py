@@ -122,14 +122,12 @@ def _clashes(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
 def _unseen(policy: Policy) -> Iterator[tuple[dict[str, Requirement], str, str]]:
     """What is asked wherever a rule holds, at each site that the policy tells of: what is known without a fleet."""
     for rule in policy.rules:
-        merged = {
-            name: q for other in policy.rules if _within(rule, other) for name, q in other.require.items() if q.needs
-        }
+        merged = {name: q for other in policy.rules if _within(rule, other) for name, q in other.require.items()}
         for site in ("", *policy.sites):
             if site and not rule.may_be_at(site):
                 continue
             asked = {name: at_site(q, policy, site) for name, q in merged.items()}
-            yield {name: q for name, q in asked.items() if not q.problem}, site, ""
+            yield {name: q for name, q in asked.items() if q.needs and not q.problem}, site, ""
 
 
 def _sites(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:

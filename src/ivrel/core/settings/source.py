@@ -193,7 +193,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             out.append(Finding(f"{place.prefix}not set, so messages leave from whatever interface is nearest"))
             continue
         way = _way(scope, place, by_interface)
-        wrong = way.wrong or _cannot_reach(scope, place, by_interface, way) or _against(need, identity, way)
+        wrong = _wrong(scope, need, place, by_interface, way)
         if wrong:
             out.append(Finding(place.prefix + wrong, way.lines))
     return out
@@ -207,6 +207,12 @@ def _rivals(scope: Scope) -> str:
     some, more = device.rivals[:SOME], len(device.rivals) - SOME
     others = ", ".join(some) + (f" and {more} more" if more > 0 else "")
     return f"the fleet gives {device.identity} to {others} as well, so a collector takes them for one"
+
+
+def _wrong(scope: Scope, need: Need, place: Place, by_interface: bool, way: _Way) -> str:
+    """Why a source that is set is not as asked; '' if it is."""
+    identity = scope.device.identity if scope.device else None
+    return way.wrong or _cannot_reach(scope, place, by_interface, way) or _against(need, identity, way)
 
 
 def _against(need: Need, identity: str | None, way: _Way) -> str:
@@ -234,17 +240,12 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     if not _can_choose(scope):
         return records, [Obstacle(f"{dialect.name} has no statement for the source", True)]
     obstacles: list[Obstacle] = []
-    identity = scope.device.identity if scope.device else None
     if IDENTITY in (need.any_of or ()) and _rivals(scope):
         obstacles.append(Obstacle("the fleet has to give each device an identity of its own"))
     for place, by_interface in places:
         if place.said.value is not None:
             way = _way(scope.on(records), place, by_interface)
-            if (
-                not way.wrong
-                and not _cannot_reach(scope, place, by_interface, way)
-                and not _against(need, identity, way)
-            ):
+            if not _wrong(scope, need, place, by_interface, way):
                 continue
         leaving = _leaving(scope, place)
         value = _choice(scope, need, by_interface, leaving)
