@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 
 from ivrel.core.bundle import pack
 from ivrel.core.dialects import Dialect, Records, read_records
-from ivrel.core.dialects.records import Said
+from ivrel.core.dialects.said import Said
 from ivrel.core.dialects.slots import SLOTS, Value, table_of
 from ivrel.core.dialects.steps import steps_between
 from ivrel.core.dialects.write import apply_edits

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import pytest
 from conftest import TODAY
 from generated import device, policies, records, written
@@ -11,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ivrel.core import Device, audit_text, correct, read_policy
+from ivrel.core.audit import Auditor
 from ivrel.core.bundle import Places, pack, parts
 from ivrel.core.dialects.shapes.rsyslog.conditions import read_condition
 from ivrel.core.dialects.shapes.rsyslog.selectors import read_selector, write_filter
@@ -43,7 +42,7 @@ GIVES = '<give sink="s1"/>'
 CASES: list[tuple[str, str, str, str, str, list[int]]] = [
     ("quern", QUERN + "    number on\n", "numbering: on", "meets", "as asked", [6]),
     ("quern", QUERN, "numbering: on", "breaks", "off, the default of quern, not on", []),
-    ("ietf-syslog", '{"ietf-syslog:syslog": {"actions": {}}}', "numbering: on", "unable", "cannot number messages", []),
+    ("ietf-syslog", '{"ietf-syslog:syslog": {"actions": {}}}', "numbering: on", "unable", "no statement for sequence numbers", []),
     ("quern", QUERN + "    screen debug\n", "console: {at-most: critical}", "breaks", "debug, not critical or less", [6]),
     ("quern", QUERN + "    memory 4096 through debug\n", "memory: {level: {at-least: notice}, size: {between: [4096, 8192]}}", "meets", "as asked", [6, 6]),
     ("quern", QUERN + "    memory 4095 through debug\n", "memory: {size: {at-least: 4096}}", "breaks", "size 4095, not 4096 or more", [6]),
@@ -52,7 +51,7 @@ CASES: list[tuple[str, str, str, str, str, list[int]]] = [
     ("quern", QUERN + "    limit 100\n", "rate: none", "breaks", "100, not none", [6]),
     ("skarn", SKARN, "delivery: {mode: immediate}", "breaks", "mode batch, the default of skarn", []),
     ("skarn", SKARN + "journal.queue = 10\n", "delivery: {queue: {at-least: 20}}", "breaks", "queue 10, not 20 or more", [14]),
-    ("marl", "[sender]\nactive = yes\n", "debug-stamp: calendar", "unable", "has no stamp of its own for debug messages", []),
+    ("marl", "[sender]\nactive = yes\n", "debug-stamp: calendar", "unable", "no statement for the kind of stamps of debug messages", []),
     ("quern", QUERN + "    debug-stamp calendar millis\n", "debug-stamp: {kind: calendar, precision: {at-least: microseconds}}", "breaks", "precision milliseconds, not microseconds or more", [6]),
     ("quern", "unit other\n" + QUERN + "    tag name\n", "origin: name", "breaks", "it calls itself other, not x1", [1]),
     ("quern", "unit x1\n" + QUERN + "    tag name\n", "origin: name", "meets", "as asked", [7]),
@@ -83,7 +82,7 @@ CASES: list[tuple[str, str, str, str, str, list[int]]] = [
     ("hollin", HOLLIN.format("to a;", "", "gate 1 { action stop; }\ngate 2 { action stop; record open close; }\ngate 3 { action pass; }"), "rules: {stop: [open, both]}", "breaks", "1 rule (1) that stops records none, not open or both", [9]),
     ("osier", OSIER.format("", GIVES, '<gate id="g1" act="stop" tell="open"/>'), "rules: {stop: open}", "breaks", "1 rule (g1) without a feed", [8, 8]),
     ("osier", OSIER.format("", GIVES, '<gate id="g1" act="stop" tell="open" feed="f1"/>'), "rules: {stop: open, pass: none}", "meets", "as asked", []),
-    ("quern", QUERN, "rules: {stop: open}", "unable", "has no traffic rules that record", []),
+    ("quern", QUERN, "rules: {stop: open}", "unable", "has no statement for traffic rules that record", []),
     ("quern", QUERN + "    disk 100 through alert\n", "file: {level: {at-least: warning}, size: {at-most: 99}}", "breaks", "level alert, not warning or more; size 100, not 99 or less", [6]),
     ("quern", QUERN + "    seats debug\n", "sessions: none", "breaks", "debug, not none", [6]),
 ]  # fmt: skip
@@ -120,18 +119,14 @@ def test_a_setting_is_judged_by_its_lines_and_corrected(
 @settings(max_examples=60)
 @pytest.mark.parametrize("base", ["quern", "skarn", "hollin", "osier"])
 def test_what_was_told_before_is_what_would_be_told_anew(base: str, data: st.DataObject) -> None:
-    from importlib import import_module
-
-    memory: Any = import_module("ivrel.core.audit.judge")
     dialect, policy = DIALECTS[base], data.draw(policies())
     text = written(dialect, base, data.draw(records(dialect, base)))
     # The same statements on other lines, of a device with another address.
     moved = b"\n\n" + text.replace(b"192.0.2.9", b"192.0.2.10")
     other = Device("x2", "router", "pier", base, ("edge",), "192.0.2.10")
-    memory._seen.clear()
-    audit_text(device(dialect), dialect, text, policy, TODAY, "x1.conf")
-    again = audit_text(other, dialect, moved, policy, TODAY, "x2.conf")
-    memory._seen.clear()
+    auditor = Auditor(policy, TODAY)
+    auditor.audit(device(dialect), dialect, text, "x1.conf")
+    again = auditor.audit(other, dialect, moved, "x2.conf")
     assert again == audit_text(other, dialect, moved, policy, TODAY, "x2.conf")
 
 

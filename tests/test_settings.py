@@ -98,7 +98,7 @@ CASES = [
     ("quern", "", "stamp: {kind: calendar, year: shown}", "breaks", "stamps count uptime", [], "stamp calendar year"),
     ("quern", "stamp calendar micros", "stamp: {precision: {at-least: milliseconds}}", "meets", "", [9], ""),
     ("quern", "stamp calendar year", "stamp: {precision: {between: [milliseconds, microseconds]}}", "breaks",
-     "the precision is in seconds, the default of quern, not from milli", [9], "stamp calendar millis year"),
+     "the precision is in seconds, the default of quern, not from milli", [9], "stamp calendar micros year"),
     ("skarn", "journal.stamp.zone = yes", "stamp: {zone: hidden}", "breaks", "the zone is shown, not hidden", [3],
      "journal.stamp.zone = no"),
     ("skarn", "journal.stamp.grain = milli", "stamp: {precision: microseconds}", "unable",
@@ -148,7 +148,7 @@ CASES = [
     ("osier", '<feed id="f"><take category="system" least="alert"/></feed>', "level: alert", "unknown",
      "no collector that is asked for is set", [], ""),
     ("openconfig", "", "facility: local1", "unable", "openconfig has no statement for the facility", [], ""),
-    ("openconfig", "", "stamp: {kind: calendar}", "unknown", "openconfig says nothing of time stamps", [], ""),
+    ("openconfig", "", "stamp: {kind: calendar}", "unable", "openconfig has no statement for the kind of stamps", [], ""),
     ("quern", "whistle twice", "facility: local0", "unknown", "line 9 is not understood: whistle twice", [9], ""),
     ("quern", "export twice", "facility: local0", "meets", "", [], ""),
 ]  # fmt: skip

@@ -113,7 +113,8 @@ def run_check(args: argparse.Namespace) -> int:
 def run_try(args: argparse.Namespace) -> int:
     from ivrel.core.bundle import Places
     from ivrel.core.dialects import read_records
-    from ivrel.core.dialects.records import looks_like, matcher
+    from ivrel.core.dialects.matching import Unmatched, matcher
+    from ivrel.core.dialects.records import looks_like
     from ivrel.core.mistakes import Foreign, Unreadable
     from ivrel.core.settings import Scope, read_settings
     from ivrel.sources.dialects import Dialects
@@ -140,12 +141,12 @@ def run_try(args: argparse.Namespace) -> int:
         show_trial(
             dialect, args.file, Places(data, ""), rows, facts, data.count(b"\n"), common.columns(args), args.all
         )
-    return 1 if any(isinstance(match, tuple) for _, _, match in rows) else 0
+    return 1 if any(isinstance(match, Unmatched) for _, _, match in rows) else 0
 
 
 def _only_names(match: object) -> bool:
     """Whether a statement says nothing but in which row it stands: it concerns no export setting."""
-    from ivrel.core.dialects.records import Match
+    from ivrel.core.dialects.matching import Match
 
     return isinstance(match, Match) and match.pattern < 0
 

@@ -9,14 +9,14 @@ from rich.text import Text
 from ivrel.core.bundle import Places
 from ivrel.core.dialects.abilities import Ability, lacking
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import LAZY, Match
+from ivrel.core.dialects.matching import LAZY, Match, Unmatched
 from ivrel.core.form import shorten
 from ivrel.core.settings import Fact
 from ivrel.output.screen import console, count, line, next_commands, shown, table
 
 SOME = 6  # lines of interfaces that are shown, unless all are asked for
 
-Row = tuple[int, str, Match | tuple[str, ...] | None]
+Row = tuple[int, str, Match | Unmatched | None]
 
 
 def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
@@ -75,7 +75,7 @@ def show_trial(
             meaning = Text(", ".join(f"{slot} {value}" for slot, value in fields), "green")
         else:
             strays += 1
-            meaning = Text(f"not understood; may bear on {', '.join(match) or 'nothing'}", "bold red")
+            meaning = Text(f"not understood; may bear on {', '.join(match.bears_on) or 'nothing'}", "bold red")
         name, at = places(number)
         grid.add_row(Text(f"{name}:{at}".lstrip("/:"), "dim"), Text(shorten(text, 80), "italic"), meaning)
     shown(screen, grid)

@@ -13,7 +13,7 @@ from ivrel.core.bundle import Places
 from ivrel.core.correct import PROPERTIES, Correction
 from ivrel.core.dialects.abilities import Ability, lacking
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import Match, Stray
+from ivrel.core.dialects.matching import Match, Stray, Unmatched
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Remark, Requirement
 from ivrel.core.settings import Fact
@@ -204,9 +204,9 @@ def tried(
         one: dict[str, Any] = {**_place(places(number)), "text": text}
         if isinstance(match, Match):
             one["values"] = dict((*match.named, *match.fields, *match.many))
-        elif isinstance(match, tuple):
+        elif isinstance(match, Unmatched):
             one["not_understood"] = True
-            one["may_bear_on"] = list(match)
+            one["may_bear_on"] = list(match.bears_on)
         lines.append(one)
     return {
         "dialect": dialect.name,

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import Stray
+from ivrel.core.dialects.matching import Stray
 from ivrel.core.fleet import Device, Fleet
 from ivrel.core.policy import Policy, Remark, Requirement
 from ivrel.core.settings import Collector, Fact

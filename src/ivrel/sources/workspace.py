@@ -11,7 +11,7 @@ from pathlib import Path
 
 import msgspec
 
-from ivrel.core.audit import DeviceResult, audit_text, unreadable
+from ivrel.core.audit import Auditor, DeviceResult, unreadable
 from ivrel.core.fleet import Device, Fleet, read_fleet
 from ivrel.core.mistakes import InputError, Mistake, Unreadable
 from ivrel.core.policy import Policy, read_policy
@@ -32,6 +32,7 @@ class Workspace:
             raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
         self.folder, self._root = folder, str(folder)
         self._given: dict[str, tuple[bytes, str]] = {}
+        self._auditor: Auditor | None = None
         self.dialects = Dialects(folder)
 
     @cached_property
@@ -95,7 +96,9 @@ class Workspace:
         except Unreadable as problem:
             return unreadable(device, self.policy, str(problem))
         dialect = self.dialects[device.platform]
-        return audit_text(device, dialect, data, self.policy, today, shown, self.dialects)
+        if self._auditor is None or self._auditor.today != today:
+            self._auditor = Auditor(self.policy, today, self.dialects)
+        return self._auditor.audit(device, dialect, data, shown)
 
     def audit(self, devices: Sequence[Device], today: date) -> Iterator[DeviceResult]:
         """The results of devices in their order; large fleets are judged by several processes."""

@@ -1,11 +1,13 @@
 """The audit: verdicts of devices and settings."""
 
-from ivrel.core.audit.judge import DeviceResult, Verdict, audit_text, judge, unreadable
-from ivrel.core.audit.verdict import MARKS, VERDICTS, Place, Totals, badness
+from ivrel.core.audit.auditor import Auditor, audit_text
+from ivrel.core.audit.judge import judge, unreadable
+from ivrel.core.audit.verdict import MARKS, VERDICTS, DeviceResult, Place, Totals, Verdict, badness
 
 __all__ = [
     "MARKS",
     "VERDICTS",
+    "Auditor",
     "DeviceResult",
     "Place",
     "Totals",

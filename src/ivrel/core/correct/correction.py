@@ -8,9 +8,9 @@ from hashlib import sha256
 
 from msgspec import Struct
 
-from ivrel.core.audit.judge import audit_text, scope_of
+from ivrel.core.audit.auditor import audit_text
 from ivrel.core.audit.verdict import DeviceResult
-from ivrel.core.correct.plan import Plan, make_plan, undo
+from ivrel.core.correct.plan import Plan, make_plan
 from ivrel.core.correct.proof import PROPERTIES, Case, Property, prove, prune
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import read_records
@@ -79,10 +79,12 @@ def correct(
     """
     records = read_records(dialect, data)
     before = audit_text(device, dialect, data, policy, today, file)
-    asked = {name: r for name, r in effective(policy, device).items() if not only or name in only}
+    whole = effective(policy, device)
+    asked = {name: r for name, r in whole.items() if not only or name in only}
     waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
-    case = Case(device, dialect, policy, asked, waived, file, today)
-    plan = make_plan(scope_of(device, records, policy, asked), asked, waived)
+    case = Case(device, dialect, policy, asked, waived, file, today, whole)
+    scope = case.scope(records)
+    plan = make_plan(scope, asked, waived, whole)
     try:
         change, stuck = write_change(dialect, data, [s.edit for s in plan.steps]), ""
     except Refused as problem:
@@ -101,28 +103,28 @@ def correct(
             before,
             data,
         )
-    corrected, proof = prove(case, data, change, plan)
-    if any(p.name == "minimal" and not p.holds for p in proof):
-        plan = prune(case, data, plan)
-        change = write_change(dialect, data, [s.edit for s in plan.steps])
-        corrected, proof = prove(case, data, change, plan)
-    backout, after = "", before
-    if corrected != data:
-        undone = undo(read_records(dialect, corrected), records)
-        backout = write_change(dialect, corrected, [s.edit for s in undone])
-        after = audit_text(device, dialect, corrected, policy, today, file)
+    proof = prove(case, scope, change, plan)
+    if proof.spare:
+        pruned = prune(case, scope, plan, proof)
+        if pruned is not plan:
+            plan = pruned
+            change = write_change(dialect, data, [s.edit for s in plan.steps])
+            proof = prove(case, scope, change, plan)
+    after = before
+    if proof.corrected != data:
+        after = audit_text(device, dialect, proof.corrected, policy, today, file)
     return Correction(
         device.name,
         dialect.name,
         tuple(_change(step, plan, before, asked, dialect) for step in plan.steps),
         change,
-        backout,
-        proof,
+        proof.backout,
+        proof.properties,
         _remaining(after, plan, asked),
         _print(data),
         before,
         after,
-        corrected,
+        proof.corrected,
         dialect.grammar.ATOMIC,
     )
 

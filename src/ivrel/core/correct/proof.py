@@ -8,27 +8,30 @@ from datetime import date
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.audit.judge import judge, scope_of
-from ivrel.core.audit.verdict import Verdict
-from ivrel.core.correct.plan import Plan, make_plan, undo
+from ivrel.core.audit.judge import scope_of
+from ivrel.core.correct.plan import Plan, findings_of, make_plan, undo
+from ivrel.core.correct.trial import Trials, untouched
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import Records, read_records
 from ivrel.core.dialects.shapes import Edit
 from ivrel.core.dialects.shapes.base import Refused
-from ivrel.core.dialects.steps import beyond_export
+from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.dialects.steps import restored
 from ivrel.core.dialects.write import apply_edits, fine_edits, write_change
 from ivrel.core.fleet import Device
-from ivrel.core.mistakes import Unreadable
+from ivrel.core.mistakes import InputError, Unreadable
 from ivrel.core.policy import Policy, Requirement
 from ivrel.core.settings import SETTINGS, Scope, read_settings
-from ivrel.core.settings.need import Need
-from ivrel.core.settings.sending import reached
+from ivrel.core.settings.need import Need, SetNeed
+from ivrel.core.settings.sending import reached, sendings
+from ivrel.core.severity import NOTHING, Selection
 
 PROPERTIES: Mapping[str, str] = {
     "complete": "nothing breaks any more, but for what is listed",
+    "no worse": "no setting that was as asked is not so any more",
     "settled": "correcting again gives nothing",
     "minimal": "leave any one line out and something breaks, or is not what the policy says to write",
-    "reversible": "the back-out brings the old reading back",
+    "reversible": "the back-out brings the old reading and its statements back",
     "never silent": "after every line, a device that could send to a right collector still can",
     "narrow": "nothing but export settings has changed",
 }
@@ -43,7 +46,7 @@ class Property(Struct, frozen=True):
 
 
 class Case(Struct, frozen=True):
-    """What a correction is judged by."""
+    """What a correction is judged by; `whole`: all that the policy asks, also what the correction is not about."""
 
     device: Device
     dialect: Dialect
@@ -52,75 +55,149 @@ class Case(Struct, frozen=True):
     waived: frozenset[str]
     file: str
     today: date
+    whole: Mapping[str, Requirement] = {}
 
-    def scope(self, data: bytes) -> Scope:
+    def scope(self, records: Records) -> Scope:
+        """The scope over records."""
+        return scope_of(self.device, records, self.policy, self.whole or self.asked)
+
+    def read(self, data: bytes) -> Scope:
         """The scope over a text; Unreadable if it is none."""
-        return scope_of(self.device, read_records(self.dialect, data), self.policy, self.asked)
-
-    def broken(self, data: bytes, asked: Mapping[str, Requirement]) -> tuple[Verdict, ...]:
-        """What a text is not good for, waived settings aside."""
-        verdicts = judge(self.scope(data), asked, self.file)
-        return tuple(v for v in verdicts if v.verdict != "meets" and v.setting not in self.waived)
+        return self.scope(read_records(self.dialect, data))
 
 
-def prove(case: Case, data: bytes, change: str, plan: Plan) -> tuple[bytes, tuple[Property, ...]]:
-    """The corrected text, and the six properties; a change that cannot be applied has none of them."""
-    dialect = case.dialect
+class Proof(Struct, frozen=True):
+    """A change applied: the corrected text, the back-out, the single lines that could be left out, the properties."""
+
+    corrected: bytes
+    backout: str
+    spare: tuple[Edit, ...]
+    properties: tuple[Property, ...]
+
+
+def prove(case: Case, before: Scope, change: str, plan: Plan) -> Proof:
+    """Applies a change and proves it; one that cannot be applied has no property."""
+    dialect, data = case.dialect, before.records.text
     try:
         edits = dialect.grammar.read_change(change, "change", dialect.style)
         corrected = apply_edits(dialect, data, edits)
-    except (Refused, Unreadable) as problem:
-        return data, tuple(Property(name, False, f"it cannot be applied: {problem}") for name in PROPERTIES)
-    before, after = case.scope(data), case.scope(corrected)
-    spare = _spare(case, data, corrected, edits)
-    checks = (
-        ("complete", _complete(case, corrected, plan)),
-        ("settled", _settled(case, after)),
-        ("minimal", "" if spare is None else f"'{dialect.grammar.join(spare.words)}' could be left out"),
-        ("reversible", _reversible(case, before, after.records, corrected)),
-        ("never silent", _never_silent(case, before, data, edits)),
-        ("narrow", _narrow(dialect, data, corrected)),
-    )
-    return corrected, tuple(Property(name, not why, why) for name, why in checks)
+        trials = Trials(before.records, fine_edits(dialect, data, edits), corrected)
+    except (InputError, Refused, Unreadable) as problem:
+        none = tuple(Property(name, False, f"it cannot be applied: {problem}") for name in PROPERTIES)
+        return Proof(data, "", (), none)
+    after = case.scope(trials.after)
+    spare = _spare(case, before, after, trials)
+    backout, irreversible = _back(case, before, after)
+    join = dialect.grammar.join
+    checks = {
+        "complete": _complete(case, before, after, plan),
+        "no worse": _worse(case, before, after),
+        "settled": _settled(case, after),
+        "minimal": f"'{join(spare[-1].words)}' could be left out" if spare else "",
+        "reversible": irreversible,
+        "never silent": _never_silent(case, before, after, trials, edits),
+        "narrow": "" if untouched(dialect, data, corrected) else "other statements than export settings changed",
+    }
+    properties = tuple(Property(name, not checks[name], checks[name]) for name in PROPERTIES)
+    return Proof(corrected, backout, tuple(spare), properties)
 
 
-def _complete(case: Case, corrected: bytes, plan: Plan) -> str:
-    for verdict in case.broken(corrected, case.asked):
-        if verdict.verdict == "breaks" and verdict.setting not in plan.obstacles:
-            return f"{verdict.setting} still breaks: {verdict.why}"
+def _complete(case: Case, before: Scope, after: Scope, plan: Plan) -> str:
+    """What still breaks although nothing that is told stands in its way."""
+    for name, requirement in case.asked.items():
+        if name in case.waived:
+            continue
+        known = {o.about for o in plan.obstacles.get(name, ())}
+        for finding in findings_of(after, requirement):
+            if finding.verdict == "breaks" and not known & {"", finding.about}:
+                return f"{name} still breaks: {finding.why}"
+    return ""
+
+
+def _worse(case: Case, before: Scope, after: Scope) -> str:
+    """A setting that was as asked and is not so any more, with the rule that asks for it."""
+    for name, requirement in (case.whole or case.asked).items():
+        if name in case.waived or findings_of(before, requirement):
+            continue
+        for finding in findings_of(after, requirement):
+            return f"'{requirement.rule}' asks {name}: {requirement.text}; {finding.why}"
     return ""
 
 
 def _settled(case: Case, after: Scope) -> str:
-    again = make_plan(after, case.asked, case.waived).steps
+    again = make_plan(after, case.asked, case.waived, case.whole).steps
     return f"{len(again)} more lines" if again else ""
 
 
-def prune(case: Case, data: bytes, plan: Plan) -> Plan:
-    """The plan without the steps that could be left out, where chains that are shared made some of them idle."""
-    steps = list(plan.steps)
-    try:
-        corrected = apply_edits(case.dialect, data, [s.edit for s in steps])
-        while (spare := _spare(case, data, corrected, [s.edit for s in steps])) is not None:
-            steps = [s for s in steps if s.edit is not spare]
-    except (Refused, Unreadable):
-        return plan
+def prune(case: Case, before: Scope, plan: Plan, proof: Proof) -> Plan:
+    """The plan without the steps that could be left out, where chains that are shared made some of them idle.
+
+    Of the steps that could be left out one by one, not all can be left out together: each is tried again.
+    """
+    steps, spare = list(plan.steps), list(proof.spare)
+    while spare:
+        gone = replace(spare[-1], line=0)
+        fewer = [s for s in steps if s.edit != gone]
+        if len(fewer) == len(steps):
+            return plan
+        steps = fewer
+        try:
+            data = before.records.text
+            edits = [s.edit for s in steps]
+            trials = Trials(before.records, edits, apply_edits(case.dialect, data, edits))
+        except (Refused, Unreadable):
+            return plan
+        spare = _spare(case, before, case.scope(trials.after), trials)
     return replace(plan, steps=tuple(steps))
 
 
-def _spare(case: Case, data: bytes, corrected: bytes, edits: Sequence[Edit]) -> Edit | None:
-    """An edit without which the outcome is as good; the last of several."""
-    asked = _as_written(case, case.scope(data), case.scope(corrected))
-    whole = {(v.setting, v.why) for v in case.broken(corrected, asked)}
-    edits = fine_edits(case.dialect, data, edits)
-    for n in reversed(range(len(edits))):
-        try:
-            text = apply_edits(case.dialect, data, [*edits[:n], *edits[n + 1 :]])
-            if {(v.setting, v.why) for v in case.broken(text, asked)} <= whole:
-                return edits[n]
-        except (Refused, Unreadable):
+def _spare(case: Case, before: Scope, after: Scope, trials: Trials) -> list[Edit]:
+    """The edits without each of which the outcome is as good."""
+    asked = _as_written(case, before, after)
+    whole = {name: _found(after, r) for name, r in asked.items() if name not in case.waived}
+    kept = _sent(before, right=False) & _sent(after, right=True)
+    order = {edit: n for n, edit in enumerate(trials.edits)}
+    spare = []
+    for edit, records in trials.without_each():
+        if records is None:
             continue
-    return None
+        scope = case.scope(records)
+        # Most lines are there for a setting that they bear on; only if none of those misses it, all are looked at.
+        first = _bearing(case.dialect, edit)
+        names = sorted(whole, key=lambda name: name not in first)
+        if len(records.strays) != len(after.records.strays) or not kept <= _sent(scope, right=True):
+            continue
+        if all(_found(scope, asked[name]) <= whole[name] for name in names):
+            spare.append(edit)
+    return sorted(spare, key=order.__getitem__)
+
+
+def _found(scope: Scope, requirement: Requirement) -> set[tuple[str, str, str]]:
+    """What is not as asked, by what it is about."""
+    return {(f.about, f.verdict, f.why) for f in findings_of(scope, requirement)}
+
+
+def _bearing(dialect: Dialect, edit: Edit) -> set[str]:
+    """The settings that an edit may bear on, by the words with which its statement begins."""
+    return {
+        name
+        for pattern in dialect.patterns
+        if pattern.begins(edit.path, edit.words) or pattern.opening[: len(edit.words)] == edit.words
+        for slot in pattern.own_slots
+        for name in SLOTS[slot].bears_on
+    }
+
+
+def _sent(scope: Scope, *, right: bool) -> Selection:
+    """All that leaves, for right collectors or for anybody."""
+    if scope.records.get("export").value == "off":
+        return NOTHING
+    bits = 0
+    for d in scope.destinations:
+        if not right or d.right:
+            for sending in sendings(scope, d).values():
+                bits |= sending.bits
+    return Selection(bits)
 
 
 def _as_written(case: Case, before: Scope, after: Scope) -> dict[str, Requirement]:
@@ -130,6 +207,8 @@ def _as_written(case: Case, before: Scope, after: Scope) -> dict[str, Requiremen
         if requirement.problem:
             continue
         setting, needs = SETTINGS[name], requirement.needs
+        if not any(isinstance(need, Need) and need.write for need in needs.values()):
+            continue
         had = {fact.key for fact in setting.facts(before)}
         for key in {fact.key: None for fact in setting.facts(after)}:
             need = needs.get(key, needs.get(""))
@@ -144,33 +223,63 @@ def _as_written(case: Case, before: Scope, after: Scope) -> dict[str, Requiremen
     return asked
 
 
-def _reversible(case: Case, before: Scope, after: Records, corrected: bytes) -> str:
-    dialect = case.dialect
-    backout = write_change(dialect, corrected, [s.edit for s in undo(after, before.records)])
+def _back(case: Case, before: Scope, after: Scope) -> tuple[str, str]:
+    """The back-out, and why it does not bring everything back; '' if it does."""
+    dialect, corrected = case.dialect, after.records.text
+    if corrected == before.records.text:
+        return "", ""
     try:
+        backout = write_change(dialect, corrected, [s.edit for s in undo(after.records, before.records)])
         edits = dialect.grammar.read_change(backout, "back-out", dialect.style)
-        back = case.scope(apply_edits(dialect, corrected, edits))
-    except (Refused, Unreadable) as problem:
-        return f"the back-out cannot be applied: {problem}"
+        back = case.read(apply_edits(dialect, corrected, edits))
+    except (InputError, Refused, Unreadable) as problem:
+        return "", f"the back-out cannot be applied: {problem}"
+    lost = restored(before.records, back.records)
+    if lost:
+        return backout, f"after the back-out {lost}"
     old, new = _reading(before), _reading(back)
-    return "" if old == new else f"the back-out leaves {next(iter(old ^ new))}"
+    for what in {**old, **new}:
+        if old.get(what) != new.get(what):
+            is_now, was = (", ".join(said.get(what, ["gone"])) for said in (new, old))
+            return backout, f"after the back-out {what} is {is_now}, not {was}"
+    return backout, ""
 
 
-def _reading(scope: Scope) -> set[str]:
-    scope.records.load()
-    return {f"{f.setting} {f.key} {f.value} {f.default}" for f in read_settings(scope)}
+def _reading(scope: Scope) -> dict[str, list[str]]:
+    """What a configuration says of every setting, in words."""
+    out: dict[str, list[str]] = {}
+    for f in read_settings(scope):
+        said = f"{f.value}{' by default' if f.default else ''}"
+        out.setdefault(f"{f.setting} {f.key}".strip(), []).append(said)
+    return out
 
 
-def _never_silent(case: Case, before: Scope, data: bytes, edits: Sequence[Edit]) -> str:
-    could, text = _reached(before), data
-    # What is carried out as a whole has no moment in between.
-    for step in [list(edits)] if case.dialect.grammar.ATOMIC else [[edit] for edit in edits]:
-        text, edit = apply_edits(case.dialect, text, step), step[-1]
-        can = _reached(case.scope(text))
+def _never_silent(case: Case, before: Scope, after: Scope, trials: Trials, edits: Sequence[Edit]) -> str:
+    """The line after which nothing leaves for a right collector, although something did or should."""
+    join = case.dialect.grammar.join
+    if _sent(before, right=False) and not _sent(after, right=False) and not _silence_asked(case):
+        return "nothing leaves any more when it is done"
+    could = _reached(before)
+    if case.dialect.grammar.ATOMIC:
+        # What is carried out as a whole has no moment in between.
+        return "" if not could or _reached(after) else "nothing leaves for a right collector when it is done"
+    for edit, records in trials.after_each(edits if any(e.body is not None for e in edits) else trials.edits):
+        can = _reached(case.scope(records))
         if could and not can:
-            return f"after '{case.dialect.grammar.join(edit.words)}' nothing leaves for a right collector"
+            return f"after '{join(edit.words)}' nothing leaves for a right collector"
         could = can
     return ""
+
+
+def _silence_asked(case: Case) -> bool:
+    """Whether the policy asks that nothing leaves."""
+    needs = {name: r.needs.get("") for name, r in (case.whole or case.asked).items() if not r.problem}
+    export, collectors, level = (needs.get(name) for name in ("export", "collectors", "level"))
+    return (
+        (isinstance(export, Need) and not export.accepts("on"))
+        or (isinstance(collectors, SetNeed) and collectors.exactly == ())
+        or (isinstance(level, Need) and level.accepts("none") and level.choose(lambda v: v != "none") is None)
+    )
 
 
 def _reached(scope: Scope) -> set[str]:
@@ -178,8 +287,3 @@ def _reached(scope: Scope) -> set[str]:
     if scope.records.get("export").value == "off":
         return set()
     return {d.collector for d in scope.judged if d.right and d.collector and reached(scope, d)}
-
-
-def _narrow(dialect: Dialect, data: bytes, corrected: bytes) -> str:
-    old, new = beyond_export(dialect, data), beyond_export(dialect, corrected)
-    return "" if old == new else "other statements than export settings changed"

@@ -10,8 +10,10 @@ from collections.abc import Iterator, Sequence
 from itertools import combinations
 
 from ivrel.core.dialects.dialect import Dialect, Example
+from ivrel.core.dialects.matching import LAZY, matcher
 from ivrel.core.dialects.pattern import Any, Flag, Item, Literal, Maybe, Pattern, Rest, Variable
-from ivrel.core.dialects.records import LAZY, Records, Row, matcher, read_records
+from ivrel.core.dialects.records import Records, read_records
+from ivrel.core.dialects.said import Row
 from ivrel.core.dialects.shapes.base import Refused
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.dialects.steps import Getter, steps_between
@@ -72,16 +74,18 @@ def _settings(records: Records) -> dict[str, str]:
 
 def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tuple[int, str]]:
     """Every statement of the example, written from its values, must mean what it meant."""
-    for (number, key), (match, _) in records.written.items():
-        pattern = dialect.patterns[number]
+    written = [item for table in ("", *dialect.keys) for item in records.written(table).items()]
+    for (group, key), (match, _) in written:
+        pattern = dialect.patterns[match.pattern]
         row: Row = records.rows(match.table).get(key, {})
         if any(SLOTS[slot].many for slot in pattern.slots) or _reads_only(pattern):
             continue
         get = Getter(records, row)
-        written = pattern.write(get, get.said)
-        if written is None or pattern.read(*written) != pattern.read(match.path, match.words):
+        ways = (p.write(get, get.said) for n, p in enumerate(dialect.patterns) if dialect.groups[n] == group)
+        again = next((way for way in ways if way is not None), None)
+        if again is None or pattern.read(*again) != pattern.read(match.path, match.words):
             join = dialect.grammar.join
-            told = join(written[1]) if written else "nothing"
+            told = join(again[1]) if again else "nothing"
             yield pattern.line, f"reads '{join(match.words)}' and writes '{told}' (example in line {line})"
 
 

@@ -6,16 +6,17 @@ Fails:  `- {in: events, says: "facility {colour}"}` (no slot is called colour)
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
-from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.dialects import shapes
 from ivrel.core.dialects.pattern import Literal, Pattern, compile_pattern
+from ivrel.core.dialects.said import Said
 from ivrel.core.dialects.slots import SLOTS, TABLES, Value
-from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, place, read_yaml
+from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml, shorten
 from ivrel.core.mistakes import InputError, not_one_of
 
 
@@ -50,6 +51,9 @@ class Dialect(Struct, frozen=True, eq=False):
     slots: frozenset[str]
     row_lines: Mapping[str, int]
     says: tuple[str, ...]  # the text of each pattern, for people
+    groups: tuple[int, ...]  # of each pattern, the first one that writes the same statement in another way
+    said_defaults: Mapping[str, Said]
+    never: tuple[str, ...]  # tables of which this platform has no rows
 
     @property
     def grammar(self) -> shapes.Shape:
@@ -75,7 +79,15 @@ class Dialect(Struct, frozen=True, eq=False):
         return tuple(c for c in known if self.can_write(slot, c))
 
 
+def _whole(text: str) -> int:
+    if not re.fullmatch("[0-9]{1,9}", text):
+        raise ValueError(f"'{shorten(text)}' is not a whole number")
+    return int(text)
+
+
 _TEXT = Text("text")
+
+_SPELLED = ListOf(_TEXT, one_is_enough=True, filled=True)
 
 DIALECT = Record(
     "a dialect",
@@ -114,7 +126,7 @@ DIALECT = Record(
             MapOf(ListOf(_TEXT, filled=True)), "of channels that are planes: the categories that go by each"
         ),
         "spelling": Key(
-            MapOf(MapOf(ListOf(_TEXT, one_is_enough=True, filled=True))),
+            Raw(MapOf(MapOf(_SPELLED)).schema()),
             "for a type or a slot: its values and this platform's words, the first of which is written; a value "
             "that is not listed cannot be said",
         ),
@@ -126,7 +138,7 @@ DIALECT = Record(
                         "key": Key(ListOf(_TEXT, filled=True), "the fields that tell rows apart", must=True),
                         "removed-by": Key(_TEXT, "the beginning of all statements of one row"),
                         "in": Key(_TEXT, "the block that `removed-by` stands in"),
-                        "most": Key(Text("a whole number", int), "how many rows the platform holds"),
+                        "most": Key(Text("a whole number", _whole), "how many rows the platform holds"),
                     },
                     lambda at, **v: {"line": place(at)[0], **v},
                 ),
@@ -139,6 +151,10 @@ DIALECT = Record(
             "for a slot: the values of another slot with which alone it takes effect",
         ),
         "only-read": Key(ListOf(_TEXT, filled=True), "slots that are read and cannot be written"),
+        "never": Key(
+            ListOf(Text("a table", choices=TABLES), filled=True),
+            "tables of which this platform has no rows: it has no filters, say, so none can drop anything",
+        ),
         "open": Key(
             ListOf(_TEXT, filled=True),
             "parts in which more stands than this dialect is about: what is not known there is passed over",
@@ -205,11 +221,13 @@ def read_dialect(text: str, file: str) -> Dialect:
         modules={name: m["module"] for name, m in values.get("modules", {}).items() if "module" in m},
         patch=values["change"].get("form", "own"),
     )
-    spelling = values.get("spelling", {})
+    spelling = _spelling(values.get("spelling"), report)
     rows = values.get("rows", {})
     keys = {table: tuple(f"{table}.{field}" for field in row["key"]) for table, row in rows.items()}
     every_key = [slot for table in keys.values() for slot in table]
     patterns: list[Pattern] = []
+    compiled: list[tuple[Node, Pattern]] = []
+    qualified = values["shape"] == "tree"
     for node, says in values["statements"]:
         try:
             patterns.append(
@@ -221,8 +239,10 @@ def read_dialect(text: str, file: str) -> Dialect:
                     keys=every_key,
                     removed_by=says.get("removed_by"),
                     line=place(node)[0],
+                    qualified=qualified,
                 )
             )
+            compiled.append((node, patterns[-1]))
             if patterns[-1].table not in ("", *keys):
                 report.add(node, f"no key for the rows of '{patterns[-1].table}'; expected it under 'rows'")
         except ValueError as problem:
@@ -232,7 +252,7 @@ def read_dialect(text: str, file: str) -> Dialect:
         if "removed_by" in row:
             try:
                 removal[table] = compile_pattern(
-                    row["removed_by"], row.get("in", ""), grammar.split, spelling, keys=every_key
+                    row["removed_by"], row.get("in", ""), grammar.split, spelling, keys=every_key, qualified=qualified
                 )
             except ValueError as problem:
                 report.add(None, str(problem))
@@ -253,6 +273,7 @@ def read_dialect(text: str, file: str) -> Dialect:
     for slot in (name for at, (where, _) in only.items() for name in (at, where)):
         if slot not in SLOTS:
             report.add(None, f"'only': slot {not_one_of(slot, SLOTS)}")
+    groups = _groups(compiled, every_key, report)
     report.settle()
     style = replace(style, blocks=_block_words(patterns))
     return Dialect(
@@ -276,7 +297,36 @@ def read_dialect(text: str, file: str) -> Dialect:
         frozenset(slot for pattern in patterns for slot in pattern.slots),
         {table: row["line"] for table, row in rows.items()},
         tuple(says["says"] for _, says in values["statements"]),
+        groups,
+        {slot: Said(value, (), True) for slot, value in defaults.items()},
+        values.get("never", ()),
     )
+
+
+def _groups(compiled: Sequence[tuple[Node, Pattern]], keys: Sequence[str], report: Report) -> tuple[int, ...]:
+    """The groups of patterns that write the same statement; each value must have one statement that says it.
+
+    A value in two statements could be said twice, and it would hang on their order which one holds.
+    """
+    groups: list[int] = []
+    carried: dict[str, int] = {}
+    for number, (node, pattern) in enumerate(compiled):
+        values = [s for s in pattern.own_slots if s not in keys and not SLOTS[s].many]
+        group = next((carried[slot] for slot in values if slot in carried), number)
+        first = compiled[group][1]
+        groups.append(group)
+        for slot in values:
+            carried.setdefault(slot, group)
+        if group == number:
+            continue
+        if (first.table, first.path, first.stem) != (pattern.table, pattern.path, pattern.stem):
+            slot = next(s for s in values if s in first.own_slots)
+            said = f"{slot} is said by the statement in line {first.line}, too"
+            report.add(node, f"{said}; of two that can stand beside each other it is not clear which one holds")
+        elif set(values) != {s for s in first.own_slots if s not in keys and not SLOTS[s].many}:
+            said = f"begins like the statement in line {first.line}, and says something else"
+            report.add(node, f"{said}; expected one statement with its optional parts in brackets")
+    return tuple(groups)
 
 
 def _block_words(patterns: Sequence[Pattern]) -> tuple[str, ...]:
@@ -292,14 +342,32 @@ def _defaults(node: Node | None, report: Report) -> dict[str, Value]:
     out: dict[str, Value] = {}
     if node is None:
         return out
-    read: dict[str, Any] = MapOf(_TEXT).read(node, report)
-    for slot, word in read.items():
+    for key, child in pairs(node, report):
+        slot, word = key.value, _TEXT.read(child, report)
         if slot not in SLOTS:
-            report.add(node, f"default for a slot that {not_one_of(slot, SLOTS)}")
+            report.add(key, f"default for a slot that {not_one_of(slot, SLOTS)}")
+        elif word is not None:
+            try:
+                out[slot] = SLOTS[slot].type.parse(word)
+            except ValueError as problem:
+                choices = SLOTS[slot].type.choices
+                report.add(child, f"default of {slot}: {not_one_of(word, choices) if choices else problem}")
+    return out
+
+
+def _spelling(node: Node | None, report: Report) -> dict[str, dict[str, tuple[str, ...]]]:
+    """The words of values, each of a type or of a slot that there is, and each value one that there is."""
+    out: dict[str, dict[str, tuple[str, ...]]] = {}
+    types = {slot.type.name: slot.type for slot in SLOTS.values()}
+    for key, child in pairs(node, report) if node is not None else ():
+        kind = SLOTS[key.value].type if key.value in SLOTS else types.get(key.value)
+        if kind is None:
+            report.add(key, f"type or slot {not_one_of(key.value, (*types, *SLOTS))}")
             continue
-        try:
-            out[slot] = SLOTS[slot].type.parse(word)
-        except ValueError:
-            choices = SLOTS[slot].type.choices
-            report.add(node, f"default of {slot}: {not_one_of(word, choices)}")
+        words = out[key.value] = {}
+        for name, said in pairs(child, report):
+            if kind.choices and name.value not in kind.choices:
+                report.add(name, f"value {not_one_of(name.value, kind.choices)}")
+                continue
+            words[name.value] = _SPELLED.read(said, report)
     return out

@@ -27,7 +27,8 @@ Spelling = Mapping[str, Mapping[str, Sequence[str]]]
 
 MANY = 1 << 30  # more words than any statement has
 
-_SLOT = re.compile(r"\{([^{}=:]*)(?:=([^{}=:]*):([^{}:]+))?\}")
+_SLOT = re.compile(r"\{([^{}=:]*)(?:=([^{}=:]*):([^{}:=,\s]+))?\}")
+_WRONG_SLOT = re.compile(r"\{[^{}]*\}")
 _MARK = re.compile("[\ue000-\uefff]")
 
 
@@ -38,17 +39,23 @@ class Literal(Struct, frozen=True):
 
 
 class Variable(Struct, frozen=True):
-    """One word that carries a slot's value; `spelled` maps values to this platform's words for them."""
+    """One word that carries a slot's value; `spelled` maps values to this platform's words for them.
+
+    `qualified`: whether a word that is spelled may bear the name of the module that defines it, as identities
+    do (RFC 7951 section 6.8; as a prefix in XML, RFC 7950 section 9.10.3).
+    """
 
     slot: str
     spelled: Mapping[str, str] | None
     values: Mapping[str, str] | None
+    qualified: bool = False
 
     def decode(self, word: str) -> Value | None:
         """The value that a word means; None if it means none."""
         if self.values is not None:
-            # A word of a tree may bear the name of the module that defines it (RFC 7951 section 6.8).
-            value = self.values.get(word) or self.values.get(word.rpartition(":")[2])
+            value = self.values.get(word)
+            if value is None and self.qualified:
+                value = self.values.get(word.rpartition(":")[2])
             if value is None:
                 return None
             word = value
@@ -91,8 +98,8 @@ Get = Callable[[str], Value | None]
 class Pattern(Struct, frozen=True):
     """A compiled pattern: the enclosing path and the statement, both as items.
 
-    `opening`: the words that the statement begins with whatever its values are; `removal`: what names it
-    when it is removed.
+    `opening`: the words that the statement begins with whatever its values are; `stem`: all up to its first value
+    that does not tell rows apart; `removal`: what names it when it is removed.
     """
 
     path: tuple[tuple[Item, ...], ...]
@@ -101,6 +108,7 @@ class Pattern(Struct, frozen=True):
     removal: tuple[Item, ...]
     opening: Words = ()
     line: int = 0
+    stem: tuple[Item, ...] = ()
 
     @property
     def own_slots(self) -> tuple[str, ...]:
@@ -161,15 +169,26 @@ class Pattern(Struct, frozen=True):
         words = _write(self.items, get, said or get)
         return None if path is None or words is None else (path, tuple(words))
 
-    def write_path(self, get: Get) -> Path | None:
+    def write_path(self, get: Get, standing: Mapping[str, str] = {}) -> Path | None:
         """The enclosing path alone."""
-        path = [_write(items, get, get) for items in self.path]
+        path = [_write(items, get, get, standing) for items in self.path]
         return None if None in path else tuple(tuple(words or ()) for words in path)
 
-    def write_removal(self, get: Get) -> Words | None:
-        """The words by which the statement is named when it is removed."""
-        words = _write(self.removal, get, get)
+    def write_removal(self, get: Get, standing: Mapping[str, str]) -> Words | None:
+        """The words by which the statement is named when it is removed.
+
+        `standing`: the words of the slots as they stand in the text, which may spell a value in another way than
+        it would be written.
+        """
+        words = _write(self.removal, get, get, standing)
         return None if words is None else tuple(words)
+
+    def standing(self, path: Path, words: Words) -> dict[str, str]:
+        """The words that carry the slots of a statement that the pattern fits, as they stand there."""
+        out: dict[str, str] = {}
+        for items, said in zip((*self.path, self.items), (*path, words), strict=True):
+            out |= _match_words(items, said, 0) or {}
+        return out
 
     @property
     def header(self) -> Pattern:
@@ -189,6 +208,10 @@ class Pattern(Struct, frozen=True):
             return ()
         found = [_match(items, header, 0) for items, header in zip(self.path, whole, strict=False)]
         return () if None in found else tuple(field for fields in found for field in fields or ())
+
+    def alike(self, words: Words) -> bool:
+        """Whether a statement begins as the pattern does, up to the first value that tells no rows apart."""
+        return bool(self.stem) and _match((*self.stem, Rest()), words, 0) is not None
 
     def variable(self, slot: str) -> Variable | None:
         """The item that carries a slot, if it is no flag."""
@@ -220,19 +243,24 @@ def compile_pattern(
     keys: Sequence[str] = (),
     removed_by: str | None = None,
     line: int = 0,
+    qualified: bool = False,
 ) -> Pattern:
     """Compiles the text of a pattern; ValueError tells what is wrong with it.
 
     `split` cuts a line into words as the dialect's shape does; `inside` is the enclosing path, its headers
     divided by '/'; `keys` are the slots that tell rows apart.
     """
-    path = tuple(_items(part.strip(), split, spelling) for part in inside.split("/")) if inside else ()
-    items = _items(str(says), split, spelling)
+
+    def compiled(text: str) -> tuple[Item, ...]:
+        return _items(text, split, spelling, qualified)
+
+    path = tuple(compiled(part.strip()) for part in inside.split("/")) if inside else ()
+    items = compiled(str(says))
     slots = tuple(
         dict.fromkeys(i.slot for part in (*path, items) for i in _flat(part) if isinstance(i, Variable | Flag))
     )
-    removal = _items(removed_by, split, spelling) if removed_by else _named_by(items, keys)
-    return Pattern(path, items, slots, removal, _opening(items), line)
+    removal = compiled(removed_by) if removed_by else _named_by(items, keys)
+    return Pattern(path, items, slots, removal, _opening(items), line, _named_by(items, keys))
 
 
 def _opening(items: tuple[Item, ...]) -> Words:
@@ -291,7 +319,7 @@ def _named_by(items: tuple[Item, ...], keys: Sequence[str]) -> tuple[Item, ...]:
     return tuple(out)
 
 
-def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling) -> tuple[Item, ...]:
+def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling, qualified: bool) -> tuple[Item, ...]:
     held: list[Item] = []
 
     def hold(match: re.Match[str]) -> str:
@@ -310,12 +338,15 @@ def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling)
             words = spelling.get(name) or spelling.get(kind.name)
             spelled = {value: said[0] for value, said in words.items()} if words else None
             back = {word: value for value, said in words.items() for word in said} if words else None
-            held.append(Variable(name, spelled, back))
+            held.append(Variable(name, spelled, back, qualified))
         return chr(0xE000 + len(held) - 1)
 
     marked = _SLOT.sub(hold, text)
     if "{" in marked or "}" in marked:
-        raise ValueError(f"a brace in '{text}' has no partner; slots are written {{name}}")
+        wrong = _WRONG_SLOT.search(marked)
+        if wrong is None:
+            raise ValueError(f"a brace in '{text}' has no partner; slots are written {{name}}")
+        raise ValueError(f"'{wrong[0]}' is no slot; expected {{name}}, or {{name=value:word}} with one word")
     words: list[str] = []
     for piece in re.split(r"([\[\]])", marked):
         words += [piece] if piece in ("[", "]") else split(piece)
@@ -345,6 +376,24 @@ def _flat(items: Sequence[Item]) -> Iterator[Any | Rest | Literal | Variable | F
             yield from _flat(item.items)
         else:
             yield item
+
+
+def _match_words(items: tuple[Item, ...], words: Words, at: int) -> dict[str, str] | None:
+    """The words that carry the slots, if all words from `at` on match as in `_match`."""
+    for n, item in enumerate(items):
+        rest = items[n + 1 :]
+        if isinstance(item, Rest):
+            return {}
+        if isinstance(item, Maybe):
+            taken = _match_words(item.items + rest, words, at)
+            return taken if taken is not None else _match_words(rest, words, at)
+        if at >= len(words) or (isinstance(item, Literal | Flag) and words[at] != item.word):
+            return None
+        if isinstance(item, Variable):
+            following = None if item.decode(words[at]) is None else _match_words(rest, words, at + 1)
+            return None if following is None else {item.slot: words[at], **following}
+        at += 1
+    return {} if at == len(words) else None
 
 
 def _match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Value]] | None:
@@ -378,7 +427,7 @@ def _match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Va
     return [] if at == len(words) else None
 
 
-def _write(items: Sequence[Item], get: Get, said: Get) -> list[str] | None:
+def _write(items: Sequence[Item], get: Get, said: Get, standing: Mapping[str, str] = {}) -> list[str] | None:
     out: list[str] = []
     for item in items:
         if isinstance(item, Rest):
@@ -388,7 +437,9 @@ def _write(items: Sequence[Item], get: Get, said: Get) -> list[str] | None:
         if isinstance(item, Literal):
             out.append(item.word)
         elif isinstance(item, Maybe):
-            out += _write(item.items, said, said) or []
+            out += _write(item.items, said, said, standing) or []
+        elif isinstance(item, Variable) and item.slot in standing:
+            out.append(standing[item.slot])
         else:
             value = get(item.slot)
             word = None

@@ -8,6 +8,7 @@ A slot `table.field` is a field of a row; a slot without a table of its own is a
 | pick | facilities and severities that go to a destination |
 | feed | a way that messages take: a plane of the device, or what collects them for destinations |
 | take, give | a category that a feed takes; a destination that a feed gives to |
+| show | facilities and severities that an output on the device itself shows |
 | server, resolver | a time server; a resolver of host names |
 | mute | a statement that drops messages before they leave |
 | gate | a traffic rule, and whether it records |
@@ -100,6 +101,7 @@ THRESHOLD = _one_of("threshold", ("none", *SEVERITIES))
 FACILITY = _one_of("facility", FACILITIES)
 FACILITY_OR_ALL = _one_of("facility-or-all", ("all", *FACILITIES))
 COMPARE = _one_of("compare", ("at-least", "exactly"))
+OUTPUT = _one_of("output", ("console", "file"))
 ACTION = _one_of("action", ("send", "drop"))
 STAMP = _one_of("stamp-kind", ("none", "uptime", "calendar"))
 PRECISION = _one_of("precision", ("seconds", "milliseconds", "microseconds"))
@@ -128,8 +130,13 @@ class Slot(Struct, frozen=True):
         """The table that the slot is a field of; '' for a single value."""
         return table_of(self.name)
 
+    @property
+    def field(self) -> str:
+        """What the slot is called wherever it may stand: `level` of the device, of a destination, of a feed."""
+        return self.name.partition(".")[2] if self.table else self.name.replace(".", "-")
 
-TABLES = ("destination", "pick", "feed", "take", "give", "server", "resolver", "mute", "gate", "interface")
+
+TABLES = ("destination", "pick", "feed", "take", "give", "show", "server", "resolver", "mute", "gate", "interface")
 
 
 def table_of(slot: str) -> str:
@@ -189,6 +196,11 @@ SLOTS: Mapping[str, Slot] = {
         Slot("take.level", THRESHOLD, _CHAIN),
         Slot("give.feed", WORD, (*_CHAIN, "facility", "source")),
         Slot("give.destination", WORD, (*_CHAIN, "facility", "source")),
+        Slot("show.output", OUTPUT, ("console", "file")),
+        Slot("show.facility", FACILITY_OR_ALL, ("console", "file")),
+        Slot("show.level", THRESHOLD, ("console", "file")),
+        Slot("show.compare", COMPARE, ("console", "file")),
+        Slot("show.action", ACTION, ("console", "file")),
         Slot("interface.name", WORD, ("source",)),
         Slot("interface.address", INET, ("source",), many=True),
         Slot("interface.state", STATE, ("source",)),
@@ -212,6 +224,7 @@ SLOTS: Mapping[str, Slot] = {
         Slot("delivery.mode", MODE, ("delivery",)),
         Slot("delivery.queue", NUMBER, ("delivery",)),
         Slot("clock.zone", WORD, ("clock",)),
+        Slot("clock.follows", SWITCH, ("clock",)),
         Slot("server.id", WORD, ("clock",)),
         Slot("server.address", HOST, ("clock",)),
         Slot("resolver.id", WORD, ("resolver",)),
@@ -224,3 +237,10 @@ SLOTS: Mapping[str, Slot] = {
         Slot("gate.feed", WORD, ("rules",)),
     )
 }
+
+_FIELDS: Mapping[tuple[str, str], str] = {(slot.table, slot.field): slot.name for slot in SLOTS.values()}
+
+
+def slot_of(field: str, table: str) -> str | None:
+    """The slot of a field that stands once (table ''), or in each row of a table; None if there is none."""
+    return _FIELDS.get((table, field))

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.pattern import Path, Words
-from ivrel.core.dialects.records import LAZY, Key, Match, Records, Row, Said, matcher
+from ivrel.core.dialects.matching import LAZY, Key, Match, matcher
+from ivrel.core.dialects.pattern import Path, Pattern, Words
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.said import Row, Said
 from ivrel.core.dialects.shapes import Edit
 from ivrel.core.dialects.shapes.base import LONGEST, decode
 from ivrel.core.dialects.slots import Value
@@ -29,7 +31,7 @@ def steps_between(before: Records, after: Records) -> list[Step]:
     dialect = before.dialect
     steps: list[Step] = []
     for table in ("", *dialect.keys):
-        if not after.loaded(table):
+        if before.unchanged(table, after):
             continue
         old_rows, new_rows = before.rows(table), after.rows(table)
         for key, row in new_rows.items():
@@ -44,22 +46,26 @@ def steps_between(before: Records, after: Records) -> list[Step]:
 
 
 def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]:
-    get = Getter(before, row)
-    by = before.dialect.removal.get(table)
-    if by is not None:
-        words, path = by.write_removal(get), by.write_path(get)
-        # A value may stand there in another of its words than the one that would be written.
-        for (_, at), (match, _) in before.written.items():
-            if at == key and match.table == table and by.read(match.path, match.words) is not None:
-                words, path = match.words, match.path
+    """What takes a row away: its statements, or what names it as a whole, in the words that stand in the text."""
+    dialect, get = before.dialect, Getter(before, row)
+    by = dialect.removal.get(table)
+    edits: dict[Edit, None] = {}
+    for match, _ in before.statements(table, key):
+        pattern = dialect.patterns[match.pattern]
+        words, path = None, None
+        if by is not None:
+            standing = pattern.standing(match.path, match.words)
+            words, path = by.write_removal(get, standing), by.write_path(get, standing)
         if words and path is not None:
-            yield Step(Edit(path, words, True), table, key)
-            return
-    for number, pattern in enumerate(before.dialect.patterns):
-        written = before.written.get((number, key)) if pattern.table == table else None
-        if written:
-            words = pattern.write_removal(get) or written[0].words
-            yield Step(Edit(written[0].path, words, True), table, key)
+            edits[Edit(path, words, True)] = None
+        else:
+            edits[Edit(match.path, _removal_words(pattern, match, get), True)] = None
+    return (Step(edit, table, key) for edit in edits)
+
+
+def _removal_words(pattern: Pattern, match: Match, get: Getter) -> Words:
+    """The words by which a statement is removed, as they stand in the text."""
+    return pattern.write_removal(get, pattern.standing(match.path, match.words)) or match.words
 
 
 class Getter:
@@ -83,25 +89,37 @@ def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row |
     new = after.rows(table)[key]
     get = Getter(after, new)
     keys = before.dialect.keys.get(table, ())
-    patterns = [(n, p) for n, p in enumerate(before.dialect.patterns) if p.table == table]
+    groups: dict[int, list[Pattern]] = {}
+    for number, pattern in enumerate(before.dialect.patterns):
+        if pattern.table == table:
+            groups.setdefault(before.dialect.groups[number], []).append(pattern)
     said = {slot for slot in new if slot not in keys and not new[slot].default}
     # A row that says nothing but its name is made by the first statement that names it.
     bare = table != "" and old is None and not said
-    for number, pattern in patterns:
-        values = tuple(slot for slot in pattern.slots if slot not in keys)
-        written = before.written.get((number, key))
+    first = next(iter(groups), None)
+    for group, patterns in groups.items():
+        values = tuple(slot for slot in patterns[0].slots if slot not in keys)
+        written = before.written(table).get((group, key))
         changed = tuple(s for s in values if old is None or not _same(old.get(s), new.get(s)))
-        anchor = bare and number == patterns[0][0]
+        anchor = bare and group == first
         if not changed and not anchor:
             continue
-        statement = pattern.write(get, get.said) if anchor or said & set(values) else None
+        # What stands in a text that is wanted back is written as it stands there.
+        stood = None if after.changed else after.written(table).get((group, key))
+        # A statement is there for values of its own: those of its headers only say where it stands.
+        own = said & set(patterns[0].own_slots) or (said & set(values) and not set(patterns[0].own_slots) - set(keys))
+        ways = (p.write(get, get.said) for p in patterns) if anchor or own else iter(())
+        statement = (stood[0].path, stood[0].words) if stood else next((way for way in ways if way is not None), None)
         if statement is not None:
-            if written is None or statement != (written[0].path, written[0].words):
-                replaces = written[0].words if written else ()
-                yield Step(Edit(*statement), table, key, changed, replaces)
+            if written is None:
+                yield Step(Edit(*statement), table, key, changed)
+            elif statement != (written[0].path, written[0].words):
+                # The block is named as it stands there.
+                yield Step(Edit(written[0].path, statement[1]), table, key, changed, written[0].words)
         elif written:
-            words = pattern.write_removal(get) or written[0].words
-            yield Step(Edit(written[0].path, words, True), table, key, changed)
+            match = written[0]
+            words = _removal_words(before.dialect.patterns[match.pattern], match, get)
+            yield Step(Edit(match.path, words, True), table, key, changed)
 
 
 def _same(old: Said | None, new: Said | None) -> bool:
@@ -114,6 +132,31 @@ def _is_export(dialect: Dialect, match: Match) -> bool:
     """Whether a statement of a lazy table says how traffic is recorded, which is an export setting."""
     own = dialect.patterns[match.pattern].own_slots if match.pattern >= 0 else ()
     return any(slot in ("gate.tell", "gate.feed") for slot in own)
+
+
+def restored(before: Records, after: Records) -> str:
+    """A statement of export settings that one text has and the other lacks; '' if there is none.
+
+    Statements are compared by their words, wherever they stand; what a removal was unable to name is found so.
+    """
+    old, new = _statements(before), _statements(after)
+    join = before.dialect.grammar.join
+    for (path, words), times in old.items():
+        found = new.get((path, words), 0)
+        if found != times:
+            return f"'{join(words)}' is {'not there again' if found < times else 'there too often'}"
+    extra = next((words for at, words in new if (at, words) not in old), None)
+    return f"'{join(extra)}' was not there before" if extra else ""
+
+
+def _statements(records: Records) -> Mapping[tuple[Path, Words], int]:
+    """The statements of a text that were understood, and how often each stands there."""
+    out: dict[tuple[Path, Words], int] = {}
+    lazy = [mark for table in LAZY if table in records.dialect.keys for mark in records.written(table).values()]
+    for match, _ in (*records.marks, *(mark for mark in lazy if _is_export(records.dialect, mark[0]))):
+        if match.pattern >= 0:
+            out[match.path, match.words] = out.get((match.path, match.words), 0) + 1
+    return out
 
 
 def beyond_export(dialect: Dialect, data: bytes) -> list[tuple[Path, bytes]]:

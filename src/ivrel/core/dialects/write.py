@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import matcher
+from ivrel.core.dialects.matching import matcher
+from ivrel.core.dialects.records import read_records
 from ivrel.core.dialects.shapes import Edit
 from ivrel.core.dialects.shapes.base import Refused
 from ivrel.core.mistakes import InputError, Mistake
@@ -17,7 +18,7 @@ def apply_edits(dialect: Dialect, data: bytes, edits: Sequence[Edit]) -> bytes:
     for edit in edits:
         data = dialect.grammar.apply(data, [edit], reader.identity, dialect.style)
         if dialect.limits and not edit.removes:
-            rows = reader.read(data)
+            rows = read_records(dialect, data)
             for table, most in dialect.limits.items():
                 if len(rows.rows(table)) > most:
                     raise Refused(edit, f"{dialect.name} holds {most} rows of '{table}' at most")

@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
-import re
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import lru_cache
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.records import Key, Records, Row, Said
-from ivrel.core.dialects.slots import Value
+from ivrel.core.dialects.matching import Key
+from ivrel.core.dialects.records import Note, Records
+from ivrel.core.dialects.said import Row, Said
+from ivrel.core.dialects.slots import Value, slot_of
 from ivrel.core.fleet import Device
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.need import Need
+
+T = TypeVar("T")
+
+DEVICE: Note = ("device", "")  # noted by whatever looks at the device itself
 
 Needs = Mapping[str, Any]  # part of a setting ('' if it has none) to Need or SetNeed
 
@@ -55,18 +61,26 @@ class Fact(Struct, frozen=True, gc=False):
 
 
 class Finding(Struct, frozen=True, gc=False):
-    """Why a setting is not as asked, and the lines that decide it."""
+    """Why a setting is not as asked, and the lines that decide it.
+
+    `about`: what it is about, whatever its words are: a destination, a feed, a part; '' is the device as a whole.
+    """
 
     why: str
     lines: tuple[int, ...] = ()
-    verdict: Literal["breaks", "unknown"] = "breaks"
+    verdict: Literal["breaks", "unknown", "unable"] = "breaks"
+    about: str = ""
 
 
 class Obstacle(Struct, frozen=True):
-    """Why a correction cannot be written; `unable`: the platform cannot express it."""
+    """Why a correction cannot be written; `unable`: the platform cannot express it.
+
+    `about`: what cannot be corrected, as in the finding of it; '' is all that the setting finds.
+    """
 
     why: str
     unable: bool = False
+    about: str = ""
 
 
 class Destination(Struct, frozen=True, gc=False):
@@ -83,7 +97,7 @@ class Destination(Struct, frozen=True, gc=False):
     def text(self) -> str:
         """Address, transport and port."""
         address, port, transport = self.endpoint
-        return f"{address or 'no address'} {transport} {port}"
+        return f"{address or 'no address'} {transport or 'no transport'} {port or 'no port'}"
 
     @property
     def ref(self) -> Value:
@@ -107,7 +121,7 @@ class Destination(Struct, frozen=True, gc=False):
 class Scope:
     """One configuration, its device, and the collectors that it is judged against."""
 
-    __slots__ = ("_destinations", "_judged", "collectors", "device", "memo", "records", "wanted")
+    __slots__ = ("_device", "_memo", "collectors", "records", "wanted")
 
     def __init__(
         self,
@@ -116,27 +130,50 @@ class Scope:
         collectors: Mapping[str, Collector],
         wanted: tuple[str, ...] | None = None,
     ) -> None:
-        self.device, self.records, self.collectors = device, records, collectors
+        self._device, self.records, self.collectors = device, records, collectors
         self.wanted = wanted
-        self._destinations: list[Destination] | None = None
-        self._judged: list[Destination] | None = None
-        self.memo: dict[tuple[str, tuple[object, ...]], Any] = {}  # what a setting worked out and needs again
+        self._memo: dict[tuple[object, ...], tuple[Any, set[Note]]] = {}
 
     def on(self, records: Records) -> Scope:
         """The same scope over other records."""
-        return Scope(self.device, records, self.collectors, self.wanted)
+        return Scope(self._device, records, self.collectors, self.wanted)
+
+    @property
+    def device(self) -> Device | None:
+        """The device itself; what looks at it hangs on more than the text."""
+        if self.records.notes is not None:
+            self.records.notes.seen.add(DEVICE)
+        return self._device
+
+    def once(self, compute: Callable[[], T], *name: object) -> T:
+        """What `compute` gives, worked out once for a name, which must stand for all that it hangs on.
+
+        Whoever asks again hangs on all that was looked at then, and so notes it, too.
+        """
+        notes, found = self.records.notes, self._memo.get(name)
+        if notes is None:
+            if found is None:
+                found = self._memo[name] = compute(), set()
+        else:
+            outer = notes.seen
+            if found is None:
+                notes.seen = set()
+                value = compute()
+                found = self._memo[name] = value, notes.seen
+            notes.seen = outer | found[1]
+        result: T = found[0]
+        return result
 
     @property
     def destinations(self) -> list[Destination]:
         """All destinations of the device, by name."""
-        if self._destinations is None:
-            self._destinations = self._find()
-        return self._destinations
+        return self.once(self._find, "destinations")
 
     def _find(self) -> list[Destination]:
         records = self.records
         rows = records.rows("destination")
         addresses = [records.get("destination.address", row).value for row in rows.values()]
+        times = Counter(addresses)
         out = []
         for (key, row), where in zip(rows.items(), addresses, strict=True):
             port = records.get("destination.port", row).value
@@ -144,12 +181,12 @@ class Scope:
             named = row.get("destination.name")
             if named is not None:
                 label = str(named.value)
-            elif addresses.count(where) > 1:
+            elif times[where] > 1:
                 label = f"{where} {transport} {port}"
             else:
                 label = str(where)
             endpoint = (_one(where), _one(port), _one(transport))
-            at = [c for c in self.collectors.values() if c.is_at(where)]
+            at = _at(self, where)
             exact = [c.name for c in at if c.endpoint[1:] == endpoint[1:]]
             near = exact or [c.name for c in at]
             # Where two collectors share an address, the one that is asked for is meant.
@@ -170,11 +207,13 @@ class Scope:
     @property
     def judged(self) -> list[Destination]:
         """The destinations whose other settings matter: all, or those that serve what is asked for."""
-        if self._judged is None:
-            serving = None if self.wanted is None else list(self.serving.values())
-            every = self.destinations
-            self._judged = every if serving is None else [d for d in every if any(d is s for s in serving)]
-        return self._judged
+        return self.once(self._find_judged, "judged")
+
+    def _find_judged(self) -> list[Destination]:
+        if self.wanted is None:
+            return self.destinations
+        serving = {d.key for d in self.serving.values()}
+        return [d for d in self.destinations if d.key in serving]
 
     def beyond(self, every: bool) -> bool:
         """Whether, if `every` destination matters, that is more than those judged."""
@@ -183,15 +222,14 @@ class Scope:
     def places(self, field: str, every: bool = False) -> list[Place]:
         """Where a value stands: once for the device, or for each destination, or for each feed in use."""
         every = self.beyond(every)
-        at: tuple[str, Key] = ("places", (field, every))
-        if at not in self.memo:
-            self.memo[at] = list(self._places(field, every))
-        found: list[Place] = self.memo[at]
-        return found
+        return self.once(lambda: list(self._each_place(field, every)), "places", field, every)
 
-    def _places(self, field: str, every: bool) -> Iterator[Place]:
+    def _each_place(self, field: str, every: bool) -> Iterator[Place]:
         records = self.records
-        table, slot = _stands(records.dialect, field)
+        stands = _stands(records.dialect, field)
+        if stands is None:
+            return
+        table, slot = stands
         if table == "":
             said = records.get(slot)
             if said.value is not None or records.dialect.has(slot):
@@ -206,33 +244,59 @@ class Scope:
                 if not records.takes_effect(slot, d.row):
                     continue
                 said = records.get(slot, d.row)
-                if said.default and not records.get(wide).default:
+                if said.default and wide is not None and not records.get(wide).default:
                     said = records.get(wide)
                 yield Place(d.label, "destination", d.key, slot, said, d.title)
 
     def feeds(self, destinations: Sequence[Destination]) -> list[str]:
         """The feeds that give to any of these destinations, by name."""
         refs = {d.ref for d in destinations}
-        rows = self.records.rows("give").values()
-        giving = [row for row in rows if self.records.get("give.destination", row).value in refs]
-        return sorted({str(self.records.get("give.feed", row).value) for row in giving})
+        giving = self.once(self._giving, "giving")
+        return sorted({feed for ref in refs for feed in giving.get(ref, ())})
+
+    def _giving(self) -> dict[Value, list[str]]:
+        """The feeds that give to each destination."""
+        out: dict[Value, list[str]] = {}
+        for row in self.records.rows("give").values():
+            ref = self.records.get("give.destination", row).value
+            if isinstance(ref, str | int):
+                out.setdefault(ref, []).append(str(self.records.get("give.feed", row).value))
+        return out
 
 
-@lru_cache(maxsize=256)
-def slot_of(field: str, table: str) -> str:
-    """The slot of a field that stands once (table ''), for each destination, or for each feed."""
-    if not table:
-        return re.sub("^(source|stamp|debug-stamp|clock|memory|file|delivery)-", r"\1.", field)
-    return f"{table}.{field}"
+def _at(scope: Scope, host: object) -> list[Collector]:
+    """The collectors of the policy at a host."""
+    return scope.once(lambda: _by_host(scope), "hosts").get(host, [])
+
+
+def _by_host(scope: Scope) -> dict[object, list[Collector]]:
+    out: dict[object, list[Collector]] = {}
+    for c in scope.collectors.values():
+        for host in dict.fromkeys((c.address, *c.names)):
+            out.setdefault(host, []).append(c)
+    return out
+
+
+PLACES = ("destination", "feed", "")  # the tables in which a value may stand, the narrowest first
 
 
 @lru_cache(maxsize=1024)
-def _stands(dialect: Dialect, field: str) -> tuple[str, str]:
-    """The table and the slot by which a platform says a field, or has a default for it."""
-    slots = [(table, slot_of(field, table)) for table in ("destination", "feed", "")]
+def _stands(dialect: Dialect, field: str) -> tuple[str, str] | None:
+    """The table and the slot by which a platform says a field, or has a default for it; None if it has neither."""
+    slots = [(table, slot) for table in PLACES if (slot := slot_of(field, table)) is not None]
     said = [one for one in slots if dialect.has(one[1])]
     known = [one for one in slots[::-1] if one[1] in dialect.defaults]
-    return (said or known or slots[-1:])[0]
+    return next(iter(said or known), None)
+
+
+def can_say(dialect: Dialect, field: str) -> bool:
+    """Whether a platform has a statement for a field anywhere."""
+    return any(slot is not None and dialect.has(slot) for slot in (slot_of(field, table) for table in PLACES))
+
+
+def silent_on(dialect: Dialect, what: str, about: str = "") -> Finding:
+    """What to say of a setting or a part of it that a dialect describes nowhere: it is not known to be as asked."""
+    return Finding(f"{dialect.name} has no statement for {what}", (), "unable", about)
 
 
 class Place(Struct, frozen=True, gc=False):
@@ -256,6 +320,7 @@ class Asked(Struct, frozen=True):
     needs: Mapping[str, Needs]
     collectors: Mapping[str, Collector]
     site: str | None = None
+    dialect: Dialect | None = None
 
     @property
     def wanted(self) -> list[Collector]:
@@ -298,8 +363,7 @@ class Setting(Struct, frozen=True):
     `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what is not
     as asked; `mend` changes the records so that it is, with an obstacle for what cannot be; `say` puts the
     facts in few words; `reads`: the settings that the judgement looks at besides its own;
-    `clashes` finds what else is asked and cannot be had with it;
-    `of_device`: whether it looks at the device itself, or at more of the text than statements of export.
+    `clashes` finds what else is asked and cannot be had with it.
     """
 
     name: str
@@ -315,7 +379,11 @@ class Setting(Struct, frozen=True):
     say: Callable[[list[Fact]], str] = say_facts
     clashes: Callable[[Asked], Iterator[Clash]] = no_clashes
     reads: tuple[str, ...] = ("collectors",)
-    of_device: bool = False
+
+
+def about_of(label: str, part: str) -> str:
+    """What a finding is about: a part of what is said in one place."""
+    return f"{label} {part}".strip()
 
 
 def need_of(needs: Needs, label: str) -> Any:
@@ -333,8 +401,9 @@ def default_note(said: Said, dialect: str) -> str:
     return f", the default of {dialect}" if said.default else ""
 
 
-def mend_value(records: Records, place: Place, need: Need) -> tuple[Records, list[Obstacle]]:
+def mend_value(records: Records, place: Place, need: Need, part: str = "") -> tuple[Records, list[Obstacle]]:
     """Writes at its place what is asked for, if it is not there; or says why not."""
+    about = about_of(place.label, part)
     if need.accepts(str(place.said.value)):
         return records, []
     dialect = records.dialect
@@ -342,10 +411,17 @@ def mend_value(records: Records, place: Place, need: Need) -> tuple[Records, lis
     if value is not None:
         return records.having(place.table, place.key, place.slot, value), []
     if need.choose(lambda v: True) is None:
-        return records, [Obstacle(f"{place.prefix}the policy does not say what to write; add `write:` to it")]
+        return records, [no_choice(place.prefix, about)]
+    if place.slot in dialect.only_read or not dialect.has(place.slot):
+        return records, [Obstacle(f"{place.prefix}{dialect.name} cannot say {need.text}", True, about)]
     choices = dialect.choices(place.slot)
     can = f"; it can say {', '.join(choices)}" if choices else ""
-    return records, [Obstacle(f"{place.prefix}{dialect.name} cannot say {need.text}{can}", True)]
+    return records, [Obstacle(f"{place.prefix}{dialect.name} cannot say {need.text}{can}", True, about)]
+
+
+def no_choice(prefix: str = "", about: str = "") -> Obstacle:
+    """The obstacle where many values would do and the policy names none."""
+    return Obstacle(f"{prefix}the policy does not say what to write; add `write:` to it", about=about)
 
 
 def _one(value: object) -> Value | None:

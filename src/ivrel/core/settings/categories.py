@@ -48,9 +48,10 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     out = []
     for category in need.wanted:
         if not _channels(scope, category):
-            out.append(Finding(f"{scope.records.dialect.name} knows no messages of {category}"))
+            why = f"{scope.records.dialect.name} knows no messages of {category}"
+            out.append(Finding(why, (), "unable", category))
         elif gap := _gap(scope, category):
-            out.append(Finding(f"{category}: {gap[0]}", gap[1]))
+            out.append(Finding(f"{category}: {gap[0]}", gap[1], about=category))
     return out
 
 
@@ -60,10 +61,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
             scope, needs
         ) else []
     lost = [c for c in needs[""].wanted if _gap(scope, c)]
-    records, obstacles = bring(scope, dict.fromkeys(ch for c in lost for ch in _channels(scope, c)))
-    name = scope.records.dialect.name
-    unknown = [c for c in needs[""].wanted if not _channels(scope, c)]
-    return records, [*obstacles, *(Obstacle(f"{name} knows no messages of {c}", True) for c in unknown)]
+    return bring(scope, dict.fromkeys(ch for c in lost for ch in _channels(scope, c)))
 
 
 def say(facts: list[Fact]) -> str:

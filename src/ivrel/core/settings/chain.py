@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from msgspec.structs import replace
+
 from ivrel.core.dialects.records import Records
 from ivrel.core.settings.base import Obstacle, Scope
 from ivrel.core.settings.need import Need
@@ -61,5 +63,5 @@ def bring(scope: Scope, channels: Iterable[str]) -> tuple[Records, list[Obstacle
         for channel in channels:
             if not sendings(scope.on(records), d)[channel]:
                 records, found = mend_channel(scope.on(records), d, channel, anything)
-                obstacles += found
+                obstacles += [replace(o, about="") for o in found]
     return records, obstacles

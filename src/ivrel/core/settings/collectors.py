@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
-from ivrel.core.dialects.records import Key, Records
+from ivrel.core.dialects.matching import Key
+from ivrel.core.dialects.records import Records
 from ivrel.core.dialects.slots import Value
 from ivrel.core.form import Node, Report
 from ivrel.core.mistakes import not_one_of
@@ -19,8 +20,10 @@ from ivrel.core.settings.base import (
     Obstacle,
     Scope,
     Setting,
+    silent_on,
 )
 from ivrel.core.settings.need import SITE, SetNeed, read_set_need
+from ivrel.core.settings.sending import reached
 
 APART = ("site", "path")
 _FIELDS = ("address", "port", "transport")
@@ -67,6 +70,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     need: SetNeed = needs[""]
     serves = scope.serving
     out = []
+    if not scope.records.dialect.has("destination.address"):
+        return [silent_on(scope.records.dialect, "destinations")]
     for name in need.wanted:
         c = scope.collectors[name]
         if name not in serves and _relayed(scope, name):
@@ -74,7 +79,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         if name not in serves:
             wanted = f"{c.address} {c.transport} {c.port}"
             others = tuple(line for d in scope.destinations for line in d.lines())
-            out.append(Finding(f"{name} ({wanted}) is missing", others))
+            out.append(Finding(f"{name} ({wanted}) is missing", others, about=name))
         elif not serves[name].right:
             d = serves[name]
             wrong = {
@@ -82,11 +87,17 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
                 for field, found, right in zip(_FIELDS, d.endpoint, c.endpoint, strict=True)
                 if found != right and not (field == "address" and c.is_at(found))
             }
+            unsaid = [field for field in wrong if d.endpoint[_FIELDS.index(field)] is None]
+            if unsaid:
+                which = f"{scope.records.dialect.name} says nowhere the {' and '.join(unsaid)} of {d.label}"
+                out.append(Finding(f"{which}, and its dialect has no default", d.lines(), "unknown", name))
+                continue
             why = f"{d.label} has the right address for {name}, but {' and '.join(wrong.values())}"
-            out.append(Finding(why, d.lines(*wrong)))
+            out.append(Finding(why, d.lines(*wrong), about=name))
     if not out:
-        out += [Finding(why) for what in need.apart if (why := _together(what, _on_the_way(scope, need)))]
-    return out + [Finding(why, d.lines()) for d, why in _to_go(scope, need)]
+        together = ((what, _together(what, _on_the_way(scope, need))) for what in need.apart)
+        out += [Finding(why, about=f"apart {what}") for what, why in together if why]
+    return out + [Finding(why, d.lines(), about=f"destination {d.text}") for d, why in _to_go(scope, need)]
 
 
 def _relayed(scope: Scope, name: str) -> bool:
@@ -130,9 +141,13 @@ def clashes(asked: Asked) -> Iterator[Clash]:
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     need: SetNeed = needs[""]
     records, dialect = scope.records, scope.records.dialect
+    if not dialect.has("destination.address"):
+        return records, []
     serves = scope.serving
     obstacles: list[Obstacle] = []
     gone = [d for d, _ in _to_go(scope, need)]
+    heirs: list[tuple[Value, Value]] = []
+    leaving = sorted(gone, key=lambda d: not reached(scope, d))  # those that go and have no heir yet
     for name in need.wanted:
         c = scope.collectors[name]
         if (name in serves and serves[name].right) or (name not in serves and _relayed(scope, name)):
@@ -148,7 +163,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
             if not dialect.can_write(slot, value)
         ]
         if cannot:
-            obstacles.append(Obstacle(f"{name}: {dialect.name} cannot send by {' and '.join(cannot)}", True))
+            obstacles.append(Obstacle(f"{name}: {dialect.name} cannot send by {' and '.join(cannot)}", True, name))
             continue
         old, fresh = serves.get(name), name
         if old is None and "destination.name" in dialect.keys["destination"]:
@@ -156,16 +171,33 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
             free = _free(taken, name, lambda n: dialect.can_write("destination.name", n))
             if free is None and gone:
                 old = gone.pop()  # all names are taken: one that would go is turned to the collector instead
+                leaving.remove(old)
             elif free is None:
-                obstacles.append(Obstacle(f"{name}: {dialect.name} has no name left for it", True))
+                obstacles.append(Obstacle(f"{name}: {dialect.name} has no name left for it", True, name))
                 continue
             fresh = free or name
+        before = records
         records = _written(records, old, fresh, values)
+        if old is None and leaving:
+            # What left for the one that goes leaves for the one that comes in its place.
+            heir = next(k for k in records.rows("destination") if k not in before.rows("destination"))
+            records = _inherited(records, leaving[0], heir)
+            heirs.append((leaving.pop(0).ref, heir[0]))
+    for d in leaving:
+        # Where nothing leaves for those that stay, what left for one that goes leaves for one of them.
+        staying = [serves[d.collector]] if d.collector in serves else [s for s in serves.values() if s.right]
+        idle = [s for s in staying if s not in gone and not reached(scope, s)]
+        if idle and reached(scope, d) and not any(to == idle[0].ref for _, to in heirs):
+            records = _inherited(records, d, idle[0].key)
+            heirs.append((d.ref, idle[0].ref))
+    records = _pointed_anew(records, heirs)
     for d in gone:
         records = records.without("destination", d.key)
     for what in need.apart:
         if not obstacles and _together(what, _on_the_way(scope.on(records), need)):
-            obstacles.append(Obstacle(f"the policy asks for collectors of one {what} only"))
+            obstacles.append(Obstacle(f"the policy asks for collectors of one {what} only", about=f"apart {what}"))
+    if obstacles and not any(d.right for d in scope.on(records).serving.values()):
+        return scope.records, obstacles  # to take away what there is would leave nothing
     most = dialect.limits.get("destination")
     if most is not None and len(records.rows("destination")) > most:
         full = f"{dialect.name} holds {most} destinations at most"
@@ -187,6 +219,36 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
     for slot, value in row.items():
         if isinstance(value, str | int) and (records.get(slot, {} if old is None else old.row).value != value):
             records = records.having("destination", key, slot, value)
+    return records
+
+
+def _inherited(records: Records, old: Destination, heir: Key) -> Records:
+    """The records in which a destination lets as much leave as the one before it did."""
+    for slot in ("destination.level", "destination.selection"):
+        said = old.row.get(slot)
+        if said is not None and not said.default and isinstance(said.value, str | int):
+            records = records.having("destination", heir, slot, said.value)
+    return records
+
+
+def _pointed_anew(records: Records, heirs: Sequence[tuple[Value, Value]]) -> Records:
+    """The records in which all picks and feeds of one destination are those of another."""
+    to = dict(heirs)
+    for table in ("pick", "give") if heirs else ():
+        slot = f"{table}.destination"
+        keys = records.dialect.keys.get(table, ())
+        for key, row in records.rows(table).items():
+            old = records.get(slot, row).value
+            if not isinstance(old, str | int) or old not in to:
+                continue
+            if slot not in keys:
+                records = records.having(table, key, slot, to[old])
+                continue
+            fresh = tuple(to[old] if name == slot else value for name, value in zip(keys, key, strict=True))
+            for name, said in row.items():
+                if name != slot and not said.default and isinstance(said.value, str | int):
+                    records = records.having(table, fresh, name, said.value)
+            records = records.having(table, fresh, slot, to[old]).without(table, key)
     return records
 
 

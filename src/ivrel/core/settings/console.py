@@ -1,12 +1,13 @@
 """console: what the console shows."""
 
 from ivrel.core.dialects.slots import THRESHOLD
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.outputs import output
+from ivrel.core.settings.valued import Part
 
-SETTING = valued(
+SETTING = output(
     "console",
     Part("", "console", THRESHOLD, ordered=True),
-    lacks="says nothing of a console",
+    what="the console",
     kind="a severity; none is off",
     meaning="the severities that are shown on the console",
     matters="a console that floods stops the device from answering, when it is needed most",

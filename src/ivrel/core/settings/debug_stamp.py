@@ -7,7 +7,7 @@ SETTING = valued(
     "debug-stamp",
     Part("kind", "debug-stamp-kind", STAMP),
     Part("precision", "debug-stamp-precision", PRECISION, ordered=True),
-    lacks="has no stamp of its own for debug messages",
+    what="stamps of debug messages",
     kind="kind (none, uptime, calendar), precision",
     meaning="the time stamp that debug messages bear",
     matters="debug messages are read beside others; with another kind of stamp they cannot be put in order",

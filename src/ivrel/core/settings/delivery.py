@@ -7,7 +7,7 @@ SETTING = valued(
     "delivery",
     Part("mode", "delivery-mode", MODE),
     Part("queue", "delivery-queue", NUMBER),
-    lacks="says nothing of how messages are delivered",
+    what="how messages are delivered",
     kind="mode (immediate, batch), queue (messages)",
     meaning="whether messages leave as they happen, and how many may wait",
     matters="what leaves in batches is lost in a crash, and so is what no queue holds",

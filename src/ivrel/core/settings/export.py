@@ -20,6 +20,7 @@ from ivrel.core.settings.base import (
     Setting,
     default_note,
     mend_value,
+    silent_on,
 )
 from ivrel.core.settings.need import read_need
 
@@ -31,11 +32,15 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 def facts(scope: Scope) -> list[Fact]:
     said = scope.records.get("export")
+    if said.value is None:
+        return []
     return [Fact("export", "", str(said.value), said.lines, said.default)]
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     said = scope.records.get("export")
+    if said.value is None and not scope.records.dialect.has("export"):
+        return [silent_on(scope.records.dialect, "export as a whole")]
     if needs[""].accepts(str(said.value)):
         return []
     why = f"export is {said.value}{default_note(said, scope.records.dialect.name)}"
@@ -45,6 +50,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    if not judge(scope, needs) or judge(scope, needs)[0].verdict == "unable":
+        return scope.records, []
     place = Place("", "", (), "export", scope.records.get("export"))
     return mend_value(scope.records, place, needs[""])
 

@@ -7,7 +7,7 @@ SETTING = valued(
     "facility",
     Part("", "facility", FACILITY),
     absent="as sent",
-    lacks="has no statement for the facility: each message has its own",
+    what="the facility",
     kind="one of the 24 facilities",
     meaning="the facility that messages leave with",
     matters="collectors sort and keep by facility; the wrong one lands in the wrong file, or in none",

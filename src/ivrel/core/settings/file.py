@@ -1,13 +1,14 @@
 """file: what the device keeps in a file."""
 
 from ivrel.core.dialects.slots import NUMBER, THRESHOLD
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.outputs import output
+from ivrel.core.settings.valued import Part
 
-SETTING = valued(
+SETTING = output(
     "file",
     Part("level", "file-level", THRESHOLD, ordered=True),
     Part("size", "file-size", NUMBER),
-    lacks="keeps no file",
+    what="a file",
     kind="level (a severity), size (bytes)",
     meaning="the severities that are kept in a file, and in how many bytes",
     matters="a file outlives a restart, and fills the disk if nothing bounds it",

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ivrel.core.dialects.records import Key, Records, Row
+from ivrel.core.dialects.matching import Key
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.said import Row
 from ivrel.core.form import Node, Report, Text
-from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting
+from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting, silent_on
 from ivrel.core.settings.need import Need
 from ivrel.core.settings.sending import picks_of
 
@@ -43,7 +45,13 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
-    return [Finding(_text(scope, table, row), _lines(row)) for table, _, row in _drops(scope)]
+    dialect = scope.records.dialect
+    if not any(map(dialect.has, ("mute.text", "mute.id", "pick.action"))) and "mute" not in dialect.never:
+        return [silent_on(dialect, "filters")]
+    return [
+        Finding(_text(scope, table, row), _lines(row), about=f"{table} {' '.join(map(str, key))}")
+        for table, key, row in _drops(scope)
+    ]
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:

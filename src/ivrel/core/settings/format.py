@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from msgspec.structs import replace
+
 from ivrel.core.dialects.slots import FORMAT
-from ivrel.core.settings.base import Asked, Clash, Place, Scope
+from ivrel.core.settings.base import Asked, Clash, Finding, Needs, Place, Scope
 from ivrel.core.settings.need import Need
 from ivrel.core.settings.valued import Part, valued
 
@@ -19,15 +21,38 @@ def wants(scope: Scope, place: Place, need: Need) -> Need:
     fed = [d for d in scope.judged if place.table != "destination" or d.key == place.key]
     if place.table == "feed":
         fed = [d for d in fed if place.label in scope.feeds([d])]
-    formats = dict.fromkeys(c.format for d in fed if d.collector and (c := scope.collectors[d.collector]).format)
-    if len(formats) != 1:
-        # Collectors that expect nothing take anything; of two that differ, one place can serve only one.
-        return Need(any_of=tuple(f for f in formats if f)) if formats else Need()
-    return Need(any_of=tuple(f for f in formats if f))
+    formats = dict.fromkeys(f for d in fed if d.collector and (f := scope.collectors[d.collector].format))
+    # Collectors that expect nothing take anything.
+    return Need(any_of=tuple(formats)) if formats else Need()
+
+
+def _torn(scope: Scope, place: Place) -> str:
+    """Which collectors a place feeds that expect different formats, so that one gets the wrong one; '' if none."""
+    fed = [d for d in scope.judged if place.table == "" or place.label in scope.feeds([d])]
+    expects = {d.title: c.format for d in fed if d.collector and (c := scope.collectors[d.collector]).format}
+    if place.table == "destination" or len(set(expects.values())) < 2:
+        return ""
+    said = " and ".join(f"{name} expects {form}" for name, form in expects.items())
+    where = f"what leaves by {place.label} has" if place.label else f"{scope.records.dialect.name} has"
+    return f"{said}, and {where} one format for all"
+
+
+def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    found = _PLAIN.judge(scope, needs)
+    if EXPECTED in (needs[""].any_of or ()):
+        for place in scope.places("format"):
+            if torn := _torn(scope, place):
+                found.append(Finding(torn, place.said.lines, "unable", f"{place.label} torn".strip()))
+    return found
 
 
 def clashes(asked: Asked) -> Iterator[Clash]:
     need = asked.needs["format"][""]
+    expects = {c.name: c.format for c in asked.wanted if c.format}
+    wide = asked.dialect is not None and not any(map(asked.dialect.has, ("destination.format", "feed.format")))
+    if wide and asked.dialect and EXPECTED in (need.any_of or ()) and len(set(expects.values())) > 1:
+        said = " and ".join(f"{name} expects {form}" for name, form in expects.items())
+        yield Clash("collectors", f"{said}, and {asked.dialect.name} has one format for all")
     for c in asked.wanted:
         if c.format and EXPECTED not in (need.any_of or ()) and not need.accepts(c.format):
             yield Clash("collectors", f"{c.name} expects {c.format}")
@@ -42,12 +67,12 @@ def expected_of(asked: Asked) -> set[str | None]:
     return set(named)
 
 
-SETTING = valued(
+_PLAIN = valued(
     "format",
     Part("", "format", FORMAT),
     more=(EXPECTED,),
     wants=wants,
-    lacks="says nothing of the format",
+    what="the format",
     clashes=clashes,
     kind="rfc3164, rfc5424, or `expected`",
     meaning="the format of messages",
@@ -55,3 +80,5 @@ SETTING = valued(
     meets="format: expected  ←  shape rfc5424, and that is what the collector expects",
     breaks="format: rfc5424  ←  shape rfc3164, or a platform that knows no other",
 )
+
+SETTING = replace(_PLAIN, judge=judge)

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import lru_cache
 
-from ivrel.core.dialects.records import Key, Records, Row, Said
+from msgspec.structs import replace
+
+from ivrel.core.dialects.matching import Key
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.said import Row, Said
 from ivrel.core.dialects.slots import THRESHOLD, Value
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
@@ -20,17 +23,27 @@ from ivrel.core.settings.base import (
     Setting,
     mend_value,
     need_of,
+    no_choice,
     no_destination,
+    silent_on,
 )
 from ivrel.core.settings.need import Need, read_need
-from ivrel.core.settings.sending import gives_to, levels_of, lines_of, picked, picks_of, sendings, threshold
+from ivrel.core.settings.sending import (
+    against,
+    bounds,
+    gives_to,
+    knows_levels,
+    levels_of,
+    lines_of,
+    picked,
+    picks_of,
+    sendings,
+    threshold,
+)
 from ivrel.core.severity import (
     NOTHING,
     SEVERITIES,
     Selection,
-    as_threshold,
-    describe_gap,
-    holes,
     single,
 )
 
@@ -50,48 +63,26 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    if not knows_levels(scope.records.dialect):
+        return [silent_on(scope.records.dialect, "severities")]
     out = [] if scope.judged else no_destination(scope)
     for d in scope.judged:
         for channel, sent in sendings(scope, d).items():
-            need = need_of(needs, f"{d.label} {channel}".strip())
-            why = _against(sent.bits, need)
+            about = f"{d.label} {channel}".strip()
+            need = need_of(needs, about)
+            why = against(sent.bits, need)
             if why:
                 lines = () if why.startswith("misses") else _noisy(scope, d, need)
                 of = f" of {channel}" if channel else ""
-                out.append(Finding(f"{d.title} {why}{of}", lines or sent.lines or d.lines()))
+                out.append(Finding(f"{d.title} {why}{of}", lines or sent.lines or d.lines(), about=about))
     return out + _dangling(scope)
 
 
 def _noisy(scope: Scope, destination: Destination, need: Need) -> tuple[int, ...]:
     """The lines of the picks that take what may not leave."""
-    _, high = _bounds(need)
+    _, high = bounds(need)
     picks = picks_of(scope, destination).values()
     return tuple(line for row in picks if not picked(scope.records, row) <= high for line in lines_of(row))
-
-
-@lru_cache(maxsize=4096)
-def _against(bits: int, need: Need) -> str:
-    """How a selection departs from what is asked; '' if it does not."""
-    sent = Selection(bits)
-    low, high = _bounds(need)
-    said = []
-    if not low <= sent:
-        said.append(f"misses {describe_gap(low, sent)}" if sent else "gets nothing at all")
-    if not sent <= high:
-        said.append(f"adds {describe_gap(sent, high)}")
-    gap = holes(sent) - low
-    if gap:
-        said.append(f"has a hole at {describe_gap(gap, NOTHING)}")
-    if not said and not need.accepts(as_threshold(sent) or "none"):
-        said.append(f"gets {sent.describe()}, not {need.text}")
-    return ", ".join(said)
-
-
-def _bounds(need: Need) -> tuple[Selection, Selection]:
-    """What must leave, and what may."""
-    order = THRESHOLD.choices
-    wanted = [v for v in order if need.accepts(v)]
-    return threshold(wanted[0]), threshold(wanted[-1])
 
 
 def _orphans(scope: Scope) -> list[tuple[str, Key, Said]]:
@@ -108,46 +99,94 @@ def _orphans(scope: Scope) -> list[tuple[str, Key, Said]]:
 def _dangling(scope: Scope) -> list[Finding]:
     what = {"pick": "rule", "give": "feed"}
     return [
-        Finding(f"{what[table]} {key[0]} feeds '{said.value}', which is not set", said.lines)
+        Finding(
+            f"{what[table]} {key[0]} feeds '{said.value}', which is not set",
+            said.lines,
+            about=f"{table} {' '.join(map(str, key))}",
+        )
         for table, key, said in _orphans(scope)
     ]
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
-    records, obstacles = scope.records, []
+    records = scope.records
+    obstacles: list[Obstacle] = []
     dialect = records.dialect
-    for d in scope.judged:
-        if dialect.channels:
-            records, more = _mend_channels(scope.on(records), d, needs)
-            obstacles += more
-            continue
+    if not knows_levels(dialect):
+        return records, []
+    if dialect.channels:
+        # What one channel needs of a shared feed may change what another gets.
+        for _ in range(ROUNDS):
+            before, obstacles = records, []
+            for d in scope.judged:
+                records, more = _mend_channels(scope.on(records), d, needs)
+                obstacles += more
+            if records is before:
+                break
+    for d in () if dialect.channels else scope.judged:
         need: Need = need_of(needs, d.label)
         if dialect.has("destination.selection"):
-            records = _mend_selection(scope.on(records), d, need)
-            continue
-        slot = "destination.level" if dialect.has("destination.level") else "level"
-        table, key = ("destination", d.key) if slot == "destination.level" else ("", ())
-        place = Place(d.label, table, key, slot, records.get(slot, d.row), d.title)
-        if not d.lines() and place.said.default and need.write and dialect.can_write(slot, need.write):
-            need = need.only(need.write)  # a destination that is new gets what the policy says to write
-        if not _against(sendings(scope, d)[""].bits, need):
-            continue
-        if dialect.has("pick.destination"):
-            records = _mendpicks_of(scope, records, d, need)
+            records, more = _mend_selection(scope.on(records), d, need)
         else:
-            records, more = mend_value(records, place, need)
-            obstacles += more
+            records, more = _mend_destination(scope, records, d, need)
+        obstacles += more
     for table, key, _ in _orphans(scope):
         records = records.without(table, key)
     return records, obstacles
 
 
-def _mend_selection(scope: Scope, d: Destination, need: Need) -> Records:
+ROUNDS = 3  # so often all channels are gone through
+
+
+def _mend_destination(scope: Scope, records: Records, d: Destination, need: Need) -> tuple[Records, list[Obstacle]]:
+    """The picks of a destination, or the threshold that cuts off too much or too little: its own, the device's."""
+    dialect = records.dialect
+    own, wide = (_threshold_at(records, d, slot) for slot in ("destination.level", "level"))
+    new = not d.lines() and (own is None or own.said.default)
+    slot = "destination.level" if own else "level"
+    if new and need.write and dialect.can_write(slot, need.write):
+        need = need.only(need.write)  # a destination that is new gets what the policy says to write
+    sent = sendings(scope.on(records), d)[""]
+    if not against(sent.bits, need):
+        return records, []
+    if dialect.has("pick.destination"):
+        if need.choose(lambda v: True) is None and not picks_of(scope, d):
+            return records, [no_choice(f"{d.title}: ", d.label)]
+        return _mend_picks_of(scope, records, d, need), []
+    obstacles: list[Obstacle] = []
+    low, high = bounds(need)
+    for place in (own, wide):
+        if place is None:
+            continue
+        passes = threshold(str(place.said.value)) if place.said.value is not None else low
+        # Both thresholds must let pass what is asked for; it is enough that one holds back the rest.
+        last = place is (own or wide)
+        unfit = not passes <= high or not need.accepts(str(place.said.value))
+        if not low <= passes or (last and unfit):
+            records, more = mend_value(records, place, need)
+            obstacles += more
+    return records, obstacles
+
+
+def _threshold_at(records: Records, d: Destination, slot: str) -> Place | None:
+    """Where a threshold stands, if this platform has it."""
+    if not records.dialect.has(slot):
+        return None
+    if slot == "level":
+        return Place(d.label, "", (), slot, records.get(slot), d.title)
+    row = records.rows("destination").get(d.key, {})
+    return Place(d.label, "destination", d.key, slot, records.get(slot, row), d.title)
+
+
+def _mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, list[Obstacle]]:
     """The whole selection of a destination at once: what the policy says to write."""
-    if not _against(sendings(scope, d)[""].bits, need):
-        return scope.records
-    wanted = threshold(need.choose(lambda v: True) or "none")
-    return scope.records.having("destination", d.key, "destination.selection", wanted.word)
+    if not against(sendings(scope, d)[""].bits, need):
+        return scope.records, []
+    wanted = need.choose(lambda v: True)
+    if wanted is None:
+        return scope.records, [no_choice(f"{d.title}: ", d.label)]
+    word = threshold(wanted).word
+    return scope.records.having("destination", d.key, "destination.selection", word), []
 
 
 def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -156,7 +195,7 @@ def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records,
     obstacles: list[Obstacle] = []
     for channel in records.dialect.channels:
         need: Need = need_of(needs, f"{d.label} {channel}")
-        if _against(sendings(scope.on(records), d)[channel].bits, need):
+        if against(sendings(scope.on(records), d)[channel].bits, need):
             records, more = mend_channel(scope.on(records), d, channel, need)
             obstacles += more
     return records, obstacles
@@ -177,19 +216,19 @@ def mend_channel(now: Scope, d: Destination, channel: str, need: Need) -> tuple[
     elif fresh:
         records = records.having("give", (channel, d.ref), "give.destination", d.ref)
     own = need.only(need.write) if fresh and need.write else need
-    _, high = _bounds(need)
+    _, high = bounds(need)
     levels = dict(levels_of(now.on(records), d, channel))
     noisy = [f for f, said in levels.items() if not threshold(str(said.value or "debug")) <= high]
     # What is too noisy must go; if that is not enough, one feed is raised; if that is not, all are set.
     for feeds in ([] if fresh else noisy, list(levels)[:1], list(levels)):
-        if _against(sendings(now.on(records), d)[channel].bits, own):
+        if against(sendings(now.on(records), d)[channel].bits, own):
             for feed in feeds:
                 table, key = ("take", (feed, channel)) if takes else ("feed", (feed,))
                 said = records.get(f"{table}.level", records.rows(table).get(key, {}))
                 place = Place(feed, table, key, f"{table}.level", said, f"{d.title} of {channel}")
                 exact = own.choose(lambda v, place=place: dialect.can_write(place.slot, v))  # type: ignore[misc]
                 records, more = mend_value(records, place, own.only(exact) if exact else own)
-                obstacles += more
+                obstacles += [replace(o, about=f"{d.label} {channel}") for o in more]
     return records, obstacles
 
 
@@ -206,11 +245,11 @@ def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
     return next(name for n in range(1, len(known) + 2) if (name := f"f{n}") not in known)
 
 
-def _mendpicks_of(scope: Scope, records: Records, destination: Destination, need: Need) -> Records:
+def _mend_picks_of(scope: Scope, records: Records, destination: Destination, need: Need) -> Records:
     """One row for each severity that is missing, none for those that are too much; or one row with a threshold."""
     picks = picks_of(scope, destination)
     if records.dialect.has("pick.level"):
-        return _mendthreshold(records, destination, picks, need)
+        return _mend_threshold(records, destination, picks, need)
     target = _target([picked(records, row) for row in picks.values()], need)
     have = NOTHING
     for key, row in picks.items():
@@ -227,7 +266,7 @@ def _mendpicks_of(scope: Scope, records: Records, destination: Destination, need
     return records
 
 
-def _mendthreshold(records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need) -> Records:
+def _mend_threshold(records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need) -> Records:
     """One pick of all facilities through a threshold in place of all others."""
     level = need.choose(lambda v: records.dialect.can_write("pick.level", v)) or "none"
     new = {"pick.facility": "all", "pick.level": level, "pick.destination": destination.ref}
@@ -245,9 +284,9 @@ def _with_pick(records: Records, values: Mapping[str, Value]) -> Records:
 
 def _target(taken: list[Selection], need: Need) -> Selection:
     """The threshold to reach: that of the fewest changes; of a destination without picks, the one to write."""
-    first = need.choose(lambda v: True) or "none"
+    first = need.choose(lambda v: True)
     if not taken:
-        return threshold(first)
+        return threshold(first or "none")
 
     def changes(severity: str) -> int:
         target = threshold(severity)
@@ -258,7 +297,8 @@ def _target(taken: list[Selection], need: Need) -> Selection:
         missing = sum(1 for s in SEVERITIES if single(s) <= target and not single(s) <= have)
         return len(taken) - len(kept) + missing
 
-    accepted = [v for v in THRESHOLD.choices if need.accepts(v)]
+    # Silence is no way to be rid of what is too noisy, unless it is asked for.
+    accepted = [v for v in THRESHOLD.choices if need.accepts(v) and (v != "none" or first == "none")]
     return threshold(min(accepted, key=lambda v: (changes(v), v != first)))
 
 

@@ -7,7 +7,7 @@ SETTING = valued(
     "memory",
     Part("level", "memory-level", THRESHOLD, ordered=True),
     Part("size", "memory-size", NUMBER),
-    lacks="keeps nothing in memory",
+    what="memory",
     kind="level (a severity), size (bytes)",
     meaning="the severities that are kept in memory, and in how many bytes",
     matters="when the collector is out of reach, memory is what is left to look at",

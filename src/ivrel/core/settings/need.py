@@ -66,12 +66,18 @@ class Need(Struct, frozen=True):
         return Need(any_of=(value,), order=self.order, numbers=self.numbers)
 
     def choose(self, can: Callable[[str], bool]) -> str | None:
-        """The value to write: `write`, else the first that is asked for and can be said; None if none."""
+        """The value to write: `write`, else the first that is asked for and can be said; None if none.
+
+        Of a range with two ends that is its most, which keeps all that may be kept; of one with a single end, that.
+        """
         wanted = [self.write] if self.write else []
         if self.any_of is not None:
             wanted += self.any_of
         if self.numbers:
             wanted += [end for end in (self.least, self.most) if end is not None]
+        elif self.least is not None and self.most is not None:
+            ends = self.order.index(self.least), self.order.index(self.most) + 1
+            wanted += reversed(self.order[ends[0] : ends[1]])
         elif self.least is not None:
             wanted += self.order[self.order.index(self.least) :]
         elif self.most is not None:

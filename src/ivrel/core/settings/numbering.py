@@ -6,7 +6,7 @@ from ivrel.core.settings.valued import Part, valued
 SETTING = valued(
     "numbering",
     Part("", "numbering", SWITCH),
-    lacks="cannot number messages",
+    what="sequence numbers",
     kind="on or off",
     meaning="messages bear sequence numbers",
     matters="a gap in the numbers is the only proof that a message was lost on the way",

@@ -12,7 +12,7 @@ from ivrel.core.settings.valued import Part, valued
 _PLAIN = valued(
     "origin",
     Part("", "origin", ORIGIN),
-    lacks="cannot say what names the device in its messages",
+    what="what names the device in its messages",
     kind="none, address, name",
     meaning="what names the device in its messages",
     matters="behind a relay all messages come from one address; only the tag tells whose they are",
@@ -26,7 +26,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     said, found = scope.records.get("unit.name"), _PLAIN.judge(scope, needs)
     tag = scope.records.get("origin").value
     if _misnamed(scope) and tag == "name":
-        found.append(Finding(_misnamed(scope), said.lines))
+        found.append(Finding(_misnamed(scope), said.lines, about="name"))
     return found
 
 
@@ -42,8 +42,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     """The tag; a name of its own is not changed in passing, for more than messages hangs on it."""
     records, obstacles = _PLAIN.mend(scope, needs)
     if _misnamed(scope) and records.get("origin").value == "name":
-        obstacles.append(Obstacle(f"{_misnamed(scope)}; rename it by hand, or in the fleet"))
+        obstacles.append(Obstacle(f"{_misnamed(scope)}; rename it by hand, or in the fleet", about="name"))
     return records, obstacles
 
 
-SETTING = replace(_PLAIN, judge=judge, mend=mend, of_device=True)
+SETTING = replace(_PLAIN, judge=judge, mend=mend)

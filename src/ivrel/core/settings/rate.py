@@ -6,7 +6,7 @@ from ivrel.core.settings.valued import Part, valued
 SETTING = valued(
     "rate",
     Part("", "rate", RATE),
-    lacks="says nothing of a rate",
+    what="the rate",
     kind="messages a second; none is without limit",
     meaning="how many messages may leave in a second",
     matters="a limit below what a bad day brings drops the messages of that day",

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from ivrel.core.dialects.records import Records
 from ivrel.core.fleet import address, is_address
 from ivrel.core.form import Node, Report
-from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting
+from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting, silent_on
 from ivrel.core.settings.need import SetNeed, read_set_need
 from ivrel.core.settings.rows import addresses_of, differences, with_rows
 
@@ -46,9 +46,11 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             return [Finding(said, (), "unknown")]
         lines = tuple(line for d in scope.destinations if str(d.endpoint[0]) in named for line in d.lines())
         return [Finding(f"{', '.join(named)} is a host name, and there is no resolver", lines)]
+    if not scope.records.dialect.has("resolver.address"):
+        return [silent_on(scope.records.dialect, "resolvers")]
     missing, gone = differences(needs[""], found)
-    out = [Finding(f"the resolver {', '.join(missing)} is missing")] if missing else []
-    return out + [Finding(f"the resolver {a} is not asked for", found[a]) for a in gone]
+    out = [Finding(f"the resolver {', '.join(missing)} is missing", about="missing")] if missing else []
+    return out + [Finding(f"the resolver {a} is not asked for", found[a], about=a) for a in gone]
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -58,7 +60,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     if NEEDED in needs:
         return records, [Obstacle("the policy names no resolver; ask for `resolver: [ADDRESS]`")]
     if not records.dialect.has("resolver.address"):
-        return records, [Obstacle(f"{records.dialect.name} has no statement for resolvers", True)]
+        return records, []
     return with_rows(records, "resolver", needs[""]), []
 
 

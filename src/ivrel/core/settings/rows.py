@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Container, Mapping
 
-from ivrel.core.dialects.records import Key, Records
+from ivrel.core.dialects.matching import Key
+from ivrel.core.dialects.records import Records
 from ivrel.core.settings.need import SetNeed
 
 

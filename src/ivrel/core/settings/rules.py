@@ -4,10 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from ivrel.core.dialects.records import Key, Records, Row
+from ivrel.core.dialects.matching import DOUBT, Key
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.said import Row
 from ivrel.core.dialects.slots import TELL, VERDICT
 from ivrel.core.form import Node, Report
-from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting
+from ivrel.core.settings.base import (
+    Collector,
+    Fact,
+    Finding,
+    Needs,
+    Obstacle,
+    Place,
+    Scope,
+    Setting,
+    mend_value,
+    silent_on,
+)
 from ivrel.core.settings.need import Need, read_need, read_parts
 
 SOME = 5  # so many rules are named; the rest is counted
@@ -30,8 +43,7 @@ def _tells(scope: Scope) -> Iterator[tuple[Key, Row, str, str]]:
 
 
 def facts(scope: Scope) -> list[Fact]:
-    # To read every traffic rule is worth it only where something is asked of them.
-    if not scope.records.loaded("gate") or not scope.records.dialect.has("gate.tell"):
+    if not scope.records.dialect.has("gate.tell"):
         return []
     counts: dict[tuple[str, str], int] = {}
     for _, _, action, tell in _tells(scope):
@@ -53,18 +65,24 @@ def _unfed(scope: Scope, needs: Needs) -> list[tuple[Key, Row]]:
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     if not scope.records.dialect.has("gate.tell"):
-        return [Finding(f"{scope.records.dialect.name} says nothing of traffic rules")]
+        return [silent_on(scope.records.dialect, "traffic rules that record")]
     out = []
+    for key, row in scope.records.rows("gate").items():
+        if DOUBT in row:
+            why = f"rule {key[0]}: line {row[DOUBT].lines[0]} is not understood: {row[DOUBT].value}"
+            out.append(Finding(why, row[DOUBT].lines, "unknown", f"rule {key[0]}"))
     for action, need in needs.items():
         wrong = [(key, row, tell) for key, row, does, tell in _wrong(scope, needs) if does == action]
         for tell in dict.fromkeys(tell for _, _, tell in wrong):
             rows = [(key, row) for key, row, told in wrong if told == tell]
             one = len(rows) == 1
             does = f"that {action}{'s' * one} {'records' if one else 'record'} {tell}"
-            out.append(Finding(f"{_named(rows)} {does}, not {need.text}", _lines(rows)))
+            out.append(Finding(f"{_named(rows)} {does}, not {need.text}", _lines(rows), about=f"{action} {tell}"))
     unfed = _unfed(scope, needs)
     if unfed:
-        out.append(Finding(f"{_named(unfed)} without a feed: what is recorded goes nowhere", _lines(unfed)))
+        out.append(
+            Finding(f"{_named(unfed)} without a feed: what is recorded goes nowhere", _lines(unfed), about="feed")
+        )
     return out
 
 
@@ -81,19 +99,21 @@ def _lines(rows: list[tuple[Key, Row]]) -> tuple[int, ...]:
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, dialect = scope.records, scope.records.dialect
     if not dialect.has("gate.tell"):
-        return records, [Obstacle(f"{dialect.name} has no traffic rules that record", True)]
-    for key, _, action, _ in _wrong(scope, needs):
-        need: Need = needs[action]
-        value = need.choose(lambda v: dialect.can_write("gate.tell", v))
-        if value is not None:
-            records = records.having("gate", key, "gate.tell", value)
+        return records, []
+    obstacles: dict[Obstacle, None] = {}
+    for key, row, action, tell in _wrong(scope, needs):
+        place = Place(
+            f"{action} {tell}", "gate", key, "gate.tell", records.get("gate.tell", row), f"rules that {action}"
+        )
+        records, more = mend_value(records, place, needs[action])
+        obstacles |= dict.fromkeys(more)
     feeds = sorted({str(key[0]) for key in records.rows("give")})
     unfed = _unfed(scope.on(records), needs)
     if unfed and not feeds:
-        return records, [Obstacle("there is no feed that gives to a collector")]
+        return records, [*obstacles, Obstacle("there is no feed that gives to a collector", about="feed")]
     for key, _ in unfed:
         records = records.having("gate", key, "gate.feed", feeds[0])
-    return records, []
+    return records, list(obstacles)
 
 
 def say(facts: list[Fact]) -> str:
@@ -113,5 +133,4 @@ SETTING = Setting(
     mend=mend,
     say=say,
     reads=("categories",),
-    of_device=True,
 )

@@ -5,10 +5,24 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
 
-from ivrel.core.dialects.records import Key, Records, Row, Said
-from ivrel.core.dialects.slots import Value
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.matching import Key
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.said import Row, Said
+from ivrel.core.dialects.slots import THRESHOLD, Value
 from ivrel.core.settings.base import Destination, Scope
-from ivrel.core.severity import EVERYTHING, NOTHING, Selection, selection_of, single, through
+from ivrel.core.settings.need import Need
+from ivrel.core.severity import (
+    EVERYTHING,
+    NOTHING,
+    Selection,
+    as_threshold,
+    describe_gap,
+    holes,
+    selection_of,
+    single,
+    through,
+)
 
 
 class Sending(Selection, frozen=True, gc=False):
@@ -20,15 +34,14 @@ class Sending(Selection, frozen=True, gc=False):
 
 def sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
     """What leaves for a destination, channel by channel; a platform without channels has the one called ''."""
-    at = ("level", destination.key)
-    if at not in scope.memo:
-        if scope.records.dialect.channels:
-            channels = scope.records.dialect.channels
-            scope.memo[at] = {channel: _by_channel(scope, destination, channel) for channel in channels}
-        else:
-            scope.memo[at] = {"": _sending(scope, destination)}
-    found: dict[str, Sending] = scope.memo[at]
-    return found
+    return scope.once(lambda: _sendings(scope, destination), "sendings", destination.key)
+
+
+def _sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
+    channels = scope.records.dialect.channels
+    if channels:
+        return {channel: _by_channel(scope, destination, channel) for channel in channels}
+    return {"": _sending(scope, destination)}
 
 
 def reached(scope: Scope, destination: Destination) -> bool:
@@ -73,12 +86,18 @@ def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending
 
 def gives_to(scope: Scope, destination: Destination) -> dict[Value, Row]:
     """The rows by which feeds give to a destination, by feed."""
+    return scope.once(lambda: _giving(scope), "gives").get(destination.ref, {})
+
+
+def _giving(scope: Scope) -> dict[Value, dict[Value, Row]]:
+    """The rows by which feeds give, by destination and feed."""
     records = scope.records
-    return {
-        str(records.get("give.feed", row).value): row
-        for row in records.rows("give").values()
-        if records.get("give.destination", row).value == destination.ref
-    }
+    out: dict[Value, dict[Value, Row]] = {}
+    for row in records.rows("give").values():
+        ref = records.get("give.destination", row).value
+        if isinstance(ref, str | int):
+            out.setdefault(ref, {})[str(records.get("give.feed", row).value)] = row
+    return out
 
 
 def levels_of(scope: Scope, destination: Destination, channel: str) -> Iterator[tuple[str, Said]]:
@@ -93,21 +112,51 @@ def levels_of(scope: Scope, destination: Destination, channel: str) -> Iterator[
             yield str(feed), records.get("feed.level", records.rows("feed").get((feed,), {}))
 
 
+@lru_cache(maxsize=4096)
+def against(bits: int, need: Need) -> str:
+    """How a selection departs from what is asked; '' if it does not."""
+    sent = Selection(bits)
+    low, high = bounds(need)
+    said = []
+    if not low <= sent:
+        said.append(f"misses {describe_gap(low, sent)}" if sent else "gets nothing at all")
+    if not sent <= high:
+        said.append(f"adds {describe_gap(sent, high)}")
+    gap = holes(sent) - low
+    if gap:
+        said.append(f"has a hole at {describe_gap(gap, NOTHING)}")
+    if not said and not need.accepts(as_threshold(sent) or "none"):
+        said.append(f"gets {sent.describe()}, not {need.text}")
+    return ", ".join(said)
+
+
+def bounds(need: Need) -> tuple[Selection, Selection]:
+    """What must leave, and what may."""
+    wanted = [v for v in THRESHOLD.choices if need.accepts(v)]
+    return threshold(wanted[0]), threshold(wanted[-1])
+
+
+def knows_levels(dialect: Dialect) -> bool:
+    """Whether a platform says anywhere which severities leave, or has a default for it."""
+    slots = ("pick.destination", "destination.selection", "destination.level", "level", "feed.level", "take.level")
+    return any(dialect.has(slot) or slot in dialect.defaults for slot in slots)
+
+
 def threshold(severity: str) -> Selection:
     return NOTHING if severity == "none" else through(severity)
 
 
 def picks_of(scope: Scope, destination: Destination) -> dict[Key, Row]:
     """The picks that feed a destination."""
-    at: tuple[str, Key] = ("picks", ())
-    if at not in scope.memo:
-        fed: dict[Value | None, dict[Key, Row]] = {}
-        for key, row in scope.records.rows("pick").items():
-            said = scope.records.get("pick.destination", row).value
-            fed.setdefault(None if isinstance(said, tuple) else said, {})[key] = row
-        scope.memo[at] = fed
-    found: dict[Key, Row] = scope.memo[at].get(destination.ref, {})
-    return found
+    return scope.once(lambda: _fed(scope), "picks").get(destination.ref, {})
+
+
+def _fed(scope: Scope) -> dict[Value | None, dict[Key, Row]]:
+    fed: dict[Value | None, dict[Key, Row]] = {}
+    for key, row in scope.records.rows("pick").items():
+        said = scope.records.get("pick.destination", row).value
+        fed.setdefault(None if isinstance(said, tuple) else said, {})[key] = row
+    return fed
 
 
 def _chosen(records: Records, picks: Iterable[Row]) -> Selection:
@@ -121,16 +170,16 @@ def _chosen(records: Records, picks: Iterable[Row]) -> Selection:
     return taken - dropped
 
 
-def picked(records: Records, row: Row) -> Selection:
+def picked(records: Records, row: Row, table: str = "pick") -> Selection:
     """The facilities and severities that one pick is about; a pick without a severity is about nothing."""
-    facility = records.get("pick.facility", row).value
+    facility = records.get(f"{table}.facility", row).value
     of = None if facility in (None, "all") else str(facility)
-    severity, level = row.get("pick.severity"), row.get("pick.level")
+    severity, level = row.get(f"{table}.severity"), row.get(f"{table}.level")
     if severity is not None:
         return _one(str(severity.value), of)
     if level is None or level.value == "none":
         return NOTHING
-    if records.get("pick.compare", row).value == "exactly":
+    if records.get(f"{table}.compare", row).value == "exactly":
         return _one(str(level.value), of)
     return through(str(level.value), None if of is None else [of])
 

@@ -6,7 +6,7 @@ from ivrel.core.settings.valued import Part, valued
 SETTING = valued(
     "sessions",
     Part("", "sessions", THRESHOLD, ordered=True),
-    lacks="says nothing of sessions",
+    what="sessions",
     kind="a severity; none is off",
     meaning="the severities that are shown in the sessions of operators",
     matters="lines that burst into a session hide the answer that somebody waits for",

@@ -7,7 +7,9 @@ from functools import lru_cache
 
 from msgspec import Struct
 
-from ivrel.core.dialects.records import Key, Records, Row
+from ivrel.core.dialects.matching import DOUBT
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.said import Row
 from ivrel.core.fleet import address, is_address
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
@@ -20,8 +22,8 @@ from ivrel.core.settings.base import (
     Place,
     Scope,
     Setting,
+    can_say,
     no_destination,
-    slot_of,
 )
 from ivrel.core.settings.need import Need, read_need
 
@@ -46,11 +48,7 @@ def _name(text: str) -> str:
 def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
     """Where the source is said, and whether as an interface (else as an address)."""
     every = scope.beyond(every)
-    at: tuple[str, Key] = ("source places", (every,))
-    if at not in scope.memo:
-        scope.memo[at] = _found_places(scope, every)
-    found: list[tuple[Place, bool]] = scope.memo[at]
-    return found
+    return scope.once(lambda: _found_places(scope, every), "source places", every)
 
 
 def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
@@ -80,14 +78,13 @@ class _Way(Struct, frozen=True):
     lines: tuple[int, ...]
     wrong: str = ""
     beside: tuple[str, ...] = ()  # what else the interface has
+    doubt: str = ""  # why it is not sure what it comes to
 
 
 def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
-    at = ("source", (place.said.value, place.said.lines, by_interface))
-    if at not in scope.memo:
-        scope.memo[at] = _found_way(scope, place, by_interface)
-    found: _Way = scope.memo[at]
-    return found
+    # Where the source is said counts as well: an interface may carry what leaves by one feed and not by another.
+    name = (place.table, place.label, place.said.value, place.said.lines, by_interface)
+    return scope.once(lambda: _found_way(scope, place, by_interface), "source", *name)
 
 
 def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
@@ -103,15 +100,23 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
             return _Way(value, (), lines, f"interface {value} does not exist")
         found = value, row
     else:
-        found = _interface_with(records, value)
-        if found is None:
+        every = records.rows_with("interface", "interface.address", value)
+        if not every:
             return _Way(None, (value,), lines, f"no interface has the address {value}")
+        if len(every) > 1:
+            names = " and ".join(str(key[0]) for key, _ in every)
+            return _Way(None, (value,), lines, doubt=f"several interfaces have the address {value}: {names}")
+        found = str(every[0][0][0]), every[0][1]
     name, row = found
+    if DOUBT in row:
+        said = row[DOUBT]
+        doubt = f"{name}: line {said.lines[0]} is not understood: {said.value}"
+        return _Way(name, (), (*lines, *said.lines), doubt=doubt)
     said = records.get("interface.address", row)
     addresses = tuple(map(str, said.value)) if isinstance(said.value, tuple) else ()
     state = records.get("interface.state", row)
     plane = records.get("interface.plane", row)
-    if place.table == "feed" and plane.value is not None and plane.value != place.label:
+    if _other_plane(records, row, place):
         return _Way(name, addresses, lines + plane.lines, f"{name} carries {plane.value} only")
     if not addresses:
         return _Way(name, (), lines, f"{name} has no address")
@@ -121,6 +126,12 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
         return _Way(name, addresses, lines + said.lines)
     beside = tuple(a for a in addresses if a != value)
     return _Way(name, (value,), lines + said.lines[addresses.index(value) :][:1], beside=beside)
+
+
+def _other_plane(records: Records, row: Row, place: Place) -> bool:
+    """Whether an interface carries the messages of another feed only."""
+    plane = records.get("interface.plane", row).value
+    return place.table == "feed" and plane is not None and plane != place.label
 
 
 @lru_cache(maxsize=65536)
@@ -154,8 +165,8 @@ def _cannot_reach(scope: Scope, place: Place, by_interface: bool, way: _Way) -> 
 
 
 def _interface_with(records: Records, wanted: str) -> tuple[str, Row] | None:
-    found = records.row_with("interface", "interface.address", wanted)
-    return (str(found[0][0]), found[1]) if found else None
+    found = records.rows_with("interface", "interface.address", wanted)
+    return (str(found[0][0][0]), found[0][1]) if len(found) == 1 else None
 
 
 def facts(scope: Scope) -> list[Fact]:
@@ -165,37 +176,44 @@ def facts(scope: Scope) -> list[Fact]:
             out.append(Fact("source", place.label, "nearest", (), True, "whatever interface is nearest"))
             continue
         way = _way(scope, place, by_interface)
-        note = way.wrong or (", ".join(way.addresses) if by_interface else "")
+        note = way.wrong or way.doubt or (", ".join(way.addresses) if by_interface else "")
         out.append(Fact("source", place.label, str(place.said.value), way.lines, False, note))
     return out
 
 
 def _can_choose(scope: Scope) -> bool:
     """Whether this platform has any statement for the source."""
-    slots = (slot_of(f"source-{k}", t) for k in ("interface", "address") for t in ("", "destination", "feed"))
-    return any(scope.records.dialect.has(slot) for slot in slots)
+    return any(can_say(scope.records.dialect, f"source-{kind}") for kind in ("interface", "address"))
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     need: Need = needs[""]
     identity = scope.device.identity if scope.device else None
     by_identity = need.any_of is not None and IDENTITY in need.any_of
-    if by_identity and identity is None:
+    others = tuple(v for v in need.any_of or () if v != IDENTITY)
+    if by_identity and identity is None and not others:
         return [Finding("the fleet gives no identity for this device", (), "unknown")]
     places = _places(scope)
     if not places:
         if _can_choose(scope):
             return no_destination(scope)
-        return [Finding(f"{scope.records.dialect.name} cannot choose: the nearest interface is the source")]
-    out = [Finding(rivals)] if by_identity and (rivals := _rivals(scope)) else []
+        why = f"{scope.records.dialect.name} cannot choose: the nearest interface is the source"
+        return [Finding(why, (), "unable")]
+    out = [Finding(rivals, about=IDENTITY)] if by_identity and (rivals := _rivals(scope)) else []
     for place, by_interface in places:
         if place.said.value is None:
-            out.append(Finding(f"{place.prefix}not set, so messages leave from whatever interface is nearest"))
+            why = f"{place.prefix}not set, so messages leave from whatever interface is nearest"
+            out.append(Finding(why, about=place.label))
             continue
         way = _way(scope, place, by_interface)
+        if way.doubt:
+            out.append(Finding(place.prefix + way.doubt, way.lines, "unknown", place.label))
+            continue
         wrong = _wrong(scope, need, place, by_interface, way)
+        if wrong and by_identity and identity is None:
+            wrong += ", and the fleet gives no identity for this device"
         if wrong:
-            out.append(Finding(place.prefix + wrong, way.lines))
+            out.append(Finding(place.prefix + wrong, way.lines, about=place.label))
     return out
 
 
@@ -223,8 +241,10 @@ def _against(need: Need, identity: str | None, way: _Way) -> str:
         return f"leaves from {way.name}, which is never to be the source"
     if need.any_of is None or faces & set(need.any_of):
         return ""
-    wanted = " or ".join(f"{identity} (its identity)" if v == IDENTITY else v for v in need.any_of)
-    return f"leaves from {way.name} ({', '.join(way.addresses)}), not {wanted}"
+    known = [v for v in need.any_of if v != IDENTITY or identity is not None]
+    wanted = " or ".join(f"{identity} (its identity)" if v == IDENTITY else v for v in known)
+    left = f"{way.name} ({', '.join(way.addresses)})" if way.name and way.addresses else way.name or way.addresses[0]
+    return f"leaves from {left}, not {wanted}"
 
 
 def _identities(way: _Way) -> tuple[str, ...]:
@@ -235,28 +255,31 @@ def _identities(way: _Way) -> tuple[str, ...]:
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, need = scope.records, needs[""]
-    dialect = records.dialect
     places = _places(scope)
     if not _can_choose(scope):
-        return records, [Obstacle(f"{dialect.name} has no statement for the source", True)]
+        return records, []
     obstacles: list[Obstacle] = []
     if IDENTITY in (need.any_of or ()) and _rivals(scope):
-        obstacles.append(Obstacle("the fleet has to give each device an identity of its own"))
+        obstacles.append(Obstacle("the fleet has to give each device an identity of its own", about=IDENTITY))
     for place, by_interface in places:
         if place.said.value is not None:
-            way = _way(scope.on(records), place, by_interface)
+            way = _way(scope, place, by_interface)
+            if way.doubt:
+                obstacles.append(Obstacle(f"{place.prefix}{way.doubt}", about=place.label))
+                continue
             if not _wrong(scope, need, place, by_interface, way):
                 continue
         leaving = _leaving(scope, place)
-        value = _choice(scope, need, by_interface, leaving)
+        value = _choice(scope, need, place, by_interface, leaving)
         if value is None:
-            obstacles.append(Obstacle(place.prefix + _stuck(scope, need, by_interface, leaving)))
+            why = place.prefix + _stuck(scope, need, place, by_interface, leaving)
+            obstacles.append(Obstacle(why, about=place.label))
         else:
             records = records.having(place.table, place.key, place.slot, value)
     return records, obstacles
 
 
-def _choice(scope: Scope, need: Need, by_interface: bool, families: Collection[str]) -> str | None:
+def _choice(scope: Scope, need: Need, place: Place, by_interface: bool, families: Collection[str]) -> str | None:
     """The first wanted source that this device has and that can reach these families, in its platform's words."""
 
     def first(options: Iterable[str]) -> str | None:
@@ -270,7 +293,9 @@ def _choice(scope: Scope, need: Need, by_interface: bool, families: Collection[s
             continue
         found = _interface_with(scope.records, wanted)
         row = found[1] if found else scope.records.row("interface", wanted)
-        if row is None or scope.records.get("interface.state", row).value == "down":
+        if row is None or scope.records.get("interface.state", row).value == "down" or DOUBT in row:
+            continue
+        if _other_plane(scope.records, row, place):
             continue
         said = scope.records.get("interface.address", row).value
         addresses = tuple(map(str, said)) if isinstance(said, tuple) else ()
@@ -283,11 +308,19 @@ def _choice(scope: Scope, need: Need, by_interface: bool, families: Collection[s
     return None
 
 
-def _stuck(scope: Scope, need: Need, by_interface: bool, leaving: Mapping[str, Destination]) -> str:
+def _stuck(scope: Scope, need: Need, place: Place, by_interface: bool, leaving: Mapping[str, Destination]) -> str:
+    """Why no source that is asked for can be written."""
     identity = scope.device.identity if scope.device else None
-    near = _choice(scope, need, by_interface, ())
+    if need.any_of is None and not need.write:
+        return "the policy does not say what to write; add `write:` to it"
+    found = _interface_with(scope.records, identity) if identity and IDENTITY in (need.any_of or ()) else None
+    if found and _other_plane(scope.records, found[1], place):
+        return f"{found[0]}, which has the identity {identity}, carries no messages of {place.label}"
+    near = _choice(scope, need, place, by_interface, ())
     if near is not None:
         wanted = " and ".join(f"{family} for {d.title}" for family, d in leaving.items())
+        if not by_interface:
+            return f"the address {near} is of another family than asked for: {wanted}"
         return f"{near} is up, but has no address of {wanted}"
     if need.any_of == (IDENTITY,):
         return f"no interface that is up has the identity {identity}"
@@ -305,5 +338,4 @@ SETTING = Setting(
     facts=facts,
     judge=judge,
     mend=mend,
-    of_device=True,
 )

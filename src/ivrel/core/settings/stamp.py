@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 
 from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.dialects.slots import SLOTS, slot_of
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
+    PLACES,
     Asked,
     Clash,
     Collector,
@@ -18,8 +19,11 @@ from ivrel.core.settings.base import (
     Place,
     Scope,
     Setting,
+    about_of,
     default_note,
     mend_value,
+    no_destination,
+    silent_on,
 )
 from ivrel.core.settings.format import expected_of
 from ivrel.core.settings.need import Need, read_need, read_parts
@@ -53,7 +57,7 @@ def _places(scope: Scope, part: str, every: bool = False) -> list[Place]:
 def _calendar(scope: Scope, place: Place) -> bool:
     """Whether the stamp that a part is of is a calendar's."""
     kinds = _places(scope, "kind", every=True)
-    return any(k.said.value == "calendar" for k in kinds if k.label in ("", place.label))
+    return not kinds or any(k.said.value == "calendar" for k in kinds if k.label in ("", place.label))
 
 
 def facts(scope: Scope) -> list[Fact]:
@@ -66,33 +70,55 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
-    dialect = scope.records.dialect.name
+    dialect = scope.records.dialect
+    lacking = [part for part in needs if not _known(scope, part)]
+    out = [silent_on(dialect, f"the {part} of stamps", part) for part in lacking]
+    if len(lacking) < len(needs) and not scope.judged and not any(_places(scope, part) for part in needs):
+        return [*out, *no_destination(scope)]
     kinds = _places(scope, "kind")
-    if not kinds:
-        return [Finding(f"{dialect} says nothing of time stamps", (), "unknown")]
-    out = []
-    for kind in kinds:
-        if "kind" in needs and not needs["kind"].accepts(str(kind.said.value)):
-            reads = _READS.get(str(kind.said.value), f"stamps are {kind.said.value}")
-            out.append(Finding(kind.prefix + reads + default_note(kind.said, dialect), kind.said.lines))
-    if out:
+    wrong = [kind for kind in kinds if "kind" in needs and not needs["kind"].accepts(str(kind.said.value))]
+    for kind in wrong:
+        why = kind.prefix + _reads(kind) + default_note(kind.said, dialect.name)
+        out.append(Finding(why, kind.said.lines, about=about_of(kind.label, "kind")))
+    if wrong:
         return out
     for part, need in needs.items():
         for p in _places(scope, part) if part != "kind" else ():
-            if _calendar(scope, p) and not need.accepts(str(p.said.value)):
+            about = about_of(p.label, part)
+            if not _calendar(scope, p):
+                kind = next((k for k in kinds if k.label in ("", p.label)), kinds[0])
+                # A stamp that is no calendar's shows neither year nor zone, and has no precision.
+                if not need.accepts("hidden"):
+                    why = f"{kind.prefix}{_reads(kind)}, without {part}{default_note(kind.said, dialect.name)}"
+                    out.append(Finding(why, kind.said.lines, about=about))
+            elif not need.accepts(str(p.said.value)):
                 word = f"{part} is {p.said.value}" if part in ("year", "zone") else f"{part} is in {p.said.value}"
-                why = f"{p.prefix}the {word}{default_note(p.said, dialect)}, not {need.text}"
-                out.append(Finding(why, p.said.lines or kinds[0].said.lines))
+                why = f"{p.prefix}the {word}{default_note(p.said, dialect.name)}, not {need.text}"
+                lines = p.said.lines or next((k.said.lines for k in kinds), ())
+                out.append(Finding(why, lines, about=about))
     return out
+
+
+def _reads(kind: Place) -> str:
+    return _READS.get(str(kind.said.value), f"stamps are {kind.said.value}")
+
+
+def _known(scope: Scope, part: str) -> bool:
+    """Whether a platform has a statement or a default for a part of stamps."""
+    slots = [slot for table in PLACES if (slot := slot_of(f"stamp-{part}", table)) is not None]
+    return any(scope.records.dialect.has(slot) or slot in scope.records.dialect.defaults for slot in slots)
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, obstacles = scope.records, []
+    wanted = dict(needs)
+    if "kind" not in needs and any(not need.accepts("hidden") for need in needs.values()):
+        wanted["kind"] = Need(any_of=("calendar",))  # nothing else shows what is asked for
     for part in PARTS:
         now = scope.on(records)
-        for place in _places(now, part) if part in needs else ():
+        for place in _places(now, part) if part in wanted else ():
             if part == "kind" or _calendar(now, place):
-                records, more = mend_value(records, place, needs[part])
+                records, more = mend_value(records, place, wanted[part], part)
                 obstacles += more
     return records, obstacles
 

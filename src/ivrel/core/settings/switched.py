@@ -15,7 +15,7 @@ from ivrel.core.settings.valued import Part, valued
 
 def switched(name: str, category: str, **texts: Any) -> Setting:
     """The setting of that name: a switch, or on platforms with categories the chain of one of them."""
-    plain = valued(name, Part("", name, SWITCH), lacks=f"cannot switch {name}", **texts)
+    plain = valued(name, Part("", name, SWITCH), what=f"messages of {name}", **texts)
 
     def has(scope: Scope) -> bool:
         return category in scope.records.dialect.channels

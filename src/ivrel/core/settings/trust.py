@@ -21,6 +21,7 @@ from ivrel.core.settings.base import (
     Setting,
     default_note,
     mend_value,
+    silent_on,
 )
 from ivrel.core.settings.need import Need, read_need, read_parts
 
@@ -59,12 +60,18 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         place = _verify(scope, d)
         if d.endpoint[2] == "tls":
             if "verify" in needs and place.said.value is None:
-                out.append(Finding(f"{place.prefix}whether the collector is verified is not said", (), "unknown"))
+                why = f"{place.prefix}whether the collector is verified is not said"
+                out.append(Finding(why, (), "unknown", d.label))
             elif "verify" in needs and not needs["verify"].accepts(str(place.said.value)):
                 note = default_note(place.said, scope.records.dialect.name)
-                out.append(Finding(f"{place.prefix}the collector is not verified{note}", place.said.lines))
+                out.append(
+                    Finding(f"{place.prefix}the collector is not verified{note}", place.said.lines, about=d.label)
+                )
+        elif d.endpoint[2] is None:
+            if "clear" in needs and needs["clear"].any_of != ("anywhere",):
+                out.append(silent_on(scope.records.dialect, "the transport", d.label))
         elif why := _clear(scope, d, needs):
-            out.append(Finding(place.prefix + why, d.lines("transport")))
+            out.append(Finding(place.prefix + why, d.lines("transport"), about=d.label))
     return out
 
 
@@ -91,7 +98,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         if d.endpoint[2] != "tls":
             if _clear(scope, d, needs):
                 why = "the policy's collector takes clear text only; give it `transport: tls`"
-                obstacles.append(Obstacle(f"{place.prefix}{why}"))
+                obstacles.append(Obstacle(f"{place.prefix}{why}", about=d.label))
         elif "verify" in needs and place.said.value is not None:
             records, more = mend_value(records, place, needs["verify"])
             obstacles += more
@@ -124,5 +131,4 @@ SETTING = Setting(
     judge=judge,
     mend=mend,
     clashes=clashes,
-    of_device=True,
 )

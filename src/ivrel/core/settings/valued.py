@@ -12,9 +12,10 @@ from msgspec import Struct
 from yaml import MappingNode
 
 from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.slots import NUMBER, RATE, ValueType
+from ivrel.core.dialects.slots import NUMBER, RATE, ValueType, slot_of
 from ivrel.core.form import Node, Report
 from ivrel.core.settings.base import (
+    PLACES,
     Collector,
     Fact,
     Finding,
@@ -23,11 +24,13 @@ from ivrel.core.settings.base import (
     Place,
     Scope,
     Setting,
+    about_of,
+    can_say,
     default_note,
     mend_value,
     need_of,
     no_destination,
-    slot_of,
+    silent_on,
 )
 from ivrel.core.settings.need import Need, read_need, read_parts
 
@@ -55,7 +58,7 @@ def same(scope: Scope, place: Place, need: Need) -> Need:
 def valued(
     name: str,
     *parts: Part,
-    lacks: str,
+    what: str,
     absent: str = "not set",
     more: tuple[str, ...] = (),
     wants: Wants = same,
@@ -63,10 +66,13 @@ def valued(
 ) -> Setting:
     """The setting of that name.
 
-    `lacks`: what to say of a platform without a statement for it; `absent`: the value where nothing is said;
+    `what`: what a platform without a statement for it lacks; `absent`: the value where nothing is said;
     `more`: further words that a policy may ask for, which `wants` turns into values of one place.
     """
     names = tuple(part.name for part in parts)
+    for part in parts:
+        if not any(slot_of(part.field, table) for table in PLACES):
+            raise ValueError(f"setting {name}: no slot is called '{part.field}' anywhere")
 
     def read(part: Part, node: Node, report: Report) -> Need | None:
         choices = (*more, *part.type.choices) if part.type.choices else ()
@@ -87,9 +93,6 @@ def valued(
     def value(place: Place) -> str:
         return absent if place.said.value is None else str(place.said.value)
 
-    def can_say(scope: Scope, part: Part) -> bool:
-        return any(scope.records.dialect.has(slot_of(part.field, t)) for t in ("", "destination", "feed"))
-
     def facts(scope: Scope) -> list[Fact]:
         return [
             Fact(name, f"{p.label} {part.name}".strip(), value(p), p.said.lines, p.said.default)
@@ -109,13 +112,14 @@ def valued(
         for part in parts:
             if part.name not in needs:
                 continue
-            what = f"{part.name} " if part.name else ""
-            if not any(True for _ in scope.places(part.field)):
-                said = f"{dialect.name} {lacks}"
-                out += no_destination(scope) if can_say(scope, part) else [Finding(f"{said}{_of(part)}")]
+            of = f"{part.name} " if part.name else ""
+            if not scope.places(part.field):
+                known = can_say(dialect, part.field)
+                out += no_destination(scope) if known else [silent_on(dialect, _named(what, part), part.name)]
             for p, need in wrong(scope, part, needs):
                 note = default_note(p.said, dialect.name)
-                out.append(Finding(f"{p.prefix}{what}{value(p)}{note}, not {need.text}", p.said.lines))
+                why = f"{p.prefix}{of}{value(p)}{note}, not {need.text}"
+                out.append(Finding(why, p.said.lines, about=about_of(p.label, part.name)))
         return list(dict.fromkeys(out))
 
     def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -124,15 +128,13 @@ def valued(
         for part in parts:
             if part.name not in needs:
                 continue
-            if not can_say(scope, part) and not any(True for _ in scope.places(part.field)):
-                obstacles.append(Obstacle(f"{records.dialect.name} {lacks}{_of(part)}", True))
             for p, need in wrong(scope, part, needs):
-                records, found = mend_value(records, p, need)
+                records, found = mend_value(records, p, need, part.name)
                 obstacles += found
         return records, obstacles
 
     return Setting(name=name, ask=ask, facts=facts, judge=judge, mend=mend, **texts)
 
 
-def _of(part: Part) -> str:
-    return f" ({part.name})" if part.name else ""
+def _named(what: str, part: Part) -> str:
+    return f"the {part.name} of {what}" if part.name else what

@@ -1,0 +1,75 @@
+"""Outputs on the device itself, which a platform gives one threshold, or entries of facilities and severities."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from msgspec.structs import replace
+
+from ivrel.core.dialects.pattern import Flag
+from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.said import Row
+from ivrel.core.settings.base import Fact, Finding, Needs, Obstacle, Scope, Setting
+from ivrel.core.settings.sending import against, picked
+from ivrel.core.settings.valued import Part, valued
+from ivrel.core.severity import NOTHING, Selection
+
+
+def output(name: str, *parts: Part, **texts: Any) -> Setting:
+    """The setting of an output, whose first part is the severities that it shows."""
+    plain = valued(name, *parts, **texts)
+    level, rest = parts[0], parts[1:]
+
+    def has(scope: Scope) -> bool:
+        """Whether this platform says what the output shows entry by entry; all of its entries count."""
+        return any(
+            isinstance(item, Flag) and item.slot == "show.output" and item.value == name
+            for pattern in scope.records.dialect.patterns
+            for items in (*pattern.path, pattern.items)
+            for item in items
+        )
+
+    def rows(scope: Scope) -> list[Row]:
+        records = scope.records
+        return [row for row in records.rows("show").values() if records.get("show.output", row).value == name]
+
+    def shown(scope: Scope) -> tuple[Selection, tuple[int, ...]]:
+        taken = dropped = NOTHING
+        lines: tuple[int, ...] = ()
+        for row in rows(scope):
+            if scope.records.get("show.action", row).value == "drop":
+                dropped |= picked(scope.records, row, "show")
+            else:
+                taken |= picked(scope.records, row, "show")
+            lines += tuple(line for said in row.values() for line in said.lines)
+        return taken - dropped, tuple(sorted(set(lines)))
+
+    def facts(scope: Scope) -> list[Fact]:
+        if not has(scope) or not rows(scope):
+            return plain.facts(scope)
+        selection, lines = shown(scope)
+        others = [fact for fact in plain.facts(scope) if fact.key != level.name]
+        return [Fact(name, level.name, selection.describe(), lines, False), *others]
+
+    def judge(scope: Scope, needs: Needs) -> list[Finding]:
+        if not has(scope) or not rows(scope) or level.name not in needs:
+            return plain.judge(scope, needs)
+        selection, lines = shown(scope)
+        why = against(selection.bits, needs[level.name])
+        out = [Finding(f"the {name} {why}", lines, about=level.name)] if why else []
+        others = {part.name: needs[part.name] for part in rest if part.name in needs}
+        return out + (plain.judge(scope, others) if others else [])
+
+    def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+        if not has(scope):
+            return plain.mend(scope, needs)
+        wrong = [f for f in judge(scope, needs) if f.about == level.name]
+        why = f"{scope.records.dialect.name} has no statement that is written for it: its entries are only read"
+        obstacles = [Obstacle(why, True, level.name)] if wrong else []
+        others = {part.name: needs[part.name] for part in rest if part.name in needs}
+        if not others:
+            return scope.records, obstacles
+        records, more = plain.mend(scope, others)
+        return records, [*obstacles, *more]
+
+    return replace(plain, facts=facts, judge=judge, mend=mend)
