@@ -65,7 +65,7 @@ def test_corrections_are_proved_settled_and_reversible(base: str, data: st.DataO
     done = correct(device(dialect), dialect, text, policy, TODAY, "x1.conf")
     failing = [f"{p.name}: {p.why}" for p in done.proof if not p.holds]
     # A full platform may have to fall silent for a moment; nothing else may ever fail.
-    assert not [f for f in failing if not f.startswith("never silent")], (text.decode(), done.change)
+    assert not [f for f in failing if not f.startswith("never silent")], (text.decode(), done.change, done.backout)
     if failing:
         assert len(read_records(dialect, text).rows("destination")) == dialect.limits.get("destination"), (
             failing,

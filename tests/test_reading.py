@@ -96,7 +96,7 @@ def test_the_pattern_of_a_statement_is_the_one_that_a_look_at_each_of_them_finds
 def test_paths_are_found_as_by_looking_at_every_line(lines: list[str], heads: set[str]) -> None:
     text = "\n".join(lines)
     found = list(paths.scan(text.encode(), [(head,) for head in sorted(heads)], STYLE))
-    plain = [(n, line) for n, line in enumerate(lines, 1) if line.startswith(tuple(f"{h}." for h in heads))]
+    plain = [(n, line) for n, line in enumerate(lines, 1) if line.lstrip().startswith(tuple(f"{h}." for h in heads))]
     assert found == [((), line.strip().encode(), n) for n, line in plain]
 
 

@@ -24,7 +24,7 @@ from ivrel.core.policy import Policy, Requirement
 from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.core.settings.need import Need, SetNeed
 from ivrel.core.settings.sending import reached, sendings
-from ivrel.core.severity import NOTHING, Selection
+from ivrel.core.severity import EVERYTHING, NOTHING, Selection
 
 PROPERTIES: Mapping[str, str] = {
     "complete": "nothing breaks any more, but for what is listed",
@@ -189,14 +189,14 @@ def _bearing(dialect: Dialect, edit: Edit) -> set[str]:
 
 
 def _sent(scope: Scope, *, right: bool) -> Selection:
-    """All that leaves, for right collectors or for anybody."""
+    """All that leaves, for right collectors or for anybody; what leaves by each channel has bits of its own."""
     if scope.records.get("export").value == "off":
         return NOTHING
     bits = 0
     for d in scope.destinations:
         if not right or d.right:
-            for sending in sendings(scope, d).values():
-                bits |= sending.bits
+            for n, sending in enumerate(sendings(scope, d).values()):
+                bits |= sending.bits << n * EVERYTHING.bits.bit_length()
     return Selection(bits)
 
 

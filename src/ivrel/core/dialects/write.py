@@ -15,14 +15,23 @@ from ivrel.core.mistakes import InputError, Mistake
 def apply_edits(dialect: Dialect, data: bytes, edits: Sequence[Edit]) -> bytes:
     """The text after the edits; Refused if the platform would not take one of them."""
     reader = matcher(dialect)
+    waiting: list[Edit] = []
     for edit in edits:
-        data = dialect.grammar.apply(data, [edit], reader.identity, dialect.style)
-        if dialect.limits and not edit.removes:
+        waiting.append(edit)
+        if not edit.removes and _may_fill(dialect, edit):
+            data = dialect.grammar.apply(data, waiting, reader.identity, dialect.style)
+            waiting = []
             rows = read_records(dialect, data)
             for table, most in dialect.limits.items():
                 if len(rows.rows(table)) > most:
                     raise Refused(edit, f"{dialect.name} holds {most} rows of '{table}' at most")
-    return data
+    return dialect.grammar.apply(data, waiting, reader.identity, dialect.style) if waiting else data
+
+
+def _may_fill(dialect: Dialect, edit: Edit) -> bool:
+    """Whether an edit can add a row to a table that holds only so many."""
+    limited = (p for p in dialect.patterns if p.table in dialect.limits)
+    return any(p.begins(edit.path, edit.words) or p.leads(edit.path, edit.words) for p in limited)
 
 
 def write_change(dialect: Dialect, data: bytes, edits: Sequence[Edit]) -> str:

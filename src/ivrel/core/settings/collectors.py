@@ -183,10 +183,14 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
             heir = next(k for k in records.rows("destination") if k not in before.rows("destination"))
             records = _inherited(records, leaving[0], heir)
             heirs.append((leaving.pop(0).ref, heir[0]))
+    now = scope.on(records)
+    going = {d.key for d in gone}
     for d in leaving:
         # Where nothing leaves for those that stay, what left for one that goes leaves for one of them.
-        staying = [serves[d.collector]] if d.collector in serves else [s for s in serves.values() if s.right]
-        idle = [s for s in staying if s not in gone and not reached(scope, s)]
+        staying = [
+            s for name, s in now.serving.items() if d.collector in (name, None) or d.collector not in now.serving
+        ]
+        idle = [s for s in staying if s.key not in going and not reached(now, s)]
         if idle and reached(scope, d) and not any(to == idle[0].ref for _, to in heirs):
             records = _inherited(records, d, idle[0].key)
             heirs.append((d.ref, idle[0].ref))

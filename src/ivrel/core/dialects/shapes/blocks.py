@@ -10,7 +10,9 @@ of that block that begin with the rest of its words.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Container, Iterator, Sequence
+from functools import lru_cache
 
 from ivrel.core.dialects.shapes.base import (
     LONGEST,
@@ -29,7 +31,6 @@ from ivrel.core.dialects.shapes.base import (
     quote,
     refuse,
     split_words,
-    starts,
 )
 from ivrel.core.mistakes import Unreadable
 
@@ -48,23 +49,56 @@ def join(words: Sequence[str]) -> str:
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     comment = style.comment.encode()
-    for start, head in starts(data, tuple(join(head).encode() for head in heads)):
-        at = start + len(head)
-        if data[at : at + 1] not in (b"", b" ", b"\t", b"\r", b"\n"):
-            continue
+    if not heads:
+        return
+    for start in _starts(data, tuple(heads)):
         yield from _block(data, start, line_of(data, start), comment)
+
+
+def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
+    """Where lines begin with the words of one of `heads` at their first column, in any spacing and quoting."""
+    begin, behind = _line_begins(heads)
+    found = begin.match(data)
+    at = 0
+    while True:
+        if found:
+            yield at
+        found = behind.search(data, at)
+        if not found:
+            return
+        at = found.start() + 1
+
+
+@lru_cache(maxsize=4096)
+def _line_begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    """What matches such a line: the first one, and those behind it."""
+    by_first: dict[str, list[str]] = {}
+    for head in heads:
+        by_first.setdefault(head[0], []).append(r"[ \t]+".join(map(_spelled, head[1:])))
+    ways = []
+    for first, rests in by_first.items():
+        named = "" if "" in rests else rf"[ \t]+(?:{'|'.join(sorted(rests, key=len, reverse=True))})"
+        ways.append(re.escape(quote(first)) + named)
+    either = f"(?:{'|'.join(sorted(ways, key=len, reverse=True))})(?=[ \t\r\n]|$)".encode()
+    return re.compile(either), re.compile(b"\n" + either)
+
+
+def _spelled(word: str) -> str:
+    """A word as it may stand in a text: plain, or in quotes."""
+    plain, inside = re.escape(quote(word)), re.escape(re.sub(r'(["\\])', r"\\\1", word))
+    return plain if quote(word) != word else f'(?:{plain}|"{inside}")'
 
 
 def holding(
     data: bytes, text: bytes, heads: Sequence[Words], style: Style, behind: Container[bytes]
 ) -> Iterator[Found]:
     comment = style.comment.encode()
-    begin = tuple(join(head).encode() for head in heads)
+    begins, _ = _line_begins(tuple(heads))
     for start, _ in lines_with(data, text, behind):
         top = start
         while top and data[top : top + 1] in (b" ", b"\t", b"\r", b"\n", comment[:1]):
             top = data.rfind(b"\n", 0, top - 1) + 1
-        if not data.startswith(begin, top):
+        if not begins.match(data, top):
             continue
         first, wanted = line_of(data, top), line_of(data, start)
         yield from (found for found in _block(data, top, first, comment) if found[2] == wanted)
@@ -163,25 +197,22 @@ def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) 
 
 def _apply(lines: list[bytes], edit: Edit, identity: Identity, style: Style) -> None:
     comment = style.comment.encode()
-    first, last, depth = 0, len(lines), -1
+    blocks: list[tuple[int, int, int]] = [(0, len(lines), -1)]
     for level, header in enumerate(edit.path):
-        blocks = [
-            (at, stop, indent)
+        # A platform joins blocks of the same name: what an edit means may stand in any of them.
+        inner = [
+            (at + 1, stop, indent)
+            for first, last, depth in blocks
             for at, stop, indent, words in _children(lines, first, last, depth, comment)
             if words == header
         ]
-        if not blocks:
+        if not inner:
             if edit.removes:
                 raise missing(edit, join)
-            _insert(lines, first, last, depth, comment, edit.path[level:], edit.words, style)
+            _insert(lines, *blocks[-1], comment, edit.path[level:], edit.words, style)
             return
-        at, last, depth = blocks[-1]
-        first = at + 1
-        # A platform joins blocks of the same name: the statement may stand in any of them.
-        for at, stop, indent in blocks[:-1]:
-            if level == len(edit.path) - 1 and _hits(lines, at + 1, stop, indent, edit, identity, comment):
-                first, last, depth = at + 1, stop, indent
-    hits = _hits(lines, first, last, depth, edit, identity, comment)
+        blocks = inner
+    hits = [hit for block in blocks for hit in _hits(lines, *block, edit, identity, comment)]
     if edit.removes:
         if not hits:
             raise missing(edit, join)
@@ -192,7 +223,7 @@ def _apply(lines: list[bytes], edit: Edit, identity: Identity, style: Style) -> 
         lead = lines[at][: len(lines[at]) - len(lines[at].lstrip())]
         lines[at] = lead + join(edit.words).encode()
     else:
-        _insert(lines, first, last, depth, comment, (), edit.words, style)
+        _insert(lines, *blocks[-1], comment, (), edit.words, style)
 
 
 def _hits(

@@ -14,6 +14,7 @@ import re
 from collections.abc import Container, Iterator, Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.dialects.shapes.base import (
     Edit,
@@ -111,7 +112,7 @@ def _parse(data: bytes, style: Style, start: int = 0, stop: int | None = None) -
 
 
 def _top(data: bytes, style: Style) -> tuple[Node, ...]:
-    """The members of the whole text, within the wrapper if there is one."""
+    """The members of the whole text, within the wrappers if there are some."""
     return tuple(
         child
         for node in _parse(data, style)
@@ -157,7 +158,7 @@ def _quick(data: bytes, found: Sequence[int], style: Style) -> Iterator[Node]:
     for at in found:
         opened += data.count(b"{", counted, at) - data.count(b"}", counted, at)
         counted = at
-        if opened == level and _after(data, at) in (b"{", b"}", b";", b""):
+        if opened == level and _begins(data, at, style.comment.encode()):
             yield from _parse(data, style, at, _end(data, at))[:1]
 
 
@@ -191,11 +192,21 @@ def _opens(data: bytes, at: int) -> bool:
     return at == 0 or data[at - 1 : at] in b" \t\n\r{};"
 
 
-def _after(data: bytes, at: int) -> bytes:
-    """The last sign before a place that is no space."""
-    while at and data[at - 1] in b" \t\r\n":
-        at -= 1
-    return data[at - 1 : at]
+def _begins(data: bytes, at: int, comment: bytes) -> bool:
+    """Whether a statement or a block begins at a place: what stands before it, comments aside, ends one.
+
+    Where depth is counted by braces, comments hold neither quotes nor braces, and no quotes hold the comment sign.
+    """
+    inside = data.find(comment, data.rfind(b"\n", 0, at) + 1, at)
+    if inside >= 0:
+        return False
+    while True:
+        while at and data[at - 1] in b" \t\r\n":
+            at -= 1
+        begin = data.find(comment, data.rfind(b"\n", 0, at) + 1, at)
+        if begin < 0:
+            return data[at - 1 : at] in (b"{", b"}", b";", b"")
+        at = begin
 
 
 def _end(data: bytes, at: int) -> int:
@@ -305,25 +316,56 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
 
 
 def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
-    for edit in edits:
+    waiting = list(edits)
+    while waiting:
+        # Edits of one block at the top are carried out on that block alone; the rest of a text can be long.
+        first = waiting[0]
+        together = 1
+        while together < len(waiting) and waiting[together].path[:1] == first.path[:1]:
+            together += 1
+        data = _apply_within(data, waiting[:together], identity, style)
+        del waiting[:together]
+    return data
+
+
+def _apply_within(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
+    """Carries out edits of the same block at the top; where there is no such block yet, on the whole text."""
+    for n, edit in enumerate(edits):
+        blocks = [node for node in _top(data, style) if node.inner >= 0 and edit.path[:1] == (node.words,)]
+        if blocks:
+            return _apply_to_blocks(data, blocks, edits[n:], identity, style)
         data = _apply(data, edit, identity, style)
+    return data
+
+
+def _apply_to_blocks(
+    data: bytes, blocks: Sequence[Node], edits: Sequence[Edit], identity: Identity, style: Style
+) -> bytes:
+    pieces = [data[n.start : n.stop] for n in blocks]
+    alone = replace(style, wrapper=())
+    for edit in edits:
+        text = _apply(b"\n".join(pieces), edit, identity, alone)
+        pieces = [text[n.start : n.stop] for n in _parse(text, alone)]
+    for node, piece in zip(reversed(blocks), reversed(pieces), strict=True):
+        data = data[: node.start] + piece + data[node.stop :]
     return data
 
 
 def _apply(data: bytes, edit: Edit, identity: Identity, style: Style) -> bytes:
     nodes = _parse(data, style)
-    holder: Node | None = None
+    holders: list[Node] = []
     if style.wrapper:
-        holder = next((n for n in nodes if n.words[:1] == style.wrapper[:1] and n.inner >= 0), None)
-        nodes = holder.children if holder else nodes
+        holders = [n for n in nodes if n.words[:1] == style.wrapper[:1] and n.inner >= 0]
+        nodes = tuple(child for holder in holders for child in holder.children) if holders else nodes
     for level, header in enumerate(edit.path):
+        # A platform joins blocks of the same name: what an edit means may stand in any of them.
         blocks = [n for n in nodes if n.words == header and n.inner >= 0]
         if not blocks:
             if edit.removes:
                 raise missing(edit, join)
-            return _insert(data, holder, nodes, edit.path[level:], edit.words, style)
-        holder = blocks[-1]
-        nodes = holder.children
+            return _insert(data, holders, nodes, edit.path[level:], edit.words, style)
+        holders = blocks
+        nodes = tuple(child for block in blocks for child in block.children)
     if edit.removes:
         hits = [n for n in nodes if n.words[: len(edit.words)] == edit.words]
         if not hits:
@@ -337,7 +379,7 @@ def _apply(data: bytes, edit: Edit, identity: Identity, style: Style) -> bytes:
         node = hits[-1]
         ended = data[node.start : node.stop].endswith(b";")
         return data[: node.start] + join(edit.words).encode() + (b";" if ended else b"; ") + data[node.stop :]
-    return _insert(data, holder, nodes, (), edit.words, style)
+    return _insert(data, holders, nodes, (), edit.words, style)
 
 
 def _cut(data: bytes, node: Node) -> bytes:
@@ -348,8 +390,12 @@ def _cut(data: bytes, node: Node) -> bytes:
     return data[: node.start] + data[node.stop :].removeprefix(b" ")
 
 
-def _insert(data: bytes, holder: Node | None, nodes: Sequence[Node], path: Path, words: Words, style: Style) -> bytes:
-    """Adds a statement, and the blocks that it still lacks, behind the last member."""
+def _insert(
+    data: bytes, holders: Sequence[Node], nodes: Sequence[Node], path: Path, words: Words, style: Style
+) -> bytes:
+    """Adds a statement, and the blocks that it still lacks, behind the last member of the last block."""
+    holder = holders[-1] if holders else None
+    nodes = holder.children if holder else nodes
     text = join(words) + ";"
     for header in reversed(path):
         text = f"{join(header)} {{ {text} }}"

@@ -23,7 +23,6 @@ from ivrel.core.dialects.shapes.base import (
     line_of,
     lines_with,
     missing,
-    next_start,
     refuse,
 )
 
@@ -50,20 +49,25 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     if not begins:
         return
     # What belongs together mostly stands together: then nothing has to be searched or counted.
-    run = _run(begins)
-    start = 0 if data.startswith(begins) else next_start(data, begins, 0)
-    while start >= 0:
-        found = run.match(data, start)
-        text = found[0] if found else data[start:]
+    run, behind = _run(begins)
+    found = run.match(data) or _next(data, run, behind, 0)
+    while found:
+        start, text = found.start(), found[0]
         for line, raw in enumerate(text.removesuffix(b"\n").split(b"\n"), line_of(data, start)):
             yield (), raw.strip(), line
-        start = next_start(data, begins, start + len(text) - 1)
+        found = _next(data, run, behind, found.end() - 1)
+
+
+def _next(data: bytes, run: re.Pattern[bytes], behind: re.Pattern[bytes], at: int) -> re.Match[bytes] | None:
+    found = behind.search(data, at)
+    return run.match(data, found.start() + 1) if found else None
 
 
 @lru_cache(maxsize=4096)
-def _run(begins: tuple[bytes, ...]) -> re.Pattern[bytes]:
-    """Matches lines one after the other that begin with any of these."""
-    return re.compile(b"(?:(?:" + b"|".join(map(re.escape, begins)) + b")[^\n]*(?:\n|$))+")
+def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    """What matches lines one after the other that begin with any of these, indented or not; and where one begins."""
+    one = b"[ \t]*+(?:" + b"|".join(map(re.escape, begins)) + b")"
+    return re.compile(b"(?:" + one + b"[^\n]*+(?:\n|$))++"), re.compile(b"\n" + one)
 
 
 def holding(
@@ -71,7 +75,7 @@ def holding(
 ) -> Iterator[Found]:
     begin = tuple((join(head) + ".").encode() for head in heads)
     for start, end in lines_with(data, text, behind):
-        if data.startswith(begin, start):
+        if data[start:end].lstrip().startswith(begin):
             yield (), data[start:end].strip(), line_of(data, start)
 
 
@@ -104,37 +108,48 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
 
 
 def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
+    known: dict[bytes, Words] = {}  # lines that were cut into words
+
     def change(lines: list[bytes]) -> None:
         for edit in edits:
-            _apply(lines, edit)
+            _apply(lines, edit, known)
 
     return edited_lines(data, change)
 
 
-def _apply(lines: list[bytes], edit: Edit) -> None:
+def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words]) -> None:
     left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
     # What an edit means begins like its first word: only those lines are looked at.
-    near = [(at, words) for at, words in _below(lines, left[0]) if words[: len(left)] == left]
+    near = [(at, words) for at, words in _below(lines, left[0], known) if words[: len(left)] == left]
     if edit.removes:
         if not near:
             raise missing(edit, join)
         for at, _ in reversed(near):
             del lines[at]
     elif near:
-        lines[near[-1][0]] = join(edit.words).encode()
+        old = lines[near[-1][0]]
+        lines[near[-1][0]] = old[: len(old) - len(old.lstrip())] + join(edit.words).encode()
     else:
-        lines.insert(_behind(lines, left), join(edit.words).encode())
+        lines.insert(_behind(lines, left, known), join(edit.words).encode())
 
 
-def _below(lines: list[bytes], first: str) -> list[tuple[int, Words]]:
+def _below(lines: list[bytes], first: str, known: dict[bytes, Words]) -> list[tuple[int, Words]]:
+    """The lines that begin with a word, in words."""
     head = (first + ".").encode()
-    return [(at, tuple(split(decode(raw)))) for at, raw in enumerate(lines) if raw.startswith(head)]
+    out = []
+    for at, raw in enumerate(lines):
+        if raw.lstrip().startswith(head):
+            words = known.get(raw)
+            if words is None:
+                words = known[raw] = tuple(split(decode(raw)))
+            out.append((at, words))
+    return out
 
 
-def _behind(lines: list[bytes], left: Words) -> int:
+def _behind(lines: list[bytes], left: Words, known: dict[bytes, Words]) -> int:
     """Where a new assignment goes: behind the last one that shares the longest beginning with it."""
     best, place = 0, len(lines)
-    for at, words in _below(lines, left[0]):
+    for at, words in _below(lines, left[0], known):
         same = 0
         while same < min(len(words), len(left)) and words[same] == left[same]:
             same += 1

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Container, Iterator, Sequence
+from functools import lru_cache
 
 from ivrel.core.dialects.shapes.base import (
     Edit,
@@ -22,10 +23,8 @@ from ivrel.core.dialects.shapes.base import (
     decode,
     edited_lines,
     line_of,
-    lines_with,
     missing,
     refuse,
-    starts,
 )
 from ivrel.core.dialects.shapes.paths import split as split_path
 
@@ -33,7 +32,7 @@ __all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_cha
 
 ATOMIC = False
 
-_HEADER = re.compile(rb"\[([^\]\n]*)\]\s*$")
+_HEADER = re.compile(rb"\[\s*([^\]\n]*?)\s*\]\s*(\S.*)?$")
 
 
 def split(line: str) -> list[str]:
@@ -52,10 +51,27 @@ def join(words: Sequence[str]) -> str:
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
-    begins = {b"[" + ".".join(head).encode(): head for head in heads}
-    for at, begin in starts(data, tuple(begins)):
-        end = data.find(b"\n[", at) + 1 or len(data)
-        yield from _section(data[at:end], line_of(data, at), (begins[begin],), style)
+    if not heads:
+        return
+    first, behind = _begins(tuple(heads))
+    found = first.match(data) or behind.search(data)
+    while found:
+        at = found.start() + (data[found.start() : found.start() + 1] == b"\n")
+        after = _NEXT.search(data, at)
+        end = after.start() + 1 if after else len(data)
+        yield from _section(data[at:end], line_of(data, at), heads, style)
+        found = behind.search(data, found.end())
+
+
+_NEXT = re.compile(rb"\n[ \t]*\[")
+
+
+@lru_cache(maxsize=4096)
+def _begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    """What matches the header of a section that begins with any of these: the first line, and those behind it."""
+    words = b"|".join(re.escape(".".join(head).encode()) for head in sorted(heads, key=len, reverse=True))
+    one = rb"[ \t]*+\[[ \t]*+(?:" + words + rb")(?=[.\s\]])"
+    return re.compile(one), re.compile(b"\n" + one)
 
 
 def _section(text: bytes, first: int, heads: Sequence[Words] | None, style: Style) -> Iterator[Found]:
@@ -63,7 +79,7 @@ def _section(text: bytes, first: int, heads: Sequence[Words] | None, style: Styl
     path: Path = ()
     for n, raw in enumerate(text.split(b"\n"), first):
         said = raw.strip()
-        header = _HEADER.match(said)
+        header = _header(said, comment)
         if header:
             words = tuple(split_path(decode(header[1])))
             if heads is not None and not any(words[: len(head)] == head for head in heads):
@@ -74,6 +90,12 @@ def _section(text: bytes, first: int, heads: Sequence[Words] | None, style: Styl
             yield path, said, n
 
 
+def _header(said: bytes, comment: bytes) -> re.Match[bytes] | None:
+    """The header that a line is; only a comment may stand behind it."""
+    header = _HEADER.match(said)
+    return header if header and (not header[2] or header[2].startswith(comment)) else None
+
+
 def everything(data: bytes, style: Style) -> Iterator[Found]:
     return _section(data, 1, None, style)
 
@@ -81,10 +103,8 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
 def holding(
     data: bytes, text: bytes, heads: Sequence[Words], style: Style, behind: Container[bytes]
 ) -> Iterator[Found]:
-    for at in dict.fromkeys(data.rfind(b"\n[", 0, start) + 1 for start, _ in lines_with(data, text, behind)):
-        end = data.find(b"\n[", at) + 1 or len(data)
-        line = line_of(data, at)
-        yield from (found for found in _section(data[at:end], line, heads, style) if text in found[1])
+    if text in data:
+        yield from (found for found in scan(data, heads, style) if text in found[1])
 
 
 def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
@@ -156,12 +176,19 @@ def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) 
 
 def _apply(lines: list[bytes], edit: Edit, style: Style) -> None:
     header = edit.path[0] if edit.path else edit.words
-    found = _find(lines, header)
+    every = _find(lines, header, style)
     if edit.removes and not edit.path:
-        if found is None:
+        if not every:
             raise missing(edit, ".".join)
-        del lines[found[0] : found[1]]
+        for first, stop in reversed(every):
+            del lines[first:stop]
         return
+    found = every[-1] if every else None
+    if edit.body is not None:
+        # A section that is written anew takes the place of all that have its header.
+        for first, stop in reversed(every[:-1]):
+            del lines[first:stop]
+            found = (found[0] - stop + first, found[1] - stop + first) if found else None
     if found is None:
         if edit.removes:
             raise missing(edit, join)
@@ -169,15 +196,11 @@ def _apply(lines: list[bytes], edit: Edit, style: Style) -> None:
             lines.append(b"")
         lines.append(f"[{'.'.join(header)}]".encode())
         found = len(lines) - 1, len(lines)
-    first, stop = found
     if edit.body is not None:
-        lines[first + 1 : stop] = [*(join(words).encode() for words in edit.body), *_rest(lines, first, stop)]
+        _rewrite(lines, *found, edit.body, style)
         return
-    members = [
-        (at, tuple(split(decode(lines[at]))))
-        for at in range(first + 1, stop)
-        if lines[at].strip() and not lines[at].strip().startswith(style.comment.encode())
-    ]
+    members = [member for first, stop in every or [found] for member in _members(lines, first, stop, style)]
+    first = found[0]
     hits = [at for at, words in members if words[:1] == edit.words[:1]]
     if edit.removes:
         if not hits:
@@ -190,22 +213,41 @@ def _apply(lines: list[bytes], edit: Edit, style: Style) -> None:
         lines.insert(members[-1][0] + 1 if members else first + 1, join(edit.words).encode())
 
 
-def _find(lines: list[bytes], header: Words) -> tuple[int, int] | None:
-    """The lines of the last section with a header: its first, and the one behind its last."""
-    found = None
+def _members(lines: list[bytes], first: int, stop: int, style: Style) -> list[tuple[int, Words]]:
+    """The assignments of a section: their lines and words."""
+    comment = style.comment.encode()
+    said = ((at, lines[at].strip()) for at in range(first + 1, stop))
+    return [(at, tuple(split(decode(raw)))) for at, raw in said if raw and not raw.startswith(comment)]
+
+
+def _rewrite(lines: list[bytes], first: int, stop: int, body: Sequence[Words], style: Style) -> None:
+    """Gives a section its new assignments; those that stay keep their lines, as comments and empty lines do."""
+    wanted = {words[0]: words for words in body}
+    last = first
+    gone: list[int] = []
+    for at, words in _members(lines, first, stop, style):
+        new = wanted.pop(words[0], None)
+        if new is None:
+            gone.append(at)
+            continue
+        last = at
+        if new != words:
+            lead = lines[at][: len(lines[at]) - len(lines[at].lstrip())]
+            lines[at] = lead + join(new).encode()
+    lines[last + 1 : last + 1] = [join(words).encode() for words in body if words[0] in wanted]
+    for at in reversed(gone):
+        del lines[at + (len(wanted) if at > last else 0)]
+
+
+def _find(lines: list[bytes], header: Words, style: Style) -> list[tuple[int, int]]:
+    """The lines of each section with a header: its first, and the one behind its last."""
+    comment = style.comment.encode()
+    out: list[tuple[int, int]] = []
+    begun = -1
     for at, raw in enumerate(lines):
-        match = _HEADER.match(raw.strip())
+        match = _header(raw.strip(), comment)
         if match:
-            if found is not None and found[1] < 0:
-                found = found[0], at
-            if tuple(split_path(decode(match[1]))) == header:
-                found = at, -1
-    return None if found is None else (found[0], len(lines) if found[1] < 0 else found[1])
-
-
-def _rest(lines: list[bytes], first: int, stop: int) -> list[bytes]:
-    """The empty lines at a section's end."""
-    at = stop
-    while at > first + 1 and not lines[at - 1].strip():
-        at -= 1
-    return lines[at:stop]
+            if begun >= 0:
+                out.append((begun, at))
+            begun = at if tuple(split_path(decode(match[1]))) == header else -1
+    return [*out, (begun, len(lines))] if begun >= 0 else out

@@ -187,7 +187,7 @@ class XmlDocument:
             else:
                 before = len(out)
                 self._collect(m.node, (*path, m.words), out)
-                if len(out) == before and m.name in self.style.lists:
+                if len(out) == before and m.words != (self.style.mirror,):
                     out.append(Edit(path, m.words, False, m.line))
 
 

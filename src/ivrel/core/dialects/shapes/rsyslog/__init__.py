@@ -140,7 +140,8 @@ def fine(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -
         header = ("forward", *key)
         # A new action says what it says no better than one without filter and template.
         before = old.get(key, UNSAID)
-        said = {name: words for name, words in state.items() if before.get(name) != words}
+        # What is only kept with an action is no line of a change.
+        said = {n: words for n, words in state.items() if before.get(n) != words and n not in _OF_THE_ACTION}
         if key not in old and not said:
             out.append(Edit((), header))
         out += [Edit((header,), (name, *words)) for name, words in said.items()]
