@@ -156,7 +156,7 @@ def test_what_cannot_be_read_says_why(tmp_path: Path) -> None:
         read_bytes(tmp_path / "gone", "gone")
     with (tmp_path / "huge").open("wb") as file:
         file.truncate(300 * 1024 * 1024)
-    with pytest.raises(Unreadable, match="huge: larger than 256 MiB"):
+    with pytest.raises(Unreadable, match="huge: larger than 64 MiB"):
         read_bytes(tmp_path / "huge", "huge")
 
 

@@ -195,16 +195,16 @@ BOMB = '<!DOCTYPE b [<!ENTITY a "aaaaaaaaaa"><!ENTITY c "&a;&a;&a;">]><data><sys
     [
         (BOMB, "it has a document type; entities are not expanded"),
         ('<!DOCTYPE x SYSTEM "file:///etc/passwd"><data/>', "it has a document type"),
-        ("<data><syslog></data>", "not XML: Opening and ending tag mismatch"),
+        ("<data><syslog></data>", "not XML: line 1: tags, names"),
         ('{"a": 1', "not JSON: the text ends too early"),
         ('{"a": 1}}', "not JSON: line 1: something behind the end"),
-        ('{\n"a" 1}', "not JSON: line 2: 1 is not expected here"),
+        ('{\n"a" 1}', "not JSON: line 2: a value or name is not expected"),
         ('{"syslog": ' + "[" * 300, "nested deeper than 200 levels"),
         ('{"other": ' + "[" * 100_000, "cannot be read"),
         ("[1, 2]", "not a JSON object"),
         ("events\n", "neither XML nor JSON"),
         ("", "neither XML nor JSON"),
-        ('{"syslog": {"x": 1e}}', "not JSON: line 1: 1e"),
+        ('{"syslog": {"x": 1e}}', "not JSON: line 1: a value that is none"),
     ],
 )
 def test_trees_that_are_none_are_one_clear_line(text: str, expected: str) -> None:

@@ -85,7 +85,7 @@ def _day(text: str) -> date:
 
 
 def _width(text: str) -> int:
-    if not text.isdigit() or not 40 <= int(text) <= 1000:
+    if not (text.isascii() and text.isdigit()) or not 40 <= int(text) <= 1000:
         raise argparse.ArgumentTypeError(f"'{text[:40]}' is not a width; expected 40 to 1000")
     return int(text)
 

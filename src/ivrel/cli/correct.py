@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,6 +14,10 @@ if TYPE_CHECKING:
     from datetime import date
 
     from ivrel.core.correct import Correction
+
+
+CHANGES = ("change.txt", "backout.txt")
+SUMMARY, SHEET = "corrections.json", "change-sheet.md"
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -31,7 +36,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from ivrel.core.correct import correct
-    from ivrel.core.mistakes import Unreadable
+    from ivrel.core.mistakes import InputError, Unreadable, own_error
     from ivrel.output import json
     from ivrel.output.correct import show_corrections
     from ivrel.sources.files import claim_folder
@@ -41,6 +46,9 @@ def run(args: argparse.Namespace) -> int:
     devices, policy, today = common.chosen(args, workspace), workspace.policy, common.day(args)
     common.given_text(args, workspace, devices)
     if args.output:
+        clash = next((d.name for d in devices if d.name in (SUMMARY, SHEET)), None)
+        if clash:
+            raise InputError(f"a device is called '{clash}', as a file of the corrections is; give it another name")
         claim_folder(Path(args.output), args.replace)
     corrections: list[Correction] = []
     unread: list[tuple[str, str]] = []
@@ -51,6 +59,10 @@ def run(args: argparse.Namespace) -> int:
             corrections.append(correct(device, dialect, data, policy, today, file, names))
         except Unreadable as problem:
             unread.append((device.name, str(problem)))
+        except Exception as problem:  # one device never stops the others
+            if os.environ.get("IVREL_TRACEBACK"):
+                raise
+            unread.append((device.name, own_error(problem)))
     if args.output:
         write_folder(Path(args.output), workspace.fleet.name, policy.name, corrections, unread, today)
     if args.format == "json":
@@ -75,18 +87,19 @@ def write_folder(
     """Writes the corrections, each device in a folder of its own; what is not proved has another name."""
     from ivrel.output import json
     from ivrel.output.sheet import change_sheet
-    from ivrel.sources.files import write_text
+    from ivrel.sources.files import NewFolder, write_text
 
-    names = ("change.txt", "backout.txt")
-    old: list[Path] = []
-    for c in corrections:
-        written = [name if c.proved else f"unproved-{name}" for name in names] if c.changes else []
-        for name, text in zip(written, (c.change, c.backout), strict=False):
-            write_text(folder / c.device / name, text)
-        every = (*names, *(f"unproved-{name}" for name in names))
-        old += [folder / c.device / name for name in every if name not in written]
-    write_text(folder / "corrections.json", json.text(json.corrections(fleet, corrections, unread)))
-    write_text(folder / "change-sheet.md", change_sheet(fleet, policy, corrections, unread, today))
-    # What an earlier call wrote goes last: if anything before fails, nothing is lost.
-    for path in old:
-        path.unlink(missing_ok=True)
+    with NewFolder(folder, _is_own) as new:
+        for c in corrections:
+            for name, text in zip(CHANGES, (c.change, c.backout), strict=True) if c.changes else ():
+                write_text(new / c.device / (name if c.proved else f"unproved-{name}"), text)
+        write_text(new / SUMMARY, json.text(json.corrections(fleet, corrections, unread)))
+        write_text(new / SHEET, change_sheet(fleet, policy, corrections, unread, today))
+
+
+def _is_own(path: Path) -> bool:
+    """Whether something in a folder of corrections is what an earlier call wrote there."""
+    if not path.is_dir():
+        return path.name in (SUMMARY, SHEET)
+    every = {*CHANGES, *(f"unproved-{name}" for name in CHANGES)}
+    return all(inner.name in every for inner in path.iterdir())

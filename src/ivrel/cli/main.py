@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import io
 import os
 import sys
 from collections.abc import Sequence
@@ -41,6 +42,7 @@ def run() -> NoReturn:
 
 def main(words: Sequence[str]) -> int:
     """Runs the program with these arguments and returns its exit code."""
+    _ready_streams()
     try:
         code = _main(words)
         sys.stdout.flush()
@@ -55,6 +57,22 @@ def main(words: Sequence[str]) -> int:
         name = f"{problem.filename}: " if problem.filename else ""
         print(f"ivrel: {name}{(problem.strerror or str(problem)).lower()}", file=sys.stderr)
         return WRONG
+    except Exception as problem:
+        if os.environ.get("IVREL_TRACEBACK"):
+            raise
+        said = f"{type(problem).__name__}: {str(problem)[:200]!a}"
+        print(f"ivrel: an error in Ivrel itself, {said}; IVREL_TRACEBACK=1 shows where", file=sys.stderr)
+        return WRONG
+
+
+def _ready_streams() -> None:
+    """Makes sure that there is something to write to, and that it takes any sign."""
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:  # closed by whoever started the program
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115, PTH123
+        elif isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
 
 
 def _main(words: Sequence[str]) -> int:
@@ -78,14 +96,14 @@ def _main(words: Sequence[str]) -> int:
     if args.command is None:
         parser.print_help()
         return WRONG
-    from ivrel.core.mistakes import InputError, Unreadable
+    from ivrel.core.mistakes import InputError, Unreadable, plain
 
     try:
         return int(args.run(args))
     except InputError as problem:
         for mistake in problem.mistakes:
-            print(f"ivrel: {mistake}", file=sys.stderr)
+            print(f"ivrel: {plain(str(mistake))}", file=sys.stderr)
         return WRONG
     except Unreadable as problem:
-        print(f"ivrel: {problem}", file=sys.stderr)
+        print(f"ivrel: {plain(str(problem))}", file=sys.stderr)
         return WRONG

@@ -43,7 +43,7 @@ def run(args: argparse.Namespace) -> int:
         from ivrel.output.lists import show_reading
         from ivrel.sources.lines import Lines
 
-        lines = Lines(data)
+        lines = Lines(workspace.dialects[device.platform], data)
         width, where = common.columns(args), common.workspace_words(args)
         show_reading(device, facts, records.strays, file, records.place(file), lines.text, width, where)
     return 0

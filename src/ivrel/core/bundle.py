@@ -14,6 +14,16 @@ from msgspec import Struct
 MARK = b"\x1c"
 
 
+def is_marked(data: bytes) -> bool:
+    """Whether a file holds what only a bundle may hold: a line that begins with the mark."""
+    return data.startswith(MARK) or b"\n" + MARK in data
+
+
+def is_inside(name: str) -> bool:
+    """Whether a name is that of a file in a folder, by no way out of it."""
+    return bool(name) and not name.startswith("/") and ".." not in name.split("/") and "\0" not in name
+
+
 class Part(Struct, frozen=True):
     """One file of a bundle: its name, the bundle's line that its first line is, and its text."""
 

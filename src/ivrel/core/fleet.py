@@ -91,11 +91,14 @@ def is_address(text: str) -> bool:
         return False
 
 
+LONGEST = 200  # signs of a name: files are called by names
 _NAME = re.compile(r"(?!\.)[\w.-]+")
 
 
 @lru_cache(maxsize=65536)
 def _name(text: str) -> str:
+    if len(text) > LONGEST:
+        raise ValueError(f"'{shorten(text)}' is longer than {LONGEST} signs")
     if not _NAME.fullmatch(text):
         raise ValueError(f"'{shorten(text)}' is not a name; expected letters, digits, '-', '_' and '.'")
     return text
@@ -242,7 +245,9 @@ def _csv_device(cells: Iterable[tuple[str, str]], line: int, report: Report) -> 
     for key, cell in cells:
         name, parse = _CELLS[key]
         word = cell.strip()
-        if word:
+        if not word.isprintable():
+            wrong.append(f"{key} holds a control character")
+        elif word:
             try:
                 fields[name] = parse(word)
             except ValueError as problem:

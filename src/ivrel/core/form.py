@@ -57,6 +57,9 @@ class Text:
             report.add(node, f"expected {self.expected}, not {_kind(node)}")
             return None
         text = str(node.value)
+        if not text.isprintable() and any((ord(c) < 32 and c not in "\n\t") or ord(c) == 127 for c in text):
+            report.add(node, "holds a control character; expected text")
+            return None
         if self.choices and text not in self.choices:
             report.add(node, not_one_of(text, self.choices))
             return None
@@ -187,6 +190,8 @@ def pairs(node: Node, report: Report) -> list[tuple[yaml.ScalarNode, Node]]:
     for key, child in node.value:
         if not isinstance(key, yaml.ScalarNode):
             report.add(key, f"expected a name as key, not {_kind(key)}")
+        elif not key.value.isprintable():
+            report.add(key, "holds a control character; expected a name")
         elif key.value in seen:
             report.add(key, f"key '{key.value}' stands twice; the first is in line {seen[key.value]}")
         else:

@@ -41,6 +41,11 @@ class Foreign(Unreadable):
     """A text holds nothing that the platform would say: it may be another platform's."""
 
 
+def own_error(problem: Exception) -> str:
+    """What to say of an error of the program's own, where others must not be stopped by it."""
+    return f"an error in Ivrel itself, {type(problem).__name__}; IVREL_TRACEBACK=1 shows where"
+
+
 def listed(names: Iterable[str]) -> str:
     """Names as a sentence takes them: 'a, b or c'."""
     names = list(names)
@@ -54,3 +59,8 @@ def not_one_of(word: str, names: Iterable[str]) -> str:
     if near:
         return f"'{word}' is not known; did you mean '{near[0]}'?"
     return f"'{word}' is not known; expected {listed(names)}" if names else f"'{word}' is not known"
+
+
+def plain(text: str) -> str:
+    """Text as a terminal or a file may show it: no control character but line ends."""
+    return text if text.isprintable() else "".join(c if c.isprintable() or c == "\n" else "·" for c in text)

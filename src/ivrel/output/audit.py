@@ -7,7 +7,6 @@ from itertools import groupby
 
 from msgspec.structs import replace
 from rich.console import Console
-from rich.text import Text
 
 from ivrel.core.audit.verdict import GOOD, LETTERS, MARKS, VERDICTS, DeviceResult, Place, Verdict, badness, totals
 from ivrel.core.policy import Remark
@@ -15,6 +14,7 @@ from ivrel.core.settings import SETTINGS
 from ivrel.output.grouped import alike, show_alike, show_groups
 from ivrel.output.screen import (
     STYLES,
+    Text,
     console,
     count,
     line,
@@ -30,7 +30,7 @@ from ivrel.output.screen import (
 
 MOST = 50  # devices shown one by one, unless all are asked for
 
-LineText = Callable[[Place], str]
+LineText = Callable[[Place, str], str]
 
 
 def show_audit(
@@ -144,14 +144,15 @@ def _findings(screen: Console, result: DeviceResult, text_of: LineText) -> None:
 def _finding(screen: Console, verdict: Verdict, text_of: LineText) -> None:
     verdict_line(screen, verdict, 2)
     if verdict.where:
-        shown(screen, quoted(_lines(verdict.where, text_of)), 12 + 2 + 8 + 2 + 2)
+        shown(screen, quoted(_lines(verdict, text_of)), 12 + 2 + 8 + 2 + 2)
     if verdict.verdict not in GOOD:
         asks = f"'{verdict.rule}' asks: {verdict.wanted}"
         shown(screen, Text(asks, "dim"), 12 + 2 + 8 + 2 + 2)
 
 
-def _lines(where: Sequence[Place], text_of: LineText, most: int = 4) -> list[tuple[str, str]]:
-    out = [(f"{p.file}:{p.line}", text_of(p)) for p in where[:most]]
+def _lines(verdict: Verdict, text_of: LineText, most: int = 4) -> list[tuple[str, str]]:
+    where = verdict.where
+    out = [(f"{p.file}:{p.line}", text_of(p, verdict.setting)) for p in where[:most]]
     if len(where) > most:
         rest = where[most:]
         out.append((f"and {count(len(rest), 'line')}", f"{runs([p.line for p in rest])}"))

@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from rich.console import Console
-from rich.text import Text
 
 from ivrel.core.correct import PROPERTIES, Correction
 from ivrel.core.form import shorten
-from ivrel.output.screen import console, count, line, next_commands, shown, styled, table
+from ivrel.output.screen import Text, console, count, line, next_commands, shown, styled, table
 
 LINES = 24  # of the text of one change
 MOST = 50  # devices shown in full

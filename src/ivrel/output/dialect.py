@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from rich.text import Text
-
 from ivrel.core.bundle import Places
 from ivrel.core.dialects.abilities import Ability, lacking
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.matching import LAZY, Match, Unmatched
 from ivrel.core.form import shorten
 from ivrel.core.settings import Fact
-from ivrel.output.screen import console, count, line, next_commands, shown, table
+from ivrel.output.screen import Text, console, count, line, next_commands, shown, table
 
 SOME = 6  # lines of interfaces that are shown, unless all are asked for
 

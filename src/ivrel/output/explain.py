@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from rich.text import Text
+from rich.text import Text as RichText
 
 from ivrel.core.audit.verdict import Place, Verdict
 from ivrel.core.correct import Correction
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.settings import SETTINGS
-from ivrel.output.screen import STYLES, console, line, next_commands, quoted, shown, table
+from ivrel.output.screen import STYLES, Text, console, line, next_commands, quoted, shown, table
 
 LINES = 12  # lines of the configuration that are shown of one verdict
 
@@ -21,7 +21,7 @@ def show_explanation(
     policy: Policy,
     verdicts: Sequence[Verdict],
     correction: Correction | None,
-    text_of: Callable[[Place], str],
+    text_of: Callable[[Place, str], str],
     width: int,
     where: str,
 ) -> None:
@@ -40,7 +40,7 @@ def show_explanation(
         grid.add_row("asked", _rules(policy, device, verdict))
         grid.add_row("found", Text(verdict.found or "-"))
         if verdict.where:
-            cited = [(f"{p.file}:{p.line}", text_of(p)) for p in verdict.where[:LINES]]
+            cited = [(f"{p.file}:{p.line}", text_of(p, verdict.setting)) for p in verdict.where[:LINES]]
             if len(verdict.where) > LINES:
                 cited.append((f"and {len(verdict.where) - LINES} more", ""))
             grid.add_row("", quoted(cited))
@@ -71,7 +71,7 @@ def _rules(policy: Policy, device: Device, verdict: Verdict) -> Text:
     return out
 
 
-def _changes(correction: Correction | None, setting: str) -> Text:
+def _changes(correction: Correction | None, setting: str) -> RichText:
     if correction is None:
         return Text("none: the configuration could not be read", "yellow")
     lines = [(c.inside, c.line) for c in correction.changes if setting in c.settings]

@@ -7,10 +7,9 @@ from collections.abc import Callable, Iterator, Sequence
 from msgspec import Struct
 from rich.console import Console
 from rich.table import Table
-from rich.text import Text
 
 from ivrel.core.audit.verdict import GOOD, VERDICTS, DeviceResult, Place, Verdict
-from ivrel.output.screen import STYLES, count, line, quoted, shown, stairs, steps_below, table, verdict_line
+from ivrel.output.screen import STYLES, Text, count, line, quoted, shown, stairs, steps_below, table, verdict_line
 
 MOST = 30  # findings shown, unless all are asked for
 NAMED = 6  # devices named with each
@@ -127,7 +126,7 @@ def alike(results: Sequence[DeviceResult]) -> list[Alike]:
     return [Alike(verdict, tuple(devices)) for verdict, devices in ranked]
 
 
-def show_alike(screen: Console, found: Sequence[Alike], every: bool, text_of: Callable[[Place], str]) -> None:
+def show_alike(screen: Console, found: Sequence[Alike], every: bool, text_of: Callable[[Place, str], str]) -> None:
     """The findings, each with its devices and the line that decides it on the first of them."""
     for one in found if every else found[:MOST]:
         v = one.verdict
@@ -138,7 +137,7 @@ def show_alike(screen: Console, found: Sequence[Alike], every: bool, text_of: Ca
         shown(screen, Text.assemble((count(len(one.devices), "device"), "bold"), f"  {named}{more}"), 24)
         if v.where:
             place: Place = v.where[0]
-            shown(screen, quoted([(f"{place.file}:{place.line}", text_of(place))]), 24)
+            shown(screen, quoted([(f"{place.file}:{place.line}", text_of(place, v.setting))]), 24)
         shown(screen, Text(f"'{v.rule}' asks: {v.wanted}", "dim"), 24)
     if not every and len(found) > MOST:
         screen.print()

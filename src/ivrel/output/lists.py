@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from datetime import date
 
-from rich.text import Text
-
 from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.matching import Stray
@@ -14,7 +12,7 @@ from ivrel.core.fleet import Device, Fleet
 from ivrel.core.policy import Policy, Remark, Requirement
 from ivrel.core.settings import Collector, Fact
 from ivrel.output.audit import runs
-from ivrel.output.screen import console, count, line, next_commands, quoted, shown, table
+from ivrel.output.screen import Text, console, count, line, next_commands, quoted, shown, table
 
 
 def show_fleet(fleet: Fleet, rows: Sequence[tuple[Device, str | None]], width: int, where: str) -> None:
@@ -39,7 +37,7 @@ def show_reading(
     strays: Sequence[Stray],
     file: str,
     places: Places,
-    text_of: Callable[[int], str],
+    text_of: Callable[[int, str], str],
     width: int,
     where: str,
 ) -> None:
@@ -55,7 +53,7 @@ def show_reading(
             value.append(f"  {fact.note}", "dim")
         origin = Text("the platform", "yellow") if fact.default else Text("the text")
         lines = _cited(fact.lines, file, places)
-        first = text_of(fact.lines[0]) if fact.lines else ""
+        first = text_of(fact.lines[0], fact.setting) if fact.lines else ""
         more = len(set(fact.lines)) > 1
         cited = Text.assemble((lines, "dim"), "  ", (first, "italic"), (" …" if more else "", "dim"))
         grid.add_row(Text("" if fact.setting == last else fact.setting), fact.key, value, origin, cited)
@@ -64,7 +62,16 @@ def show_reading(
     if strays:
         screen.print()
         line(screen, ("not understood", "yellow"), "  what depends on these lines is unknown")
-        shown(screen, quoted([("{}:{}".format(*places(s.line)), s.text) for s in strays]), 2)
+        shown(
+            screen,
+            quoted(
+                [
+                    ("{}:{}".format(*places(s.line)), s.text or "not shown: it may concern something else")
+                    for s in strays
+                ]
+            ),
+            2,
+        )
     next_commands(screen, [f"ivrel explain{where} {device.name}"])
 
 

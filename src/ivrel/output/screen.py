@@ -8,14 +8,28 @@ from __future__ import annotations
 import re
 import sys
 from collections.abc import Iterable, Sequence
-from typing import TextIO, cast
+from typing import Any, TextIO, cast
 
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
-from rich.text import Text
+from rich.text import Text as RichText
 
 from ivrel.core.audit.verdict import Verdict
+from ivrel.core.mistakes import plain
+
+
+class Text(RichText):
+    """Text on a terminal, without control characters: what a configuration holds must not steer a terminal."""
+
+    def __init__(self, text: str = "", style: str = "", **options: Any) -> None:
+        super().__init__(plain(text), style, **options)
+
+    @classmethod
+    def assemble(cls, *parts: Any, **options: Any) -> RichText:
+        safe = [plain(p) if isinstance(p, str) else (plain(p[0]), p[1]) if isinstance(p, tuple) else p for p in parts]
+        return RichText.assemble(*safe, **options)
+
 
 STYLES = {
     "breaks": "bold red",

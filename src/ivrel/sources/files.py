@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import os
+import shutil
+import stat
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
-from ivrel.core.bundle import pack, parts
-from ivrel.core.mistakes import InputError, Mistake, Unreadable
-from ivrel.sources.packed import MOST, unpacked
+from ivrel.core.bundle import is_inside, is_marked, pack, parts
+from ivrel.core.form import shorten
+from ivrel.core.mistakes import InputError, Mistake, Unreadable, plain
+from ivrel.sources.packed import LARGEST, MIB, largest, unpacked
 
 _BOM = b"\xef\xbb\xbf"
 FILES = 2000  # more files than any configuration of one device has
@@ -17,25 +21,39 @@ FILES = 2000  # more files than any configuration of one device has
 def read_bytes(path: Path | str, shown: str) -> bytes:
     """A configuration's text without its byte-order mark; Unreadable tells why it could not be had."""
     try:
-        with open(path, "rb", buffering=0) as file:  # noqa: PTH123 (a fleet has many, and each is read once)
-            if os.fstat(file.fileno()).st_size > MOST:
-                raise Unreadable(f"{shown}: larger than {MOST // 1024 // 1024} MiB")
+        # A pipe would be waited for: the file is opened without, and only then known to be a regular one.
+        handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+        with open(handle, "rb", buffering=0) as file:  # noqa: PTH123 (a fleet has many, and each is read once)
+            about = os.fstat(handle)
+            if stat.S_ISDIR(about.st_mode):
+                raise Unreadable(f"{shown}: is a directory")
+            if not stat.S_ISREG(about.st_mode):
+                raise Unreadable(f"{shown}: is no regular file")
+            if about.st_size > largest():
+                raise _too_large(shown)
             data = file.readall()
-    except OSError as problem:
+    except (OSError, ValueError) as problem:
         raise Unreadable(f"{shown}: {reason(problem)}") from None
     return _plain(data, shown)
 
 
+def _too_large(shown: str) -> Unreadable:
+    said = f"larger than {largest() // MIB} MiB; {LARGEST}=MIB in the environment raises the limit"
+    return Unreadable(f"{shown}: {said}")
+
+
 def read_stdin(shown: str) -> bytes:
     """A configuration from standard input."""
-    return _plain(sys.stdin.buffer.read(MOST + 1), shown)
+    return _plain(sys.stdin.buffer.read(largest() + 1), shown)
 
 
 def _plain(data: bytes, shown: str) -> bytes:
     """A text without compression and byte-order mark."""
     data = unpacked(data, shown)
-    if len(data) > MOST:
-        raise Unreadable(f"{shown}: larger than {MOST // 1024 // 1024} MiB")
+    if len(data) > largest():
+        raise _too_large(shown)
+    if is_marked(data):
+        raise Unreadable(f"{shown}: a line begins with the control character FS; expected text")
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
         raise Unreadable(f"{shown}: the text is UTF-16; expected UTF-8")
     return data.removeprefix(_BOM)
@@ -54,6 +72,9 @@ def read_configuration(path: Path | str, shown: str) -> bytes:
         said = f"more than {FILES} files" if found else "no files in it"
         raise Unreadable(f"{shown}: {said}; expected the files of one configuration")
     names = {p.relative_to(path).as_posix(): p for p in found}
+    for name in names:
+        if not name.isprintable():
+            raise Unreadable(f"{shown}: holds a file whose name is no text: {plain(name)}")
     return pack({name: read_bytes(p, f"{shown}/{name}") for name, p in names.items()})
 
 
@@ -66,10 +87,13 @@ def write_configuration(path: Path, data: bytes, before: bytes) -> None:
     if "" in files:
         write_bytes(path, data)
         return
+    for name in files:
+        if not is_inside(name):
+            raise InputError([Mistake(str(path), f"'{shorten(name)}' would lie outside of it")])
     for name, text in files.items():
         write_bytes(path / name, text)
     for part in parts(before):
-        if part.name not in files:
+        if part.name not in files and is_inside(part.name):
             (path / part.name).unlink(missing_ok=True)
 
 
@@ -109,6 +133,67 @@ def write_text(path: Path, text: str) -> None:
     write_bytes(path, text.encode())
 
 
+class NewFolder:
+    """A folder that is written anew beside the one that it replaces, and takes its place when it is whole.
+
+    As a context it gives the folder to write into. What the old one holds besides `own` names is kept. Two calls do
+    not write at once: the second is refused.
+    """
+
+    def __init__(self, folder: Path, own: Callable[[Path], bool]) -> None:
+        self._folder, self._own = folder.absolute(), own
+        self._lock = self._folder.with_name(f".{self._folder.name}.lock")
+        self._new = self._folder.with_name(f".{self._folder.name}.new")
+        self._handle = -1
+
+    def __enter__(self) -> Path:
+        try:
+            self._folder.parent.mkdir(parents=True, exist_ok=True)
+            self._handle = os.open(self._lock, os.O_RDWR | os.O_CREAT, 0o666)
+            _take_lock(self._handle, self._folder)
+            shutil.rmtree(self._new, ignore_errors=True)  # what a call that was killed left
+            self._new.mkdir()
+        except OSError as problem:
+            raise InputError([Mistake(str(self._folder), f"cannot be written: {reason(problem)}")]) from None
+        return self._new
+
+    def __exit__(self, kind: object, problem: object, trace: object) -> None:
+        try:
+            if kind is None:
+                self._swap()
+        except OSError as failed:
+            raise InputError([Mistake(str(self._folder), f"cannot be written: {reason(failed)}")]) from None
+        finally:
+            shutil.rmtree(self._new, ignore_errors=True)
+            self._lock.unlink(missing_ok=True)
+            os.close(self._handle)
+
+    def _swap(self) -> None:
+        old = self._folder.with_name(f".{self._folder.name}.old")
+        shutil.rmtree(old, ignore_errors=True)
+        if self._folder.exists():
+            for entry in self._folder.iterdir():
+                if not self._own(entry) and not (self._new / entry.name).exists():
+                    entry.rename(self._new / entry.name)
+            self._folder.rename(old)
+        self._new.rename(self._folder)
+        shutil.rmtree(old, ignore_errors=True)
+
+
+def _take_lock(handle: int, folder: Path) -> None:
+    try:
+        import fcntl
+    except ImportError:  # not on every system; there, nothing keeps two calls apart
+        return
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        os.close(handle)
+        raise InputError(
+            [Mistake(str(folder), "another call is writing into it; try again when it is done")]
+        ) from None
+
+
 def claim_folder(folder: Path, replace: bool) -> None:
     """Makes sure that a folder can be written to; one that holds something needs `replace`."""
     try:
@@ -124,7 +209,7 @@ def claim_folder(folder: Path, replace: bool) -> None:
         raise InputError([Mistake(str(folder), f"cannot be written: {reason(problem)}")]) from None
 
 
-def reason(problem: OSError) -> str:
+def reason(problem: OSError | ValueError) -> str:
     """What the system says, in lower case."""
-    said = problem.strerror or str(problem)
+    said = getattr(problem, "strerror", None) or str(problem)
     return said[:1].lower() + said[1:]

@@ -1,50 +1,87 @@
-"""The text of single lines of configurations, for showing what decides a verdict."""
+"""The statements that decide verdicts, as they may be shown.
+
+A line of a configuration may hold more than the statement that decides: all of a document, or a secret beside it.
+So statements are shown, not lines, and of these only such as surely concern export.
+"""
 
 from __future__ import annotations
 
 from ivrel.core.audit.verdict import Place
-from ivrel.core.bundle import parts
-from ivrel.core.dialects.shapes.base import decode
+from ivrel.core.bundle import Places
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.matching import Match, Unmatched, masked, matcher
+from ivrel.core.dialects.shapes.base import LONGEST, decode
+from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.fleet import Device
 from ivrel.core.form import shorten
 from ivrel.core.mistakes import Unreadable
 from ivrel.sources.workspace import Workspace
 
+MOST = 100  # signs of a line that are shown
+
 
 class Lines:
-    """The lines of one text."""
+    """The statements of one text, by line."""
 
-    def __init__(self, data: bytes) -> None:
-        self._lines = data.split(b"\n")
+    def __init__(self, dialect: Dialect, data: bytes) -> None:
+        self._dialect = dialect
+        self._source = data.split(b"\n") if dialect.grammar.DERIVED else []
+        self._said: dict[int, list[tuple[str, frozenset[str]]]] = {}
+        if self._source or not data:
+            return
+        try:
+            for line, text, match in matcher(dialect).explained(data):
+                if text:
+                    self._said.setdefault(line, []).append((text, self._about(match)))
+        except Unreadable:
+            self._said = {}
 
-    def text(self, line: int) -> str:
-        """One line, counted from 1, as it may be shown; '' if there is none."""
-        return shorten(decode(self._lines[line - 1][:4096]).strip(), 100) if 0 < line <= len(self._lines) else ""
+    def _about(self, match: Match | Unmatched | None) -> frozenset[str]:
+        if isinstance(match, Match):
+            slots = self._dialect.patterns[match.pattern].slots
+            return frozenset(setting for slot in slots for setting in SLOTS[slot].bears_on)
+        return frozenset(match.bears_on) if match else frozenset()
+
+    def text(self, line: int, setting: str = "") -> str:
+        """The statements of a line that bear on a setting, or all of them if none does; '' if there are none."""
+        if self._source:
+            # What this platform's statements say is worked out from lines, each of which is one rule.
+            there = 0 < line <= len(self._source)
+            return masked(decode(self._source[line - 1][:LONGEST]).strip(), MOST) if there else ""
+        said = self._said.get(line, [])
+        about = [text for text, settings in said if setting in settings]
+        return shorten("; ".join(dict.fromkeys(about or [text for text, _ in said])), MOST)
 
 
 class LinesOf:
-    """The lines of all configurations of a workspace; keeps the texts of the files last asked for."""
+    """The statements of all configurations of a workspace; keeps those of the device last asked for."""
 
     def __init__(self, workspace: Workspace, devices: tuple[Device, ...]) -> None:
         self._workspace = workspace
         self._devices = {workspace.configuration(d): d for d in devices}
-        self._file = ""
-        self._lines = Lines(b"")
+        self._device: Device | None = None
+        self._lines: Lines | None = None
+        self._numbers: dict[tuple[str, int], int] = {}
 
-    def _data(self, file: str) -> bytes:
-        """The text of a file, which may be one of the folder that is a device's configuration."""
-        for configuration, device in self._devices.items():
-            inner = file.removeprefix(f"{configuration}/") if file != configuration else ""
-            if configuration is not None and inner != file:
-                try:
-                    data = self._workspace.text(device)[0]
-                except Unreadable:
-                    return b""
-                return next((p.data for p in parts(data) if p.name == inner), b"")
-        return b""
+    def _device_of(self, file: str) -> Device | None:
+        """The device of a file, which may be one of the folder that is its configuration."""
+        if file in self._devices:
+            return self._devices[file]
+        return next((d for name, d in self._devices.items() if name and file.startswith(f"{name}/")), None)
 
-    def __call__(self, place: Place) -> str:
-        """The text of a place."""
-        if place.file != self._file:
-            self._file, self._lines = place.file, Lines(self._data(place.file))
-        return self._lines.text(place.line)
+    def __call__(self, place: Place, setting: str = "") -> str:
+        """What stands in a place."""
+        device = self._device_of(place.file)
+        if device is None:
+            return ""
+        if device is not self._device:
+            try:
+                data, shown = self._workspace.text(device)
+            except Unreadable:
+                return ""
+            self._device, self._lines = device, Lines(self._workspace.dialects[device.platform], data)
+            places = Places(data, shown)
+            several = not places.file
+            self._numbers = {places(n): n for n in range(1, data.count(b"\n") + 2)} if several else {}
+        line = self._numbers.get((place.file, place.line), 0) if self._numbers else place.line
+        return self._lines.text(line, setting) if self._lines else ""

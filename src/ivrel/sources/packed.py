@@ -3,12 +3,22 @@
 from __future__ import annotations
 
 import io
+import os
 from collections.abc import Callable
 from typing import Any
 
 from ivrel.core.mistakes import Unreadable
 
-MOST = 256 * 1024 * 1024  # bytes; a larger text is no configuration of one device
+MIB = 1024 * 1024
+LARGEST = "IVREL_LARGEST"  # the variable of the environment that raises the limit
+
+
+def largest() -> int:
+    """The most bytes that a text may have, unpacked: 64 MiB, or as many MiB as the environment says."""
+    said = os.environ.get(LARGEST, "")
+    return (int(said) if said.isascii() and said.isdigit() and 0 < len(said) < 7 else 64) * MIB
+
+
 ENDINGS = (".gz", ".xz", ".zst")
 
 
@@ -49,7 +59,7 @@ def unpacked(data: bytes, shown: str) -> bytes:
         if data.startswith(magic):
             try:
                 with opened(data) as file:
-                    text = file.read(MOST + 1)
+                    text = file.read(largest() + 1)
             except Exception as problem:  # each library has errors of its own
                 said = str(problem).strip().rstrip(".").lower() or type(problem).__name__
                 raise Unreadable(f"{shown}: damaged {name} file: {said}") from None
@@ -72,7 +82,7 @@ def _whole(data: bytes) -> bool:
             if frame.eof:
                 rest = frame.unused_data + rest[at + (1 << 16) :]
                 break
-            if size > MOST:
+            if size > largest():
                 return True
         else:
             return False

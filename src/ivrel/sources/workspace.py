@@ -13,7 +13,7 @@ import msgspec
 
 from ivrel.core.audit import Auditor, DeviceResult, unreadable
 from ivrel.core.fleet import Device, Fleet, read_fleet
-from ivrel.core.mistakes import InputError, Mistake, Unreadable
+from ivrel.core.mistakes import InputError, Mistake, Unreadable, own_error
 from ivrel.core.policy import Policy, read_policy
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import read_configuration, read_text
@@ -62,7 +62,8 @@ class Workspace:
     def _configs(self) -> dict[str, str]:
         """The files in `configs/`, by name and by name without ending."""
         try:
-            names = sorted(path.name for path in (self.folder / "configs").iterdir())
+            found = sorted(path.name for path in (self.folder / "configs").iterdir())
+            names = [name for name in found if name.isprintable()]  # others are no device's
         except OSError:
             return {}
         plain = {_without_packing(name): name for name in reversed(names)}
@@ -98,7 +99,12 @@ class Workspace:
         dialect = self.dialects[device.platform]
         if self._auditor is None or self._auditor.today != today:
             self._auditor = Auditor(self.policy, today, self.dialects)
-        return self._auditor.audit(device, dialect, data, shown)
+        try:
+            return self._auditor.audit(device, dialect, data, shown)
+        except Exception as problem:  # one device never stops the others
+            if os.environ.get("IVREL_TRACEBACK"):
+                raise
+            return unreadable(device, self.policy, f"{shown}: {own_error(problem)}")
 
     def audit(self, devices: Sequence[Device], today: date) -> Iterator[DeviceResult]:
         """The results of devices in their order; large fleets are judged by several processes."""

@@ -10,6 +10,7 @@ from ivrel.core.bundle import Places
 from ivrel.core.dialects.matching import Stray
 from ivrel.core.dialects.records import Records
 from ivrel.core.fleet import Device
+from ivrel.core.mistakes import plain
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 
@@ -102,7 +103,8 @@ def _verdict(
     one = places.file
     ordered = sorted(set(lines)) if len(lines) > 1 else lines
     where = tuple([Place(one, line) if one else Place(*places(line)) for line in ordered])
-    return Verdict(asked.setting, verdict, SETTINGS[asked.setting].say(facts), asked.text, asked.rule, why, where)
+    found = plain(SETTINGS[asked.setting].say(facts))
+    return Verdict(asked.setting, verdict, found, asked.text, asked.rule, plain(why), where)
 
 
 def not_understood(stray: Stray, places: Places) -> str:

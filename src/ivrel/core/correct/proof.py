@@ -194,7 +194,7 @@ def _sent(scope: Scope, *, right: bool) -> Selection:
         return NOTHING
     bits = 0
     for d in scope.destinations:
-        if not right or d.right:
+        if d.right or (not right and d.endpoint[0] is not None):
             for n, sending in enumerate(sendings(scope, d).values()):
                 bits |= sending.bits << n * EVERYTHING.bits.bit_length()
     return Selection(bits)

@@ -273,6 +273,9 @@ def read_dialect(text: str, file: str) -> Dialect:
     for slot in (name for at, (where, _) in only.items() for name in (at, where)):
         if slot not in SLOTS:
             report.add(None, f"'only': slot {not_one_of(slot, SLOTS)}")
+    for channel in values.get("categories", {}):
+        if channel not in values.get("channels", ()):
+            report.add(None, f"'categories': channel {not_one_of(channel, values.get('channels', ()))}")
     groups = _groups(compiled, every_key, report)
     report.settle()
     style = replace(style, blocks=_block_words(patterns))
@@ -369,5 +372,7 @@ def _spelling(node: Node | None, report: Report) -> dict[str, dict[str, tuple[st
             if kind.choices and name.value not in kind.choices:
                 report.add(name, f"value {not_one_of(name.value, kind.choices)}")
                 continue
-            words[name.value] = _SPELLED.read(said, report)
+            read = _SPELLED.read(said, report)
+            if read:
+                words[name.value] = read
     return out

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ivrel.core.bundle import is_marked
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.matching import matcher
 from ivrel.core.dialects.records import read_records
@@ -48,6 +49,8 @@ def fine_edits(dialect: Dialect, data: bytes, edits: Sequence[Edit]) -> list[Edi
 
 def apply_change(dialect: Dialect, data: bytes, change: str, file: str) -> bytes:
     """The text after a change, both as text; InputError with the line that the platform would refuse."""
+    if is_marked(change.encode()):
+        raise InputError([Mistake(file, "a line begins with the control character FS; expected text", 1, 1)])
     edits = dialect.grammar.read_change(change, file, dialect.style)
     try:
         return apply_edits(dialect, data, edits)

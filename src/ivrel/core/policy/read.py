@@ -149,6 +149,8 @@ class _Reader:
         self.seen: set[str] = set()
         self.main: Report | None = None
 
+    DEEPEST = 40  # files that include each other
+
     def file(self, text: str, file: str, above: tuple[str, ...]) -> None:
         values, report = read_yaml(text, file, POLICY)
         self.main = self.main or report
@@ -157,7 +159,9 @@ class _Reader:
         for name in values.get("include", ()):
             # Names are those of files beside this one.
             other = file.rpartition("/")[0] + "/" * ("/" in file) + name
-            if other == file or other in above:
+            if len(above) >= self.DEEPEST:
+                report.add(None, f"included by {self.DEEPEST} files, one from the other; expected fewer")
+            elif other == file or other in above:
                 report.add(None, f"includes '{name}', which includes this file again")
             elif other not in self.seen:
                 try:

@@ -28,6 +28,7 @@ from ivrel.core.settings.base import (
     silent_on,
 )
 from ivrel.core.settings.need import Need, read_need
+from ivrel.core.settings.rows import is_number
 from ivrel.core.settings.sending import (
     against,
     bounds,
@@ -304,7 +305,7 @@ def _target(taken: list[Selection], need: Need) -> Selection:
 
 def _fresh(records: Records) -> str:
     """The first number behind all that are used."""
-    used = [int(str(key[0])) for key in records.rows("pick") if str(key[0]).isdigit()]
+    used = [int(str(key[0])) for key in records.rows("pick") if is_number(key[0])]
     return str(max(used, default=0) + 1)
 
 

@@ -58,7 +58,7 @@ class Need(Struct, frozen=True):
         if value is None:
             return None
         if self.numbers:
-            return inf if value == "none" else int(value) if value.isdigit() else None
+            return inf if value == "none" else int(value) if value.isascii() and value.isdigit() else None
         return self.order.index(value) if value in self.order else None
 
     def only(self, value: str) -> Need:

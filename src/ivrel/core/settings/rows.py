@@ -9,6 +9,12 @@ from ivrel.core.dialects.records import Records
 from ivrel.core.settings.need import SetNeed
 
 
+def is_number(word: object) -> bool:
+    """Whether a word is a whole number in the digits 0 to 9, and not too long for one."""
+    text = str(word)
+    return text.isascii() and text.isdigit() and len(text) <= 12
+
+
 def addresses_of(records: Records, table: str) -> dict[str, tuple[int, ...]]:
     """The addresses of a table, and the lines that say them."""
     out = {}
@@ -37,7 +43,7 @@ def add_row(records: Records, table: str, address: str) -> Records:
     """The records with one address more, under the next number where rows have names."""
     key: Key = (address,)
     if records.dialect.keys[table] != (f"{table}.address",):
-        used = [int(str(k[0])) for k in records.rows(table) if str(k[0]).isdigit()]
+        used = [int(str(k[0])) for k in records.rows(table) if is_number(k[0])]
         key = (str(max(used, default=0) + 1),)
     return records.having(table, key, f"{table}.address", address)
 

@@ -64,6 +64,7 @@ class Shape(Protocol):
     """The functions of a shape's module."""
 
     ATOMIC: bool  # whether a change is carried out as a whole or not at all
+    DERIVED: bool  # whether statements are worked out from lines rather than stand in them
 
     def split(self, line: str) -> list[str]:
         """The words of a statement."""
@@ -128,17 +129,29 @@ def line_end(data: bytes) -> bytes:
     return b"\r\n" if b"\r\n" in data[:65536] else b"\n"
 
 
+def in_place_of(old: bytes, text: str) -> bytes:
+    """A line that takes the place of another: indented as it was, and ending as it did."""
+    lead = old[: len(old) - len(old.lstrip())]
+    return lead + text.encode() + (b"\r" if old.endswith(b"\r") else b"")
+
+
 def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
-    """The text after `change` has worked on its lines; how they end, and whether the last one does, stays."""
-    end = line_end(data)
+    """The text after `change` has worked on its lines.
+
+    Each line that stays ends as it did, one that is new as most do; whether the last one ends stays, too.
+    """
     lines = data.split(b"\n")
     ended = lines[-1] == b""
     if ended:
         lines.pop()
-    if end == b"\r\n":
-        lines = [line.removesuffix(b"\r") for line in lines]
+    returns = data.count(b"\r\n")
+    before = set(lines) if 2 * returns > len(lines) else None
     change(lines)
-    return end.join([*lines, b""] if ended and lines else lines)
+    if before is not None:
+        lines = [line if line in before or line.endswith(b"\r") else line + b"\r" for line in lines]
+        if not ended and lines:
+            lines[-1] = lines[-1].removesuffix(b"\r")
+    return b"\n".join([*lines, b""] if ended and lines else lines)
 
 
 @lru_cache(maxsize=4096)

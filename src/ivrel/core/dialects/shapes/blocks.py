@@ -25,6 +25,7 @@ from ivrel.core.dialects.shapes.base import (
     decode,
     edited_lines,
     fine,
+    in_place_of,
     line_of,
     lines_with,
     missing,
@@ -34,9 +35,22 @@ from ivrel.core.dialects.shapes.base import (
 )
 from ivrel.core.mistakes import Unreadable
 
-__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+__all__ = [
+    "ATOMIC",
+    "DERIVED",
+    "apply",
+    "everything",
+    "fine",
+    "holding",
+    "join",
+    "read_change",
+    "scan",
+    "split",
+    "write_change",
+]
 
 ATOMIC = False
+DERIVED = False
 
 DEEPEST = 200  # levels; deeper nesting is no configuration
 
@@ -220,8 +234,7 @@ def _apply(lines: list[bytes], edit: Edit, identity: Identity, style: Style) -> 
             del lines[at:stop]
     elif hits:
         at = hits[-1][0]
-        lead = lines[at][: len(lines[at]) - len(lines[at].lstrip())]
-        lines[at] = lead + join(edit.words).encode()
+        lines[at] = in_place_of(lines[at], join(edit.words))
     else:
         _insert(lines, *blocks[-1], comment, (), edit.words, style)
 

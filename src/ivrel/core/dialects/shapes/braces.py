@@ -17,6 +17,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.dialects.shapes.base import (
+    LONGEST,
     Edit,
     Found,
     Identity,
@@ -35,9 +36,22 @@ from ivrel.core.dialects.shapes.base import (
 )
 from ivrel.core.mistakes import Unreadable
 
-__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+__all__ = [
+    "ATOMIC",
+    "DERIVED",
+    "apply",
+    "everything",
+    "fine",
+    "holding",
+    "join",
+    "read_change",
+    "scan",
+    "split",
+    "write_change",
+]
 
 ATOMIC = False
+DERIVED = False
 
 DEEPEST = 200
 
@@ -59,7 +73,9 @@ def join(words: Sequence[str]) -> str:
 
 
 def _quoted(word: str) -> str:
-    return f'"{word}"' if re.search(r"[{};#]", word) and '"' not in word else quote(word)
+    """A word as it must stand: in quotes if it holds what ends statements, or what a quote would be read without."""
+    plain = word and not re.search(r"[{};#\\]", word)
+    return quote(word) if plain else '"' + re.sub(r'(["\\])', r"\\\1", word) + '"'
 
 
 def _tokens(style: Style) -> re.Pattern[bytes]:
@@ -99,8 +115,9 @@ def _parse(data: bytes, style: Style, start: int = 0, stop: int | None = None) -
         else:
             if first < 0:
                 first = match.start()
-            text = decode(token[:4096])
-            words.append(text[1:-1] if len(text) > 1 and text[0] == text[-1] == '"' else text)
+            text = decode(token[:LONGEST])
+            quoted = len(text) > 1 and text[0] == text[-1] == '"'
+            words.append(re.sub(r"\\(.)", r"\1", text[1:-1]) if quoted else text)
     end = len(data) if stop is None else stop
     if words:
         members.append(Node(tuple(words), first, end, -1))
@@ -109,6 +126,16 @@ def _parse(data: bytes, style: Style, start: int = 0, stop: int | None = None) -
         outer.append(Node(header, begin, end, inner, tuple(members)))
         members = outer
     return tuple(members)
+
+
+def _balanced(data: bytes, style: Style) -> bool:
+    """Whether every brace has its partner; those in quotes and comments are none."""
+    depth = 0
+    for match in _tokens(style).finditer(data):
+        depth += (match[0] == b"{") - (match[0] == b"}")
+        if depth < 0:
+            return False
+    return depth == 0
 
 
 def _top(data: bytes, style: Style) -> tuple[Node, ...]:
@@ -299,7 +326,7 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
         nodes = _parse(data, style)
     except Unreadable as problem:
         raise refuse(file, 1, str(problem)) from None
-    if data.count(b"{") != data.count(b"}"):
+    if not _balanced(data, style):
         raise refuse(file, text.count("\n") + 1, "the braces do not pair")
     if style.change_wrapper and nodes:
         if len(nodes) != 1 or nodes[0].words != (style.change_wrapper,):

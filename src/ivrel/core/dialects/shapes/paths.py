@@ -20,15 +20,29 @@ from ivrel.core.dialects.shapes.base import (
     decode,
     edited_lines,
     fine,
+    in_place_of,
     line_of,
     lines_with,
     missing,
     refuse,
 )
 
-__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+__all__ = [
+    "ATOMIC",
+    "DERIVED",
+    "apply",
+    "everything",
+    "fine",
+    "holding",
+    "join",
+    "read_change",
+    "scan",
+    "split",
+    "write_change",
+]
 
 ATOMIC = False
+DERIVED = False
 
 
 def split(line: str) -> list[str]:
@@ -41,7 +55,13 @@ def join(words: Sequence[str]) -> str:
     if "=" not in words:
         return ".".join(words)
     at = list(words).index("=")
-    return f"{'.'.join(words[:at])} = {' '.join(words[at + 1 :])}"
+    return f"{'.'.join(words[:at])} = {quoted(' '.join(words[at + 1 :]))}"
+
+
+def quoted(value: str) -> str:
+    """A value as it must stand to be read as it is: in quotes, if it begins or ends with what would be taken off."""
+    bare = value == value.strip() and not (len(value) > 1 and value[0] == value[-1] == '"')
+    return value if bare else f'"{value}"'
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
@@ -127,8 +147,8 @@ def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words]) -> None:
         for at, _ in reversed(near):
             del lines[at]
     elif near:
-        old = lines[near[-1][0]]
-        lines[near[-1][0]] = old[: len(old) - len(old.lstrip())] + join(edit.words).encode()
+        at = near[-1][0]
+        lines[at] = in_place_of(lines[at], join(edit.words))
     else:
         lines.insert(_behind(lines, left, known), join(edit.words).encode())
 

@@ -22,15 +22,30 @@ from ivrel.core.dialects.shapes.base import (
     Words,
     decode,
     edited_lines,
+    in_place_of,
     line_of,
     missing,
     refuse,
 )
+from ivrel.core.dialects.shapes.paths import quoted
 from ivrel.core.dialects.shapes.paths import split as split_path
 
-__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+__all__ = [
+    "ATOMIC",
+    "DERIVED",
+    "apply",
+    "everything",
+    "fine",
+    "holding",
+    "join",
+    "read_change",
+    "scan",
+    "split",
+    "write_change",
+]
 
 ATOMIC = False
+DERIVED = False
 
 _HEADER = re.compile(rb"\[\s*([^\]\n]*?)\s*\]\s*(\S.*)?$")
 
@@ -47,7 +62,7 @@ def _unquoted(value: str) -> str:
 
 
 def join(words: Sequence[str]) -> str:
-    return f"{words[0]} = {' '.join(words[2:])}" if tuple(words[1:2]) == ("=",) else ".".join(words)
+    return f"{words[0]} = {quoted(' '.join(words[2:]))}" if tuple(words[1:2]) == ("=",) else ".".join(words)
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
@@ -208,7 +223,7 @@ def _apply(lines: list[bytes], edit: Edit, style: Style) -> None:
         for at in reversed(hits):
             del lines[at]
     elif hits:
-        lines[hits[-1]] = join(edit.words).encode()
+        lines[hits[-1]] = in_place_of(lines[hits[-1]], join(edit.words))
     else:
         lines.insert(members[-1][0] + 1 if members else first + 1, join(edit.words).encode())
 
@@ -232,8 +247,7 @@ def _rewrite(lines: list[bytes], first: int, stop: int, body: Sequence[Words], s
             continue
         last = at
         if new != words:
-            lead = lines[at][: len(lines[at]) - len(lines[at].lstrip())]
-            lines[at] = lead + join(new).encode()
+            lines[at] = in_place_of(lines[at], join(new))
     lines[last + 1 : last + 1] = [join(words).encode() for words in body if words[0] in wanted]
     for at in reversed(gone):
         del lines[at + (len(wanted) if at > last else 0)]

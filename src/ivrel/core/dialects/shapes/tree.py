@@ -30,9 +30,22 @@ from ivrel.core.dialects.shapes.base import (
 from ivrel.core.dialects.shapes.documents import Document, JsonDocument, XmlDocument, read_document
 from ivrel.core.mistakes import Unreadable
 
-__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+__all__ = [
+    "ATOMIC",
+    "DERIVED",
+    "apply",
+    "everything",
+    "fine",
+    "holding",
+    "join",
+    "read_change",
+    "scan",
+    "split",
+    "write_change",
+]
 
 ATOMIC = True
+DERIVED = False
 
 
 def split(line: str) -> list[str]:
@@ -80,30 +93,39 @@ def _walk(document: Document, heads: Sequence[Words] | None, style: Style) -> It
 
 def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
     document = read_document(data, style)
+    document.begin()
     for edit in edits:
         _apply(document, edit, identity)
     return document.dump()
 
 
 def _apply(document: Document, edit: Edit, identity: Identity) -> None:
-    node: Any = document.root
+    nodes: list[Any] = [document.root]
     for level, words in enumerate(edit.path):
-        found = next((m for m in document.members(node) if m.value is None and m.words == words), None)
-        if found is None and edit.removes:
-            raise missing(edit, join)
-        node = _added(document, node, edit.path[:level], words, identity) if found is None else found.node
-    members = document.members(node)
+        # Containers of the same name are one: what an edit means may stand in any of them.
+        found = [m.node for node in nodes for m in document.members(node) if m.value is None and m.words == words]
+        if not found:
+            if edit.removes:
+                raise missing(edit, join)
+            found = [_added(document, nodes[-1], edit.path[:level], words, identity)]
+        nodes = found
+    members = [(node, m) for node in nodes for m in document.members(node)]
     if edit.removes:
-        hits = [m for m in members if (m.words if m.value is None else (m.name,))[: len(edit.words)] == edit.words]
+        hits = [
+            (node, m)
+            for node, m in members
+            if (m.words if m.value is None else (m.name,))[: len(edit.words)] == edit.words
+        ]
         if not hits:
             raise missing(edit, join)
-        for member in hits:
+        for node, member in reversed(hits):
             document.drop(node, member)
     elif edit.words[1:2] == ("=",):
-        old = next((m for m in members if m.value is not None and m.name == edit.words[0]), None)
-        document.set(node, edit.words[0], " ".join(edit.words[2:]), old)
-    elif not any(m.value is None and m.words == edit.words for m in members):
-        _added(document, node, edit.path, edit.words, identity)
+        old = [(node, m) for node, m in members if m.value is not None and m.name == edit.words[0]]
+        node, member = old[-1] if old else (nodes[-1], None)
+        document.set(node, edit.words[0], " ".join(edit.words[2:]), member)
+    elif not any(m.value is None and m.words == edit.words for _, m in members):
+        _added(document, nodes[-1], edit.path, edit.words, identity)
 
 
 def _added(document: Document, node: Any, path: Path, words: Words, identity: Identity) -> Any:
@@ -125,5 +147,9 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
         return kind.read_change(text.encode(), style)
     except (Unreadable, Refused) as problem:
         raise refuse(file, 1, str(problem)) from None
+    except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as problem:
+        if not isinstance(problem, json.JSONDecodeError):
+            raise refuse(file, 1, f"a change that cannot be read: {type(problem).__name__}") from None
+        raise refuse(file, problem.lineno, f"not JSON: {problem.msg}") from None
     except json.JSONDecodeError as problem:
         raise refuse(file, problem.lineno, f"not JSON: {problem.msg}") from None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from difflib import SequenceMatcher
 from typing import Any, Protocol
 
 from msgspec import Struct
@@ -28,6 +29,9 @@ class Document(Protocol):
 
     root: Any
 
+    def begin(self) -> None:
+        """Called before the first change, so that what does not change can be kept as it stands."""
+
     def members(self, node: Any) -> list[Member]: ...
 
     def add(self, node: Any, words: Words) -> Any: ...
@@ -39,6 +43,21 @@ class Document(Protocol):
     def dump(self) -> bytes: ...
 
     def write_change(self, edits: Sequence[Edit]) -> str: ...
+
+
+def as_it_stood(before: bytes, written: bytes, after: bytes) -> bytes:
+    """A document after changes, with the lines that these left alone as they stood before.
+
+    `written`: the document before the changes, in the form that `after` has.
+    """
+    old, form = before.split(b"\n"), written.split(b"\n")
+    if len(old) != len(form):
+        return after
+    new = after.split(b"\n")
+    out: list[bytes] = []
+    for kind, a, b, c, d in SequenceMatcher(None, form, new, autojunk=False).get_opcodes():
+        out += old[a:b] if kind == "equal" else new[c:d]
+    return b"\n".join(out)
 
 
 _IDENTITY = re.compile(r"[A-Za-z][\w.-]*:([A-Za-z_][\w.-]*)")

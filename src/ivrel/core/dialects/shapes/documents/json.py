@@ -8,7 +8,7 @@ from collections.abc import Container, Iterator, Sequence
 from typing import Any
 
 from ivrel.core.dialects.shapes.base import Edit, Path, Style, Words
-from ivrel.core.dialects.shapes.documents.base import DEEPEST, Member, bare
+from ivrel.core.dialects.shapes.documents.base import DEEPEST, Member, as_it_stood, bare
 from ivrel.core.mistakes import Unreadable
 
 PATCH = "ietf-yang-patch:yang-patch"  # RFC 8072
@@ -32,7 +32,12 @@ class JsonDocument:
             raise Unreadable("not a JSON object")
         self.crlf = b"\r\n" in data[:65536]
         indent = re.search(rb"\n( +)", data)
-        self.indent = len(indent[1]) if indent else 2
+        # A text of one line stays one.
+        self.indent = len(indent[1]) if indent else 2 if b"\n" in data.strip() else None
+        self.separators = (",", ":") if self.indent is None and b'": ' not in data else (", ", ": ")
+        if self.indent is not None:
+            self.separators = (",", ": ")
+        self.data, self.written = data, b""
         root = self.top
         while len(root) == 1 and _plain(next(iter(root))) in style.wrapper:
             inner = next(iter(root.values()))
@@ -101,7 +106,14 @@ class JsonDocument:
             del node[member.node[0]]
 
     def dump(self) -> bytes:
-        text = json.dumps(self.top, indent=self.indent, ensure_ascii=False) + "\n"
+        return as_it_stood(self.data, self.written, self._written())
+
+    def begin(self) -> None:
+        self.written = self._written()
+
+    def _written(self) -> bytes:
+        text = json.dumps(self.top, indent=self.indent, separators=self.separators, ensure_ascii=False)
+        text += "\n" if self.data.endswith(b"\n") else ""
         return (text.replace("\n", "\r\n") if self.crlf else text).encode()
 
     def write_change(self, edits: Sequence[Edit]) -> str:
@@ -276,7 +288,7 @@ def _parse_json(data: bytes, wrapper: Container[str], wanted: Container[str] | N
             _attach(stack, name, _scalar(token, line), line)
             state = "comma"
         else:
-            raise Unreadable(f"not JSON: line {line}: {token[:20]} is not expected here")
+            raise Unreadable(f"not JSON: line {line}: a value or name is not expected here")
     if state != "end":
         raise Unreadable("not JSON: the text ends too early")
     return done
@@ -294,9 +306,12 @@ def _attach(stack: Sequence[tuple[Any, str | None]], name: str | None, value: An
 
 def _scalar(token: str, line: int) -> Any:
     try:
-        return json.loads(token, strict=False)
+        value = json.loads(token, strict=False)
+        if isinstance(value, str):
+            value.encode()  # half of a surrogate pair is no text
+        return value
     except ValueError:
-        raise Unreadable(f"not JSON: line {line}: {token[:20]}") from None
+        raise Unreadable(f"not JSON: line {line}: a value that is none") from None
 
 
 class _Tokens:
@@ -314,7 +329,7 @@ class _Tokens:
                     return
                 rest = text[self.at :].lstrip()
                 self.line += text.count("\n", self.at, len(text) - len(rest))
-                raise Unreadable(f"not JSON: line {self.line}: {rest[:20].strip()!r} is not expected here")
+                raise Unreadable(f"not JSON: line {self.line}: what stands there is not expected")
             start = match.start(match.lastindex or 0)
             self.line += text.count("\n", self.at, start)
             line = self.line

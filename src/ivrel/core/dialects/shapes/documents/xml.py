@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any
 
 from lxml import etree
 
 from ivrel.core.dialects.shapes.base import Edit, Path, Refused, Style, Words
-from ivrel.core.dialects.shapes.documents.base import Member, bare
+from ivrel.core.dialects.shapes.documents.base import Member, as_it_stood, bare
 from ivrel.core.mistakes import Unreadable
 
 NETCONF = "urn:ietf:params:xml:ns:netconf:base:1.0"  # RFC 6241
@@ -18,8 +19,9 @@ class XmlDocument:
     """XML, as lxml has it: no entities, no document type, nothing from elsewhere."""
 
     def __init__(self, data: bytes, style: Style) -> None:
-        self.style, self.crlf = style, b"\r\n" in data[:65536]
+        self.style, self.crlf, self.data = style, b"\r\n" in data[:65536], data
         self.top = _parse_xml(data)
+        self.written = b""
         root: Any = self.top
         self.root: Any
         # <rpc-reply><data>…: what stands around the configuration is passed through.
@@ -94,6 +96,9 @@ class XmlDocument:
         else:
             self._element(node, name).text = value
 
+    def begin(self) -> None:
+        self.written = self._written()
+
     def set(self, node: Any, name: str, value: str, old: Member | None) -> None:
         if old is None:
             self._leaf(node, name, value)
@@ -115,13 +120,14 @@ class XmlDocument:
         node.remove(member.node)
 
     def dump(self) -> bytes:
-        tree = self.top.getroottree()
-        declared = tree.docinfo.encoding is not None and self.declared
-        data: bytes = etree.tostring(tree, encoding="UTF-8", xml_declaration=declared)
-        data += b"\n"
-        return data.replace(b"\n", b"\r\n") if self.crlf else data
+        return as_it_stood(self.data, self.written, self._written())
 
-    declared = False
+    def _written(self) -> bytes:
+        data: bytes = etree.tostring(self.top.getroottree(), encoding="UTF-8")
+        data += b"\n" if self.data.endswith(b"\n") else b""
+        declaration = re.match(rb"\s*<\?xml[^>]*\?>\s*", self.data)
+        data = (declaration[0].replace(b"\r\n", b"\n") if declaration else b"") + data
+        return data.replace(b"\n", b"\r\n") if self.crlf else data
 
     def write_change(self, edits: Sequence[Edit]) -> str:
         style = self.style
@@ -201,11 +207,15 @@ class _Holder:
 def _parse_xml(data: bytes) -> Any:
     if b"<!DOCTYPE" in data[:4096] or b"<!ENTITY" in data:
         raise Unreadable("it has a document type; entities are not expanded")
-    parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, strip_cdata=False
+    )
     try:
         return etree.fromstring(data, parser)
     except (etree.XMLSyntaxError, ValueError) as problem:
-        raise Unreadable(f"not XML: {str(problem).splitlines()[0]}") from None
+        # What the library says holds words of the text, which may be secret.
+        line = getattr(problem, "lineno", None)
+        raise Unreadable(f"not XML{f': line {line}' if line else ''}: tags, names or signs that do not fit") from None
 
 
 def _local(node: Any) -> str:

@@ -21,9 +21,22 @@ from ivrel.core.dialects.shapes.rsyslog.write import UNSAID, by_endpoint, rewrit
 from ivrel.core.mistakes import Unreadable
 from ivrel.core.severity import SEVERITIES
 
-__all__ = ["ATOMIC", "apply", "everything", "fine", "holding", "join", "read_change", "scan", "split", "write_change"]
+__all__ = [
+    "ATOMIC",
+    "DERIVED",
+    "apply",
+    "everything",
+    "fine",
+    "holding",
+    "join",
+    "read_change",
+    "scan",
+    "split",
+    "write_change",
+]
 
 ATOMIC = True
+DERIVED = True
 
 split = split_words
 
@@ -73,7 +86,7 @@ def _statements(model: Model, all_of_them: bool) -> Iterator[tuple[Path, Words, 
 
 def _per_second(burst: str, seconds: str) -> str:
     """Messages in a second; of an interval of 0 seconds there is no limit."""
-    if not (burst.isdigit() and seconds.isdigit()):
+    if not all(word.isascii() and word.isdigit() for word in (burst, seconds)):
         return "?"
     return str(int(burst) // int(seconds)) if int(seconds) else "none"
 

@@ -61,7 +61,7 @@ def _mask(word: str, alone: bool) -> int | None:
         return None
     if word == "*":
         return _ROW
-    code = int(word) if word.isdigit() and len(word) < 3 else severity_code(word)
+    code = int(word) if word.isascii() and word.isdigit() and len(word) < 3 else severity_code(word)
     if code is None or code > 7:
         raise ValueError(word)
     return 1 << code if alone else (2 << code) - 1
@@ -72,7 +72,7 @@ def _rows(name: str) -> range:
         return range(len(FACILITIES))
     if name == "mark":  # rsyslog's own marks: no facility that a message bears
         return range(0)
-    code = int(name) >> 3 if name.isdigit() and len(name) < 5 else facility_code(name)
+    code = int(name) >> 3 if name.isascii() and name.isdigit() and len(name) < 5 else facility_code(name)
     if code is None or code >= len(FACILITIES):
         raise ValueError(name)
     return range(code, code + 1)
