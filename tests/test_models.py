@@ -64,7 +64,7 @@ def patched(lists: Any, document: dict[str, Any], patch: Any) -> dict[str, Any]:
         steps = [s.partition("=") for s in edit["target"].strip("/").split("/")]
         for step, (name, _, values) in enumerate(steps):
             name, last = plain(name), step == len(steps) - 1
-            chosen = [unquote(v) for v in values.split(",")] if values else []
+            chosen = [bare(unquote(v)) for v in values.split(",")] if values else []
             wanted = dict(zip(lists.get(name, ()), chosen, strict=False))
             if last and edit["operation"] == "remove":
                 if wanted:
@@ -98,7 +98,7 @@ def edited(lists: Any, before: set[tuple[str, ...]], config: ElementTree.Element
         name = plain(element.tag)
         keys = [next((c.text or "" for c in element if plain(c.tag) == key), "") for key in lists.get(name, ())]
         here = (*path, name, *(plain(k) for k in keys)) if any(keys) else (*path, name)
-        if element.get(OPERATION) == "delete":
+        if element.get(OPERATION) == "remove":
             gone = {leaf for leaf in out if leaf[: len(here)] == here}
             assert gone, here
             out.difference_update(gone)

@@ -172,9 +172,14 @@ def _osier(device: str, site: str, identity: str, export: str, lines: int) -> It
     yield "</osier>"
 
 
+_IETF_TYPE = "iana-if-type:ethernetCsmacd"
+
+
 def _ietf(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
+    """Valid for ietf-interfaces, ietf-ip and ietf-system; secrets stand where ietf-system has them."""
     dice = Random(device)
-    names = ["lo0", "spare0", *(f"e{n}" for n in range(max(4, lines // 40)))]
+    names = ["lo0", "spare0", *(f"e{n}" for n in range(max(4, lines // 10)))]
+    users = dice.sample(_KEEPERS, 3)
     if export.lstrip().startswith("<"):
         yield '<data xmlns="urn:ietf:params:xml:ns:netconf:base:1.0">'
         yield '  <interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces">'
@@ -182,38 +187,45 @@ def _ietf(device: str, site: str, identity: str, export: str, lines: int) -> Ite
             address = (
                 f"<address><ip>{identity}</ip><prefix-length>32</prefix-length></address>" if name == "lo0" else ""
             )
+            kind = '<type xmlns:ianaift="urn:ietf:params:xml:ns:yang:iana-if-type">ianaift:ethernetCsmacd</type>'
             inside = f'<ipv4 xmlns="urn:ietf:params:xml:ns:yang:ietf-ip">{address}</ipv4>'
             about = f"<description>{dice.choice(_PLACES)}</description>"
-            yield f"    <interface><name>{name}</name>{about}{inside}</interface>"
+            yield f"    <interface><name>{name}</name>{about}{kind}{inside}</interface>"
         yield "  </interfaces>"
         yield from ("  " + line for line in export.rstrip("\n").split("\n"))
-        yield f'  <system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>{device}</hostname></system>'
-        yield '  <keystore xmlns="urn:ietf:params:xml:ns:yang:ietf-keystore">'
-        yield from (f"    <secret>{dice.randbytes(12).hex()}</secret>" for _ in range(3))
-        yield from ("  </keystore>", "</data>")
+        yield f'  <system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>{device}</hostname>'
+        yield f"    <location>{site}</location>"
+        yield "    <authentication>"
+        for name in users:
+            yield f"      <user><name>{name}</name><password>$0${dice.randbytes(12).hex()}</password></user>"
+        yield from ("    </authentication>", "  </system>", "</data>")
         return
-    interfaces = [{"name": name, "description": dice.choice(_PLACES)} for name in names]
+    interfaces = [{"name": name, "description": dice.choice(_PLACES), "type": _IETF_TYPE} for name in names]
     lo0 = {"ietf-ip:ipv4": {"address": [{"ip": identity, "prefix-length": 32}]}}
+    passwords = [{"name": name, "password": f"$0${dice.randbytes(12).hex()}"} for name in users]
     whole = {
-        "ietf-system:system": {"hostname": device, "location": site},
-        "ietf-keystore:keystore": {"secret": [dice.randbytes(12).hex() for _ in range(3)]},
+        "ietf-system:system": {"hostname": device, "location": site, "authentication": {"user": passwords}},
         "ietf-interfaces:interfaces": {"interface": [{**interfaces[0], **lo0}, *interfaces[1:]]},
         "ietf-syslog:syslog": json.loads(export),
-        "ietf-routing:routing": {"static": [f"2001:db8:{n:x}::/48" for n in range(max(4, lines // 2))]},
     }
     yield from json.dumps(whole, indent=2).split("\n")
 
 
 def _openconfig(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
+    """Valid for openconfig-system and openconfig-interfaces; secrets stand where openconfig-aaa has them."""
     dice = Random(device)
-    names = ["lo0", *(f"e{n}" for n in range(max(4, lines // 40)))]
+    names = ["lo0", *(f"e{n}" for n in range(max(4, lines // 12)))]
+    users = dice.sample(_KEEPERS, 3)
     if export.lstrip().startswith("<"):
         yield "<config>"
         yield '  <interfaces xmlns="http://openconfig.net/yang/interfaces">'
         for name in names:
-            address = f"<address><ip>{identity}</ip></address>" if name == "lo0" else ""
-            inside = f"<index>0</index><ipv4><addresses>{address}</addresses></ipv4>"
-            inside = f"<subinterfaces><subinterface>{inside}</subinterface></subinterfaces>"
+            kind = '<type xmlns:ianaift="urn:ietf:params:xml:ns:yang:iana-if-type">ianaift:ethernetCsmacd</type>'
+            prefix = f"<ip>{identity}</ip><config><ip>{identity}</ip><prefix-length>32</prefix-length></config>"
+            address = f"<addresses><address>{prefix}</address></addresses>" if name == "lo0" else ""
+            inside = f'<ipv4 xmlns="http://openconfig.net/yang/interfaces/ip">{address}</ipv4>'
+            inside = f"<subinterface><index>0</index><config><index>0</index></config>{inside}</subinterface>"
+            inside = f"<config><name>{name}</name>{kind}</config><subinterfaces>{inside}</subinterfaces>"
             yield f"    <interface><name>{name}</name>{inside}</interface>"
         yield "  </interfaces>"
         yield '  <system xmlns="http://openconfig.net/yang/system">'
@@ -221,20 +233,29 @@ def _openconfig(device: str, site: str, identity: str, export: str, lines: int) 
         yield "    <logging>"
         yield from ("      " + line for line in export.rstrip("\n").split("\n"))
         yield "    </logging>"
-        yield f"    <aaa>{''.join(f'<secret>{dice.randbytes(12).hex()}</secret>' for _ in range(3))}</aaa>"
-        yield from ("  </system>", "</config>")
+        yield "    <aaa><authentication><users>"
+        for name in users:
+            secret = f"<password>{dice.randbytes(12).hex()}</password>"
+            inside = f"<username>{name}</username><config><username>{name}</username>{secret}</config>"
+            yield f"      <user>{inside}</user>"
+        yield from ("    </users></authentication></aaa>", "  </system>", "</config>")
         return
-    addresses = {"addresses": {"address": [{"ip": identity}]}}
-    interfaces: list[dict[str, object]] = [{"name": name, "config": {"name": name}} for name in names]
-    interfaces[0]["subinterfaces"] = {"subinterface": [{"index": 0, "ipv4": addresses}]}
+    own = {"ip": identity, "config": {"ip": identity, "prefix-length": 32}}
+    interfaces: list[dict[str, object]] = [
+        {"name": name, "config": {"name": name, "type": _IETF_TYPE}} for name in names
+    ]
+    part = {"index": 0, "config": {"index": 0}, "openconfig-if-ip:ipv4": {"addresses": {"address": [own]}}}
+    interfaces[0]["subinterfaces"] = {"subinterface": [part]}
+    passwords = [
+        {"username": name, "config": {"username": name, "password": dice.randbytes(12).hex()}} for name in users
+    ]
     whole = {
         "openconfig-interfaces:interfaces": {"interface": interfaces},
         "openconfig-system:system": {
             "config": {"hostname": device},
-            "aaa": {"secret": [dice.randbytes(12).hex() for _ in range(3)]},
+            "aaa": {"authentication": {"users": {"user": passwords}}},
             "logging": json.loads(export),
         },
-        "openconfig-network-instance:routes": [f"2001:db8:{n:x}::/48" for n in range(max(4, lines // 2))],
     }
     yield from json.dumps(whole, indent=2).split("\n")
 

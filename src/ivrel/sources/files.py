@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import stat
 import sys
@@ -15,6 +16,7 @@ from ivrel.core.mistakes import InputError, Mistake, Unreadable, plain
 from ivrel.sources.packed import LARGEST, MIB, largest, unpacked
 
 _BOM = b"\xef\xbb\xbf"
+_UTF_16 = (b"\xff\xfe", b"\xfe\xff")
 FILES = 2000  # more files than any configuration of one device has
 
 
@@ -54,8 +56,12 @@ def _plain(data: bytes, shown: str) -> bytes:
         raise _too_large(shown)
     if is_marked(data):
         raise Unreadable(f"{shown}: a line begins with the control character FS; expected text")
-    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
-        raise Unreadable(f"{shown}: the text is UTF-16; expected UTF-8")
+    if data[:2] in _UTF_16:
+        try:
+            data = data.decode("utf-16").encode()
+        except UnicodeError:
+            raise Unreadable(f"{shown}: the text begins as UTF-16 and goes on as something else") from None
+        data = re.sub(rb"""^(<\?xml[^>]*?)\s+encoding=(["'])[^"']*\2""", rb"\1", data)
     return data.removeprefix(_BOM)
 
 

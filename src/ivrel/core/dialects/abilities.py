@@ -27,6 +27,7 @@ _WHERE = {
     "feed": "for each feed",
     "take": "for each feed and category",
     "give": "for each feed",
+    "show": "for each output, row by row",
     "server": "for each time server",
     "resolver": "for each resolver",
     "mute": "for each filter",

@@ -78,7 +78,7 @@ def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tu
     for (group, key), (match, _) in written:
         pattern = dialect.patterns[match.pattern]
         row: Row = records.rows(match.table).get(key, {})
-        if any(SLOTS[slot].many for slot in pattern.slots) or _reads_only(pattern):
+        if any(SLOTS[slot].many or slot in dialect.only_read for slot in pattern.slots) or _reads_only(pattern):
             continue
         get = Getter(records, row)
         ways = (p.write(get, get.said) for n, p in enumerate(dialect.patterns) if dialect.groups[n] == group)
@@ -90,8 +90,9 @@ def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tu
 
 
 def _without_export(records: Records) -> Records:
+    read_only = {table_of(slot) for slot in records.dialect.only_read} - {""}
     for table in ("", *records.dialect.keys):
-        if table not in LAZY:
+        if table not in LAZY and table not in read_only:
             for key in list(records.rows(table)):
                 row = records.rows(table)[key]
                 if not table:

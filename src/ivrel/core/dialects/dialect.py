@@ -13,7 +13,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.dialects import shapes
-from ivrel.core.dialects.pattern import Literal, Pattern, compile_pattern
+from ivrel.core.dialects.pattern import Flag, Literal, Pattern, compile_pattern
 from ivrel.core.dialects.said import Said
 from ivrel.core.dialects.slots import SLOTS, TABLES, Value
 from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml, shorten
@@ -54,6 +54,7 @@ class Dialect(Struct, frozen=True, eq=False):
     groups: tuple[int, ...]  # of each pattern, the first one that writes the same statement in another way
     said_defaults: Mapping[str, Said]
     never: tuple[str, ...]  # tables of which this platform has no rows
+    conditional: Mapping[str, tuple[str, Mapping[Value, Said]]]  # defaults that hang on another value of the row
 
     @property
     def grammar(self) -> shapes.Shape:
@@ -155,6 +156,23 @@ DIALECT = Record(
             ListOf(Text("a table", choices=TABLES), filled=True),
             "tables of which this platform has no rows: it has no filters, say, so none can drop anything",
         ),
+        "identities": Key(
+            MapOf(
+                Record(
+                    "the module of identities",
+                    {name: Key(_TEXT, f"its {name}") for name in ("module", "namespace", "prefix")},
+                )
+            ),
+            "of a tree: the leaves whose values are identities (RFC 7951 section 6.8), and of which module these are",
+        ),
+        "numbers": Key(ListOf(_TEXT, filled=True), "of a tree: the leaves that JSON has as numbers"),
+        "booleans": Key(ListOf(_TEXT, filled=True), "of a tree: the leaves that JSON has as true and false"),
+        "passed-over": Key(ListOf(_TEXT, filled=True), "of a tree: names that say nothing of the configuration"),
+        "aliases": Key(MapOf(_TEXT), "of a tree: other names for one that the statements use"),
+        "defaults-when": Key(
+            MapOf(MapOf(MapOf(_TEXT))),
+            "for a slot: another slot of the same row, and the default for some of its values",
+        ),
         "open": Key(
             ListOf(_TEXT, filled=True),
             "parts in which more stands than this dialect is about: what is not known there is passed over",
@@ -220,6 +238,11 @@ def read_dialect(text: str, file: str) -> Dialect:
         namespaces={name: m["namespace"] for name, m in values.get("modules", {}).items() if "namespace" in m},
         modules={name: m["module"] for name, m in values.get("modules", {}).items() if "module" in m},
         patch=values["change"].get("form", "own"),
+        identities={name: shapes.Identities(**said) for name, said in values.get("identities", {}).items()},
+        numbers=frozenset(values.get("numbers", ())),
+        booleans=frozenset(values.get("booleans", ())),
+        passed_over=values.get("passed_over", ()),
+        aliases=values.get("aliases", {}),
     )
     spelling = _spelling(values.get("spelling"), report)
     rows = values.get("rows", {})
@@ -277,6 +300,7 @@ def read_dialect(text: str, file: str) -> Dialect:
         if channel not in values.get("channels", ()):
             report.add(None, f"'categories': channel {not_one_of(channel, values.get('channels', ()))}")
     groups = _groups(compiled, every_key, report)
+    conditional = _conditional(values.get("defaults_when", {}), report)
     report.settle()
     style = replace(style, blocks=_block_words(patterns))
     return Dialect(
@@ -303,6 +327,7 @@ def read_dialect(text: str, file: str) -> Dialect:
         groups,
         {slot: Said(value, (), True) for slot, value in defaults.items()},
         values.get("never", ()),
+        conditional,
     )
 
 
@@ -312,14 +337,15 @@ def _groups(compiled: Sequence[tuple[Node, Pattern]], keys: Sequence[str], repor
     A value in two statements could be said twice, and it would hang on their order which one holds.
     """
     groups: list[int] = []
-    carried: dict[str, int] = {}
+    carried: dict[str, list[int]] = {}
     for number, (node, pattern) in enumerate(compiled):
         values = [s for s in pattern.own_slots if s not in keys and not SLOTS[s].many]
-        group = next((carried[slot] for slot in values if slot in carried), number)
+        others = (group for slot in values for group in carried.get(slot, ()))
+        group = next((g for g in others if not _of_other_rows(compiled[g][1], pattern)), number)
         first = compiled[group][1]
         groups.append(group)
         for slot in values:
-            carried.setdefault(slot, group)
+            carried.setdefault(slot, []).append(group)
         if group == number:
             continue
         if (first.table, first.path, first.stem) != (pattern.table, pattern.path, pattern.stem):
@@ -355,6 +381,31 @@ def _defaults(node: Node | None, report: Report) -> dict[str, Value]:
             except ValueError as problem:
                 choices = SLOTS[slot].type.choices
                 report.add(child, f"default of {slot}: {not_one_of(word, choices) if choices else problem}")
+    return out
+
+
+def _of_other_rows(one: Pattern, other: Pattern) -> bool:
+    """Whether two statements are never of the same row: a word in their headers says so."""
+    marks = [
+        {item.slot: item.value for items in pattern.path for item in items if isinstance(item, Flag)}
+        for pattern in (one, other)
+    ]
+    return any(marks[1].get(slot, value) != value for slot, value in marks[0].items())
+
+
+def _conditional(
+    said: Mapping[str, Mapping[str, Mapping[str, str]]], report: Report
+) -> dict[str, tuple[str, dict[Value, Said]]]:
+    """The defaults that hang on another value: of each slot, that value's slot, and the default for its values."""
+    out: dict[str, tuple[str, dict[Value, Said]]] = {}
+    for slot, where in said.items():
+        for other, values in where.items():
+            try:
+                parse, condition = SLOTS[slot].type.parse, SLOTS[other].type.parse
+                cases = {condition(value): Said(parse(default), (), True) for value, default in values.items()}
+                out[slot] = other, cases
+            except (KeyError, ValueError) as problem:
+                report.add(None, f"'defaults-when': {problem} is not known")
     return out
 
 

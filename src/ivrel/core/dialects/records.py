@@ -284,6 +284,11 @@ class Records:
                 said = self._text.single(slot)
         if said is not None:
             return said
+        if row is not None and slot in self.dialect.conditional:
+            other, cases = self.dialect.conditional[slot]
+            value = self.get(other, row).value
+            if isinstance(value, str | int) and value in cases:
+                return cases[value]
         default = self.dialect.said_defaults.get(slot)
         return default if default is not None else UNSAID
 

@@ -8,7 +8,7 @@ from functools import lru_cache
 from msgspec import Struct
 
 from ivrel.core.dialects.matching import DOUBT
-from ivrel.core.dialects.records import Records
+from ivrel.core.dialects.records import Records, values_of
 from ivrel.core.dialects.said import Row
 from ivrel.core.fleet import address, is_address
 from ivrel.core.form import Node, Report
@@ -112,20 +112,46 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
         said = row[DOUBT]
         doubt = f"{name}: line {said.lines[0]} is not understood: {said.value}"
         return _Way(name, (), (*lines, *said.lines), doubt=doubt)
+    unsure = _parts_off(row)
+    if unsure:
+        return _Way(name, (), (*lines, *unsure[1]), doubt=f"{name}: {unsure[0]}")
     said = records.get("interface.address", row)
-    addresses = tuple(map(str, said.value)) if isinstance(said.value, tuple) else ()
+    addresses = _in_use(row)
     state = records.get("interface.state", row)
     plane = records.get("interface.plane", row)
     if _other_plane(records, row, place):
         return _Way(name, addresses, lines + plane.lines, f"{name} carries {plane.value} only")
     if not addresses:
         return _Way(name, (), lines, f"{name} has no address")
-    if state.value == "down":
+    if state.value == "down" or values_of(row, "interface.part-state") == ("down",):
         return _Way(name, addresses, lines + state.lines, f"{name} is down")
     if by_interface:
         return _Way(name, addresses, lines + said.lines)
     beside = tuple(a for a in addresses if a != value)
-    return _Way(name, (value,), lines + said.lines[addresses.index(value) :][:1], beside=beside)
+    if value not in addresses:
+        return _Way(name, addresses, lines, f"{value} is on {name}, where addresses of its family are off")
+    at = tuple(
+        line for one, line in zip(values_of(row, "interface.address"), said.lines, strict=False) if one == value
+    )
+    return _Way(name, (value,), lines + at[:1], beside=beside)
+
+
+_FAMILY_STATES = {"IPv4": "interface.inet-state", "IPv6": "interface.inet6-state"}
+
+
+def _parts_off(row: Row) -> tuple[str, tuple[int, ...]] | None:
+    """Why it is not sure which addresses of an interface are in use: some of its parts are off, others are not."""
+    for slot in ("interface.part-state", *_FAMILY_STATES.values()):
+        states = values_of(row, slot)
+        if len(states) > 1 and "down" in states:
+            return "a part of it is off, and it is not told which addresses are of that part", row[slot].lines
+    return None
+
+
+def _in_use(row: Row) -> tuple[str, ...]:
+    """The addresses of an interface whose family is not switched off there."""
+    off = {family for family, slot in _FAMILY_STATES.items() if "down" in values_of(row, slot)}
+    return tuple(a for a in map(str, values_of(row, "interface.address")) if _family(a) not in off)
 
 
 def _other_plane(records: Records, row: Row, place: Place) -> bool:
@@ -297,8 +323,7 @@ def _choice(scope: Scope, need: Need, place: Place, by_interface: bool, families
             continue
         if _other_plane(scope.records, row, place):
             continue
-        said = scope.records.get("interface.address", row).value
-        addresses = tuple(map(str, said)) if isinstance(said, tuple) else ()
+        addresses = () if _parts_off(row) else _in_use(row)
         if by_interface and addresses and {_family(a) for a in addresses} >= set(families):
             return found[0] if found else wanted
         # Where the identity is of the other family, what stands beside it is as good.

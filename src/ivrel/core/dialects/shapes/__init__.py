@@ -9,11 +9,11 @@ from __future__ import annotations
 from importlib import import_module
 from typing import cast
 
-from ivrel.core.dialects.shapes.base import Edit, Found, Path, Shape, Style, Words
+from ivrel.core.dialects.shapes.base import Edit, Found, Identities, Path, Shape, Style, Words
 
 NAMES = ("blocks", "braces", "paths", "rsyslog", "sections", "tree")
 
-__all__ = ["NAMES", "Edit", "Found", "Path", "Shape", "Style", "Words", "shape"]
+__all__ = ["NAMES", "Edit", "Found", "Identities", "Path", "Shape", "Style", "Words", "shape"]
 
 
 def shape(name: str) -> Shape:

@@ -21,6 +21,14 @@ Identity = Callable[[Path, Words], object]
 LONGEST = 4096  # bytes; no statement about export settings is longer
 
 
+class Identities(Struct, frozen=True):
+    """The module of the identities that a leaf of a tree can have; '' where they are of the leaf's own module."""
+
+    module: str = ""
+    namespace: str = ""
+    prefix: str = ""
+
+
 class Style(Struct, frozen=True):
     """What a dialect says about its shape.
 
@@ -30,7 +38,9 @@ class Style(Struct, frozen=True):
     `leaves`: for XML, whether values are attributes or elements; `namespaces`
     and `modules`: what new elements (XML) and new names (JSON) belong to; `patch`: how a change of a tree is
     written, in a form of its `own` or as RFC 6241 and RFC 8072 have it (`standard`); `blocks`: the words that
-    alone are the headers of blocks, and begin nothing else that matters.
+    alone are the headers of blocks, and begin nothing else that matters; `identities`: the leaves of a tree whose
+    values are identities, and of which module; `numbers`, `booleans`: those that JSON has as such; `passed_over`:
+    names that say nothing of the configuration; `aliases`: other names for one that the dialect knows.
     """
 
     comment: str = "#"
@@ -45,6 +55,11 @@ class Style(Struct, frozen=True):
     modules: Mapping[str, str] = {}
     patch: str = "own"
     blocks: tuple[str, ...] = ()
+    identities: Mapping[str, Identities] = {}
+    numbers: frozenset[str] = frozenset()
+    booleans: frozenset[str] = frozenset()
+    passed_over: tuple[str, ...] = ()
+    aliases: Mapping[str, str] = {}
 
 
 class Edit(Struct, frozen=True):

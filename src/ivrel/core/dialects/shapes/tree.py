@@ -25,7 +25,9 @@ from ivrel.core.dialects.shapes.base import (
     Words,
     fine,
     missing,
+    quote,
     refuse,
+    split_words,
 )
 from ivrel.core.dialects.shapes.documents import Document, JsonDocument, XmlDocument, read_document
 from ivrel.core.mistakes import Unreadable
@@ -49,12 +51,17 @@ DERIVED = False
 
 
 def split(line: str) -> list[str]:
-    name, equals, value = line.partition(" = ")
-    return [name.strip(), "=", value.strip()] if equals else line.split()
+    words = split_words(line)
+    if words[1:2] == ["="]:
+        return [words[0], "=", line.partition(" = ")[2].strip()]
+    return words
 
 
 def join(words: Sequence[str]) -> str:
-    return " ".join(words)
+    """A leaf as `name = value`; of a list entry, the name and the keys, quoted where they hold blanks."""
+    if tuple(words[1:2]) == ("=",):
+        return f"{words[0]} = {' '.join(words[2:])}"
+    return " ".join(quote(word) for word in words)
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:

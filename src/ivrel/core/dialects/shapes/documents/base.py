@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 from difflib import SequenceMatcher
 from typing import Any, Protocol
 
 from msgspec import Struct
 
-from ivrel.core.dialects.shapes.base import Edit, Words
+from ivrel.core.dialects.shapes.base import Edit, Style, Words
 
 DEEPEST = 200
 
@@ -60,10 +59,13 @@ def as_it_stood(before: bytes, written: bytes, after: bytes) -> bytes:
     return b"\n".join(out)
 
 
-_IDENTITY = re.compile(r"[A-Za-z][\w.-]*:([A-Za-z_][\w.-]*)")
+def local_name(style: Style, module: str, name: str, known: Container[str]) -> str:
+    """The name of a node as statements have it; what is of a module that is not known keeps its prefix."""
+    if module and module not in known:
+        return f"{module}:{name}"
+    return style.aliases.get(name, name)
 
 
-def bare(text: str) -> str:
-    """An identity without the name of its module (RFC 7951 section 6.8; as a prefix in XML)."""
-    match = _IDENTITY.fullmatch(text)
-    return match[1] if match else text
+def without_module(style: Style, name: str, value: str) -> str:
+    """A value as statements have it: an identity without the name of its module (RFC 7951 section 6.8)."""
+    return value.rpartition(":")[2] if name in style.identities else value

@@ -5,10 +5,12 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Container, Iterator, Sequence
+from itertools import zip_longest
 from typing import Any
+from urllib.parse import quote, unquote
 
 from ivrel.core.dialects.shapes.base import Edit, Path, Style, Words
-from ivrel.core.dialects.shapes.documents.base import DEEPEST, Member, as_it_stood, bare
+from ivrel.core.dialects.shapes.documents.base import DEEPEST, Member, as_it_stood, local_name, without_module
 from ivrel.core.mistakes import Unreadable
 
 PATCH = "ietf-yang-patch:yang-patch"  # RFC 8072
@@ -27,7 +29,7 @@ class JsonDocument:
 
     def __init__(self, data: bytes, style: Style, wanted: Container[str] | None = None) -> None:
         self.style = style
-        self.top = _parse_json(data, style.wrapper, wanted)
+        self.top = _parse_json(data, style, wanted)
         if not isinstance(self.top, _Object):
             raise Unreadable("not a JSON object")
         self.crlf = b"\r\n" in data[:65536]
@@ -39,7 +41,7 @@ class JsonDocument:
             self.separators = (",", ": ")
         self.data, self.written = data, b""
         root = self.top
-        while len(root) == 1 and _plain(next(iter(root))) in style.wrapper:
+        while len(root) == 1 and _local(style, next(iter(root))).rpartition(":")[2] in style.wrapper:
             inner = next(iter(root.values()))
             if not isinstance(inner, _Object):
                 break
@@ -48,37 +50,58 @@ class JsonDocument:
 
     def members(self, node: Any) -> list[Member]:
         out = []
-        keys = node.keys_of
+        keys, style = node.keys_of, self.style
         for name, value in node.items():
-            plain, line = _plain(name), node.lines.get(name, node.line)
+            plain, line = _local(style, name), node.lines.get(name, node.line)
+            if name.startswith("@") or plain in style.passed_over:
+                continue  # annotations (RFC 7952), and what is no configuration
             if isinstance(value, _Object):
-                if plain == self.style.mirror:
+                if plain == style.mirror:
                     value.keys_of = keys
                 out.append(Member(plain, (plain,), None, value, line))
-            elif isinstance(value, list):
+            elif isinstance(value, list) and value != [None]:
                 for n, entry in enumerate(value):
                     if isinstance(entry, _Object):
-                        entry.keys_of = self.style.lists.get(plain, ())
-                        words = (plain, *(_text(_get(entry, key)) for key in entry.keys_of))
-                        at = [line for name, line in entry.lines.items() if _plain(name) in entry.keys_of]
+                        entry.keys_of = style.lists.get(plain, ())
+                        words = (plain, *(self._text(key, _get(style, entry, key)) for key in entry.keys_of))
+                        at = [line for name, line in entry.lines.items() if _local(style, name) in entry.keys_of]
                         out.append(Member(plain, words, None, entry, at[-1] if at else entry.line))
                     else:
-                        out.append(Member(plain, (), _text(entry), (name, n), line))
+                        out.append(Member(plain, (), self._text(plain, entry), (name, n), line))
             elif plain not in keys:
-                out.append(Member(plain, (), _text(value), (name, None), line))
+                out.append(Member(plain, (), self._text(plain, value), (name, None), line))
         return out
+
+    def _text(self, name: str, value: Any) -> str:
+        return without_module(self.style, name, _text(value))
+
+    def _native(self, name: str, word: str, old: Any = None) -> Any:
+        """A value as JSON has it: of the type that it had, or that the model gives the leaf (RFC 7951 section 6)."""
+        style = self.style
+        module = style.identities[name].module if name in style.identities else ""
+        if module and word:
+            return f"{module}:{word}"
+        boolean = isinstance(old, bool) or (not isinstance(old, str) and name in style.booleans)
+        number = isinstance(old, int) or (not isinstance(old, str) and name in style.numbers)
+        if boolean and word in ("true", "false"):
+            return word == "true"
+        return int(word) if number and re.fullmatch(r"-?[0-9]{1,18}", word) else word
 
     def _name(self, node: Any, plain: str) -> str:
         """The full name of a member: as it stands there, or with its module at the top."""
-        found = next((name for name in node if _plain(name) == plain), None)
-        return found or (f"{self.style.modules[plain]}:{plain}" if plain in self.style.modules else plain)
+        style = self.style
+        found = next((name for name in node if _local(style, name) == plain), None)
+        alias = next(
+            (a for a, name in style.aliases.items() if name == plain and f'"{a}"'.encode() in self.data), plain
+        )
+        return found or (f"{style.modules[plain]}:{plain}" if plain in style.modules else alias)
 
     def add(self, node: Any, words: Words) -> Any:
         child = _Object()
         child.lines = {}
         keys = self.style.lists.get(words[0], ())
         for key, value in zip(keys, words[1:], strict=False):
-            child[key] = _native(value)
+            child[key] = self._native(key, value)
         if keys and self.style.mirror:
             copy = _Object(child)
             copy.lines = {}
@@ -92,7 +115,8 @@ class JsonDocument:
         return child
 
     def set(self, node: Any, name: str, value: str, old: Member | None) -> None:
-        node[self._name(node, name)] = _native(value)
+        full = self._name(node, name)
+        node[full] = self._native(name, value, node.get(full))
 
     def drop(self, node: Any, member: Member) -> None:
         if member.value is None:
@@ -126,10 +150,12 @@ class JsonDocument:
                 # The target of a merge must be there: what is not there yet stands in the value.
                 there = max(self._there(edit.path), 1)
                 leaf = edit.words[1:2] == ("=",)
-                value = {edit.words[0]: _native(" ".join(edit.words[2:]))} if leaf else self._nested(edit.words, {})
+                said = " ".join(edit.words[2:])
+                value = {edit.words[0]: self._native(edit.words[0], said)} if leaf else self._nested(edit.words, {})
                 for words in reversed(edit.path[there - 1 :]):
                     value = self._nested(words, value)
-                one["target"], one["value"] = self._target(edit.path[:there]), value
+                one["target"] = self._target(edit.path[:there])
+                one["value"] = self._qualified(value, (*edit.path, edit.words)[:there])
             out.append(one)
         return json.dumps({PATCH: {"patch-id": "correction", "edit": out}}, indent=2, ensure_ascii=False) + "\n"
 
@@ -143,21 +169,31 @@ class JsonDocument:
             node = found.node
         return len(path)
 
+    def _qualified(self, value: dict[str, Any], path: Path) -> dict[str, Any]:
+        """The value of an edit, its outermost name with the module that it is of (RFC 7951 section 4)."""
+        modules = [self.style.modules[words[0]] for words in path if words[0] in self.style.modules]
+        return {(f"{modules[-1]}:{name}" if modules and ":" not in name else name): v for name, v in value.items()}
+
     def _nested(self, words: Words, inside: dict[str, Any]) -> dict[str, Any]:
         """A container or a list entry as a patch's value has it."""
+        name = f"{self.style.modules[words[0]]}:{words[0]}" if words[0] in self.style.modules else words[0]
         if words[0] not in self.style.lists or len(words) == 1:
-            return {words[0]: inside}
-        keys = dict(zip(self.style.lists[words[0]], map(_native, words[1:]), strict=False))
+            return {name: inside}
+        keys = {
+            key: self._native(key, word) for key, word in zip(self.style.lists[words[0]], words[1:], strict=False)
+        }
         mirror = {self.style.mirror: {**keys, **inside.get(self.style.mirror, {})}} if self.style.mirror else {}
-        return {words[0]: [{**keys, **inside, **mirror}]}
+        return {name: [{**keys, **inside, **mirror}]}
 
     def _target(self, path: Path) -> str:
         return "".join(f"/{self._step(words)}" for words in path)
 
     def _step(self, words: Words) -> str:
         name = f"{self.style.modules[words[0]]}:{words[0]}" if words[0] in self.style.modules else words[0]
-        escaped = (re.sub(r"[%/,= ]", lambda m: f"%{ord(m[0]):02X}", w) for w in words[1:])
-        return name + (f"={','.join(escaped)}" if len(words) > 1 else "")
+        # RFC 8040 section 3.5.3: what is reserved in a URI is percent-encoded.
+        keys = self.style.lists.get(words[0], ())
+        values = (self._native(key, word) for key, word in zip(keys, words[1:], strict=False))
+        return name + (f"={','.join(quote(str(value), safe='') for value in values)}" if len(words) > 1 else "")
 
     @staticmethod
     def read_change(data: bytes, style: Style) -> list[Edit]:
@@ -173,14 +209,14 @@ class JsonDocument:
 def _patch(edit: Any, style: Style) -> list[Edit]:
     """The edits that one edit of a patch is."""
     try:
-        path = tuple(_words(step) for step in str(edit["target"]).strip("/").split("/"))
+        path = tuple(_words(style, step) for step in str(edit["target"]).strip("/").split("/"))
         operation = edit["operation"]
         if operation in ("remove", "delete"):
             return [Edit(path[:-1], path[-1], True)]
         if operation not in ("merge", "create", "replace"):
             raise Unreadable(f"operation '{operation}' is not known; expected merge or remove")
         value = JsonDocument.__new__(JsonDocument)
-        value.style = style
+        value.style, value.data = style, b""
         return list(_collected(value, _objects(edit["value"]), path[:-1]))
     except (KeyError, TypeError, AttributeError) as problem:
         raise Unreadable(f"an edit without {problem}") from None
@@ -206,18 +242,22 @@ def _objects(value: Any) -> Any:
     return [_objects(inner) for inner in value] if isinstance(value, list) else value
 
 
-def _words(step: str) -> Words:
+def _words(style: Style, step: str) -> Words:
     name, _, keys = step.partition("=")
-    values = (re.sub(r"%([0-9A-F]{2})", lambda m: chr(int(m[1], 16)), k) for k in keys.split(",")) if keys else ()
-    return (_plain(name), *values)
+    local = _local(style, name)
+    names = style.lists.get(local, ())
+    values = [unquote(key) for key in keys.split(",")] if keys else []
+    return (local, *(without_module(style, n, v) for n, v in zip_longest(names[: len(values)], values, fillvalue="")))
 
 
-def _plain(name: str) -> str:
-    return name.rpartition(":")[2]
+def _local(style: Style, name: str) -> str:
+    """The name of a member as statements have it."""
+    module, _, local = name.rpartition(":")
+    return local_name(style, module, local, style.modules.values())
 
 
-def _get(entry: _Object, key: str) -> Any:
-    return next((value for name, value in entry.items() if _plain(name) == key), "")
+def _get(style: Style, entry: _Object, key: str) -> Any:
+    return next((value for name, value in entry.items() if _local(style, name) == key), "")
 
 
 def _text(value: Any) -> str:
@@ -225,13 +265,7 @@ def _text(value: Any) -> str:
         return "true" if value else "false"
     if value is None or value == [None]:
         return ""
-    return bare(str(value)) if not isinstance(value, list) else ", ".join(map(_text, value))
-
-
-def _native(word: str) -> Any:
-    if word in ("true", "false"):
-        return word == "true"
-    return int(word) if re.fullmatch(r"0|[1-9][0-9]{0,8}", word) else word
+    return str(value) if not isinstance(value, list) else ", ".join(map(_text, value))
 
 
 _TOKEN = re.compile(r'\s*(?:("(?:[^"\\]|\\.)*")|([{}\[\],:])|(-?[0-9][0-9.eE+-]{0,40}|true|false|null))')
@@ -240,7 +274,7 @@ _TOKEN = re.compile(r'\s*(?:("(?:[^"\\]|\\.)*")|([{}\[\],:])|(-?[0-9][0-9.eE+-]{
 _DECODER = json.JSONDecoder(strict=False)
 
 
-def _parse_json(data: bytes, wrapper: Container[str], wanted: Container[str] | None) -> Any:
+def _parse_json(data: bytes, style: Style, wanted: Container[str] | None) -> Any:
     text = data.decode("utf-8", "replace")
     tokens = _Tokens(text)
     top = 1  # how deep the names at the top stand: deeper inside of a wrapper
@@ -276,8 +310,8 @@ def _parse_json(data: bytes, wrapper: Container[str], wanted: Container[str] | N
             if state != "colon":
                 raise Unreadable(f"not JSON: line {line}: ':' is not expected here")
             state = "value"
-            if wanted is not None and len(stack) == top and name is not None and _plain(name) not in wanted:
-                if _plain(name) in wrapper:
+            if wanted is not None and len(stack) == top and name is not None and _local(style, name) not in wanted:
+                if name.rpartition(":")[2] in style.wrapper:
                     top += 1
                 else:
                     tokens.skip_value()

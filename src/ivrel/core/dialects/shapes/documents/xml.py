@@ -9,7 +9,7 @@ from typing import Any
 from lxml import etree
 
 from ivrel.core.dialects.shapes.base import Edit, Path, Refused, Style, Words
-from ivrel.core.dialects.shapes.documents.base import Member, as_it_stood, bare
+from ivrel.core.dialects.shapes.documents.base import Member, as_it_stood, local_name, without_module
 from ivrel.core.mistakes import Unreadable
 
 NETCONF = "urn:ietf:params:xml:ns:netconf:base:1.0"  # RFC 6241
@@ -26,46 +26,59 @@ class XmlDocument:
         self.root: Any
         # <rpc-reply><data>…: what stands around the configuration is passed through.
         while True:
-            inner = [c for c in root if isinstance(c.tag, str)]
-            if _local(root) in style.wrapper and len(inner) == 1 and _local(inner[0]) in style.wrapper:
+            inner = _elements(root)
+            if self._local(root) in style.wrapper and len(inner) == 1 and self._local(inner[0]) in style.wrapper:
                 root = inner[0]
             else:
                 break
-        self.root = root if _local(root) in style.wrapper else _Holder(root)
+        self.root = root if self._local(root) in style.wrapper else _Holder(root)
 
     def members(self, node: Any) -> list[Member]:
         if isinstance(node, _Holder):
-            return [Member(_local(node.only), (_local(node.only),), None, node.only, node.only.sourceline or 1)]
-        keys = self.style.lists.get(_local(node), ())
-        if _local(node) == self.style.mirror and node.getparent() is not None:
-            keys = self.style.lists.get(_local(node.getparent()), ())
+            name = self._local(node.only)
+            return [Member(name, (name,), None, node.only, node.only.sourceline or 1)]
+        style = self.style
+        keys = style.lists.get(self._local(node), ())
+        if self._local(node) == style.mirror and node.getparent() is not None:
+            keys = style.lists.get(self._local(node.getparent()), ())
         out = []
-        for name, value in node.attrib.items():
+        # Where values are elements, attributes are annotations, which say nothing of the configuration.
+        for name, value in node.attrib.items() if style.leaves == "attributes" else ():
             local = name.rpartition("}")[2]
             if local not in keys and "}" not in name:
                 out.append(Member(local, (), str(value), name, node.sourceline or 1))
-        for child in node:
-            if not isinstance(child.tag, str):
+        for child in _elements(node):
+            name, line = self._local(child), child.sourceline or 1
+            if name in style.passed_over:
                 continue
-            name, line = _local(child), child.sourceline or 1
-            if name in self.style.lists and any(self._key_values(child)):
-                keys_at = [c.sourceline for c in child if _local(c) in self.style.lists[name] and c.sourceline]
+            if name in style.lists and any(self._key_values(child)):
+                keys_at = [
+                    c.sourceline for c in _elements(child) if self._local(c) in style.lists[name] and c.sourceline
+                ]
                 at = keys_at[-1] if keys_at else line
                 out.append(Member(name, (name, *self._key_values(child)), None, child, at))
-            elif len(child) or child.attrib or not (child.text or "").strip():
+            elif _elements(child) or (child.attrib and style.leaves == "attributes") or not _text(child):
                 out.append(Member(name, (name,), None, child, line))
             elif name not in keys:
-                out.append(Member(name, (), bare((child.text or "").strip()), child, line))
+                out.append(Member(name, (), without_module(style, name, _text(child)), child, line))
         return out
+
+    def _local(self, node: Any) -> str:
+        """The name of an element as statements have it; one of a foreign namespace keeps its prefix."""
+        name = etree.QName(node)
+        space, known = name.namespace or "", self.style.namespaces.values()
+        if not known or space == NETCONF or space in known:
+            return local_name(self.style, "", name.localname, known)
+        return local_name(self.style, (node.prefix or space) if space else "", name.localname, ())
 
     def _key_values(self, entry: Any) -> Words:
         out = []
-        for key in self.style.lists[_local(entry)]:
+        for key in self.style.lists[self._local(entry)]:
             value = entry.get(key)
             if value is None:
-                leaf = next((c for c in entry if isinstance(c.tag, str) and _local(c) == key), None)
-                value = None if leaf is None else leaf.text
-            out.append(bare((value or "").strip()))
+                leaf = next((c for c in _elements(entry) if self._local(c) == key), None)
+                value = None if leaf is None else _text(leaf)
+            out.append(without_module(self.style, key, (value or "").strip()))
         return tuple(out)
 
     def add(self, node: Any, words: Words) -> Any:
@@ -82,11 +95,19 @@ class XmlDocument:
         return child
 
     def _element(self, node: Any, name: str) -> Any:
+        """A new element, under the name that the document has for it."""
+        alias = next((a for a, n in self.style.aliases.items() if n == name and f"{a}>".encode() in self.data), name)
+        return self._named_element(node, name, alias)
+
+    def _named_element(self, node: Any, name: str, alias: str) -> Any:
         space: str | None = self.style.namespaces.get(name) or etree.QName(node).namespace
-        if _local(node) in self.style.wrapper and name not in self.style.namespaces:
+        if self._local(node) in self.style.wrapper and name not in self.style.namespaces:
             space = None if etree.QName(node).namespace == NETCONF else space
         nsmap: Any = {None: space} if space and space != etree.QName(node).namespace else None
-        child = etree.Element(f"{{{space}}}{name}" if space else name, nsmap=nsmap)
+        said = self.style.identities.get(name)
+        if said and said.prefix:
+            nsmap = {**(nsmap or {}), said.prefix: said.namespace}
+        child = etree.Element(f"{{{space}}}{alias}" if space else alias, nsmap=nsmap)
         _place(node, child)
         return child
 
@@ -94,7 +115,12 @@ class XmlDocument:
         if self.style.leaves == "attributes":
             node.set(name, value)
         else:
-            self._element(node, name).text = value
+            self._element(node, name).text = self._worded(name, value)
+
+    def _worded(self, name: str, value: str) -> str:
+        """A value as XML has it: an identity of another module with the prefix of that module's namespace."""
+        said = self.style.identities.get(name)
+        return f"{said.prefix}:{value}" if said and said.prefix else value
 
     def begin(self) -> None:
         self.written = self._written()
@@ -105,6 +131,8 @@ class XmlDocument:
         elif isinstance(old.node, str):
             node.set(old.node, value)
         else:
+            for child in list(old.node):  # comments
+                old.node.remove(child)
             old.node.text = value
 
     def drop(self, node: Any, member: Member) -> None:
@@ -136,14 +164,30 @@ class XmlDocument:
         else:
             root = etree.Element(style.change_wrapper or style.wrapper[0])
         change = XmlDocument.__new__(XmlDocument)
-        change.style, change.top, change.root, change.crlf = style, root, root, False
+        change.style, change.top, change.root, change.crlf, change.data = style, root, root, False, self.data
         for edit in edits:
-            change._put(edit)
+            change._put(edit, self._value_at((*edit.path, edit.words)) if edit.removes else "")
         etree.indent(root, "  ")
         return str(etree.tostring(root, encoding="unicode")) + "\n"
 
-    def _put(self, edit: Edit) -> None:
-        """Adds an edit to the tree of a change."""
+    def _value_at(self, path: Path) -> str:
+        """The value of a leaf as it stands in the document; '' if there is none."""
+        node: Any = self.root
+        for words in path:
+            found = next((m for m in self.members(node) if (m.words or (m.name,)) == words), None)
+            if found is None:
+                return ""
+            if found.value is not None:
+                return _text(found.node) if not isinstance(found.node, str) else found.value
+            node = found.node
+        return ""
+
+    def _put(self, edit: Edit, old: str) -> None:
+        """Adds an edit to the tree of a change; `old`: the value of a leaf that goes.
+
+        What goes is removed, not deleted: a payload that is sent again does no harm (RFC 6241 section 7.2). A leaf
+        bears the value that it had, since of some types there is no empty one.
+        """
         node = self.root
         for words in edit.path:
             found = next((m for m in self.members(node) if m.value is None and m.words == words), None)
@@ -156,8 +200,10 @@ class XmlDocument:
             return
         if self.style.patch == "standard":
             gone = self.add(node, edit.words)
-            gone.set(f"{{{NETCONF}}}operation", "delete")
-            for copy in [child for child in gone if _local(child) == self.style.mirror]:
+            gone.set(f"{{{NETCONF}}}operation", "remove")
+            if old and not len(gone):
+                gone.text = old
+            for copy in [child for child in _elements(gone) if self._local(child) == self.style.mirror]:
                 gone.remove(copy)
         elif len(edit.words) > 1 or self.style.leaves == "elements":
             self.add(node, edit.words).set(self.style.remove, "all")
@@ -168,10 +214,10 @@ class XmlDocument:
     def read_change(data: bytes, style: Style) -> list[Edit]:
         top = _parse_xml(data)
         change = XmlDocument.__new__(XmlDocument)
-        change.style, change.top, change.root, change.crlf = style, top, top, False
+        change.style, change.top, change.root, change.crlf, change.data = style, top, top, False, b""
         expected = "config" if style.patch == "standard" else style.change_wrapper or style.wrapper[0]
-        if _local(top) != expected:
-            raise Unreadable(f"expected a <{expected}>, not <{_local(top)}>")
+        if change._local(top) != expected:
+            raise Unreadable(f"expected a <{expected}>, not <{change._local(top)}>")
         out: list[Edit] = []
         change._collect(top, (), out)
         return out
@@ -218,8 +264,14 @@ def _parse_xml(data: bytes) -> Any:
         raise Unreadable(f"not XML{f': line {line}' if line else ''}: tags, names or signs that do not fit") from None
 
 
-def _local(node: Any) -> str:
-    return str(node.tag).rpartition("}")[2] if isinstance(node.tag, str) else ""
+def _elements(node: Any) -> list[Any]:
+    """The elements in a node: no comments, no processing instructions."""
+    return [child for child in node if isinstance(child.tag, str)]
+
+
+def _text(node: Any) -> str:
+    """The text of a leaf, also of one that a comment stands in."""
+    return "".join([node.text or "", *(child.tail or "" for child in node)]).strip()
 
 
 def _place(node: Any, child: Any) -> None:

@@ -1,0 +1,97 @@
+"""Documents of the open models, held against the texts of the modules themselves.
+
+The texts come out of packages (see .ci/run) and are not part of this project; yanglint of libyang reads them. Of
+ietf-syslog no text is at hand: `modules/ietf-syslog.yang` is a stand-in of the same tree.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+from conftest import TODAY
+
+from ivrel.core import correct, read_policy
+from ivrel.core.fleet import read_fleet
+from ivrel.demo.workspace import configurations, entries, fleet_text, policy_text
+from ivrel.sources.dialects import Dialects
+
+TEXTS = os.environ.get("IVREL_MODULES", "")
+READY = bool(TEXTS and shutil.which("yanglint"))
+pytestmark = pytest.mark.skipif(
+    not READY and not os.environ.get("IVREL_SKIP_NOTHING"), reason="needs yanglint, and the module texts in $IVREL_MODULES"
+)
+MODULES = {
+    "openconfig": [
+        *("openconfig-vlan-types", "openconfig-if-types", "openconfig-if-aggregate", "iana-if-type"),
+        *("openconfig-interfaces", "openconfig-if-ip", "openconfig-system-logging", "openconfig-system"),
+    ],
+    "ietf-syslog": ["iana-if-type", "ietf-interfaces", "ietf-ip", "ietf-system", "ietf-syslog"],
+}
+DIALECTS = Dialects()
+POLICY = read_policy(policy_text(), "policy.yaml")
+DEVICES = {d.name: d for d in read_fleet(fleet_text(), "fleet.yaml").devices if d.platform in MODULES}
+
+
+@pytest.fixture(scope="module")
+def texts(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """The folder of each model's modules."""
+    out = {}
+    for model in MODULES:
+        folder = out[model] = tmp_path_factory.mktemp(model)
+        for path in sorted(Path(TEXTS).rglob("*.yang")):
+            name = path.name.partition("@")[0].removesuffix(".yang")
+            if ("yuma" in str(path)) == (model == "ietf-syslog") and "nmda" not in str(path):
+                # The patterns of OpenConfig are POSIX's, with anchors that RFC 7950 section 9.4.5 does not know.
+                text = re.sub(r"""(pattern\s+['"]|\+\s*['"])\^(.*)\$(['"];)""", r"\1\2\3", path.read_text())
+                text = re.sub(r"""(pattern\s+['"])\^""", r"\1", text)
+                (folder / f"{name}.yang").write_text(re.sub(r"""\$(['"];)""", r"\1", text))
+    shutil.copy(Path(__file__).parent / "modules" / "ietf-syslog.yang", out["ietf-syslog"])
+    return out
+
+
+def wrong(texts: dict[str, Path], model: str, document: bytes, folder: Path, kind: str = "config") -> str:
+    """What yanglint finds wrong with a document; the elements around the data are taken off first."""
+    if document.lstrip().startswith(b"<"):
+        inner = re.sub(rb"^\s*<(config|data|rpc-reply|nc:config)\b[^>]*>|</(config|data|rpc-reply|nc:config)>\s*$", b"", document)
+        if kind == "edit":
+            inner = inner.replace(b"nc:operation", b'xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0" nc:operation')
+        file = folder / "document.xml"
+        file.write_bytes(inner)
+    else:
+        file = folder / "document.json"
+        file.write_bytes(document)
+    names = [str(texts[model] / f"{name}.yang") for name in (*MODULES[model], "ietf-netconf")]
+    command = ["yanglint", "-p", str(texts[model]), "-t", kind, *names, str(file)]
+    done = subprocess.run(command, capture_output=True, text=True, timeout=60)
+    return "\n".join(line for line in (done.stdout + done.stderr).splitlines() if "warn" not in line)
+
+
+@pytest.mark.parametrize("name", sorted(DEVICES))
+def test_the_example_and_its_corrections_are_valid(texts: dict[str, Path], name: str, tmp_path: Path) -> None:
+    device = DEVICES[name]
+    data = configurations()[name][""].encode()
+    assert wrong(texts, device.platform, data, tmp_path) == ""
+    done = correct(device, DIALECTS[device.platform], data, POLICY, TODAY, "x")
+    assert done.changes and done.proved
+    assert wrong(texts, device.platform, done.corrected, tmp_path) == ""
+    for payload in (done.change, done.backout):
+        if payload.lstrip().startswith("<"):
+            assert wrong(texts, device.platform, payload.encode(), tmp_path, "edit") == ""
+
+
+@pytest.mark.parametrize("model", sorted(MODULES))
+def test_the_examples_of_the_dialects_are_valid(texts: dict[str, Path], model: str, tmp_path: Path) -> None:
+    for example in DIALECTS[model].examples:
+        document = example.text.encode()
+        document = re.sub(rb"^\s*<rpc-reply[^>]*><data>|</data></rpc-reply>\s*$", b"", document)
+        assert wrong(texts, model, document, tmp_path) == ""
+
+
+def test_what_is_wrong_is_found(texts: dict[str, Path], tmp_path: Path) -> None:
+    said = b'{"openconfig-system:system": {"logging": {"console": {"selectors": {"selector": [{"facility": "ALL", "severity": "DEBUG"}]}}}}}'
+    assert "ALL" in wrong(texts, "openconfig", said, tmp_path)
