@@ -126,7 +126,6 @@ waivers:
         "policy.yaml:3:16: 'somewhere' is not an IP address",
         "policy.yaml:3:33: '99999' is not a port; expected 1 to 65535",
         "policy.yaml:4:41: 'pigeon' is not known; expected udp, tcp or tls",
-        "policy.yaml:6:29: 'ship' is not known; expected router, switch, firewall, gateway or server",
         "policy.yaml:6:56: 'local9' is not known; did you mean 'local7'?",
         "policy.yaml:7:5: rule 'r' stands twice; the first is in line 6",
         "policy.yaml:9:26: 'stmp' is not known; did you mean 'stamp'?",
@@ -144,7 +143,7 @@ waivers:
         ("year=shown:year", "year=seen:year", "value 'seen' is not known; expected hidden or shown"),
         ("shape: blocks", "shape: blobs", "4:8: 'blobs' is not known; did you mean 'blocks'?"),
         ("  export: off", "  export: perhaps", "default of export: 'perhaps' is not known"),
-        ("  facility: local0", "  flavour: local0", "default for a slot that 'flavour' is not known"),
+        ("  facility: local0", "  flavour: local0", "default for a slot: 'flavour' is not known"),
         ("key: [address, transport, port]", "key: [adress, transport, port]", "key 'destination.adress' is not"),
     ],
 )

@@ -48,8 +48,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from msgspec.structs import replace
 
+    from ivrel.core.mistakes import InputError
     from ivrel.core.policy import ending
 
+    if args.by and args.format != "table":
+        raise InputError(f"--by counts in a table, and --format is {args.format}; leave one of them out")
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
     devices, policy = common.chosen(args, workspace), workspace.policy

@@ -20,6 +20,16 @@ T = TypeVar("T")
 SLOW = 200  # so many devices make progress worth showing
 
 
+class _Words(argparse.Action):
+    """Takes words divided by commas, each time that the option is given."""
+
+    def __call__(self, parser: object, space: argparse.Namespace, said: object, option: object = None) -> None:
+        words = [word for word in str(said).split(",") if word]
+        if not words:
+            raise argparse.ArgumentError(self, "expected a name")
+        setattr(space, self.dest, [*getattr(space, self.dest), *words])
+
+
 def workspace_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "-w", "--workspace", metavar="DIR", default=".", help="the workspace (default: the current folder)"
@@ -37,13 +47,21 @@ def choice_arguments(parser: argparse.ArgumentParser, *, devices: bool = True) -
         parser.add_argument("device", nargs="*", help="names of devices, or globs")
     for name in ("kind", "site", "group"):
         parser.add_argument(
-            f"--{name}", action="append", default=[], metavar=name.upper(), help=f"only devices of this {name}"
+            f"--{name}",
+            action=_Words,
+            default=[],
+            metavar=name.upper(),
+            help=f"only devices of this {name}, or of these (a,b); can be repeated",
         )
 
 
 def setting_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "--setting", action="append", default=[], metavar="SETTING", help="only this setting (can be repeated)"
+        "--setting",
+        action=_Words,
+        default=[],
+        metavar="SETTING",
+        help="only this setting, or these (a,b); can be repeated",
     )
 
 

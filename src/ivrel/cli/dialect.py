@@ -172,7 +172,7 @@ def run_new(args: argparse.Namespace) -> int:
 
 def run_apply(args: argparse.Namespace) -> int:
     from ivrel.core.bundle import MARK
-    from ivrel.core.dialects.write import apply_change
+    from ivrel.core.dialects.write import apply_change, unknown_lines
     from ivrel.core.mistakes import InputError
     from ivrel.sources.dialects import Dialects
     from ivrel.sources.files import read_configuration, read_text, write_configuration
@@ -181,6 +181,11 @@ def run_apply(args: argparse.Namespace) -> int:
     data = read_configuration(Path(args.configuration), args.configuration)
     change = read_text(Path(args.change), args.change)
     after = apply_change(dialect, data, change, args.change)
+    for line, text in unknown_lines(dialect, change, args.change):
+        print(
+            f"ivrel: {args.change}:{line}: {dialect.name} does not know '{text}'; it is taken as it is",
+            file=sys.stderr,
+        )
     if args.output:
         write_configuration(Path(args.output), after, data)
     elif after.startswith(MARK):

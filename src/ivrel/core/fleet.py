@@ -3,7 +3,7 @@
 `fleet.yaml` holds `fleet: NAME` and a list `devices:`; `fleet.csv` has the same fields as columns.
 
 Passes: `{device: tarsk-fw2, kind: firewall, site: tarsk, platform: skarn, identity: 192.0.2.34}`
-Fails:  `{device: tarsk-fw2, kind: fridge}` (kind is not known; site and platform are missing)
+Fails:  `{device: tarsk-fw2, kind: fridge}` (site and platform are missing)
 """
 
 from __future__ import annotations
@@ -106,9 +106,10 @@ def _name(text: str) -> str:
 
 @lru_cache(maxsize=64)
 def _kind(text: str) -> str:
-    if text not in KINDS:
+    near = get_close_matches(text, KINDS, 1, 0.8)
+    if near and text not in KINDS:  # any word will do, but this one is hardly meant
         raise ValueError(f"kind {not_one_of(text, KINDS)}")
-    return text
+    return _name(text)
 
 
 @lru_cache(maxsize=4096)
@@ -139,7 +140,9 @@ DEVICE = Record(
     "a device",
     {
         "device": Key(_WORD, "the name of the device", must=True),
-        "kind": Key(Text("a kind of device", choices=KINDS), "what the device is", must=True),
+        "kind": Key(
+            Text("a kind of device", _kind), f"what the device is: {', '.join(KINDS)}, or any other word", must=True
+        ),
         "site": Key(_WORD, "where it stands", must=True),
         "platform": Key(_WORD, "the dialect that its configuration is written in", must=True),
         "groups": Key(ListOf(_WORD, one_is_enough=True), "groups that rules can ask for"),

@@ -136,9 +136,26 @@ def _findings(screen: Console, result: DeviceResult, text_of: LineText) -> None:
     if result.problem:
         line(screen, ("not readable  ", "yellow"), result.problem, indent=2)
         return
+    told: set[str] = set()
     for verdict in sorted(result.verdicts, key=lambda v: VERDICTS.index(v.verdict)):
-        if verdict.verdict != "meets":
+        if verdict.verdict == "meets" or verdict.why in told:
+            continue
+        same = [v for v in result.verdicts if v.verdict == verdict.verdict == "unknown" and v.why == verdict.why]
+        if len(same) > 1:
+            # One line that is not understood is told once, with all that hangs on it.
+            told.add(verdict.why)
+            _doubt(screen, [v.setting for v in same], verdict, text_of, result.platform)
+        else:
             _finding(screen, verdict, text_of)
+
+
+def _doubt(screen: Console, settings: Sequence[str], verdict: Verdict, text_of: LineText, platform: str) -> None:
+    """Why several settings are unknown, and what can be done about it."""
+    line(
+        screen, (f"{len(settings)} settings".ljust(14), ""), ("unknown   ", STYLES["unknown"]), verdict.why, indent=2
+    )
+    shown(screen, Text(f"hang on that: {', '.join(settings)}", "dim"), 26)
+    shown(screen, Text(f"describe the line in the dialect: ivrel dialect try {platform} FILE shows it", "dim"), 26)
 
 
 def _finding(screen: Console, verdict: Verdict, text_of: LineText) -> None:

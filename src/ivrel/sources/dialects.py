@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from ivrel.core.dialects.dialect import Dialect, read_dialect
-from ivrel.core.mistakes import InputError, not_one_of
+from ivrel.core.mistakes import InputError, Mistake, not_one_of
 from ivrel.sources.files import read_text
 
 SHIPPED = Path(__file__).parent.parent / "platforms"
@@ -32,5 +32,11 @@ class Dialects:
             if path is None:
                 raise InputError(f"dialect {not_one_of(name, self.files)}")
             shown = path.name if path.parent == SHIPPED else f"dialects/{path.name}"
-            self._read[name] = read_dialect(read_text(path, shown), shown)
+            text = read_text(path, shown)
+            dialect = read_dialect(text, shown)
+            if dialect.name != name:
+                line = next((n for n, said in enumerate(text.split("\n"), 1) if said.startswith("dialect:")), 1)
+                said = f"the dialect is called '{dialect.name}' and its file '{path.name}'; expected one name"
+                raise InputError([Mistake(shown, said, line, 1)])
+            self._read[name] = dialect
         return self._read[name]

@@ -251,7 +251,7 @@ def _reading(scope: Scope) -> dict[str, list[str]]:
     for f in read_settings(scope):
         said = f"{f.value}{' by default' if f.default else ''}"
         out.setdefault(f"{f.setting} {f.key}".strip(), []).append(said)
-    return out
+    return {what: sorted(said) for what, said in out.items()}
 
 
 def _never_silent(case: Case, before: Scope, after: Scope, trials: Trials, edits: Sequence[Edit]) -> str:

@@ -7,6 +7,7 @@ Fails:  two patterns `at {destination.address}` and `at {destination.port}`: whi
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from difflib import get_close_matches
 from itertools import combinations
 
 from ivrel.core.dialects.dialect import Dialect, Example
@@ -42,8 +43,7 @@ def _example(dialect: Dialect, example: Example) -> Iterator[tuple[int, str]]:
     for stray in records.strays:
         yield example.line, f"the example's line {stray.line} is not understood: {stray.text}"
     means = _settings(records)
-    for told in misread(records, example):
-        yield example.line, told
+    yield from ((line or example.line, told) for line, told in _misread(records, example))
     yield from _written_again(dialect, records, example.line)
     bare = _without_export(records)
     try:
@@ -59,13 +59,21 @@ def _example(dialect: Dialect, example: Example) -> Iterator[tuple[int, str]]:
 
 def misread(records: Records, example: Example) -> Iterator[str]:
     """Where an example's text means something else than it says; it need not list what is left to the platform."""
+    return (told for _, told in _misread(records, example))
+
+
+def _misread(records: Records, example: Example) -> Iterator[tuple[int, str]]:
+    """The same, each with the line of the file that says what is meant, or 0."""
     means = _settings(records)
     facts = read_settings(Scope(None, records, {}))
     told = {f"{f.setting} {f.key}".strip() for f in facts if f.lines and not f.default}
     for name in {**means, **example.means}:
         said, wanted = means.get(name), example.means.get(name)
         if said != wanted and (name in told or name in example.means):
-            yield f"the example means {name}: {said or 'nothing'}; expected {wanted or 'nothing'}"
+            near = get_close_matches(name, means, 1) if said is None else []
+            hint = f"; did you mean '{near[0]}'?" if near else ""
+            why = f"the example means {name}: {said or 'nothing'}; expected {wanted or 'nothing'}{hint}"
+            yield example.lines.get(name, 0), why
 
 
 def _settings(records: Records) -> dict[str, str]:

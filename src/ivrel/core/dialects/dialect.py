@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from ivrel.core.dialects import shapes
 from ivrel.core.dialects.pattern import Flag, Literal, Pattern, compile_pattern
 from ivrel.core.dialects.said import Said
-from ivrel.core.dialects.slots import SLOTS, TABLES, Value
+from ivrel.core.dialects.slots import SLOTS, TABLES, Value, unknown_slot
 from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml, shorten
 from ivrel.core.mistakes import InputError, not_one_of
 
@@ -26,6 +26,7 @@ class Example(Struct, frozen=True):
     text: str
     means: Mapping[str, str]
     line: int
+    lines: Mapping[str, int] = {}  # where the file says what is meant
 
 
 class Dialect(Struct, frozen=True, eq=False):
@@ -211,8 +212,11 @@ DIALECT = Record(
             ListOf(
                 Record(
                     "an example",
-                    {"text": Key(_TEXT, "a text", must=True), "means": Key(MapOf(_TEXT), "its settings")},
-                    lambda at, text, means=None: Example(text, means or {}, place(at)[0]),
+                    {
+                        "text": Key(_TEXT, "a text", must=True),
+                        "means": Key(Raw(MapOf(_TEXT).schema()), "its settings"),
+                    },
+                    lambda at, **said: (at, said),
                 )
             ),
             "texts with the settings that they mean",
@@ -281,7 +285,7 @@ def read_dialect(text: str, file: str) -> Dialect:
                 report.add(None, str(problem))
     for slot in every_key:
         if slot not in SLOTS:
-            report.add(None, f"key {not_one_of(slot, SLOTS)}")
+            report.add(None, f"key {unknown_slot(slot)}")
     aside: list[Pattern] = []
     for node, entry in values.get("aside", ()):
         try:
@@ -295,7 +299,7 @@ def read_dialect(text: str, file: str) -> Dialect:
     only = {slot: next(iter(where.items()), ("", ())) for slot, where in values.get("only", {}).items()}
     for slot in (name for at, (where, _) in only.items() for name in (at, where)):
         if slot not in SLOTS:
-            report.add(None, f"'only': slot {not_one_of(slot, SLOTS)}")
+            report.add(None, f"'only': slot {unknown_slot(slot)}")
     for channel in values.get("categories", {}):
         if channel not in values.get("channels", ()):
             report.add(None, f"'categories': channel {not_one_of(channel, values.get('channels', ()))}")
@@ -319,7 +323,7 @@ def read_dialect(text: str, file: str) -> Dialect:
         only,
         values.get("open", ()),
         values.get("only_read", ()),
-        values.get("examples", ()),
+        tuple(_example(at, report, **said) for at, said in values.get("examples", ())),
         file,
         frozenset(slot for pattern in patterns for slot in pattern.slots),
         {table: row["line"] for table, row in rows.items()},
@@ -329,6 +333,13 @@ def read_dialect(text: str, file: str) -> Dialect:
         values.get("never", ()),
         conditional,
     )
+
+
+def _example(at: Node, report: Report, text: str, means: Node | None = None) -> Example:
+    """An example, with the lines of what it means."""
+    said = pairs(means, report) if means is not None else []
+    values = {key.value: _TEXT.read(value, report) or "" for key, value in said}
+    return Example(text, values, place(at)[0], {key.value: place(key)[0] for key, _ in said})
 
 
 def _groups(compiled: Sequence[tuple[Node, Pattern]], keys: Sequence[str], report: Report) -> tuple[int, ...]:
@@ -374,7 +385,7 @@ def _defaults(node: Node | None, report: Report) -> dict[str, Value]:
     for key, child in pairs(node, report):
         slot, word = key.value, _TEXT.read(child, report)
         if slot not in SLOTS:
-            report.add(key, f"default for a slot that {not_one_of(slot, SLOTS)}")
+            report.add(key, f"default for a slot: {unknown_slot(slot)}")
         elif word is not None:
             try:
                 out[slot] = SLOTS[slot].type.parse(word)

@@ -17,7 +17,7 @@ from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 
 from msgspec import Struct
 
-from ivrel.core.dialects.slots import SLOTS, Value, table_of
+from ivrel.core.dialects.slots import SLOTS, Value, table_of, unknown_slot
 from ivrel.core.mistakes import not_one_of
 
 Words = tuple[str, ...]
@@ -328,7 +328,7 @@ def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling,
             held.append(Any())
             return chr(0xE000 + len(held) - 1)
         if name not in SLOTS:
-            raise ValueError(f"slot {not_one_of(name or '', SLOTS)}")
+            raise ValueError(f"slot {unknown_slot(name or '')}")
         kind = SLOTS[name].type
         if value is not None:
             if kind.choices and value not in kind.choices:

@@ -19,12 +19,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from difflib import get_close_matches
 from functools import lru_cache
 from ipaddress import ip_interface
 
 from msgspec import Struct
 
 from ivrel.core.fleet import address
+from ivrel.core.mistakes import listed
 from ivrel.core.severity import FACILITIES, SEVERITIES, selection_of
 
 Value = str | int
@@ -247,3 +249,30 @@ _FIELDS: Mapping[tuple[str, str], str] = {(slot.table, slot.field): slot.name fo
 def slot_of(field: str, table: str) -> str | None:
     """The slot of a field that stands once (table ''), or in each row of a table; None if there is none."""
     return _FIELDS.get((table, field))
+
+
+# What slots are also called: their other names, and what is meant.
+_ALSO = {
+    **dict.fromkeys(("host", "ip", "inet", "server", "hostname"), "address"),
+    **dict.fromkeys(("severity", "threshold", "least"), "level"),
+    **dict.fromkeys(("protocol", "proto", "carry"), "transport"),
+    **dict.fromkeys(("interface", "source"), "source-interface"),
+    **dict.fromkeys(("id", "label"), "name"),
+}
+
+
+def unknown_slot(name: str) -> str:
+    """What to say of a name that is no slot's: '… is not known', with the likeliest meant."""
+    table, _, field = name.rpartition(".")
+    meant = f"{table}.{_ALSO.get(field, '')}".lstrip(".")
+    if meant in SLOTS:
+        return f"'{name}' is not known; did you mean '{meant}'?"
+    near = get_close_matches(name, SLOTS, 1)
+    same = [slot for slot in SLOTS if table and table_of(slot) == table]
+    if near:
+        return f"'{name}' is not known; did you mean '{near[0]}'?"
+    return (
+        f"'{name}' is not known; expected {listed(same)}"
+        if same
+        else f"'{name}' is not known; see docs/write-a-dialect.md"
+    )

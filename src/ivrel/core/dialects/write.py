@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from ivrel.core.bundle import is_marked
 from ivrel.core.dialects.dialect import Dialect
@@ -10,6 +10,7 @@ from ivrel.core.dialects.matching import matcher
 from ivrel.core.dialects.records import read_records
 from ivrel.core.dialects.shapes import Edit
 from ivrel.core.dialects.shapes.base import Refused
+from ivrel.core.form import shorten
 from ivrel.core.mistakes import InputError, Mistake
 
 
@@ -56,3 +57,14 @@ def apply_change(dialect: Dialect, data: bytes, change: str, file: str) -> bytes
         return apply_edits(dialect, data, edits)
     except Refused as problem:
         raise InputError([Mistake(file, str(problem), problem.edit.line, 1)]) from None
+
+
+def unknown_lines(dialect: Dialect, change: str, file: str) -> Iterator[tuple[int, str]]:
+    """The statements of a change that the dialect does not know, with their lines."""
+    reader = matcher(dialect)
+    for edit in () if dialect.grammar.DERIVED else dialect.grammar.read_change(change, file, dialect.style):
+        body = [((edit.words,), words) for words in edit.body] if edit.body is not None else [(edit.path, edit.words)]
+        for path, words in body:
+            known = reader.find(path, words) or reader.is_header(path, words)
+            if not known and not edit.removes:
+                yield edit.line, shorten(dialect.grammar.join(words))

@@ -13,7 +13,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from ivrel.core.dialects.slots import HOST, PORT, TRANSPORT
-from ivrel.core.fleet import KINDS, address
+from ivrel.core.fleet import address
 from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml
 from ivrel.core.mistakes import InputError, Mistake, Unreadable, not_one_of
 from ivrel.core.policy.policy import ANY, SELECTORS, Policy, Requirement, Rule, Site, Waiver
@@ -52,7 +52,7 @@ COLLECTOR = Record(
 )
 
 _SELECTION = {
-    "kind": Key(ListOf(Text("a kind", choices=KINDS), one_is_enough=True, filled=True), "kinds of device"),
+    "kind": Key(ListOf(Text("a kind"), one_is_enough=True, filled=True), "kinds of device, or globs"),
     **{s: Key(_WORDS, f"names or globs of a {s}") for s in SELECTORS if s != "kind"},
 }
 

@@ -53,15 +53,16 @@ def _way(feed: str, channel: str) -> str:
 
 
 def bring(scope: Scope, channels: Iterable[str]) -> tuple[Records, list[Obstacle]]:
-    """The records with each of these channels brought to every collector asked for."""
+    """The records with each of these channels brought to a collector asked for: that is all a category needs."""
     from ivrel.core.settings.level import mend_channel
 
     records = scope.records
     obstacles: list[Obstacle] = []
     anything = Need(least="emergency", order=("none", "emergency"))
-    for d in scope.judged:
-        for channel in channels:
-            if not sendings(scope.on(records), d)[channel]:
+    first = sorted(scope.judged, key=lambda d: not d.right)[:1]
+    for channel in channels:
+        if not any(sendings(scope.on(records), d)[channel] for d in scope.judged):
+            for d in first:
                 records, found = mend_channel(scope.on(records), d, channel, anything)
                 obstacles += [replace(o, about="") for o in found]
     return records, obstacles

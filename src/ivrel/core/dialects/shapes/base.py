@@ -144,6 +144,18 @@ def line_end(data: bytes) -> bytes:
     return b"\r\n" if b"\r\n" in data[:65536] else b"\n"
 
 
+def spacing(data: bytes) -> str:
+    """What stands between a name and its value in the assignments of a text: the sign and the blanks around it."""
+    found = re.search(rb"^[ \t]*[\w.\-]+([ \t]*=[ \t]*)\S", data, re.MULTILINE)
+    return decode(found[1]) if found else " = "
+
+
+def assigned(text: str, equals: str) -> str:
+    """An assignment with other blanks around its sign."""
+    name, sign, value = text.partition(" = ")
+    return f"{name}{equals}{value}" if sign else text
+
+
 def in_place_of(old: bytes, text: str) -> bytes:
     """A line that takes the place of another: indented as it was, and ending as it did."""
     lead = old[: len(old) - len(old.lstrip())]

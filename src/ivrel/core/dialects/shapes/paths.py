@@ -17,6 +17,7 @@ from ivrel.core.dialects.shapes.base import (
     Identity,
     Style,
     Words,
+    assigned,
     decode,
     edited_lines,
     fine,
@@ -25,6 +26,7 @@ from ivrel.core.dialects.shapes.base import (
     lines_with,
     missing,
     refuse,
+    spacing,
 )
 
 __all__ = [
@@ -108,7 +110,9 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
 
 
 def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
-    return "".join(f"{style.remove} {join(e.words)}\n" if e.removes else f"{join(e.words)}\n" for e in edits)
+    equals = spacing(data)
+    said = (f"{style.remove} {join(e.words)}" if e.removes else assigned(join(e.words), equals) for e in edits)
+    return "".join(f"{line}\n" for line in said)
 
 
 def read_change(text: str, file: str, style: Style) -> list[Edit]:
@@ -129,15 +133,16 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
 
 def apply(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> bytes:
     known: dict[bytes, Words] = {}  # lines that were cut into words
+    equals = spacing(data)
 
     def change(lines: list[bytes]) -> None:
         for edit in edits:
-            _apply(lines, edit, known)
+            _apply(lines, edit, known, equals)
 
     return edited_lines(data, change)
 
 
-def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words]) -> None:
+def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words], equals: str) -> None:
     left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
     # What an edit means begins like its first word: only those lines are looked at.
     near = [(at, words) for at, words in _below(lines, left[0], known) if words[: len(left)] == left]
@@ -148,9 +153,20 @@ def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words]) -> None:
             del lines[at]
     elif near:
         at = near[-1][0]
-        lines[at] = in_place_of(lines[at], join(edit.words))
+        lines[at] = in_place_of(lines[at], _as_before(lines[at], assigned(join(edit.words), equals)))
     else:
-        lines.insert(_behind(lines, left, known), join(edit.words).encode())
+        lines.insert(_behind(lines, left, known), assigned(join(edit.words), equals).encode())
+
+
+def _as_before(old: bytes, text: str) -> str:
+    """An assignment with the blanks and the quotes of the one whose place it takes."""
+    sign = re.match(rb"[^=]*?([ \t]*=[ \t]*)(\"?)", old)
+    name, _, value = text.partition("=")
+    if sign is None:
+        return text
+    value = value.strip()
+    quote = decode(sign[2]) if not value.startswith('"') and old.rstrip().endswith(b'"') else ""
+    return f"{name.rstrip()}{decode(sign[1])}{quote}{value}{quote}"
 
 
 def _below(lines: list[bytes], first: str, known: dict[bytes, Words]) -> list[tuple[int, Words]]:

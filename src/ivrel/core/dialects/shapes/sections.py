@@ -20,12 +20,14 @@ from ivrel.core.dialects.shapes.base import (
     Path,
     Style,
     Words,
+    assigned,
     decode,
     edited_lines,
     in_place_of,
     line_of,
     missing,
     refuse,
+    spacing,
 )
 from ivrel.core.dialects.shapes.paths import quoted
 from ivrel.core.dialects.shapes.paths import split as split_path
@@ -127,7 +129,8 @@ def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: 
     out: list[str] = []
     for header in dict.fromkeys(edit.path[0] if edit.path else edit.words for edit in edits):
         if header in after:
-            out += [f"[{'.'.join(header)}]", *(join(words) for words in after[header]), ""]
+            said = (assigned(join(words), spacing(data)) for words in after[header])
+            out += [f"[{'.'.join(header)}]", *said, ""]
         else:
             out += [f"[{style.remove} {'.'.join(header)}]", ""]
     return "".join(line + "\n" for line in out[:-1])

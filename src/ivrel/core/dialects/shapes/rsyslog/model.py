@@ -111,9 +111,15 @@ _LEGACY_FORWARD = re.compile(
 )
 
 
+LONGEST = 16 * 1024 * 1024  # bytes; more than any configuration of rsyslog has
+
+
 @lru_cache(maxsize=8)
 def read_model(data: bytes) -> Model:
     """The model of a configuration; Unreadable if it has no main file."""
+    if len(data) > LONGEST or b"\0" in data:
+        said = f"more than {LONGEST // 1024 // 1024} MiB" if len(data) > LONGEST else "a NUL byte, which no text has"
+        raise Unreadable(f"it holds {said}")
     found = parts(data)
     mains = sorted((p for p in found if PurePosixPath(p.name).name == MAIN), key=lambda p: p.name.count("/"))
     if not mains and (len(found) > 1 or "/" in found[0].name):
