@@ -17,13 +17,14 @@ from conftest import TODAY
 
 from ivrel.core import correct, read_policy
 from ivrel.core.fleet import read_fleet
-from ivrel.demo.workspace import configurations, entries, fleet_text, policy_text
+from ivrel.demo.workspace import configurations, fleet_text, policy_text
 from ivrel.sources.dialects import Dialects
 
 TEXTS = os.environ.get("IVREL_MODULES", "")
 READY = bool(TEXTS and shutil.which("yanglint"))
 pytestmark = pytest.mark.skipif(
-    not READY and not os.environ.get("IVREL_SKIP_NOTHING"), reason="needs yanglint, and the module texts in $IVREL_MODULES"
+    not READY and not os.environ.get("IVREL_SKIP_NOTHING"),
+    reason="needs yanglint, and the module texts in $IVREL_MODULES",
 )
 MODULES = {
     "openconfig": [
@@ -57,7 +58,9 @@ def texts(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
 def wrong(texts: dict[str, Path], model: str, document: bytes, folder: Path, kind: str = "config") -> str:
     """What yanglint finds wrong with a document; the elements around the data are taken off first."""
     if document.lstrip().startswith(b"<"):
-        inner = re.sub(rb"^\s*<(config|data|rpc-reply|nc:config)\b[^>]*>|</(config|data|rpc-reply|nc:config)>\s*$", b"", document)
+        inner = re.sub(
+            rb"^\s*<(config|data|rpc-reply|nc:config)\b[^>]*>|</(config|data|rpc-reply|nc:config)>\s*$", b"", document
+        )
         if kind == "edit":
             inner = inner.replace(b"nc:operation", b'xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0" nc:operation')
         file = folder / "document.xml"

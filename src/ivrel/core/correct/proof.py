@@ -257,7 +257,9 @@ def _reading(scope: Scope) -> dict[str, list[str]]:
 def _never_silent(case: Case, before: Scope, after: Scope, trials: Trials, edits: Sequence[Edit]) -> str:
     """The line after which nothing leaves for a right collector, although something did or should."""
     join = case.dialect.grammar.join
-    if _sent(before, right=False) and not _sent(after, right=False) and not _silence_asked(case):
+    if _silence_asked(case):
+        return ""
+    if _sent(before, right=False) and not _sent(after, right=False):
         return "nothing leaves any more when it is done"
     could = _reached(before)
     if case.dialect.grammar.ATOMIC:

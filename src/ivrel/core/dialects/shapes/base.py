@@ -156,10 +156,14 @@ def assigned(text: str, equals: str) -> str:
     return f"{name}{equals}{value}" if sign else text
 
 
+class _Whole(bytes):
+    """A line that ends as it is to end."""
+
+
 def in_place_of(old: bytes, text: str) -> bytes:
     """A line that takes the place of another: indented as it was, and ending as it did."""
     lead = old[: len(old) - len(old.lstrip())]
-    return lead + text.encode() + (b"\r" if old.endswith(b"\r") else b"")
+    return _Whole(lead + text.encode() + (b"\r" if old.endswith(b"\r") else b""))
 
 
 def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
@@ -175,7 +179,8 @@ def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
     before = set(lines) if 2 * returns > len(lines) else None
     change(lines)
     if before is not None:
-        lines = [line if line in before or line.endswith(b"\r") else line + b"\r" for line in lines]
+        whole = (line in before or isinstance(line, _Whole) for line in lines)
+        lines = [line if is_whole else line + b"\r" for line, is_whole in zip(lines, whole, strict=True)]
         if not ended and lines:
             lines[-1] = lines[-1].removesuffix(b"\r")
     return b"\n".join([*lines, b""] if ended and lines else lines)
