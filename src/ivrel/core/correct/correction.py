@@ -104,7 +104,7 @@ def correct(
             data,
         )
     proof = prove(case, scope, change, plan)
-    if proof.spare:
+    if proof.spare and proof.holds("complete"):
         pruned = prune(case, scope, plan, proof)
         if pruned is not plan:
             plan = pruned

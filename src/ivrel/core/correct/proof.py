@@ -74,6 +74,10 @@ class Proof(Struct, frozen=True):
     spare: tuple[Edit, ...]
     properties: tuple[Property, ...]
 
+    def holds(self, name: str) -> bool:
+        """Whether the property of that name holds."""
+        return next(p.holds for p in self.properties if p.name == name)
+
 
 def prove(case: Case, before: Scope, change: str, plan: Plan) -> Proof:
     """Applies a change and proves it; one that cannot be applied has no property."""
@@ -135,20 +139,31 @@ def prune(case: Case, before: Scope, plan: Plan, proof: Proof) -> Plan:
     Of the steps that could be left out one by one, not all can be left out together: each is tried again.
     """
     steps, spare = list(plan.steps), list(proof.spare)
+    whole = _standing(case, case.read(proof.corrected))
+    at_once = len(spare) > 1
     while spare:
-        gone = replace(spare[-1], line=0)
-        fewer = [s for s in steps if s.edit != gone]
+        gone = {replace(edit, line=0) for edit in (spare if at_once else spare[-1:])}
+        fewer = [s for s in steps if s.edit not in gone]
         if len(fewer) == len(steps):
             return plan
-        steps = fewer
         try:
-            data = before.records.text
-            edits = [s.edit for s in steps]
-            trials = Trials(before.records, edits, apply_edits(case.dialect, data, edits))
+            edits = [s.edit for s in fewer]
+            trials = Trials(before.records, edits, apply_edits(case.dialect, before.records.text, edits))
         except (Refused, Unreadable):
             return plan
-        spare = _spare(case, before, case.scope(trials.after), trials)
+        after = case.scope(trials.after)
+        if at_once and not _standing(case, after) <= whole:
+            at_once = False
+            continue
+        steps, at_once = fewer, False
+        spare = _spare(case, before, after, trials)
     return replace(plan, steps=tuple(steps))
+
+
+def _standing(case: Case, scope: Scope) -> set[tuple[str, str, str, str]]:
+    """All that is not as asked, waived settings aside."""
+    asked = {name: r for name, r in case.asked.items() if name not in case.waived}
+    return {(name, *found) for name, r in asked.items() for found in _found(scope, r)}
 
 
 def _spare(case: Case, before: Scope, after: Scope, trials: Trials) -> list[Edit]:

@@ -152,6 +152,8 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
 
 
 def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
+    if data.count(b"{") != data.count(b"}") and not _balanced(data, style):
+        raise Unreadable("its braces do not pair: it is damaged, or cut off")
     found = _found(data, heads, style)
     for node in _quick(data, found, style) if _plain(data, style, found) else _top(data, style):
         if any(node.words[: len(head)] == head for head in heads):

@@ -125,7 +125,7 @@ def _params(key: Endpoint, state: State, old: Forward | None) -> str:
     said = {"type": "omfwd", "target": address, "port": port, "protocol": "udp" if transport == "udp" else "tcp"}
     form = state.get("form")
     if form and form[0] == "depends":
-        template = old.params["template"][0] if old else None
+        template = old.params["template"][0] if old and "template" in old.params else None
     else:
         template = name_for((form[0], form[1], form[2], form[3])) if form else None
     if template:

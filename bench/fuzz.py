@@ -1,0 +1,150 @@
+"""Mutated inputs for every reader: none may raise anything but what is documented.
+
+`python bench/fuzz.py --times 1000000` runs a long search; the tests run a short one. A failure prints the reader, the
+seed of the case, and the error.
+"""
+
+from __future__ import annotations
+
+import argparse
+import time
+from collections.abc import Callable, Iterator
+from datetime import date
+from pathlib import Path
+from random import Random
+
+from ivrel.core import Device, InputError, Unreadable, correct, read_dialect, read_fleet, read_policy, read_records
+from ivrel.core.dialects.shapes.base import Refused
+from ivrel.core.dialects.write import apply_change
+from ivrel.core.settings import Scope, read_settings
+from ivrel.demo.workspace import configurations, entries, fleet_text, policy_text
+from ivrel.sources.dialects import SHIPPED, Dialects
+
+DIALECTS = Dialects()
+POLICY = read_policy(policy_text(), "policy.yaml")
+DAY = date(2026, 11, 23)
+DOCUMENTED = (InputError, Unreadable, Refused)
+PIECES = [
+    *(
+        b"\x00",
+        b"\xff\xfe",
+        b"\x1c",
+        b"\x1b[31m",
+        b"\r",
+        b"\t",
+        b"\n",
+        b" ",
+        b'"',
+        b"'",
+        b"\\",
+        b"{",
+        b"}",
+        b"[",
+        b"]",
+    ),
+    *(
+        b"<",
+        b">",
+        b"/>",
+        b"<!--",
+        b"]]>",
+        b"&",
+        b"*",
+        b"?",
+        b":",
+        b"=",
+        b";",
+        b"#",
+        b",",
+        b"\xc2\xb2",
+        b"\xed\xa0\x80",
+    ),
+    *(b"99999999999999999999", b"-1", b"null", b"yes", b"on", b"198.51.100.300", b"::", b"\\ud800", b"!!python/none"),
+]
+
+
+def mutated(seed: bytes, dice: Random) -> bytes:
+    """A text with some pieces taken out, doubled, moved, or put in."""
+    text = bytearray(seed)
+    for _ in range(dice.choice((1, 1, 2, 3, 8))):
+        at = dice.randrange(len(text) + 1)
+        size = dice.choice((0, 1, 3, 20, 200))
+        piece = bytes(text[at : at + size])
+        new = dice.choice([b"", dice.choice(PIECES), piece + piece, piece[::-1], dice.choice(PIECES) + piece])
+        text[at : at + size] = new
+        if dice.random() < 0.2:
+            lines = bytes(text).split(b"\n")
+            dice.shuffle(lines)
+            text = bytearray(b"\n".join(lines))
+    return bytes(text)
+
+
+def _configuration(platform: str) -> Callable[[bytes], object]:
+    dialect = DIALECTS[platform]
+    device = Device("x", "firewall", "holmsay", platform, ("refit",), "192.0.2.11")
+
+    def read(data: bytes) -> object:
+        read_settings(Scope(device, read_records(dialect, data), POLICY.collectors))
+        return correct(device, dialect, data, POLICY, DAY, "x")
+
+    return read
+
+
+def _change(platform: str, text: bytes) -> Callable[[bytes], object]:
+    return lambda change: apply_change(DIALECTS[platform], text, change.decode("utf-8", "replace"), "change")
+
+
+def readers() -> Iterator[tuple[str, list[bytes], Callable[[bytes], object]]]:
+    """Each reader's name, the texts to start from, and what reads."""
+    dialects = [path.read_bytes() for path in sorted(Path(SHIPPED).glob("*.yaml"))]
+    yield "fleet", [fleet_text().encode()], lambda data: read_fleet(data.decode("utf-8", "replace"), "fleet.yaml")
+    csv = b"device,kind,site,platform,groups,identity\na,router,s,quern,x y,192.0.2.1\nb,switch,s,marl,,\n"
+    yield "fleet.csv", [csv], lambda data: read_fleet(data.decode("utf-8", "replace"), "fleet.csv")
+    yield "policy", [policy_text().encode()], lambda data: read_policy(data.decode("utf-8", "replace"), "policy.yaml")
+    yield "dialect", dialects, lambda data: read_dialect(data.decode("utf-8", "replace"), "x.yaml")
+    by_platform: dict[str, list[tuple[str, bytes]]] = {}
+    for entry in entries():
+        files = configurations()[entry.device]
+        if set(files) == {""}:
+            by_platform.setdefault(entry.platform, []).append((entry.device, files[""].encode()))
+    for platform, texts in by_platform.items():
+        yield f"configuration {platform}", [text for _, text in texts], _configuration(platform)
+        device = Device("x", "firewall", "holmsay", platform, ("refit",), "192.0.2.11")
+        done = correct(device, DIALECTS[platform], texts[0][1], POLICY, DAY, "x")
+        if done.change:
+            yield f"change {platform}", [done.change.encode(), done.backout.encode()], _change(platform, texts[0][1])
+
+
+def run(times: int, seed: int = 0, most: float = 10.0) -> list[str]:
+    """What went wrong in so many cases, shared among the readers; `most`: seconds that one case may take."""
+    wrong = []
+    every = list(readers())
+    for name, seeds, read in every:
+        for n in range(max(times // len(every), 1)):
+            dice = Random(f"{name} {seed} {n}")
+            data = mutated(dice.choice(seeds), dice)
+            begun = time.monotonic()
+            try:
+                read(data)
+            except DOCUMENTED as problem:
+                if not str(problem):
+                    wrong.append(f"{name} {seed} {n}: an error without a word")
+            except Exception as problem:
+                wrong.append(f"{name} {seed} {n}: {type(problem).__name__}: {problem}")
+            if time.monotonic() - begun > most:
+                wrong.append(f"{name} {seed} {n}: took longer than {most} s")
+    return wrong
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--times", type=int, default=20_000, help="cases over all readers")
+    parser.add_argument("--seed", type=int, default=0, help="which cases")
+    args = parser.parse_args()
+    wrong = run(args.times, args.seed)
+    print("\n".join(wrong) or f"{args.times} cases, nothing but documented errors")
+    raise SystemExit(bool(wrong))
+
+
+if __name__ == "__main__":
+    main()
