@@ -113,7 +113,7 @@ def test_sizes_are_bounded_and_pipes_are_not_waited_for(ivrel: Run, small: Path)
     os.mkfifo(small / "configs" / "fw2.conf")
     done = json.loads(ivrel("audit", "gw1", "fw2", "-w", small, "--format", "json", code=1).stdout)
     assert [d["problem"].partition(": ")[2] for d in done["devices"]] == [
-        "larger than 64 MiB; IVREL_LARGEST=MIB in the environment raises the limit",
+        "larger than 64 MiB; --largest MIB raises the limit",
         "is no regular file",
     ]
     with pytest.raises(Unreadable, match="larger than 64 MiB"):

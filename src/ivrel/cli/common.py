@@ -67,6 +67,9 @@ def setting_argument(parser: argparse.ArgumentParser) -> None:
 
 def text_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
+        "--largest", type=_mebibytes, metavar="MIB", help="the most that a configuration may have (default: 64 MiB)"
+    )
+    parser.add_argument(
         "--text", metavar="FILE", help="take this for the device's configuration; '-' is standard input"
     )
 
@@ -108,14 +111,23 @@ def _width(text: str) -> int:
     return int(text)
 
 
+def _mebibytes(text: str) -> int:
+    if not (text.isascii() and text.isdigit()) or not 0 < int(text[:7]) <= 100_000:
+        raise argparse.ArgumentTypeError(f"'{text[:40]}' is not a size; expected 1 to 100000 MiB")
+    return int(text)
+
+
 def day(args: argparse.Namespace) -> date:
     """The day that waivers are judged for."""
     return args.today or date.today()
 
 
 def open_workspace(args: argparse.Namespace) -> Workspace:
+    from ivrel.sources.packed import LARGEST
     from ivrel.sources.workspace import Workspace
 
+    if getattr(args, "largest", None):
+        os.environ[LARGEST] = str(args.largest)  # workers take it from there
     return Workspace(Path(args.workspace))
 
 

@@ -35,7 +35,8 @@ def run(args: argparse.Namespace) -> int:
     # A policy can be checked before there is a fleet.
     has_fleet = any((workspace.folder / name).exists() for name in ("fleet.yaml", "fleet.csv"))
     devices = workspace.fleet.devices if has_fleet else ()
-    found = remarks(policy, devices, common.day(args))
+    dialects = {name: workspace.dialects[name] for name in {d.platform: None for d in devices}}
+    found = remarks(policy, devices, common.day(args), dialects)
     code = 1 if any(r.wrong for r in found) else 0
     if args.format == "json":
         json.show(json.policy(policy, found))

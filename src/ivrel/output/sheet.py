@@ -41,6 +41,13 @@ def change_sheet(
 
 def _device(c: Correction) -> list[str]:
     out = [f"## {c.device}", "", f"Made for the configuration with SHA-256 `{c.fingerprint}`.", ""]
+    if c.changes and not c.proved:
+        out += ["**Not proved.** It must not be sent as it is:", ""]
+        out += [f"- {p.name}: {p.why}" for p in c.proof if not p.holds] + [""]
+    clashes = [r for r in c.remains if "; to correct that would break what " in r.why]
+    if clashes:
+        out += ["**Not all that the policy asks can be had together:**", ""]
+        out += [f"- {r.setting}: {r.why}" for r in clashes] + [""]
     if c.changes:
         out += ["| line | instead of | why |", "|---|---|---|"]
         for change in c.changes:
@@ -50,9 +57,6 @@ def _device(c: Correction) -> list[str]:
         out += ["", "Before and after:", "", "```diff", *_difference(c), "```", ""]
         if c.proved:
             out += ["Proved: " + ", ".join(p.name for p in c.proof) + ".", ""]
-        else:
-            out += ["**Not proved.** It must not be sent as it is:", ""]
-            out += [f"- {p.name}: {p.why}" for p in c.proof if not p.holds] + [""]
         out += ["Change:", "", "```", *c.change.splitlines(), "```", ""]
         out += ["Back-out:", "", "```", *c.backout.splitlines(), "```", ""]
     if c.remains:

@@ -13,7 +13,7 @@ from pathlib import Path
 from ivrel.core.bundle import is_inside, is_marked, pack, parts
 from ivrel.core.form import shorten
 from ivrel.core.mistakes import InputError, Mistake, Unreadable, plain
-from ivrel.sources.packed import LARGEST, MIB, largest, unpacked
+from ivrel.sources.packed import MIB, largest, unpacked
 
 _BOM = b"\xef\xbb\xbf"
 _UTF_16 = (b"\xff\xfe", b"\xfe\xff")
@@ -40,7 +40,7 @@ def read_bytes(path: Path | str, shown: str) -> bytes:
 
 
 def _too_large(shown: str) -> Unreadable:
-    said = f"larger than {largest() // MIB} MiB; {LARGEST}=MIB in the environment raises the limit"
+    said = f"larger than {largest() // MIB} MiB; --largest MIB raises the limit"
     return Unreadable(f"{shown}: {said}")
 
 

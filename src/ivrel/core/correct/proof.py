@@ -95,7 +95,7 @@ def prove(case: Case, before: Scope, change: str, plan: Plan) -> Proof:
     join = dialect.grammar.join
     checks = {
         "complete": _complete(case, before, after, plan),
-        "no worse": _worse(case, before, after),
+        "no worse": _worse(case, before, after, plan),
         "settled": _settled(case, after),
         "minimal": f"'{join(spare[-1].words)}' could be left out" if spare else "",
         "reversible": irreversible,
@@ -118,13 +118,16 @@ def _complete(case: Case, before: Scope, after: Scope, plan: Plan) -> str:
     return ""
 
 
-def _worse(case: Case, before: Scope, after: Scope) -> str:
-    """A setting that was as asked and is not so any more, with the rule that asks for it."""
+def _worse(case: Case, before: Scope, after: Scope, plan: Plan) -> str:
+    """A setting that was as asked and is not so any more, with the rules that ask for it and for the change."""
+    changed = dict.fromkeys(name for names in plan.touched.values() for name in names)
+    followed = dict.fromkeys(f"'{case.asked[name].rule}' ({name})" for name in changed)
     for name, requirement in (case.whole or case.asked).items():
         if name in case.waived or findings_of(before, requirement):
             continue
         for finding in findings_of(after, requirement):
-            return f"'{requirement.rule}' asks {name}: {requirement.text}; {finding.why}"
+            told = f"'{requirement.rule}' asks {name}: {requirement.text}; {finding.why}"
+            return f"{told}; the change follows {' and '.join(followed)}" if followed else told
     return ""
 
 

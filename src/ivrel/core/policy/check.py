@@ -7,11 +7,12 @@ with another; a waiver that waives nothing
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
 
 from msgspec import Struct
 
+from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.policy.policy import Policy, Requirement, Rule, at_site, effective
 from ivrel.core.settings import SETTINGS, Asked
@@ -28,9 +29,14 @@ class Remark(Struct, frozen=True):
     wrong: bool = True
 
 
-def remarks(policy: Policy, devices: Sequence[Device], today: date) -> list[Remark]:
-    """Everything to say of a policy, in the order of its files; without devices, only what needs none."""
-    found = [*ending(policy, today), *_collectors(policy), *_clashes(policy, devices)]
+def remarks(
+    policy: Policy, devices: Sequence[Device], today: date, dialects: Mapping[str, Dialect] | None = None
+) -> list[Remark]:
+    """Everything to say of a policy, in the order of its files; without devices, only what needs none.
+
+    `dialects`: those of the devices, by name; what a platform cannot have together is told only with them.
+    """
+    found = [*ending(policy, today), *_collectors(policy), *_clashes(policy, devices, dialects or {})]
     if devices:
         found += [*_rules(policy, devices), *_sites(policy, devices), *_idle_waivers(policy, devices)]
     else:
@@ -96,12 +102,13 @@ def _within(one: Rule, other: Rule) -> bool:
     )
 
 
-def _clashes(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
+def _clashes(policy: Policy, devices: Sequence[Device], dialects: Mapping[str, Dialect]) -> Iterator[Remark]:
     """Requirements that cannot be had together, on the devices that are there or else on those of each rule."""
     found: dict[tuple[int, int], tuple[Requirement, Requirement, dict[str, None], dict[str, None]]] = {}
-    profiles = [(effective(policy, d), d.site, d.name) for d in devices] or list(_unseen(policy))
-    for asked, site, device in profiles:
-        together = Asked({name: q.needs for name, q in asked.items()}, policy.collectors, site or None)
+    profiles = [(effective(policy, d), d.site, d.name, dialects.get(d.platform)) for d in devices]
+    for asked, site, device, dialect in profiles or [(*one, None) for one in _unseen(policy)]:
+        needs = {name: q.needs for name, q in asked.items()}
+        together = Asked(needs, policy.collectors, site or None, dialect)
         for name, q in asked.items():
             for clash in SETTINGS[name].clashes(together):
                 other = asked[clash.setting]

@@ -1,0 +1,96 @@
+"""Corrections as a ratio to an audit of the same devices, and how they grow with the lines that are to be written.
+
+`python bench/correct.py` measures the example's devices of each platform, and tables of growing length. The yardstick
+is the audit of the same texts in the same run, by one process.
+"""
+
+from __future__ import annotations
+
+import argparse
+import time
+from collections.abc import Iterator
+from datetime import date
+
+from ivrel.core import Device, correct, read_policy
+from ivrel.core.audit import Auditor
+from ivrel.core.dialects import Dialect
+from ivrel.core.fleet import read_fleet
+from ivrel.core.policy import Policy
+from ivrel.demo.workspace import configurations, fleet_text, policy_text
+from ivrel.sources.dialects import Dialects
+
+DAY = date(2026, 11, 23)
+DIALECTS = Dialects()
+Case = tuple[Device, Dialect, bytes]
+
+
+def seconds(cases: list[Case], policy: Policy) -> tuple[float, float, int, int]:
+    """How long audits and corrections of some devices take, how many lines are written, and how many are unproved."""
+    begun = time.perf_counter()
+    auditor = Auditor(policy, DAY)
+    for device, dialect, data in cases:
+        auditor.audit(device, dialect, data, "x")
+    audited = time.perf_counter()
+    done = [correct(device, dialect, data, policy, DAY, "x") for device, dialect, data in cases]
+    corrected = time.perf_counter()
+    lines = sum(len(c.changes) for c in done)
+    return audited - begun, corrected - audited, lines, sum(1 for c in done if c.changes and not c.proved)
+
+
+def tables(size: int) -> Iterator[tuple[str, Case]]:
+    """Configurations in which so many rows are to be corrected."""
+    rows = range(size)
+    gates = "".join(f"gate.{n}.act = stop\n" for n in rows)
+    texts = {
+        "skarn": f"journal.target.a.inet = 198.51.100.21\n{gates}",
+        "hollin": 'unit "x" { record { collector a { inet 198.51.100.21; } keeper { to a; } } gates {\n'
+        + "".join(f" gate {n} {{ action stop; }}\n" for n in rows)
+        + "} }\n",
+        "quern": "events\n    export on\n" + "".join(f"    mute {n} text\n" for n in rows),
+        "ietf-syslog": '{"ietf-syslog:syslog": {"actions": {"remote": {"destination": ['
+        + ", ".join(f'{{"name": "d{n}", "udp": {{"address": "2001:db8::{n + 1:x}"}}}}' for n in rows)
+        + "]}}}}",
+    }
+    for name, text in texts.items():
+        yield name, (Device("x", "firewall", "s", name), DIALECTS[name], text.encode())
+
+
+RULES = """policy: p
+collectors: {a: {address: 198.51.100.21}}
+rules:
+  - {rule: all, require: {collectors: [a]}}
+  - {rule: gates, where: {platform: [skarn, hollin]}, require: {rules: {stop: open}}}
+  - {rule: filters, where: {platform: quern}, require: {filters: none}}
+"""
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--copies", type=int, default=10, help="times that each device of the example is taken")
+    parser.add_argument("--sizes", type=int, nargs="+", default=[20, 40, 80, 160, 320], help="rows of the tables")
+    args = parser.parse_args()
+    policy = read_policy(policy_text(), "policy.yaml")
+    by_platform: dict[str, list[Case]] = {}
+    for device in read_fleet(fleet_text(), "fleet.yaml").devices:
+        files = configurations()[device.name]
+        if set(files) == {""}:
+            case = device, DIALECTS[device.platform], files[""].encode()
+            by_platform.setdefault(device.platform, []).append(case)
+    print(f"{'platform':<14}{'devices':>8}{'lines':>7}{'unproved':>9}{'audit':>10}{'correct':>10}{'ratio':>8}")
+    for platform, cases in sorted(by_platform.items()):
+        audit, corrected, lines, unproved = seconds(cases * args.copies, policy)
+        each = 1000 / (len(cases) * args.copies)
+        row = f"{platform:<14}{len(cases) * args.copies:>8}{lines:>7}{unproved:>9}"
+        print(f"{row}{audit * each:>7.1f} ms{corrected * each:>7.1f} ms{corrected / audit:>8.1f}")
+    print(f"\n{'table of':<14}" + "".join(f"{size:>10}" for size in args.sizes) + "  rows")
+    policy = read_policy(RULES, "policy.yaml")
+    taken: dict[str, list[float]] = {}
+    for size in args.sizes:
+        for name, case in tables(size):
+            taken.setdefault(name, []).append(seconds([case], policy)[1])
+    for name, times in taken.items():
+        print(f"{name:<14}" + "".join(f"{t:>8.2f} s" for t in times))
+
+
+if __name__ == "__main__":
+    main()
