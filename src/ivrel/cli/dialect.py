@@ -152,7 +152,7 @@ def _only_names(match: object) -> bool:
 
 
 def run_new(args: argparse.Namespace) -> int:
-    from ivrel.core.dialects.draft import draft_dialect, telling_lines
+    from ivrel.core.dialects.draft import comment_sign, draft_dialect, fitting_shapes, telling_lines
     from ivrel.core.mistakes import InputError, Mistake
     from ivrel.sources.files import read_bytes, write_text
 
@@ -163,9 +163,13 @@ def run_new(args: argparse.Namespace) -> int:
         raise InputError([Mistake(str(target), "is already there; it is not written over")])
     sample = read_bytes(Path(args.sample), args.sample).decode("utf-8", "replace")
     lines = telling_lines(sample)
-    write_text(target, draft_dialect(args.name, args.shape, lines, Path(args.sample).name))
+    text = draft_dialect(args.name, args.shape, lines, Path(args.sample).name, comment_sign(sample))
+    write_text(target, text)
     where = common.workspace_words(args)
     print(f"wrote {target}, with {len(lines)} lines of the sample that look like export settings")
+    fitting = fitting_shapes(sample)
+    if fitting and args.shape not in fitting:
+        print(f"the sample does not look like the shape {args.shape}; more like {' or '.join(fitting)}")
     print(f"next  edit it; then ivrel dialect try{where} {args.name} {args.sample}")
     return 0
 

@@ -23,7 +23,7 @@ def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
     line(screen, (dialect.name, "bold"), f"  {dialect.about}")
     line(screen, (f"shape {dialect.shape}, {count(len(dialect.patterns), 'statement')}, {dialect.file}", "dim"))
     screen.print()
-    grid = table("setting", "where", "statement", "values", "default")
+    grid = table("setting", "slot", "where", "statement", "values", "default")
     last = ""
     for row in rows:
         whole = len(row.values) > 10 and not row.cannot
@@ -31,10 +31,15 @@ def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
         if row.cannot:
             values.append(f"  (not {', '.join(row.cannot)})", "yellow")
         name = "" if row.setting == last else row.setting
-        grid.add_row(name, Text(row.where, "dim"), Text(row.says or row.slot), values, row.default)
+        grid.add_row(name, row.slot, Text(row.where, "dim"), Text(row.says or "-"), values, row.default)
         last = row.setting
     shown(screen, grid)
-    notes = [f"holds {count(most, table_)} at most" for table_, most in dialect.limits.items()]
+    notes = [
+        f"rows of {table_} are told apart by {', '.join(slot.partition('.')[2] for slot in slots)}"
+        for table_, slots in dialect.keys.items()
+    ]
+    notes += [f"has no rows of {table_}" for table_ in dialect.never]
+    notes += [f"holds {count(most, table_)} at most" for table_, most in dialect.limits.items()]
     notes += [f"says nothing of {name}" for name in lacking(dialect)]
     if dialect.channels:
         notes.append(f"messages leave by channels of their own: {', '.join(dialect.channels)}")
@@ -75,7 +80,8 @@ def show_trial(
             strays += 1
             meaning = Text(f"not understood; may bear on {', '.join(match.bears_on) or 'nothing'}", "bold red")
         name, at = places(number)
-        grid.add_row(Text(f"{name}:{at}".lstrip("/:"), "dim"), Text(shorten(text, 80), "italic"), meaning)
+        said = Text(shorten(text, 80), "italic") if text else Text("(not shown)", "dim")
+        grid.add_row(Text(f"{name}:{at}".lstrip("/:"), "dim"), said, meaning)
     shown(screen, grid)
     if hidden:
         line(screen, (f"and {count(len(hidden), 'line')} more of interfaces, understood; --all shows them", "dim"))

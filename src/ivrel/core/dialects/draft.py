@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Sequence
 
 from ivrel.core.form import shorten
@@ -32,6 +33,33 @@ def telling_lines(sample: str) -> list[tuple[int, str]]:
     return found[:MOST]
 
 
+def fitting_shapes(sample: str) -> list[str]:
+    """The shapes that a sample may have, the likeliest first, by how its lines look."""
+    lines = [line for line in sample.splitlines() if line.strip()]
+    if not lines:
+        return []
+    if sample.lstrip()[:1] in ("<", "{"):
+        return ["tree"]
+    share = {
+        "sections": 3 * sum(1 for line in lines if re.match(r"\s*\[[^\]]+\]\s*$", line)),
+        "braces": sum(1 for line in lines if re.search(r"[{};]\s*$", line)),
+        "paths": sum(1 for line in lines if re.match(r"[\w-]+(\.[\w-]+)+\s*=", line)),
+        "blocks": sum(1 for line in lines if line[:1] in " \t" and not re.search(r"[{};]\s*$", line)),
+    }
+    fitting = [shape for shape, number in share.items() if 4 * number >= len(lines)]
+    return sorted(fitting, key=lambda shape: -share[shape])
+
+
+def comment_sign(sample: str) -> str:
+    """What most lines begin with that look like comments; '#' if there are none."""
+    signs: Counter[str] = Counter()
+    for line in sample.splitlines():
+        found = re.match(r"\s*(#|!|;|//|--)", line)
+        if found:
+            signs[found[1]] += 1
+    return signs.most_common(1)[0][0] if signs else "#"
+
+
 _START = {
     "blocks": ("events", 'says: "send {destination.address} {destination.transport} {destination.port}"'),
     "braces": ("record", 'says: "send {destination.address} {destination.transport} {destination.port}"'),
@@ -41,7 +69,7 @@ _START = {
 }
 
 
-def draft_dialect(name: str, shape: str, sample: Sequence[tuple[int, str]], file: str) -> str:
+def draft_dialect(name: str, shape: str, sample: Sequence[tuple[int, str]], file: str, comment: str = "#") -> str:
     """The text of a dialect file to start from; it is valid as it stands."""
     inside, says = _START[shape]
     where = f'in: "{inside}", ' if inside else ""
@@ -62,7 +90,7 @@ def draft_dialect(name: str, shape: str, sample: Sequence[tuple[int, str]], file
 dialect: {name}
 about: what kind of platform it is, in one line
 shape: {shape}
-comment: "#"
+comment: "{comment}"
 change: {{remove: "no-more"}}   # the word that takes a statement away
 {lists}
 # The tables that statements fill, and the fields that tell their rows apart.
