@@ -43,7 +43,7 @@ def said(call: object, *args: object) -> list[str]:
         (f"fleet: f\ndevices:\n - {DEVICE}\n - {DEVICE}\n", "fleet.yaml:4:4: device 'd1' stands twice; the first"),
         (
             "fleet: f\ndevices:\n - {device: d1, kind: roter, site: s, platform: quern}\n",
-            "fleet.yaml:3:23: 'roter' is not known; did you mean 'router'?",
+            "fleet.yaml:3:23: kind 'roter' is not known; did you mean 'router'?",
         ),
         (
             "fleet: f\ndevices:\n - {device: d1, kind: router, site: s, platform: cairn}\n",
