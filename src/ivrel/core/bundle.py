@@ -16,7 +16,7 @@ MARK = b"\x1c"
 
 def is_marked(data: bytes) -> bool:
     """Whether a file holds what only a bundle may hold: a line that begins with the mark."""
-    return data.startswith(MARK) or b"\n" + MARK in data
+    return MARK in data and (data.startswith(MARK) or b"\n" + MARK in data)
 
 
 def is_inside(name: str) -> bool:

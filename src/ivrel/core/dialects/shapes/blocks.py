@@ -71,6 +71,15 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
 
 def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
     """Where lines begin with the words of one of `heads` at their first column, in any spacing and quoting."""
+    plain = _plain_needle(data, heads)
+    if plain:
+        # One head that stands nowhere in another spelling is found without a pattern, which is much faster.
+        at = 0 if data.startswith(plain) else data.find(b"\n" + plain) + 1 or -1
+        while at >= 0:
+            if data[at + len(plain) : at + len(plain) + 1] in (b"", b" ", b"\t", b"\r", b"\n"):
+                yield at
+            at = data.find(b"\n" + plain, at) + 1 or -1
+        return
     begin, behind = _line_begins(heads)
     found = begin.match(data)
     at = 0
@@ -81,6 +90,16 @@ def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
         if not found:
             return
         at = found.start() + 1
+
+
+def _plain_needle(data: bytes, heads: tuple[Words, ...]) -> bytes:
+    """The beginning of the lines of a single head, if that is how all of them are spelled; else nothing."""
+    if len(heads) > 1:
+        return b""
+    first = quote(heads[0][0]).encode()
+    if len(heads[0]) > 1 and any(first + odd in data for odd in (b"  ", b"\t", b' "')):
+        return b""
+    return join(heads[0]).encode()
 
 
 @lru_cache(maxsize=4096)
