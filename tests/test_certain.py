@@ -17,6 +17,7 @@ from ivrel.core.correct import Correction
 from ivrel.core.dialects import Dialect, Records
 from ivrel.core.dialects.slots import SLOTS, SWITCH
 from ivrel.core.dialects.write import apply_change
+from ivrel.core.policy import remarks
 from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.core.settings.valued import Part, valued
 from ivrel.sources.dialects import Dialects
@@ -51,15 +52,17 @@ def judged(
     return {v.setting: (v.verdict, v.why, [p.line for p in v.where]) for v in result.verdicts}
 
 
-def corrected(platform: str | Dialect, text: str, require: str, where: Device = HERE) -> Correction:
-    """The correction, which must be proved and bring the text back."""
+def corrected(
+    platform: str | Dialect, text: str, require: str, where: Device = HERE, *, exact: bool = True
+) -> Correction:
+    """The correction, which must be proved and bring the text back; of a document, what it says."""
     dialect = DIALECTS[platform] if isinstance(platform, str) else platform
     policy = read_policy(
         f"policy: p\ncollectors:{COLLECTORS}rules:\n  - rule: r\n    require: {require}\n", "policy.yaml"
     )
     done = correct(where, dialect, text.encode(), policy, TODAY, "x.conf")
     assert done.proved or not done.changes, [p for p in done.proof if not p.holds]
-    if done.changes:
+    if done.changes and exact:
         back = apply_change(dialect, done.corrected, done.backout, "back-out")
         words = (sorted(re.sub(rb"""[\\"'\[\]{},;]""", b" ", whole).split()) for whole in (back, text.encode()))
         assert next(words) == next(words)
@@ -235,6 +238,50 @@ def test_filters_of_any_text_are_taken_back(name: str, text: str) -> None:
 )  # fmt: skip
 def test_bytes_that_a_change_does_not_need_stay(platform: str, text: str, require: str, after: str) -> None:
     assert corrected(platform, text, require).corrected.decode() == after
+
+
+def test_what_a_platform_cannot_have_together_is_a_remark_on_the_policy() -> None:
+    rules = "rules:\n  - {rule: r, require: {collectors: [a, b], format: expected}}\n"
+    policy = read_policy(f"policy: p\ncollectors:{COLLECTORS}{rules}", "policy.yaml")
+    told = {
+        name: [r.text for r in remarks(policy, [Device("d", "router", "near", name)], TODAY, {name: DIALECTS[name]})]
+        for name in ("quern", "skarn")
+    }
+    assert any("quern has one format for all" in text for text in told["quern"])
+    assert not any("one format for all" in text for text in told["skarn"])
+
+
+FRAMED = """<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><data>
+<syslog xmlns="urn:ietf:params:xml:ns:yang:ietf-syslog"><actions><remote><destination><name>my name</name>
+<udp><address x="1">198.51.100.21</address><port><!-- c -->514</port></udp><facility-filter><facility-list>
+<facility>all</facility><severity>debug</severity></facility-list></facility-filter></destination></remote></actions>
+</syslog></data></rpc-reply>"""
+
+
+@pytest.mark.parametrize(
+    "text", [FRAMED, f"\n#40\n{FRAMED[:40]}\n#{len(FRAMED) - 40}\n{FRAMED[40:]}\n##\n", f"{FRAMED}]]>]]>\n", "\ufeff" + FRAMED]
+)  # fmt: skip
+def test_documents_are_read_as_sessions_hand_them_over(text: str) -> None:
+    found = judged("ietf-syslog", text, "{collectors: [a], level: {from: error}}")
+    assert {name: verdict for name, (verdict, _, _) in found.items()} == {"collectors": "meets", "level": "meets"}
+    done = corrected("ietf-syslog", FRAMED, "{collectors: [a], level: error}", exact=False)
+    # What is new has the name that the document uses, and what goes is removed, which can be sent again.
+    assert "<facility-filter>" in done.change and 'operation="remove"' in done.change and "delete" not in done.change
+
+
+def test_values_have_the_types_of_the_model() -> None:
+    done = corrected(
+        "ietf-syslog",
+        IETF % ("", '{"name": "1", "udp": {"address": "203.0.113.9", "port": 99}}', ""),
+        "{collectors: [a], clock: {servers: {includes: [198.51.100.5]}}}",
+        exact=False,
+    )
+    assert '"name": "1"' in done.change + done.backout and '"port": 99' in done.backout
+    assert '"ietf-system:system"' in done.change and "destination=1" in done.change
+    text = '{"openconfig-system:system": {"logging": {}}}'
+    done = corrected("openconfig", text, "{collectors: [a], level: {from: error}}", exact=False)
+    assert "selector=openconfig-system-logging%3AALL,DEBUG" not in done.change
+    assert '"facility": "openconfig-system-logging:ALL"' in done.change
 
 
 def test_names_of_slots_are_declared() -> None:

@@ -175,8 +175,12 @@ class Matcher:
         """The statements of all known parts: line, text ('' if it must not be shown), and what is known of it."""
         for path, raw, line in self.grammar.scan(data, (*self.heads, *self.idle_heads), self.dialect.style):
             match = self.match(path, raw)
-            shown = match.pattern >= 0 if isinstance(match, Match) else match is not None and match.shown
             text = decode(raw[:LONGEST])
+            if match is None:
+                # The header of a block that the dialect knows is its own words; what stands aside may be anything.
+                shown = self.is_header(path, tuple(self.grammar.split(text)))
+            else:
+                shown = match.pattern >= 0 if isinstance(match, Match) else match.shown
             if isinstance(match, Match) and shown:
                 yield line, shorten(text, LONGEST), match
             else:

@@ -97,9 +97,13 @@ def _hidden(policy: Policy) -> Iterator[Remark]:
 
 def _within(one: Rule, other: Rule) -> bool:
     """Whether every device that one rule is about is also what the other is about, as far as their words tell."""
-    return all(s in one.where and set(one.where[s]) <= set(words) for s, words in other.where.items()) and all(
-        set(words) <= set(one.but.get(s, ())) for s, words in other.but.items()
-    )
+    # Most rules are about something else altogether, which is seen without a look at their words.
+    if not other.where.keys() <= one.where.keys() or not other.but.keys() <= one.but.keys():
+        return False
+    for selector, words in other.where.items():
+        if one.where[selector] != words and not set(one.where[selector]) <= set(words):
+            return False
+    return all(set(words) <= set(one.but[selector]) for selector, words in other.but.items())
 
 
 def _clashes(policy: Policy, devices: Sequence[Device], dialects: Mapping[str, Dialect]) -> Iterator[Remark]:
