@@ -156,7 +156,8 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
         raise refuse(file, 1, str(problem)) from None
     except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as problem:
         if not isinstance(problem, json.JSONDecodeError):
-            raise refuse(file, 1, f"a change that cannot be read: {type(problem).__name__}") from None
+            what = "half of a surrogate pair, which is no text" if isinstance(problem, UnicodeError) else "no change"
+            raise refuse(file, 1, f"holds {what}") from None
         raise refuse(file, problem.lineno, f"not JSON: {problem.msg}") from None
     except json.JSONDecodeError as problem:
         raise refuse(file, problem.lineno, f"not JSON: {problem.msg}") from None

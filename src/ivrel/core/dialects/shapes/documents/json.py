@@ -198,6 +198,7 @@ class JsonDocument:
     @staticmethod
     def read_change(data: bytes, style: Style) -> list[Edit]:
         read = json.loads(data)
+        json.dumps(read, ensure_ascii=False).encode()  # half of a surrogate pair is no text
         edits = (
             read.get(PATCH, {}).get("edit") if isinstance(read, dict) and isinstance(read.get(PATCH), dict) else None
         )
