@@ -202,12 +202,12 @@ class Matcher:
                 if match.table == table:
                     marks.append((match, line))
             elif match is not None:
-                doubt = self._doubtful_row(table, path, raw, match)
+                doubt = self._doubtful_row(table, path, raw)
                 if doubt is not None:
                     marks.append((doubt, line))
         return marks
 
-    def _doubtful_row(self, table: str, path: Path, raw: bytes, unmatched: Unmatched) -> Match | None:
+    def _doubtful_row(self, table: str, path: Path, raw: bytes) -> Match | None:
         """The row of a lazy table that a statement which is not understood is about."""
         words = tuple(self.grammar.split(decode(raw[:LONGEST])))
         for pattern in self._lazy:

@@ -178,9 +178,9 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
             fresh = free or name
         before = records
         records = _written(records, old, fresh, values)
-        if old is None and leaving:
+        heir = next((k for k in records.rows("destination") if k not in before.rows("destination")), None)
+        if old is None and leaving and heir:
             # What left for the one that goes leaves for the one that comes in its place.
-            heir = next(k for k in records.rows("destination") if k not in before.rows("destination"))
             records = _inherited(records, leaving[0], heir)
             heirs.append((leaving.pop(0).ref, heir[0]))
     now = scope.on(records)

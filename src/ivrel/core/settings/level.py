@@ -21,6 +21,7 @@ from ivrel.core.settings.base import (
     Place,
     Scope,
     Setting,
+    about_of,
     mend_value,
     need_of,
     no_choice,
@@ -57,7 +58,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 def facts(scope: Scope) -> list[Fact]:
     return [
-        Fact("level", f"{d.label} {channel}".strip(), sent.describe(), sent.lines, sent.default)
+        Fact("level", about_of(d.label, channel), sent.describe(), sent.lines, sent.default)
         for d in scope.destinations
         for channel, sent in sendings(scope, d).items()
     ]
@@ -69,7 +70,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     out = [] if scope.judged else no_destination(scope)
     for d in scope.judged:
         for channel, sent in sendings(scope, d).items():
-            about = f"{d.label} {channel}".strip()
+            about = about_of(d.label, channel)
             need = need_of(needs, about)
             why = against(sent.bits, need)
             if why:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from bisect import bisect_right
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
-from functools import lru_cache
 from typing import Protocol
 
 from msgspec import Struct
@@ -184,29 +183,6 @@ def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
         if not ended and lines:
             lines[-1] = lines[-1].removesuffix(b"\r")
     return b"\n".join([*lines, b""] if ended and lines else lines)
-
-
-@lru_cache(maxsize=4096)
-def _line_starts(heads: tuple[bytes, ...]) -> re.Pattern[bytes]:
-    """Finds the lines behind the first that begin with any of these: one look for all is faster than one each."""
-    return re.compile(b"\n(?:" + b"|".join(map(re.escape, sorted(heads, key=len, reverse=True))) + b")")
-
-
-def next_start(data: bytes, heads: tuple[bytes, ...], at: int) -> int:
-    """Where the next line behind `at` begins with one of `heads` at its first column; -1 if none does."""
-    if len(heads) == 1:
-        return data.find(b"\n" + heads[0], at) + 1 or -1
-    found = _line_starts(heads).search(data, at) if heads else None
-    return found.start() + 1 if found else -1
-
-
-def starts(data: bytes, heads: tuple[bytes, ...]) -> Iterator[tuple[int, bytes]]:
-    """Where lines begin with one of `heads` at their first column, and with which: the longest that fits."""
-    longest = sorted(heads, key=len, reverse=True)
-    at = 0 if data.startswith(heads) else next_start(data, heads, 0)
-    while at >= 0:
-        yield at, next(head for head in longest if data.startswith(head, at))
-        at = next_start(data, heads, at)
 
 
 class _Numbered:

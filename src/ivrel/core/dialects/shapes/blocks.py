@@ -24,7 +24,6 @@ from ivrel.core.dialects.shapes.base import (
     Words,
     decode,
     edited_lines,
-    fine,
     in_place_of,
     line_of,
     lines_with,
@@ -33,21 +32,10 @@ from ivrel.core.dialects.shapes.base import (
     refuse,
     split_words,
 )
+from ivrel.core.dialects.shapes.base import (
+    fine as fine,
+)
 from ivrel.core.mistakes import Unreadable
-
-__all__ = [
-    "ATOMIC",
-    "DERIVED",
-    "apply",
-    "everything",
-    "fine",
-    "holding",
-    "join",
-    "read_change",
-    "scan",
-    "split",
-    "write_change",
-]
 
 ATOMIC = False
 DERIVED = False

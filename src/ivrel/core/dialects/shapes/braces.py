@@ -25,7 +25,6 @@ from ivrel.core.dialects.shapes.base import (
     Style,
     Words,
     decode,
-    fine,
     line_end,
     line_of,
     lines_with,
@@ -34,21 +33,10 @@ from ivrel.core.dialects.shapes.base import (
     refuse,
     split_words,
 )
+from ivrel.core.dialects.shapes.base import (
+    fine as fine,
+)
 from ivrel.core.mistakes import Unreadable
-
-__all__ = [
-    "ATOMIC",
-    "DERIVED",
-    "apply",
-    "everything",
-    "fine",
-    "holding",
-    "join",
-    "read_change",
-    "scan",
-    "split",
-    "write_change",
-]
 
 ATOMIC = False
 DERIVED = False

@@ -20,7 +20,6 @@ from ivrel.core.dialects.shapes.base import (
     assigned,
     decode,
     edited_lines,
-    fine,
     in_place_of,
     line_of,
     lines_with,
@@ -28,20 +27,9 @@ from ivrel.core.dialects.shapes.base import (
     refuse,
     spacing,
 )
-
-__all__ = [
-    "ATOMIC",
-    "DERIVED",
-    "apply",
-    "everything",
-    "fine",
-    "holding",
-    "join",
-    "read_change",
-    "scan",
-    "split",
-    "write_change",
-]
+from ivrel.core.dialects.shapes.base import (
+    fine as fine,
+)
 
 ATOMIC = False
 DERIVED = False

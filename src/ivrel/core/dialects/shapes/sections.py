@@ -32,20 +32,6 @@ from ivrel.core.dialects.shapes.base import (
 from ivrel.core.dialects.shapes.paths import quoted
 from ivrel.core.dialects.shapes.paths import split as split_path
 
-__all__ = [
-    "ATOMIC",
-    "DERIVED",
-    "apply",
-    "everything",
-    "fine",
-    "holding",
-    "join",
-    "read_change",
-    "scan",
-    "split",
-    "write_change",
-]
-
 ATOMIC = False
 DERIVED = False
 

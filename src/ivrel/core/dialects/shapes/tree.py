@@ -23,28 +23,16 @@ from ivrel.core.dialects.shapes.base import (
     Refused,
     Style,
     Words,
-    fine,
     missing,
     quote,
     refuse,
     split_words,
 )
+from ivrel.core.dialects.shapes.base import (
+    fine as fine,
+)
 from ivrel.core.dialects.shapes.documents import Document, JsonDocument, XmlDocument, read_document
 from ivrel.core.mistakes import Unreadable
-
-__all__ = [
-    "ATOMIC",
-    "DERIVED",
-    "apply",
-    "everything",
-    "fine",
-    "holding",
-    "join",
-    "read_change",
-    "scan",
-    "split",
-    "write_change",
-]
 
 ATOMIC = True
 DERIVED = False
@@ -154,10 +142,9 @@ def read_change(text: str, file: str, style: Style) -> list[Edit]:
         return kind.read_change(text.encode(), style)
     except (Unreadable, Refused) as problem:
         raise refuse(file, 1, str(problem)) from None
-    except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as problem:
-        if not isinstance(problem, json.JSONDecodeError):
-            what = "half of a surrogate pair, which is no text" if isinstance(problem, UnicodeError) else "no change"
-            raise refuse(file, 1, f"holds {what}") from None
-        raise refuse(file, problem.lineno, f"not JSON: {problem.msg}") from None
     except json.JSONDecodeError as problem:
         raise refuse(file, problem.lineno, f"not JSON: {problem.msg}") from None
+    except UnicodeError:
+        raise refuse(file, 1, "holds half of a surrogate pair, which is no text") from None
+    except (KeyError, TypeError, ValueError, AttributeError, RecursionError):
+        raise refuse(file, 1, "holds no change") from None

@@ -21,20 +21,6 @@ from ivrel.core.dialects.shapes.rsyslog.write import UNSAID, by_endpoint, rewrit
 from ivrel.core.mistakes import Unreadable
 from ivrel.core.severity import SEVERITIES
 
-__all__ = [
-    "ATOMIC",
-    "DERIVED",
-    "apply",
-    "everything",
-    "fine",
-    "holding",
-    "join",
-    "read_change",
-    "scan",
-    "split",
-    "write_change",
-]
-
 ATOMIC = True
 DERIVED = True
 
