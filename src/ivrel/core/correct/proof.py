@@ -142,7 +142,8 @@ def prune(case: Case, before: Scope, plan: Plan, proof: Proof) -> Plan:
     Of the steps that could be left out one by one, not all can be left out together: each is tried again.
     """
     steps, spare = list(plan.steps), list(proof.spare)
-    whole = _standing(case, case.read(proof.corrected))
+    corrected = case.read(proof.corrected)
+    whole, kept = _standing(case, corrected), _kept(before, corrected)
     at_once = len(spare) > 1
     while spare:
         gone = {replace(edit, line=0) for edit in (spare if at_once else spare[-1:])}
@@ -155,7 +156,7 @@ def prune(case: Case, before: Scope, plan: Plan, proof: Proof) -> Plan:
         except (Refused, Unreadable):
             return plan
         after = case.scope(trials.after)
-        if at_once and not _standing(case, after) <= whole:
+        if at_once and not (_standing(case, after) <= whole and kept <= _sent(after, right=True)):
             at_once = False
             continue
         steps, at_once = fewer, False
@@ -173,7 +174,7 @@ def _spare(case: Case, before: Scope, after: Scope, trials: Trials) -> list[Edit
     """The edits without each of which the outcome is as good."""
     asked = _as_written(case, before, after)
     whole = {name: _found(after, r) for name, r in asked.items() if name not in case.waived}
-    kept = _sent(before, right=False) & _sent(after, right=True)
+    kept = _kept(before, after)
     order = {edit: n for n, edit in enumerate(trials.edits)}
     spare = []
     for edit, records in trials.without_each():
@@ -216,6 +217,11 @@ def _sent(scope: Scope, *, right: bool) -> Selection:
             for n, sending in enumerate(sendings(scope, d).values()):
                 bits |= sending.bits << n * EVERYTHING.bits.bit_length()
     return Selection(bits)
+
+
+def _kept(before: Scope, after: Scope) -> Selection:
+    """What left before, for anybody, and leaves for a right collector when all is done."""
+    return _sent(before, right=False) & _sent(after, right=True)
 
 
 def _as_written(case: Case, before: Scope, after: Scope) -> dict[str, Requirement]:
