@@ -22,7 +22,7 @@ from ivrel.sources.workspace import Workspace
 settings.register_profile(
     "ivrel",
     deadline=None,
-    derandomize="IVREL_SKIP_NOTHING" in os.environ,
+    derandomize=bool(os.environ.get("IVREL_SKIP_NOTHING")),
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
 )
 settings.load_profile("ivrel")

@@ -42,11 +42,11 @@ BASES = {
     "openconfig.xml": '<config>\n  <interfaces xmlns="http://openconfig.net/yang/interfaces">\n    <interface>'
     "<name>loop1</name><subinterfaces><subinterface><index>0</index><ipv4><addresses><address><ip>192.0.2.9</ip>"
     "</address></addresses></ipv4></subinterface></subinterfaces></interface>\n  </interfaces>\n</config>\n",
-    "rsyslog": 'module(load="imuxsock")\n\n*.info;mail.none -/var/log/messages\nmail.* -/var/log/mail\n& stop\n'
+    "rsyslog": 'module(load="imuxsock")\nglobal(defaultNetstreamDriverCAFile="/etc/ssl/ca.pem")\n\n*.info;mail.none -/var/log/messages\nmail.* -/var/log/mail\n& stop\n'
     "*.emerg :omusrmsg:*\n",
     "rsyslog.folder": pack(
         {
-            "rsyslog.conf": b'module(load="imuxsock")\n$IncludeConfig /etc/rsyslog.d/*.conf\n*.* -/var/log/all\n',
+            "rsyslog.conf": b"$DefaultNetstreamDriverCAFile /etc/ssl/ca.pem # ours\n$IncludeConfig /etc/rsyslog.d/*.conf\n*.* -/var/log/all\n",
             "rsyslog.d/50-old.conf": b"*.err @203.0.113.77:514\n& -/var/log/err\n"
             b'if $syslogseverity < 5 then {\n  action(type="omfwd" target="198.51.100.22"\n'
             b'    port="601" protocol="tcp" queue.type="linkedList")\n} else @[2001:db8::5]\n',
@@ -89,6 +89,7 @@ def values(dialect: Dialect, slot: str) -> st.SearchStrategy[Value]:
     plain = f"source.{field.removeprefix('source-')}" if field.startswith("source-") else slot
     choices = dialect.channels if field == "category" else dialect.choices(slot)
     # What is left to the platform alone cannot be said.
+    choices = tuple(c for c in choices if c != "relp")  # is read, but never written
     choices = tuple(c for c in choices if field == "category" or any(p.can_write(slot, c) for p in dialect.patterns))
     return st.sampled_from(choices or WORDS.get(plain) or WORDS.get(f"pick.{field}", ("x",)))
 
@@ -110,8 +111,12 @@ def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
             form, precision, shown = draw(st.sampled_from(FORMS))
             said |= {"destination.format": form, "destination.stamp-precision": precision}
             said |= {f"destination.stamp-{part}": shown for part in ("year", "zone")}
+            # With TLS, a collector that is verified has a name in its certificate.
+            said["destination.verify"] = "on" if draw(st.booleans()) else "off"
             given = {s: Said(v) for s, v in said.items()}
             said = {s: v for s, v in said.items() if out.takes_effect(s, given)}
+            if said.get("destination.verify") != "on":
+                said.pop("destination.peer", None)
         out = row(out, dialect, "destination", said, draw)
     for table in ("server", "resolver", "mute"):
         for n in range(draw(st.integers(0, 2)) if table in dialect.keys else 0):
@@ -139,7 +144,8 @@ def row(records: Records, dialect: Dialect, table: str, said: dict[str, Value], 
     for slot in fields_of(dialect, table):
         # The first statement of a row must be there; of the rest, any may be left to the platform.
         anchor = next(p for p in dialect.patterns if p.table == table)
-        together = dialect.name == "rsyslog" and slot.startswith(("destination.stamp", "destination.format"))
+        named = ("destination.stamp", "destination.format", "destination.verify", "destination.peer")
+        together = dialect.name == "rsyslog" and slot.startswith(named)
         if slot in said and (slot in keys or slot in anchor.slots or together or draw(st.booleans())):
             records = records.having(table, key, slot, said[slot])
     return records

@@ -97,7 +97,9 @@ HOST = ValueType("host", _host)
 INET = ValueType("inet", _inet)
 ADDRESS = ValueType("address", address)
 PORT = ValueType("port", _port)
-TRANSPORT = _one_of("transport", ("udp", "tcp", "tls"))
+# What a policy may ask for; RELP can only be read.
+TRANSPORTS = ("udp", "tcp", "tls")
+TRANSPORT = _one_of("transport", (*TRANSPORTS, "relp"))
 SEVERITY = _one_of("severity", SEVERITIES)
 THRESHOLD = _one_of("threshold", ("none", *SEVERITIES))
 FACILITY = _one_of("facility", FACILITIES)
@@ -169,10 +171,13 @@ SLOTS: Mapping[str, Slot] = {
         Slot("destination.port", PORT, ("collectors",)),
         Slot("destination.transport", TRANSPORT, ("collectors", "trust")),
         Slot("destination.verify", SWITCH, ("trust",)),
+        Slot("destination.peer", WORD, ("trust",)),
         Slot("destination.delivery-queue", NUMBER, ("delivery",)),
         Slot("destination.level", THRESHOLD, ("level",)),
         Slot("destination.facility", FACILITY, ("facility",)),
         Slot("destination.selection", SELECTION, ("level",)),
+        Slot("destination.lacks", WORD, ("collectors",)),
+        Slot("destination.surely", SELECTION, ("level",)),
         Slot("destination.format", FORMAT, ("format",)),
         Slot("destination.stamp-kind", STAMP, ("stamp",)),
         Slot("destination.stamp-precision", PRECISION, ("stamp",)),
@@ -210,6 +215,7 @@ SLOTS: Mapping[str, Slot] = {
         Slot("interface.inet6-state", STATE, ("source",), many=True),
         Slot("interface.part-state", STATE, ("source",), many=True),
         Slot("interface.plane", WORD, ("source",)),
+        Slot("authority", WORD, ("trust",)),
         Slot("unit.name", WORD, ("origin",)),
         Slot("unit.text", WORD, ()),
         Slot("file.name", WORD, ("file",)),

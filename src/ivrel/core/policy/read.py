@@ -12,7 +12,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from ivrel.core.dialects.slots import HOST, PORT, TRANSPORT
+from ivrel.core.dialects.slots import HOST, PORT, TRANSPORTS
 from ivrel.core.fleet import address
 from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml
 from ivrel.core.mistakes import InputError, Mistake, Unreadable, not_one_of
@@ -39,7 +39,7 @@ COLLECTOR = Record(
     {
         "address": Key(Text("an IP address", address), "where it listens", must=True),
         "port": Key(Text("a port", PORT.parse), "the port, 514 if left out"),
-        "transport": Key(Text("a transport", choices=TRANSPORT.choices), "udp if left out"),
+        "transport": Key(Text("a transport", choices=TRANSPORTS), "udp if left out"),
         "format": Key(Text("a format", choices=FORMATS), "the message format that it expects"),
         "site": Key(Text("a site"), "where it stands"),
         "path": Key(Text("a word"), "the way by which it is reached, if others share it"),
@@ -47,6 +47,10 @@ COLLECTOR = Record(
             ListOf(_WORD, one_is_enough=True, filled=True), "of a relay: the collectors that it forwards to"
         ),
         "names": Key(ListOf(Text("a host name", HOST.parse), one_is_enough=True), "host names that mean it too"),
+        "certificate": Key(
+            ListOf(Text("a name"), one_is_enough=True, filled=True),
+            "names in its certificate, besides `names`",
+        ),
     },
     lambda at, **fields: {"line": place(at)[0], **fields},
 )

@@ -36,6 +36,7 @@ class Collector(Struct, frozen=True):
     site: str | None = None
     path: str | None = None
     names: tuple[str, ...] = ()
+    certificate: tuple[str, ...] = ()
     forwards: tuple[str, ...] = ()
     reaches: frozenset[str] = frozenset()
     line: int = 0
@@ -43,6 +44,11 @@ class Collector(Struct, frozen=True):
     @property
     def endpoint(self) -> tuple[str, int, str]:
         return self.address, self.port, self.transport
+
+    @property
+    def certified(self) -> tuple[str, ...]:
+        """The names that its certificate may bear, the one to ask for first."""
+        return (*self.certificate, *self.names)
 
     def is_at(self, host: object) -> bool:
         """Whether a host is this collector, by its address or by one of its names."""

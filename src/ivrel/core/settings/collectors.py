@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from ivrel.core.dialects.matching import Key
 from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.slots import Value
+from ivrel.core.dialects.slots import TRANSPORTS, Value
 from ivrel.core.form import Node, Report
 from ivrel.core.mistakes import not_one_of
 from ivrel.core.settings.base import (
@@ -22,8 +22,9 @@ from ivrel.core.settings.base import (
     Setting,
     silent_on,
 )
+from ivrel.core.settings.certificates import lacking_for_tls
 from ivrel.core.settings.need import SITE, SetNeed, read_set_need
-from ivrel.core.settings.sending import reached
+from ivrel.core.settings.sending import lacking, reached
 
 APART = ("site", "path")
 _FIELDS = ("address", "port", "transport")
@@ -54,7 +55,7 @@ def _to_go(scope: Scope, need: SetNeed) -> list[tuple[Destination, str]]:
     for d in scope.destinations:
         name = f"{d.label} ({d.text})" if "destination.name" in d.row else d.label
         if d.collector is None:
-            if need.exactly is not None:
+            if need.exactly is not None and not lacking(scope, d):
                 gone.append((d, f"{name} is a stranger"))
         elif d.collector not in need.wanted:
             if d.right and scope.collectors[d.collector].reaches & set(need.wanted):
@@ -87,6 +88,10 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
                 for field, found, right in zip(_FIELDS, d.endpoint, c.endpoint, strict=True)
                 if found != right and not (field == "address" and c.is_at(found))
             }
+            if "transport" in wrong and d.endpoint[2] not in (None, *TRANSPORTS):
+                why = f"{d.label} is sent to by {d.endpoint[2]}, which a policy cannot ask for"
+                out.append(Finding(why, d.lines("transport"), "unable", name))
+                continue
             unsaid = [field for field in wrong if d.endpoint[_FIELDS.index(field)] is None]
             if unsaid:
                 which = f"{scope.records.dialect.name} says nowhere the {' and '.join(unsaid)} of {d.label}"
@@ -94,6 +99,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
                 continue
             why = f"{d.label} has the right address for {name}, but {' and '.join(wrong.values())}"
             out.append(Finding(why, d.lines(*wrong), about=name))
+        elif why := lacking(scope, serves[name]):
+            out.append(Finding(why, serves[name].lines("lacks"), about=name))
     if not out:
         together = ((what, _together(what, _on_the_way(scope, need))) for what in need.apart)
         out += [Finding(why, about=f"apart {what}") for what, why in together if why]
@@ -150,8 +157,11 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     leaving = sorted(gone, key=lambda d: not reached(scope, d))  # those that go and have no heir yet
     for name in need.wanted:
         c = scope.collectors[name]
-        if (name in serves and serves[name].right) or (name not in serves and _relayed(scope, name)):
+        told = serves.get(name)
+        if (told and told.right and not lacking(scope, told)) or (told is None and _relayed(scope, name)):
             continue
+        if name in serves and serves[name].endpoint[2] not in (None, *TRANSPORTS):
+            continue  # what a policy cannot ask for is left as it is
         values: dict[str, str | int] = {
             "destination.address": c.address,
             "destination.port": c.port,
@@ -165,6 +175,13 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         if cannot:
             obstacles.append(Obstacle(f"{name}: {dialect.name} cannot send by {' and '.join(cannot)}", True, name))
             continue
+        if c.transport == "tls":
+            lack = lacking_for_tls(scope, c)
+            if lack:
+                obstacles.append(Obstacle(f"{name}: {lack}", about=name))
+                continue
+            if dialect.has("destination.peer"):
+                values["destination.peer"] = c.certified[0]
         old, fresh = serves.get(name), name
         if old is None and "destination.name" in dialect.keys["destination"]:
             taken = {key[0] for rows in (scope.records, records) for key in rows.rows("destination")}
@@ -220,6 +237,11 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
     if old is not None and key != old.key:
         records = records.without("destination", old.key)
         old = None
+    if old is not None and "destination.lacks" in old.row:
+        # What it gets, and in which form, is told when nothing is lacking any more.
+        for slot in ("destination.lacks", "destination.selection"):
+            records = records.having("destination", key, slot, None)
+            row.pop(slot, None)
     for slot, value in row.items():
         if isinstance(value, str | int) and (records.get(slot, {} if old is None else old.row).value != value):
             records = records.having("destination", key, slot, value)
@@ -228,7 +250,7 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
 
 def _inherited(records: Records, old: Destination, heir: Key) -> Records:
     """The records in which a destination lets as much leave as the one before it did."""
-    for slot in ("destination.level", "destination.selection"):
+    for slot in ("destination.level", "destination.selection", "destination.surely"):
         said = old.row.get(slot)
         if said is not None and not said.default and isinstance(said.value, str | int):
             records = records.having("destination", heir, slot, said.value)

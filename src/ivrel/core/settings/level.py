@@ -33,8 +33,11 @@ from ivrel.core.settings.rows import is_number
 from ivrel.core.settings.sending import (
     against,
     bounds,
+    described,
     gives_to,
+    judged,
     knows_levels,
+    lacking,
     levels_of,
     lines_of,
     picked,
@@ -58,7 +61,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 def facts(scope: Scope) -> list[Fact]:
     return [
-        Fact("level", about_of(d.label, channel), sent.describe(), sent.lines, sent.default)
+        Fact("level", about_of(d.label, channel), described(sent), sent.lines, sent.default)
         for d in scope.destinations
         for channel, sent in sendings(scope, d).items()
     ]
@@ -72,11 +75,11 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         for channel, sent in sendings(scope, d).items():
             about = about_of(d.label, channel)
             need = need_of(needs, about)
-            why = against(sent.bits, need)
+            why, verdict = judged(sent, need)
             if why:
                 lines = () if why.startswith("misses") else _noisy(scope, d, need)
                 of = f" of {channel}" if channel else ""
-                out.append(Finding(f"{d.title} {why}{of}", lines or sent.lines or d.lines(), about=about))
+                out.append(Finding(f"{d.title} {why}{of}", lines or sent.lines or d.lines(), verdict, about))
     return out + _dangling(scope)
 
 
@@ -182,13 +185,18 @@ def _threshold_at(records: Records, d: Destination, slot: str) -> Place | None:
 
 def _mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, list[Obstacle]]:
     """The whole selection of a destination at once: what the policy says to write."""
-    if not against(sendings(scope, d)[""].bits, need):
+    why, verdict = judged(sendings(scope, d)[""], need)
+    if not why or verdict == "unknown":
         return scope.records, []
+    if lack := lacking(scope, d):
+        return scope.records, [Obstacle(lack, about=d.label)]
     wanted = need.choose(lambda v: True)
     if wanted is None:
         return scope.records, [no_choice(f"{d.title}: ", d.label)]
-    word = threshold(wanted).word
-    return scope.records.having("destination", d.key, "destination.selection", word), []
+    records = scope.records.having("destination", d.key, "destination.selection", threshold(wanted).word)
+    if "destination.surely" in records.rows("destination")[d.key]:
+        records = records.having("destination", d.key, "destination.surely", None)
+    return records, []
 
 
 def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records, list[Obstacle]]:

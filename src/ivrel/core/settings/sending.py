@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
+from typing import Literal
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.matching import Key
@@ -30,6 +31,17 @@ class Sending(Selection, frozen=True, gc=False):
 
     lines: tuple[int, ...] = ()
     default: bool = False
+    surely: int = -1  # of what may leave, what leaves whatever else decides; -1 is all of it
+
+    @property
+    def sure(self) -> Selection:
+        """What leaves whatever a filter looks at besides."""
+        return Selection(self.bits & self.surely if self.surely >= 0 else self.bits)
+
+    @property
+    def certain(self) -> bool:
+        """Whether what leaves hangs on nothing but facility and severity."""
+        return self.surely < 0
 
 
 def sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
@@ -49,6 +61,12 @@ def reached(scope: Scope, destination: Destination) -> bool:
     return any(sendings(scope, destination).values())
 
 
+def lacking(scope: Scope, destination: Destination) -> str:
+    """Why a device that is told of a destination never sends to it; '' if it does."""
+    said = scope.records.get("destination.lacks", destination.row).value
+    return "" if said is None else f"{destination.label} is told of, but {said}"
+
+
 def _sending(scope: Scope, destination: Destination) -> Sending:
     """What its picks take, within its own threshold and the device's."""
     records = scope.records
@@ -63,12 +81,15 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
     whole = records.get("destination.selection", destination.row)
     if isinstance(whole.value, str):
         bits, lines, default = selection_of(whole.value).bits, whole.lines, whole.default
+    said = records.get("destination.surely", destination.row)
+    surely = selection_of(said.value).bits if isinstance(said.value, str) else -1
+    lines = said.lines or lines
     for said in (records.get("destination.level", destination.row), records.get("level")):
         if said.value is not None:
             bits &= threshold(str(said.value)).bits
             lines += said.lines
             default = default and said.default
-    return Sending(bits, lines, default)
+    return Sending(bits, lines, default, surely)
 
 
 def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending:
@@ -128,6 +149,31 @@ def against(bits: int, need: Need) -> str:
     if not said and not need.accepts(as_threshold(sent) or "none"):
         said.append(f"gets {sent.describe()}, not {need.text}")
     return ", ".join(said)
+
+
+def judged(sent: Sending, need: Need) -> tuple[str, Literal["breaks", "unknown"]]:
+    """How what leaves departs from what is asked, and the verdict; '' if it does not.
+
+    What hangs on more than facility and severity departs surely only if all that it may be does.
+    """
+    if sent.certain:
+        return against(sent.bits, need), "breaks"
+    low, high = bounds(need)
+    said = []
+    if not low <= sent:
+        said.append(f"misses {describe_gap(low, sent)}" if sent else "gets nothing at all")
+    if not sent.sure <= high:
+        said.append(f"adds {describe_gap(sent.sure, high)}")
+    if said:
+        return ", ".join(said), "breaks"
+    if low <= sent.sure and sent <= high and need.accepts(as_threshold(sent.sure) or as_threshold(sent) or "none"):
+        return "", "breaks"
+    return f"gets {described(sent)}: the rest hangs on more than facility and severity", "unknown"
+
+
+def described(sent: Sending) -> str:
+    """What leaves, in words."""
+    return sent.describe() if sent.certain else f"at least {sent.sure.describe()}, at most {sent.describe()}"
 
 
 def bounds(need: Need) -> tuple[Selection, Selection]:

@@ -23,6 +23,7 @@ from ivrel.core.settings.base import (
     mend_value,
     silent_on,
 )
+from ivrel.core.settings.certificates import lacking_for_tls
 from ivrel.core.settings.need import Need, read_need, read_parts
 
 CLEAR = ("anywhere", "same-site", "nowhere")
@@ -67,12 +68,25 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
                 out.append(
                     Finding(f"{place.prefix}the collector is not verified{note}", place.said.lines, about=d.label)
                 )
+            elif "verify" in needs and (why := _other_peer(scope, d)):
+                lines = scope.records.get("destination.peer", d.row).lines
+                out.append(Finding(place.prefix + why, lines or place.said.lines, about=d.label))
         elif d.endpoint[2] is None:
             if "clear" in needs and needs["clear"].any_of != ("anywhere",):
                 out.append(silent_on(scope.records.dialect, "the transport", d.label))
         elif why := _clear(scope, d, needs):
             out.append(Finding(place.prefix + why, d.lines("transport"), about=d.label))
     return out
+
+
+def _other_peer(scope: Scope, d: Destination) -> str:
+    """Why a certificate that is expected is not the collector's; '' if it is, or nobody knows."""
+    said = scope.records.get("destination.peer", d.row).value
+    collector = scope.collectors[d.collector] if d.collector else None
+    if said is None or collector is None or not collector.certified:
+        return ""
+    wrong = [name for name in str(said).split(",") if name not in collector.certified]
+    return f"expects a certificate of {' or '.join(wrong)}, not of {collector.certified[0]}" if wrong else ""
 
 
 def _clear(scope: Scope, d: Destination, needs: Needs) -> str:
@@ -100,8 +114,18 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
                 why = "the policy's collector takes clear text only; give it `transport: tls`"
                 obstacles.append(Obstacle(f"{place.prefix}{why}", about=d.label))
         elif "verify" in needs and place.said.value is not None:
+            off = not needs["verify"].accepts(str(place.said.value))
+            collector = scope.collectors[d.collector] if d.collector else None
+            lack = lacking_for_tls(scope, collector) if off and collector and place.said.value == "off" else ""
+            if lack:
+                obstacles.append(Obstacle(f"{place.prefix}{lack}", about=d.label))
+                continue
             records, more = mend_value(records, place, needs["verify"])
             obstacles += more
+            if collector and records.dialect.has("destination.peer") and (off or _other_peer(scope, d)):
+                on = records.get("destination.verify", records.rows("destination")[d.key]).value == "on"
+                peer = collector.certified[0] if on else None
+                records = records.having("destination", d.key, "destination.peer", peer)
     return records, obstacles
 
 

@@ -5,19 +5,35 @@
 
 Both read as a statement `forward 198.51.100.21 514 udp`, with `select all:through-informational` and
 `form rfc3164 seconds hidden hidden` in it: what reaches that collector after all filters, in the order of the
-rules, and as which template makes it. What is not understood reads `select depends on …`. A configuration is
-one text, or the files of a folder in a bundle. A change is a unified diff (POSIX diff -u): one file of its
-own written anew, and the lines that contradict it commented out.
+rules, and as which template makes it. Where that hangs on more than facility and severity, `select` is the most that
+may leave, and `surely` what leaves whatever the rest is. A configuration is one text, or the files of a folder in a
+bundle. A change is a unified diff (POSIX diff -u): actions changed where they stand, their old lines commented out,
+and what is new in a place of its own.
+
+The rooms: `syntax` (what a text says), `flow` (what reaches whom), `rewriting` (corrections).
 """
 
 from __future__ import annotations
 
 from collections.abc import Container, Iterator, Sequence
 
-from ivrel.core.dialects.shapes.base import Edit, Found, Identity, Path, Refused, Style, Words, refuse, split_words
-from ivrel.core.dialects.shapes.rsyslog.diff import apply_hunk, read_diff, write_diff
-from ivrel.core.dialects.shapes.rsyslog.model import Forward, Local, Model, read_model
-from ivrel.core.dialects.shapes.rsyslog.write import UNSAID, by_endpoint, rewritten, state_of, states_of
+from ivrel.core.dialects.shapes.base import (
+    Edit,
+    Found,
+    Identity,
+    Path,
+    Refused,
+    Style,
+    Words,
+    quote,
+    refuse,
+    split_words,
+)
+from ivrel.core.dialects.shapes.rsyslog.flow.model import Forward, Limit, Local, Model
+from ivrel.core.dialects.shapes.rsyslog.flow.walk import read_model
+from ivrel.core.dialects.shapes.rsyslog.rewriting.diff import apply_hunk, read_diff, write_diff
+from ivrel.core.dialects.shapes.rsyslog.rewriting.state import UNSAID, by_endpoint, state_of, states_of
+from ivrel.core.dialects.shapes.rsyslog.rewriting.write import rewritten
 from ivrel.core.mistakes import Unreadable
 from ivrel.core.severity import SEVERITIES
 
@@ -35,7 +51,7 @@ def scan(data: bytes, heads: Sequence[Words], style: Style) -> Iterator[Found]:
     wanted = {head[0] for head in heads}
     for path, words, line in _statements(read_model(data), False):
         if (path[0] if path else words)[0] in wanted or words[:1] == ("?",):
-            yield path, " ".join(words).removeprefix("? ").encode(), line
+            yield path, " ".join(words).removeprefix("? ").encode("utf-8", "replace"), line
 
 
 def holding(
@@ -48,33 +64,36 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
     for path, words, line in _statements(read_model(data), True):
         if path and words[0] in _OF_THE_ACTION:
             continue  # goes with its action
-        yield path, " ".join(words).removeprefix("? ").encode(), line
+        yield path, " ".join(words).removeprefix("? ").encode("utf-8", "replace"), line
 
 
 def _statements(model: Model, all_of_them: bool) -> Iterator[tuple[Path, Words, int]]:
     for forwards in by_endpoint(model).values():
         yield from _destination(forwards)
-    for source, burst, seconds, line in model.limits:
-        yield (), ("limit", _per_second(burst, seconds), source), line
+    for limit in model.limits:
+        yield (), ("limit", _per_second(limit), limit.source), limit.line
     for kind in dict.fromkeys(local.kind for local in model.locals):
         yield from _local([local for local in model.locals if local.kind == kind])
     if model.name:
         yield (), ("name", model.name.text), model.name.line
+    if model.authority:
+        yield (), ("authority", quote(model.authority.text)), model.authority.line
     for doubt in model.doubts:
         yield (), ("?", doubt.text), doubt.line
-    known = len(model.forwards) + len(model.locals) + len(model.others) + len(model.limits)
+    known = len(model.statements)
     if known > len(model.doubts):
         yield (), ("main", model.main.name or "-"), model.main.first
-    if all_of_them:
-        for other in model.others:
-            yield (), ("other", other.text), other.line
+    for relay in model.relays if all_of_them else ():
+        yield (), ("relay", *relay.endpoint), relay.line
+    for other in model.others if all_of_them else ():
+        yield (), ("other", other.text), other.line
 
 
-def _per_second(burst: str, seconds: str) -> str:
+def _per_second(limit: Limit) -> str:
     """Messages in a second; of an interval of 0 seconds there is no limit."""
-    if not all(word.isascii() and word.isdigit() for word in (burst, seconds)):
+    if not all(word.isascii() and word.isdigit() for word in (limit.burst, limit.seconds)):
         return "?"
-    return str(int(burst) // int(seconds)) if int(seconds) else "none"
+    return str(int(limit.burst) // int(limit.seconds)) if int(limit.seconds) else "none"
 
 
 def _local(found: Sequence[Local]) -> Iterator[tuple[Path, Words, int]]:
@@ -99,21 +118,28 @@ def _destination(forwards: Sequence[Forward]) -> Iterator[tuple[Path, Words, int
     yield (), header, first.line
     path = (header,)
     doubt = next((f.doubt for f in forwards if f.doubt), None)
-    if doubt:
-        yield path, ("select", "depends", "on", doubt.text), doubt.line
-    state = state_of(forwards)
-    for name, words in state.items():
+    for name, words in state_of(forwards).items():
         if name == "select":
-            if not doubt:
-                for forward in forwards:
-                    yield path, (name, *words), forward.line
+            for forward in forwards:
+                yield path, (name, *words), forward.line
+        elif name == "lacks":
+            yield path, (name, quote(words[0])), first.line
+        elif name == "surely" and doubt:
+            yield path, (name, *words), doubt.line or first.line
         else:
-            param = _PARAMS.get(name, name)
-            yield path, (name, *words), first.params.get(param, ("", first.line))[1]
+            params = first.action.params
+            param = params.get(_PARAMS.get(name, name))
+            yield path, (name, *words), param.line if param else first.line
 
 
 _OF_THE_ACTION = ("queue", "idle-address")
-_PARAMS = {"form": "template", "verify": "streamdriverauthmode", "idle-address": "address"}
+_PARAMS = {
+    "form": "template",
+    "verify": "streamdriverauthmode",
+    "peer": "streamdriverpermittedpeers",
+    "queue": "queue.type",
+    "idle-address": "address",
+}
 
 
 def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:

@@ -23,7 +23,6 @@ _FACILITIES = {**_NAMED, "security": 4}
 NAMELESS = (13, 15)
 
 _ROW = 0xFF
-_PART = re.compile(r"([A-Za-z0-9*,]+)\.(!?)(=?)([A-Za-z0-9*]+)")
 
 
 def severity_code(word: str) -> int | None:
@@ -37,34 +36,37 @@ def facility_code(word: str) -> int | None:
 
 
 def read_selector(text: str) -> Selection:
-    """What a selector takes; ValueError if it is none.
+    """What a selector takes; ValueError if the daemon has something against it.
 
     >>> read_selector("*.err;kern.!=crit").describe()
     'through error; kern: emergency, alert, error'
     """
     rows = [0] * len(FACILITIES)
-    for part in re.split(r";+", text.strip(";")):
-        match = _PART.fullmatch(part)
-        if not match:
-            raise ValueError(part)
-        names, negated, alone, word = match.groups()
+    rest = text
+    while rest:
+        names, dot, said = rest.partition(".")
+        found = re.match(r"([^,; \t]*)[,;]*", said)
+        if not dot or not found:
+            raise ValueError(text)
+        negated, alone, word = re.fullmatch(r"(!?)(=?)(.*)", found[1], re.S).groups()  # type: ignore[union-attr]
         mask = _mask(word, bool(alone))
-        for name in filter(None, names.split(",")):
+        for name in filter(None, re.split(r"[, ]+", names)):
             for n in _rows(name):
                 rows[n] = _ROW * bool(negated) if mask is None else rows[n] & ~mask if negated else rows[n] | mask
+        rest = said[found.end() :]
     return Selection(sum(row << 8 * n for n, row in enumerate(rows)))
 
 
 def _mask(word: str, alone: bool) -> int | None:
     """The severities that a word names; None for `none`."""
-    if word == "none":
+    if word.lower() == "none":
         return None
     if word == "*":
-        return _ROW
+        return 0 if alone else _ROW  # the daemon takes `=*` for nothing
     code = int(word) if word.isascii() and word.isdigit() and len(word) < 3 else severity_code(word)
-    if code is None or code > 7:
+    if code is None:
         raise ValueError(word)
-    return 1 << code if alone else (2 << code) - 1
+    return (1 << code if alone else (2 << code) - 1) & _ROW
 
 
 def _rows(name: str) -> range:

@@ -17,6 +17,16 @@ BUILT_IN: Mapping[str, Form | None] = {
     "RSYSLOG_ForwardFormat": DATED,
     "RSYSLOG_SyslogProtocol23Format": FULL,
     "RSYSLOG_SyslogRFC5424Format": FULL,
+    **dict.fromkeys(
+        (
+            "RSYSLOG_TraditionalFileFormat",
+            "RSYSLOG_FileFormat",
+            "RSYSLOG_SysklogdFileFormat",
+            "RSYSLOG_WallFmt",
+            "RSYSLOG_DebugFormat",
+            "RSYSLOG_omudpspoofDfltSourceTpl",
+        )
+    ),
 }
 _NAMES = {
     BARE: "RSYSLOG_TraditionalForwardFormat",

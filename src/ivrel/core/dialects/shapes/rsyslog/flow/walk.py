@@ -1,0 +1,337 @@
+"""Works out what a configuration forwards: the order of rules, rulesets that are called, and what stops a message.
+
+Of every forwarding action: the facilities and severities that reach it, surely and at most. Documentation: "Rulesets"
+(concepts/multi_ruleset), "stop", "call", "set" and "foreach" (rainerscript/control_structures).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from fnmatch import fnmatch
+from functools import lru_cache
+from pathlib import PurePosixPath
+
+from ivrel.core.bundle import Part, parts
+from ivrel.core.dialects.shapes.rsyslog.flow.bounds import ALL, NONE, UNKNOWN, Bounds
+from ivrel.core.dialects.shapes.rsyslog.flow.conditions import PRIS, Value, holds, read_property, values
+from ivrel.core.dialects.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local, Model
+from ivrel.core.dialects.shapes.rsyslog.flow.selectors import read_selector
+from ivrel.core.dialects.shapes.rsyslog.flow.setup import Setup
+from ivrel.core.dialects.shapes.rsyslog.syntax.scanner import Opened, Token
+from ivrel.core.dialects.shapes.rsyslog.syntax.script import At, Param, Script, Statement, read_script
+from ivrel.core.dialects.shapes.rsyslog.syntax.source import read_source
+from ivrel.core.mistakes import Unreadable
+
+MAIN = "rsyslog.conf"
+LONGEST = 16 * 1024 * 1024  # bytes; more than any configuration of rsyslog has
+_DEEPEST = 16  # files that include each other, rulesets that call each other
+_MOST = 20_000  # statements that are carried out
+
+# An action that runs now and then only.
+_SELDOM = (
+    "action.execonlywhenpreviousissuspended",
+    "action.execonlyeverynthtime",
+    "action.execonlyonceeveryinterval",
+)
+# Actions that change what later conditions look at.
+_CHANGING = ("mmjsonparse", "mmnormalize", "mmfields", "mmpstrucdata", "mmexternal", "mmanon", "mmsequence")
+
+
+@lru_cache(maxsize=8)
+def read_model(data: bytes) -> Model:
+    """The model of a configuration; Unreadable if it has no main file."""
+    if len(data) > LONGEST or b"\0" in data:
+        said = f"more than {LONGEST // 1024 // 1024} MiB" if len(data) > LONGEST else "a NUL byte, which no text has"
+        raise Unreadable(f"it holds {said}")
+    found = parts(data)
+    mains = sorted((p for p in found if PurePosixPath(p.name).name == MAIN), key=lambda p: p.name.count("/"))
+    if not mains and (len(found) > 1 or "/" in found[0].name):
+        raise Unreadable(f"no {MAIN} among its files")
+    return _whole(found, mains[0] if mains else found[0])
+
+
+def _whole(found: Sequence[Part], main: Part) -> Model:
+    files = _Files(found, main)
+    source = read_source(main.name, main.first, main.data.decode("utf-8", "surrogateescape"))
+    script = read_script(source, files.opened)
+    setup = Setup(script.statements)
+    walk = _Walk(setup)
+    walk.ruleset(setup.default, ALL, None)
+    relayed = _relayed(setup)
+    doubts = [*files.doubts, *_refusals(script), *setup.doubts, *walk.doubts]
+    forwards = tuple(walk.forwards.values())
+    used = {forward.action.statement.place for forward in forwards}
+    return Model(
+        forwards,
+        tuple(f for f in relayed if f.action.statement.place not in used),
+        tuple(walk.locals),
+        tuple(sorted(set(doubts), key=lambda doubt: doubt.line)),
+        tuple(setup.limits([f.action for f in forwards])),
+        tuple(setup.others + walk.others),
+        tuple(files.includes),
+        main,
+        script.statements,
+        setup.name,
+        None if setup.authority is None else Doubt(setup.authority.value or "?", setup.authority.line),
+    )
+
+
+def _refusals(script: Script) -> list[Doubt]:
+    """What the daemon does not take: parts of statements, and all that stands behind a mistake of syntax."""
+    out = [Doubt(f"rsyslogd does not take this: {m.text}", m.line) for m in script.mistakes]
+    if script.end is not None:
+        what = f": {script.end.text}" if script.end.text else ""
+        out.append(Doubt(f"rsyslogd takes nothing from this line on{what}", script.end.line))
+    return out
+
+
+def _relayed(setup: Setup) -> list[Forward]:
+    """Where goes what comes in by an input with a ruleset of its own."""
+    out: list[Forward] = []
+    for name, kind in setup.bound.items():
+        if name in setup.rulesets and name != setup.default:
+            walk = _Walk(setup)
+            walk.ruleset(name, ALL, Doubt(f"comes in by {kind}", 0))
+            out += walk.forwards.values()
+    return out
+
+
+class _Files:
+    """The files of a bundle, by the names that configurations include them by."""
+
+    def __init__(self, found: Sequence[Part], main: Part) -> None:
+        self.parts, self.main = found, main
+        self.doubts: list[Doubt] = []
+        self.includes: list[str] = []
+
+    def opened(self, params: Mapping[str, Param], token: Token, within: tuple[str, ...]) -> Opened:
+        """The files that an include means, in their order."""
+        raw, at = " ".join(token.source.text[token.start : token.stop].split()), token.line
+        text, wanted = params.get("text"), params.get("file")
+        if text is not None and text.value is not None:
+            return (read_source(token.source.name, token.line, text.value),)
+        if wanted is None or not wanted.value:
+            self.doubts.append(Doubt(f"{raw} (what it includes is worked out elsewhere)", at))
+            return ()
+        name = re.split(r"[ \t]", wanted.value, maxsplit=1)[0] if token.kind == "include" else wanted.value
+        if not self.main.name:
+            self.doubts.append(Doubt(f"{name} (its folder is not here)", at))
+            return ()
+        if not name.startswith("/"):
+            self.doubts.append(Doubt(f"{name} (is looked for where the daemon was started)", at))
+        pattern = within_folder(name, self.main.name)
+        if any(part.name.startswith(pattern.rstrip("/") + "/") for part in self.parts):
+            pattern = pattern.rstrip("/") + "/*"
+        self.includes.append(pattern)
+        found = sorted((p for p in self.parts if _fits(p.name, pattern)), key=lambda p: p.name)
+        mode = params.get("mode", Param("required", at)).value
+        if not found and mode != "optional" and not re.search(r"[*?\[]", pattern):
+            self.doubts.append(Doubt(f"{name} (no such file)", at))
+        out = []
+        for part in found:
+            if part.name in within or len(within) > _DEEPEST:
+                self.doubts.append(Doubt(f"{name} (includes itself)", at))
+                continue
+            out.append(read_source(part.name, part.first, part.data.decode("utf-8", "surrogateescape")))
+        return tuple(out)
+
+
+def within_folder(wanted: str, main: str) -> str:
+    """The name in a folder of what a configuration names by its whole path; the main file stands for /etc."""
+    above = PurePosixPath(main).parent
+    if wanted.endswith("/"):
+        wanted += "*"
+    path = PurePosixPath(wanted.strip('"'))
+    if not path.is_absolute():
+        return str(above / path)
+    inner = path.relative_to("/etc") if path.is_relative_to("/etc") else path.relative_to("/")
+    return str(above / inner)
+
+
+def _fits(name: str, pattern: str) -> bool:
+    """Whether a file is meant by a pattern; as in a shell, none that is hidden is."""
+    hidden = PurePosixPath(name).name.startswith(".") and not PurePosixPath(pattern).name.startswith(".")
+    return not hidden and name.count("/") == pattern.count("/") and fnmatch(name, pattern)
+
+
+class _Walk:
+    """Carries out the rules for all facilities and severities at once."""
+
+    def __init__(self, setup: Setup) -> None:
+        self.setup = setup
+        self.alive = ALL
+        self.cause: Doubt | None = None
+        self.forwards: dict[At, Forward] = {}
+        self.locals: list[Local] = []
+        self.doubts: list[Doubt] = []
+        self.others: list[Doubt] = []
+        self.variables: dict[str, tuple[Value, ...]] = {}
+        self.calling: list[str] = []
+        self.count = 0
+
+    def ruleset(self, name: str, under: Bounds, why: Doubt | None) -> None:
+        """Carries out a ruleset; one with a queue of its own has no effect on who calls it."""
+        self.calling.append(name)
+        alive, cause, variables = self.alive, self.cause, dict(self.variables)
+        self.all(self.setup.rulesets.get(name, ()), under, why, (), top=True)
+        if name in self.setup.queued:
+            self.alive, self.cause, self.variables = alive, cause, variables
+        self.calling.pop()
+
+    def all(
+        self,
+        statements: Sequence[Statement],
+        under: Bounds,
+        why: Doubt | None,
+        chain: tuple[Statement, ...],
+        *,
+        top: bool = False,
+    ) -> None:
+        rules = [s for s in statements if s.kind not in ("directive", "include", "object")]
+        for n, s in enumerate(rules):
+            self.count += 1
+            if self.count > _MOST:
+                raise Unreadable(f"more than {_MOST} statements")
+            if s.kind == "list" and top and n + 1 < len(rules):
+                # The daemon loses all actions but the first where another rule follows.
+                self.all(s.body[:1], under, why, (*chain, s))
+            else:
+                self.one(s, under, why, (*chain, s))
+
+    def one(self, s: Statement, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]) -> None:
+        match s.kind:
+            case "rule":
+                takes, doubt = self.filter(s)
+                self.all(s.body, under & takes, why or doubt, chain)
+                if s.other:
+                    self.all(s.other, under.without(takes), why or doubt, chain)
+            case "list":
+                self.all(s.body, under, why, chain)
+            case "action" | "legacy":
+                self.action(self.setup.actions[s.place], under, why, chain)
+            case "stop":
+                self.stop(under, why)
+            case "call":
+                self.call(s, under, why)
+            case "call-indirect":
+                self.called_by_name(s, under)
+            case "foreach":
+                doubt = why or Doubt(s.raw, s.line)
+                self.all(s.body, Bounds(NONE.sure, under.most), doubt, chain)
+            case "set" | "unset":
+                self.assign(s, under)
+            case "reload" if s.test is None or s.test.value not in self.setup.tables:
+                self.doubts.append(Doubt(f"{s.raw} (no such table)", s.line))
+
+    def stop(self, under: Bounds, why: Doubt | None) -> None:
+        gone = self.alive & under
+        if not gone.known:
+            self.cause = self.cause or why
+        self.alive = self.alive.without(gone)
+
+    def call(self, s: Statement, under: Bounds, why: Doubt | None) -> None:
+        name = s.name.lower()
+        if name not in self.setup.rulesets:
+            self.others.append(Doubt(f"{s.raw}, which there is not", s.line))
+        elif name in self.calling or len(self.calling) > _DEEPEST:
+            self.doubts.append(Doubt(f"{s.raw} (calls itself)", s.line))
+        else:
+            self.ruleset(name, under, why)
+
+    def called_by_name(self, s: Statement, under: Bounds) -> None:
+        """A ruleset whose name is worked out: if it is always the same, that; else any may be meant."""
+        names = set(values(s.test, self.variables)) if s.test else {None}
+        only = next(iter(names))
+        if len(names) == 1 and isinstance(only, str):
+            self.call(Statement("call", s.source, s.line, s.start, s.stop, only), under, None)
+            return
+        doubt = Doubt(s.raw, s.line)
+        for name in self.setup.rulesets:
+            if name not in self.calling and name != self.setup.default:
+                self.ruleset(name, Bounds(NONE.sure, under.most), doubt)
+
+    def assign(self, s: Statement, under: Bounds) -> None:
+        """A variable that is set: for what surely comes here its new value, for what may, none that is known."""
+        name, reached = s.name, self.alive & under
+        # What is set is a text from there on.
+        found = values(s.test, self.variables) if s.test else ("",) * PRIS
+        new: tuple[Value, ...] = tuple(None if value is None else str(value) for value in found)
+        local = name.startswith("$.")
+        old = self.variables.get(name, (("" if local else None),) * PRIS)
+        related = [n for n in self.variables if n.startswith(f"{name}!") or name.startswith(f"{n}!")]
+        for n in related:
+            self.variables[n] = (None,) * PRIS
+        if "!" in name[2:] or "[" in name or name.startswith("$/"):
+            new = (None,) * PRIS
+        held = []
+        for pri in range(PRIS):
+            if reached.sure.bits >> pri & 1:
+                held.append(new[pri])
+            elif reached.most.bits >> pri & 1:
+                held.append(old[pri] if old[pri] == new[pri] else None)
+            else:
+                held.append(old[pri])
+        self.variables[name] = tuple(held)
+
+    def filter(self, s: Statement) -> tuple[Bounds, Doubt | None]:
+        """What a rule's filter takes, and the doubt that is left."""
+        if s.name == "selector":
+            try:
+                takes = read_selector(s.text)
+            except ValueError:
+                return UNKNOWN, Doubt(s.text, s.line)
+            return Bounds(takes, takes), None
+        head = " ".join(s.source.whole[s.start : s.head].split())[:160]
+        found = (
+            read_property(s.text) if s.name == "property" else holds(s.test, self.variables) if s.test else UNKNOWN
+        )
+        return found, None if found.known else Doubt(head, s.line)
+
+    def action(self, action: Action, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]) -> None:
+        takes = self.alive & under
+        doubt = None if takes.known else (why or self.cause)
+        seldom = next(
+            (p for p in _SELDOM if (action.params.get(p, _OFF).value or "").lower() not in ("off", "0", "")), ""
+        )
+        if seldom:
+            takes, doubt = Bounds(NONE.sure, takes.most), Doubt(_SELDOM_SAYS[seldom], action.params[seldom].line)
+        line = action.statement.line
+        if action.idle:
+            if action.sends:
+                self.forward(action, NONE, None, chain)
+            else:
+                self.others.append(Doubt(f"action of type {action.kind}: {action.idle}", line))
+            return
+        match action.kind:
+            case "omfwd" | "omrelp" | "omudpspoof":
+                self.forward(action, takes, doubt, chain)
+            case "file" | "omfile":
+                console = action.name == "/dev/console"
+                self.locals.append(Local("console" if console else "file", action.name or "-", takes, line))
+            case "dynfile":
+                self.locals.append(Local("file", "", takes, line))
+            case "omusrmsg" | "users":
+                self.locals.append(Local("sessions", action.name or "users", takes, line))
+            case "":
+                self.doubts.append(Doubt(action.statement.raw, line))
+            case _:
+                if action.kind in _CHANGING:
+                    self.variables = {n: v for n, v in self.variables.items() if not n.startswith("$!")}
+                self.others.append(Doubt(f"action of type {action.kind}", line))
+
+    def forward(self, action: Action, takes: Bounds, doubt: Doubt | None, chain: tuple[Statement, ...]) -> None:
+        place = action.statement.place
+        before = self.forwards.get(place)
+        if before is not None:
+            # Reached once more, by another call of its ruleset.
+            takes, doubt = before.takes | takes, before.doubt or doubt
+        self.forwards[place] = Forward(action, takes, None if takes.known else doubt, chain)
+
+
+_OFF = Param("off", 0)
+_SELDOM_SAYS = {
+    "action.execonlywhenpreviousissuspended": "sends only while the action before it cannot",
+    "action.execonlyeverynthtime": "sends one message of several",
+    "action.execonlyonceeveryinterval": "sends once in a while",
+}

@@ -1,0 +1,1 @@
+"""Corrections: actions changed where they stand, new ones in a place of their own, and all that as a unified diff."""
