@@ -143,11 +143,11 @@ def test_selections_are_written_as_words_and_as_filters_and_read_again(bits: int
     assert [(f.takes.sure, f.takes.most) for f in found] == [(selection, selection)]
 
 
-@given(files=st.dictionaries(st.sampled_from(("a", "b/c", "b/d", "rsyslog.conf")), st.lists(st.sampled_from((b"x\n", b"\n", b"y z\n"))).map(b"".join), min_size=1))  # fmt: skip
+@given(files=st.dictionaries(st.sampled_from(("a", "b/c", "b/d", "rsyslog.conf")), st.lists(st.sampled_from((b"x\n", b"\n", b"y z\n", b"w"))).map(b"".join), min_size=1))  # fmt: skip
 def test_files_come_out_of_a_bundle_as_they_went_in(files: dict[str, bytes]) -> None:
     packed = pack(files)
     assert {p.name: p.data for p in parts(packed)} == files
     places, whole = Places(packed, "gw"), packed.split(b"\n")
     for part in parts(packed):
-        for n, line in enumerate(part.data.split(b"\n")[:-1]):
+        for n, line in enumerate(part.data.splitlines()):
             assert whole[part.first + n - 1] == line and places(part.first + n) == (f"gw/{part.name}", n + 1)

@@ -1,7 +1,8 @@
 """A bundle: the files of one configuration in one text, each behind a line that names it.
 
 The line begins with the control character FS (ASCII 28, "file separator"), which stands in no configuration.
-A text that does not begin with it is one file without a name.
+A text that does not begin with it is one file without a name. Behind the name of a file whose last line has no end,
+the character stands once more.
 """
 
 from __future__ import annotations
@@ -36,7 +37,8 @@ def pack(files: Mapping[str, bytes]) -> bytes:
     """The bundle of these files, in their order."""
     out = []
     for name, data in files.items():
-        out += [MARK, name.encode(), b"\n", data, b"" if not data or data.endswith(b"\n") else b"\n"]
+        whole = not data or data.endswith(b"\n")
+        out += [MARK, name.encode(), b"" if whole else MARK, b"\n", data, b"" if whole else b"\n"]
     return b"".join(out)
 
 
@@ -48,9 +50,12 @@ def parts(data: bytes) -> list[Part]:
     # The line end before the next mark belongs to the text before it, if that has any.
     for whole in (data if data.endswith(b"\n") else data + b"\n")[1:-1].split(b"\n" + MARK):
         name, ends, text = whole.partition(b"\n")
-        text += ends
+        if name.endswith(MARK):
+            name = name[:-1]  # a text whose last line has no end
+        else:
+            text += ends
         out.append(Part(name.decode("utf-8", "replace"), line + 1, text))
-        line += 1 + text.count(b"\n")
+        line += 1 + text.count(b"\n") + (text[-1:] not in (b"", b"\n"))
     return out
 
 

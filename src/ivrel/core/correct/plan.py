@@ -147,12 +147,11 @@ def _list_untouched(
 
 
 def _draft(scope: Scope, asked: Mapping[str, Requirement], waived: Set[str]) -> _Draft:
-    doubtful = {name for stray in scope.records.strays for name in stray.bears_on}
     touched: dict[Touched, tuple[str, ...]] = {}
     obstacles: dict[str, tuple[Obstacle, ...]] = {}
     records = scope.records
     for name in _ORDER:
-        if name not in asked or asked[name].problem or name in waived or name in doubtful:
+        if name not in asked or asked[name].problem or name in waived or name in _doubtful(records):
             continue
         mended, found = SETTINGS[name].mend(scope.on(records), asked[name].needs)
         if found:
@@ -161,6 +160,12 @@ def _draft(scope: Scope, asked: Mapping[str, Requirement], waived: Set[str]) -> 
             touched[at] = (*touched.get(at, ()), name)
         records = mended
     return _Draft(records, touched, obstacles)
+
+
+def _doubtful(records: Records) -> set[str]:
+    """The settings that statements may bear on which are not understood, and stand in no row that has gone."""
+    there = (s for s in records.strays if s.row is None or s.row[1] in records.rows(s.row[0]))
+    return {name for stray in there for name in stray.bears_on}
 
 
 def undo(corrected: Records, original: Records) -> list[Step]:

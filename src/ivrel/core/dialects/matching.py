@@ -56,12 +56,14 @@ def masked(text: str, most: int = 120) -> str:
 class Stray(Struct, frozen=True):
     """A statement of the export part that no pattern understands, and the settings that it may bear on.
 
-    `text` is '' where it is not certain that the statement concerns export: then it must not be shown.
+    `text` is '' where it is not certain that the statement concerns export: then it must not be shown. `row`: the row
+    of a table whose header it stands in, and with which it goes.
     """
 
     line: int
     text: str
     bears_on: tuple[str, ...]
+    row: tuple[str, Key] | None = None
 
 
 class Unmatched(Struct, frozen=True):
@@ -263,8 +265,14 @@ class Matcher:
             elif isinstance(match, Match):
                 marks.append((match, line))
             elif match.bears_on:
-                strays.append(Stray(line, masked(decode(raw)) if match.shown else "", match.bears_on))
+                text = masked(decode(raw)) if match.shown else ""
+                strays.append(Stray(line, text, match.bears_on, self._row_of(path)))
         return known or bool(marks)
+
+    def _row_of(self, path: Path) -> tuple[str, Key] | None:
+        """The row that the innermost header names, where a statement of its own names it."""
+        header = self.find(path[:-1], path[-1]) if path else None
+        return (header.table, header.key) if header is not None and header.table else None
 
     def carrying(self, slot: str) -> frozenset[int]:
         """The patterns that carry a slot."""

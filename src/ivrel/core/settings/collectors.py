@@ -27,6 +27,7 @@ from ivrel.core.settings.need import SITE, SetNeed, read_set_need
 from ivrel.core.settings.sending import lacking, reached
 
 APART = ("site", "path")
+_OF_LACKING = ("destination.lacks", "destination.selection")
 _FIELDS = ("address", "port", "transport")
 
 
@@ -48,14 +49,14 @@ def facts(scope: Scope) -> list[Fact]:
     ]
 
 
-def _to_go(scope: Scope, need: SetNeed) -> list[tuple[Destination, str]]:
-    """The destinations that must go, and why."""
+def _to_go(scope: Scope, need: SetNeed, *, idle: bool = False) -> list[tuple[Destination, str]]:
+    """The destinations that must go, and why; `idle`: also strangers that nothing is sent to."""
     serving = scope.serving
     gone = []
     for d in scope.destinations:
         name = f"{d.label} ({d.text})" if "destination.name" in d.row else d.label
         if d.collector is None:
-            if need.exactly is not None and not lacking(scope, d):
+            if need.exactly is not None and (idle or not lacking(scope, d)):
                 gone.append((d, f"{name} is a stranger"))
         elif d.collector not in need.wanted:
             if d.right and scope.collectors[d.collector].reaches & set(need.wanted):
@@ -152,7 +153,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         return records, []
     serves = scope.serving
     obstacles: list[Obstacle] = []
-    gone = [d for d, _ in _to_go(scope, need)]
+    # Once anything changes, what was never sent to might be.
+    gone = [d for d, _ in _to_go(scope, need, idle=bool(judge(scope, needs)))]
     heirs: list[tuple[Value, Value]] = []
     leaving = sorted(gone, key=lambda d: not reached(scope, d))  # those that go and have no heir yet
     for name in need.wanted:
@@ -230,6 +232,12 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
     """Sets a destination's endpoint; where the endpoint is what tells rows apart, the row is made anew."""
     keys = records.dialect.keys["destination"]
     row = {} if old is None else {slot: said.value for slot, said in old.row.items() if not said.default}
+    if "destination.lacks" in row:
+        # What it gets, and in which form, is told when nothing is lacking any more.
+        row = {s: v for s, v in row.items() if s not in _OF_LACKING}
+        if old is not None:
+            for slot in _OF_LACKING:
+                records = records.having("destination", old.key, slot, None)
     row |= values
     if "destination.name" in keys and old is None:
         row["destination.name"] = name
@@ -237,11 +245,6 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
     if old is not None and key != old.key:
         records = records.without("destination", old.key)
         old = None
-    if old is not None and "destination.lacks" in old.row:
-        # What it gets, and in which form, is told when nothing is lacking any more.
-        for slot in ("destination.lacks", "destination.selection"):
-            records = records.having("destination", key, slot, None)
-            row.pop(slot, None)
     for slot, value in row.items():
         if isinstance(value, str | int) and (records.get(slot, {} if old is None else old.row).value != value):
             records = records.having("destination", key, slot, value)

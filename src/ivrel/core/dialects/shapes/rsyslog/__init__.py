@@ -62,7 +62,7 @@ def holding(
 
 def everything(data: bytes, style: Style) -> Iterator[Found]:
     for path, words, line in _statements(read_model(data), True):
-        if path and words[0] in _OF_THE_ACTION:
+        if path and (words[0] in _OF_THE_ACTION or words[1:2] == ("depends",)):
             continue  # goes with its action
         yield path, " ".join(words).removeprefix("? ").encode("utf-8", "replace"), line
 
@@ -132,7 +132,7 @@ def _destination(forwards: Sequence[Forward]) -> Iterator[tuple[Path, Words, int
             yield path, (name, *words), param.line if param else first.line
 
 
-_OF_THE_ACTION = ("queue", "idle-address")
+_OF_THE_ACTION = ("queue", "idle-address", "surely", "lacks")
 _PARAMS = {
     "form": "template",
     "verify": "streamdriverauthmode",
@@ -170,8 +170,19 @@ def fine(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -
         if key not in old and not said:
             out.append(Edit((), header))
         out += [Edit((header,), (name, *words)) for name, words in said.items()]
-        out += [Edit((header,), (name,), True) for name in before if name not in state]
+        gone = [name for name in before if name not in state and name not in _OF_THE_ACTION]
+        out += [Edit((header,), (name,), True) for name in gone]
     out += [Edit((), ("forward", *key), True) for key in old if key not in new]
+    # What an action does by its place, or by the template that holds for all, need not be said.
+    for edit in [e for e in out if e.path and e.words[0] in ("select", "form") and not e.removes]:
+        key = (edit.path[0][1], edit.path[0][2], edit.path[0][3])
+        fewer = [e for e in out if e is not edit]
+        if (key not in old or "lacks" in old[key]) and any(edit.path[0] in (e.words, *e.path) for e in fewer):
+            try:
+                same = states_of(read_model(apply(data, fewer, identity, style))) == new
+            except Refused:
+                continue
+            out = fewer if same else out
     return out
 
 

@@ -93,4 +93,5 @@ class Model(Struct, frozen=True):
     main: Part
     statements: tuple[Statement, ...]
     name: Doubt | None = None  # what it calls itself
+    default_form: bool = False  # whether it says which template holds for actions that name none
     authority: Doubt | None = None  # the file of the certificates that it trusts

@@ -52,7 +52,7 @@ class Setup:
         self._limits: dict[str, dict[str, Param]] = {}
         self._loaded: dict[str, int] = {}
         self._templates: dict[str, Form | None] = dict(BUILT_IN)
-        self._default_form: Param | None = None
+        self.default_form: Param | None = None
         self._next: dict[str, Param] = {}
         self._before: tuple[Statement, ...] = ()
         self._lasting: dict[str, Param] = {}
@@ -149,7 +149,7 @@ class Setup:
 
     def _formed(self, action: Action) -> Action:
         """The action with the form of its messages; one whose template does not stand before it is disabled."""
-        said = action.params.get("template") or self._default_form
+        said = action.params.get("template") or self.default_form
         name = said.value if said else None
         line = said.line if said else action.statement.line
         if said is not None and name is None:
@@ -239,7 +239,7 @@ class Setup:
         elif name in LASTING:
             self._lasting[LASTING[name]] = param
         elif name == "actionforwarddefaulttemplate" or name == "actionforwarddefaulttemplatename":
-            self._default_form = param
+            self.default_form = param
         elif name in GLOBAL:
             self.settings[GLOBAL[name]] = param
         elif name == "localhostname":
@@ -303,7 +303,7 @@ class Setup:
         name = said.get("load", "").lower().removeprefix("builtin:").removesuffix(".so")
         self._loaded.setdefault(name, s.line)
         if name == "omfwd" and "template" in said:
-            self._default_form = s.params["template"]
+            self.default_form = s.params["template"]
         for key, param in s.params.items():
             what = re.fullmatch(r"(?:syssock\.)?ratelimit\.(interval|burst)", key)
             if what:

@@ -12,6 +12,8 @@ from fnmatch import fnmatch
 from functools import lru_cache
 from pathlib import PurePosixPath
 
+from msgspec.structs import replace
+
 from ivrel.core.bundle import Part, parts
 from ivrel.core.dialects.shapes.rsyslog.flow.bounds import ALL, NONE, UNKNOWN, Bounds
 from ivrel.core.dialects.shapes.rsyslog.flow.conditions import PRIS, Value, holds, read_property, values
@@ -73,6 +75,7 @@ def _whole(found: Sequence[Part], main: Part) -> Model:
         main,
         script.statements,
         setup.name,
+        setup.default_form is not None,
         None if setup.authority is None else Doubt(setup.authority.value or "?", setup.authority.line),
     )
 
@@ -110,7 +113,7 @@ class _Files:
         raw, at = " ".join(token.source.text[token.start : token.stop].split()), token.line
         text, wanted = params.get("text"), params.get("file")
         if text is not None and text.value is not None:
-            return (read_source(token.source.name, token.line, text.value),)
+            return (read_source(f"{token.source.name} (text of an include)", token.line, text.value),)
         if wanted is None or not wanted.value:
             self.doubts.append(Doubt(f"{raw} (what it includes is worked out elsewhere)", at))
             return ()
@@ -196,6 +199,11 @@ class _Walk:
             if s.kind == "list" and top and n + 1 < len(rules):
                 # The daemon loses all actions but the first where another rule follows.
                 self.all(s.body[:1], under, why, (*chain, s))
+                for lost in s.body[1:]:
+                    action = self.setup.actions.get(lost.place)
+                    if action is not None:
+                        idle = "rsyslogd loses what stands behind '&' without a filter"
+                        self.action(replace(action, idle=idle), under, why, (*chain, s, lost))
             else:
                 self.one(s, under, why, (*chain, s))
 
@@ -237,6 +245,8 @@ class _Walk:
         elif name in self.calling or len(self.calling) > _DEEPEST:
             self.doubts.append(Doubt(f"{s.raw} (calls itself)", s.line))
         else:
+            if _does_nothing(self.setup.rulesets[name]):
+                self.doubts.append(Doubt(f"{s.raw} (does nothing, which ends rsyslogd)", s.line))
             self.ruleset(name, under, why)
 
     def called_by_name(self, s: Statement, under: Bounds) -> None:
@@ -327,6 +337,12 @@ class _Walk:
             # Reached once more, by another call of its ruleset.
             takes, doubt = before.takes | takes, before.doubt or doubt
         self.forwards[place] = Forward(action, takes, None if takes.known else doubt, chain)
+
+
+def _does_nothing(statements: Sequence[Statement]) -> bool:
+    """Whether there are rules, and all that they do is to continue."""
+    rules = [s for s in statements if s.kind not in ("directive", "include")]
+    return bool(rules) and all(s.kind == "continue" or _does_nothing((*s.body, *s.other)) for s in rules)
 
 
 _OFF = Param("off", 0)

@@ -11,6 +11,8 @@ from ivrel.core.dialects.shapes.base import Edit, Refused, Words
 
 NAMELESS = "configuration"  # what a configuration of one file is called in a diff
 NOTHING = "/dev/null"
+_NO_END = "\\ No newline at end of file"  # what the format says behind a last line without an end
+_OPEN = "\x1e"  # marks such a line here
 
 _HUNK = re.compile(r"@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@")
 
@@ -32,12 +34,17 @@ def write_diff(before: bytes, after: bytes) -> str:
             n=0,
             lineterm="",
         )
-    return "".join(line + "\n" for line in out)
+    return "".join(line.replace(_OPEN, f"\n{_NO_END}") + "\n" for line in out)
 
 
 def _lines(data: bytes) -> list[str]:
-    lines = data.decode("utf-8", "replace").split("\n")
-    return lines[:-1] if lines[-1] == "" else lines
+    """The lines of a text; one that does not end, at the end of it, is marked."""
+    lines = data.decode("utf-8", "surrogateescape").split("\n")
+    return lines[:-1] if lines[-1] == "" else [*lines[:-1], lines[-1] + _OPEN]
+
+
+def _text(lines: list[str]) -> bytes:
+    return "".join(line + "\n" for line in lines).replace(f"{_OPEN}\n", "").encode("utf-8", "surrogateescape")
 
 
 def read_diff(text: str) -> list[Edit]:
@@ -65,8 +72,10 @@ def read_diff(text: str) -> list[Edit]:
                 raise ValueError(at + 1, "the hunk is shorter than it says")
             old -= said[0] in "- "
             new -= said[0] in "+ "
-            body.append((said[0], said[1:]))
             at += 1
+            ends = at >= len(lines) or lines[at] != _NO_END
+            body.append((said[0], said[1:] if ends else said[1:] + _OPEN))
+            at += not ends
         words = ("@@", *files, hunk[3], str(sum(1 for mark, _ in body if mark != "-")))
         edits.append(Edit((), words, False, begun, tuple(body)))
     return edits
@@ -99,7 +108,7 @@ def apply_hunk(data: bytes, edit: Edit) -> bytes:
     files[name] = [*lines[:at], *after, *lines[at + len(before) :]]
     if new == NOTHING and not files[name]:
         del files[name]
-    encoded = {n: "".join(line + "\n" for line in said).encode() for n, said in files.items()}
+    encoded = {n: _text(said) for n, said in files.items()}
     return pack(encoded) if bundled else encoded[""]
 
 

@@ -71,6 +71,11 @@ def changed(text: str, cuts: Iterable[Cut]) -> str:
     return "\n".join(lines)
 
 
+def is_changed(line: str) -> bool:
+    """Whether a line belongs to the one behind it, which stands in its place."""
+    return line.startswith(OFF) or _TAGGED.fullmatch(line) is not None
+
+
 def _goes_on(line: str) -> bool:
     return line.rstrip().endswith("\\")
 

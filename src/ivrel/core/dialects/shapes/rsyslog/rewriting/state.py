@@ -46,7 +46,8 @@ def state_of(forwards: Sequence[Forward]) -> State:
     if all(forward.action.idle for forward in forwards):
         out["lacks"] = (first.action.idle,)
     form = first.action.form
-    out["form"] = form if isinstance(form, tuple) else ("depends", "on", form.text if form else "its template")
+    if form is not None:
+        out["form"] = form if isinstance(form, tuple) else ("depends", "on", form.text)
     params = first.action.params
     transport = first.endpoint[2]
     address, device = _said(params, "address"), _said(params, "device")

@@ -14,9 +14,9 @@ from ivrel.core.bundle import MARK, pack, parts
 from ivrel.core.dialects.shapes.rsyslog.flow.directives import CARRIED
 from ivrel.core.dialects.shapes.rsyslog.flow.model import Action, Endpoint, Forward, Model
 from ivrel.core.dialects.shapes.rsyslog.flow.selectors import write_filter
-from ivrel.core.dialects.shapes.rsyslog.flow.templates import name_for
+from ivrel.core.dialects.shapes.rsyslog.flow.templates import Form, name_for
 from ivrel.core.dialects.shapes.rsyslog.flow.walk import read_model
-from ivrel.core.dialects.shapes.rsyslog.rewriting.edit import OFF, Cut, changed, cut, restored
+from ivrel.core.dialects.shapes.rsyslog.rewriting.edit import OFF, Cut, changed, cut, is_changed, restored
 from ivrel.core.dialects.shapes.rsyslog.rewriting.state import UNSAID, State, States, by_endpoint, states_of
 from ivrel.core.dialects.shapes.rsyslog.syntax.script import At, Statement
 from ivrel.core.severity import EVERYTHING, selection_of
@@ -47,6 +47,8 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     cuts: dict[str, list[Cut]] = {}
     written: dict[Endpoint, Action | None] = {}
     leaving: list[Forward] = []
+    # Where the configuration has a template of its own for actions that name none, each names its own.
+    plain = {"form": UNSAID["form"]} if model.default_form else {}
     heirs = dict(_pairs(old, states))
     for key in states:
         source = heirs.get(key, key if key in old else None)
@@ -57,7 +59,8 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
         base = forwards[0].action if forwards else kept.get(key)
         if forwards and not own and source and _same_filter(old[source], states[key]):
             for forward in forwards:
-                _replace(forward, _action(key, states[key], forward.action), cuts)
+                said = states[key] if forward.action.form is not None else {**plain, **states[key]}
+                _replace(forward, _action(key, said, forward.action), cuts)
             continue
         if any(f.doubt for f in forwards) and "surely" in states[key]:
             raise ValueError(f"what reaches {key[0]} is not understood; it cannot be written anew")
@@ -68,7 +71,7 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
         leaving += [f for f in standing[key] if not _is_own(f.action.statement, data)]
     _remove(leaving, model, cuts)
     gone = [f for f in model.forwards if _is_own(f.action.statement, data) and f.endpoint not in written]
-    lines = [_rule(key, states[key], action) for key, action in written.items()]
+    lines = [_rule(key, {**plain, **states[key]}, action) for key, action in written.items()]
     lines += [OFF + _rule(f.endpoint, old[f.endpoint], f.action) for f in gone]
     texts = {p.name: p.data.decode("utf-8", "surrogateescape") for p in parts(data)}
     for name, inside in cuts.items():
@@ -107,7 +110,8 @@ def _filter(state: State) -> tuple[object, object]:
 def _told(states: Mapping[Endpoint, State]) -> States:
     """What statements can say of each destination; other parameters stay with their action."""
     kept = (*UNSAID, *_KEPT_STATE, "surely")
-    return {key: {n: w for n, w in {**UNSAID, **state}.items() if n in kept} for key, state in states.items()}
+    said = {key: {n: w for n, w in state.items() if n in kept and w[0] != "depends"} for key, state in states.items()}
+    return {key: {**UNSAID, **state} for key, state in said.items()}
 
 
 def _is_own(statement: Statement, data: bytes) -> bool:
@@ -152,11 +156,15 @@ def _in_older_style(key: Endpoint, state: State, old: Action) -> str:
 def _template(state: State, old: Action | None) -> str | None:
     """The template that a state asks for: the old one if its form is not asked to be another."""
     form = state.get("form")
-    if old is not None and "template" in old.params and form and old.form is not None:
+    if old is not None and "template" in old.params and old.form is not None:
         before = old.form if isinstance(old.form, tuple) else None
-        if form[0] == "depends" or before == form:
+        if form is None or form[0] == "depends" or before == form:
             return old.params["template"].value
-    return name_for((form[0], form[1], form[2], form[3])) if form and form[0] != "depends" else None
+    return name_for(_form(form)) if form and form[0] != "depends" else None
+
+
+def _form(words: Sequence[str]) -> Form:
+    return words[0], words[1], words[2], words[3]
 
 
 def _object(key: Endpoint, state: State, old: Action | None) -> str:
@@ -173,6 +181,10 @@ def _object(key: Endpoint, state: State, old: Action | None) -> str:
         said["template"] = template
     said |= {name: state[name][0] for name in ("address", "device") if name in state}
     rest = _kept(old) if old else {}
+    if old and old.kind != kind:
+        rest = {
+            name: value for name, value in rest.items() if name.startswith(("action.", "queue.")) or name == "name"
+        }
     streams = {name: value for name, value in rest.items() if name.startswith("streamdriver")}
     rest = {name: value for name, value in rest.items() if name not in streams}
     if transport == "tls":
@@ -237,25 +249,27 @@ def _without_directives(forward: Forward, cuts: dict[str, list[Cut]]) -> None:
 
 def _remove(forwards: Sequence[Forward], model: Model, cuts: dict[str, list[Cut]]) -> None:
     """Takes actions away, with the rules around them that do nothing else; where a block must not be empty, and
-    within a chain of `&`, `continue` stands in their place."""
+    within a chain of `&`, what does nothing stands in their place."""
     tree = _Tree(model.statements)
     gone = {f.action.statement.place for f in forwards}
     for forward in forwards:
         _without_directives(forward, cuts)
         parent = tree.parent(forward.action.statement)
-        while parent is not None and not parent.other and parent.kind in ("rule", "list"):
-            if any(s.place not in gone for s in _real(parent.body)):
+        while parent is not None and parent.kind in ("rule", "list"):
+            inner = _real((*parent.body, *parent.other))
+            if any(s.place not in gone or s.source is not parent.source for s in inner):
                 break
             gone.add(parent.place)
             parent = tree.parent(parent)
     for statement in tree.outermost(gone):
         chain = tree.above(statement)
         block = tree.siblings(statement)
-        stays = (chain and chain[-1].kind == "list") or (
-            chain and all(s.place in gone for s in block) and block[0].place == statement.place
-        )
-        here = cuts.setdefault(statement.source.name, [])
-        here.append(cut(statement, "continue" if stays else "", chain))
+        emptied = all(s.place in gone for s in block) and block[0].place == statement.place
+        instead = ""
+        if chain and (emptied or chain[-1].kind == "list"):
+            # A ruleset that does nothing at all ends the daemon where it is called.
+            instead = "continue" if chain[-1].kind != "object" else "unset $.off;"
+        cuts.setdefault(statement.source.name, []).append(cut(statement, instead, chain))
 
 
 def _real(statements: Sequence[Statement]) -> list[Statement]:
@@ -329,7 +343,8 @@ def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
     own = next((name for name in texts if _is_drop_in(name)), "")
     block = BEGIN in texts[main]
     if not lines:
-        texts.pop(own, None)
+        if own:
+            del texts[own]
         texts[main] = _without_block(texts[main])
         yield _packed(data, texts)
         return
@@ -343,9 +358,21 @@ def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
     text = _without_block(texts[main])
     model = read_model(_packed(data, {**texts, main: text}))
     here = [s for s in model.statements if s.source.name == main]
-    for at in dict.fromkeys((_behind(here), _before_rules(here), len(text))):
+    for s in here:
+        # The default ruleset may be one with a body of its own.
+        if s.kind == "object" and s.name == "ruleset" and s.body and s.params["name"].value == _default_of(model):
+            inside = text.rfind("\n", 0, s.body[0].start) + 1
+            if inside > s.start:
+                yield _packed(data, {**texts, main: _inserted(text, inside, (BEGIN, *lines, END))})
+    rulesets = (s.start for s in here if s.kind == "directive" and s.name == "ruleset")
+    for at in dict.fromkeys((_behind(here), _before_rules(here), next(rulesets, 0), len(text))):
         at = len(text) if at is None else text.rfind("\n", 0, at) + 1
         yield _packed(data, {**texts, main: _inserted(text, at, (BEGIN, *lines, END))})
+
+
+def _default_of(model: Model) -> str | None:
+    found = [s.text.split()[0] for s in model.statements if s.name == "defaultruleset" and s.text]
+    return found[-1] if found else None
 
 
 def _behind_drops(model: Model, folder: str) -> str:
@@ -394,7 +421,7 @@ def _without_block(text: str) -> str:
 def _inserted(text: str, at: int, lines: Sequence[str]) -> str:
     # Lines that are commented out belong to the rules behind them.
     above = text[:at].split("\n")
-    while len(above) > 1 and above[-2].startswith(OFF):
+    while len(above) > 1 and is_changed(above[-2]):
         above.pop(-2)
     at = min(at, len("\n".join(above)))
     gap = "" if not text[:at] or text[:at].endswith("\n") else "\n"
