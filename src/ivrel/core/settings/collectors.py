@@ -183,7 +183,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
                 obstacles.append(Obstacle(f"{name}: {lack}", about=name))
                 continue
             if dialect.has("destination.peer"):
-                values["destination.peer"] = c.certified[0]
+                values |= {"destination.verify": "on", "destination.peer": c.certified[0]}
         old, fresh = serves.get(name), name
         if old is None and "destination.name" in dialect.keys["destination"]:
             taken = {key[0] for rows in (scope.records, records) for key in rows.rows("destination")}

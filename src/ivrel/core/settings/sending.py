@@ -83,7 +83,7 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
         bits, lines, default = selection_of(whole.value).bits, whole.lines, whole.default
     said = records.get("destination.surely", destination.row)
     surely = selection_of(said.value).bits if isinstance(said.value, str) else -1
-    lines = said.lines or lines
+    lines += said.lines
     for said in (records.get("destination.level", destination.row), records.get("level")):
         if said.value is not None:
             bits &= threshold(str(said.value)).bits

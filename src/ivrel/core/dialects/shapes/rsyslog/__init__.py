@@ -80,8 +80,7 @@ def _statements(model: Model, all_of_them: bool) -> Iterator[tuple[Path, Words, 
         yield (), ("authority", quote(model.authority.text)), model.authority.line
     for doubt in model.doubts:
         yield (), ("?", doubt.text), doubt.line
-    known = len(model.statements)
-    if known > len(model.doubts):
+    if model.main.name or len(model.statements) > len(model.doubts):
         yield (), ("main", model.main.name or "-"), model.main.first
     for relay in model.relays if all_of_them else ():
         yield (), ("relay", *relay.endpoint), relay.line
@@ -174,7 +173,7 @@ def fine(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -
         out += [Edit((header,), (name,), True) for name in gone]
     out += [Edit((), ("forward", *key), True) for key in old if key not in new]
     # What an action does by its place, or by the template that holds for all, need not be said.
-    for edit in [e for e in out if e.path and e.words[0] in ("select", "form") and not e.removes]:
+    for edit in [e for e in out if e.path and e.words[0] in ("select", "form", "verify") and not e.removes]:
         key = (edit.path[0][1], edit.path[0][2], edit.path[0][3])
         fewer = [e for e in out if e is not edit]
         if (key not in old or "lacks" in old[key]) and any(edit.path[0] in (e.words, *e.path) for e in fewer):

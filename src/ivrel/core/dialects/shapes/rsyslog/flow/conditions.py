@@ -62,6 +62,15 @@ def _constant(test: Node) -> Bounds:
     return _bounds(lambda pri: _truth(_Run({}).value(test, pri)))
 
 
+def ends_daemon(test: Node) -> bool:
+    """Whether a test holds what the daemon does not survive: a facility's number beyond all facilities."""
+    left, right = test.parts if len(test.parts) == 2 else (test, test)
+    if left.value == "$syslogfacility-text" and right.op == "text" and test.op in ("==", "!=", "<>"):
+        word = str(right.value)
+        return word.isascii() and word.isdigit() and int(word[:9]) >= PRIS
+    return any(ends_daemon(part) for part in test.parts)
+
+
 def values(test: Node, variables: Variables) -> tuple[Value, ...]:
     """What an expression gives, for each PRI."""
     return tuple(_Run(variables).value(test, pri) for pri in range(PRIS))
@@ -164,10 +173,9 @@ class _Run:
         if code is not None and op in ("==", "!=", "<>") and right.op == "text":
             # The daemon takes the name, or the number, of a facility or severity for what it means.
             wanted = code(str(right.value))
-            if wanted is None:
-                return int(op != "==")  # no such name
             here = pri >> 3 if left.value == "$syslogfacility-text" else pri & 7
-            return int((here == wanted) == (op == "=="))
+            if wanted is not None:
+                return int((here == wanted) == (op == "=="))
         a = self.value(left.parts[0] if left.op == "array" and len(left.parts) == 1 else left, pri)
         if a is None:
             return None

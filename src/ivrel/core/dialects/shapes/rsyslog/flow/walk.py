@@ -16,7 +16,7 @@ from msgspec.structs import replace
 
 from ivrel.core.bundle import Part, parts
 from ivrel.core.dialects.shapes.rsyslog.flow.bounds import ALL, NONE, UNKNOWN, Bounds
-from ivrel.core.dialects.shapes.rsyslog.flow.conditions import PRIS, Value, holds, read_property, values
+from ivrel.core.dialects.shapes.rsyslog.flow.conditions import PRIS, Value, ends_daemon, holds, read_property, values
 from ivrel.core.dialects.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local, Model
 from ivrel.core.dialects.shapes.rsyslog.flow.selectors import read_selector
 from ivrel.core.dialects.shapes.rsyslog.flow.setup import Setup
@@ -126,7 +126,8 @@ class _Files:
         pattern = within_folder(name, self.main.name)
         if any(part.name.startswith(pattern.rstrip("/") + "/") for part in self.parts):
             pattern = pattern.rstrip("/") + "/*"
-        self.includes.append(pattern)
+        if name.startswith("/etc/"):
+            self.includes.append(pattern)  # what lies elsewhere is no part of this configuration's folder
         found = sorted((p for p in self.parts if _fits(p.name, pattern)), key=lambda p: p.name)
         mode = params.get("mode", Param("required", at)).value
         if not found and mode != "optional" and not re.search(r"[*?\[]", pattern):
@@ -292,6 +293,8 @@ class _Walk:
             except ValueError:
                 return UNKNOWN, Doubt(s.text, s.line)
             return Bounds(takes, takes), None
+        if s.test is not None and ends_daemon(s.test):
+            self.doubts.append(Doubt(f"{s.raw} (no such facility, which ends rsyslogd)", s.line))
         head = " ".join(s.source.whole[s.start : s.head].split())[:160]
         found = (
             read_property(s.text) if s.name == "property" else holds(s.test, self.variables) if s.test else UNKNOWN

@@ -190,7 +190,7 @@ def _object(key: Endpoint, state: State, old: Action | None) -> str:
     if transport == "tls":
         same = old is not None and old.endpoint[2] == "tls"
         said |= {"streamdriver": "gtls", "streamdrivermode": "1"} | (streams if same else {})
-        verify = state.get("verify", ("on",))[0] == "on"
+        verify = state.get("verify", ("on" if "peer" in state else "off",))[0] == "on"
         checks = said.get("streamdriverauthmode", "x509/name").lower() in ("x509/name", "x509/fingerprint")
         if verify != checks or "streamdriverauthmode" not in said:
             said["streamdriverauthmode"] = "x509/name" if verify else "anon"

@@ -84,9 +84,9 @@ class Script(Struct, frozen=True):
 Include = Callable[[Mapping[str, Param], Token, tuple[str, ...]], Opened]
 
 
-def read_script(source: Source, include: Include) -> Script:
+def read_script(source: Source, include: Include, scanner: type[Scanner] = Scanner) -> Script:
     """The statements of a file and of all that it includes."""
-    reader = _Reader(source, include)
+    reader = _Reader(source, include, scanner)
     out: list[Statement] = []
     end = None
     try:
@@ -104,7 +104,7 @@ def read_script(source: Source, include: Include) -> Script:
 class _Reader:
     """Reads statements; directives go aside, for they may stand between any two tokens."""
 
-    def __init__(self, source: Source, include: Include) -> None:
+    def __init__(self, source: Source, include: Include, scanner: type[Scanner]) -> None:
         def named(pattern: str, token: Token) -> Opened:
             at = token.source.original(token.start)
             optional = Param("optional" if any(c in pattern for c in "*?[") else "required", token.line)
@@ -113,7 +113,7 @@ class _Reader:
             return include({"file": Param(pattern.strip(), token.line), "mode": optional}, token, self.scanner.within)
 
         self.include = include
-        self.scanner = Scanner(source, named)
+        self.scanner = scanner(source, named)
         self.held: Token | None = None
         self.seen: Token | None = None
         self.aside: list[Statement] = []
@@ -350,6 +350,7 @@ class _Reader:
         while True:
             token = self.take()
             if token.kind == "end":
+                self.ended(token)
                 return out
             if token.kind != "name":
                 raise SyntaxProblem(token.text)

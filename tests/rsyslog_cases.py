@@ -1,0 +1,105 @@
+"""The cases of rsyslog: texts, and what a real rsyslogd sent for each, recorded with its version."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import yaml
+from rsyslogd import Endpoint, Seen
+
+from ivrel.core.bundle import pack
+from ivrel.core.dialects.records import Records, read_records
+from ivrel.core.mistakes import Unreadable
+from ivrel.core.settings import Scope
+from ivrel.core.settings.sending import sendings
+from ivrel.core.severity import Selection, selection_of
+from ivrel.sources.dialects import Dialects
+
+FOLDER = Path(__file__).parent / "rsyslog" / "cases"
+RSYSLOG = Dialects()["rsyslog"]
+MAIN = "rsyslog.conf"
+
+
+@dataclass(frozen=True)
+class Case:
+    """One case: why it is there, the files, the input that messages enter by, and what the daemon sent."""
+
+    topic: str
+    why: str
+    files: Mapping[str, str]
+    sends: Mapping[Endpoint, Selection]
+    starts: bool = True
+    enter: tuple[str, int] | None = None
+    read: str = "certain"  # how it is read: certain, within bounds, or unknown
+
+    @property
+    def order(self) -> dict[str, object]:
+        """What the daemon is to run."""
+        return {"files": dict(self.files), "enter": self.enter}
+
+    @property
+    def data(self) -> bytes:
+        """The configuration as it is read."""
+        return pack({name: text.encode() for name, text in self.files.items()})
+
+
+def cases() -> Iterator[Case]:
+    """All cases, by topic."""
+    for path in sorted(FOLDER.glob("*.yaml")):
+        for said in yaml.safe_load(path.read_text())["cases"]:
+            files = {MAIN: said["text"], **said.get("files", {})}
+            sends = {_endpoint(where): selection_of(word) for where, word in (said["sends"] or {}).items()}
+            enter = said.get("enter")
+            way = (str(enter.split()[0]), int(enter.split()[1])) if enter else None
+            yield Case(
+                path.stem, said["why"], files, sends, said.get("starts", True), way, said.get("read", "certain")
+            )
+
+
+def _endpoint(text: str) -> Endpoint:
+    address, port, transport = text.split()
+    return address, int(port), transport
+
+
+def selections(seen: Seen) -> dict[Endpoint, Selection]:
+    """What arrived, as selections; a connection without any message counts for none."""
+    return {end: Selection(sum(1 << pri for pri in pris)) for end, pris in sorted(seen.sends.items()) if pris}
+
+
+def compared(data: bytes, sends: Mapping[Endpoint, Selection], *, starts: bool = True) -> tuple[str, str]:
+    """How a text is read against what a daemon sent: certain, bounds, unknown or wrong, and what shows it.
+
+    Receivers have no certificate that anybody trusts: what is sent to verified ones only must not be more.
+    """
+    try:
+        records = read_records(RSYSLOG, data)
+    except Unreadable as problem:
+        return "unknown", str(problem)
+    doubts = [f"{s.line}: {s.text}" for s in records.strays if {"level", "collectors"} & set(s.bears_on)]
+    if doubts:
+        return "unknown", "; ".join(doubts)
+    if not starts:
+        return "wrong", "the daemon does not start"
+    return _compared(records, sends)
+
+
+def _compared(records: Records, sends: Mapping[Endpoint, Selection]) -> tuple[str, str]:
+    scope = Scope(None, records, {})
+    unsure = []
+    known: set[Endpoint] = set()
+    for d in scope.destinations:
+        end: Endpoint = str(d.endpoint[0]), int(str(d.endpoint[1])), str(d.endpoint[2])
+        known.add(end)
+        said, got = sendings(scope, d)[""], sends.get(end, Selection(0))
+        if not got <= said:
+            return "wrong", f"{end} gets more: {(got - said).describe()}"
+        if not said.sure <= got and end[2] not in ("tls", "relp") and not end[0].startswith("127."):
+            return "wrong", f"{end} gets less: without {(said.sure - got).describe()}"
+        if not said.certain:
+            unsure.append(str(end))
+    more = [str(end) for end, got in sends.items() if got and end not in known and end[2] != "tls"]
+    if more:
+        return "wrong", f"not known: {', '.join(more)}"
+    return ("bounds", ", ".join(unsure)) if unsure else ("certain", "")
