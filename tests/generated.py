@@ -115,6 +115,8 @@ def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
             said["destination.verify"] = "on" if draw(st.booleans()) else "off"
             given = {s: Said(v) for s, v in said.items()}
             said = {s: v for s, v in said.items() if out.takes_effect(s, given)}
+            if tuple(said[slot] for slot in dialect.keys["destination"]) in out.rows("destination"):
+                continue
             if said.get("destination.verify") != "on":
                 said.pop("destination.peer", None)
         out = row(out, dialect, "destination", said, draw)

@@ -39,6 +39,7 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.core.mistakes import InputError, Unreadable, own_error
     from ivrel.output import json
     from ivrel.output.correct import show_corrections
+    from ivrel.sources.daemon import checked
     from ivrel.sources.files import claim_folder
 
     workspace = common.open_workspace(args)
@@ -56,7 +57,7 @@ def run(args: argparse.Namespace) -> int:
         dialect = workspace.dialects[device.platform]
         try:
             data, file = workspace.text(device)
-            corrections.append(correct(device, dialect, data, policy, today, file, names))
+            corrections.append(checked(correct(device, dialect, data, policy, today, file, names), data))
         except Unreadable as problem:
             unread.append((device.name, str(problem)))
         except Exception as problem:  # one device never stops the others

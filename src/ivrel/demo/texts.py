@@ -265,7 +265,7 @@ def _rsyslog(device: str, site: str, identity: str, export: str, lines: int) -> 
     yield f"# {device} at {site}, saved by the keeper's desk"
     yield 'module(load="imuxsock")'
     yield 'module(load="imklog")'
-    yield 'global(workDirectory="/var/spool/rsyslog")'
+    yield 'global(workDirectory="/var/spool/rsyslog" defaultNetstreamDriverCAFile="/etc/ssl/certs/beacons.pem")'
     yield from (f"# secret of keeper {name}: {dice.randbytes(12).hex()}" for name in dice.sample(_KEEPERS, 3))
     yield "$FileCreateMode 0640"
     yield from export.rstrip("\n").split("\n")

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from ivrel.core.correct import PROPERTIES, Correction
+from ivrel.core.correct import MEANS, PROPERTIES, TAKEN, Correction
 from ivrel.core.form import shorten
 from ivrel.output.screen import Text, console, count, line, next_commands, shown, styled, table
 
@@ -74,7 +74,7 @@ def _correction(screen: Console, c: Correction) -> None:
             line(screen, (f"and {count(len(written) - LINES, 'line')} more, with -o DIR", "dim"), indent=4)
     for p in c.proof:
         if not p.holds:
-            line(screen, (f"{p.name} does not hold: ", "bold red"), f"{PROPERTIES[p.name]}; {p.why}", indent=2)
+            line(screen, (f"{p.name} does not hold: ", "bold red"), f"{MEANS[p.name]}; {p.why}", indent=2)
     screen.print()
 
 
@@ -90,6 +90,11 @@ def _sum(
     proved = sum(1 for c in changed if c.proved)
     style = "green" if proved == len(changed) else "bold red"
     line(screen, (f"proved on {proved} of {count(len(changed), 'device')}", style), f": {', '.join(PROPERTIES)}")
+    taken = [p.holds for c in changed for p in c.proof if p.name == TAKEN]
+    if taken:
+        line(screen, f"rsyslogd -N1 takes {sum(taken)} of {len(taken)} of its own")
+    elif any(c.platform == "rsyslog" for c in changed):
+        line(screen, ("rsyslogd -N1 was not asked: it is not here, or a module is named by its path", "dim"))
 
 
 def _remains(screen: Console, corrections: Sequence[Correction], unread: Sequence[tuple[str, str]]) -> None:

@@ -10,7 +10,7 @@ import msgspec
 
 from ivrel.core.audit.verdict import Verdict, totals
 from ivrel.core.bundle import Places
-from ivrel.core.correct import PROPERTIES, Correction
+from ivrel.core.correct import MEANS, Correction
 from ivrel.core.dialects.abilities import Ability, lacking
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.matching import Match, Stray, Unmatched
@@ -87,7 +87,7 @@ def correction(c: Correction) -> dict[str, Any]:
         "changes": [msgspec.to_builtins(change) for change in c.changes],
         "change": c.change,
         "backout": c.backout,
-        "proof": [{"property": p.name, "means": PROPERTIES[p.name], "holds": p.holds, "why": p.why} for p in c.proof],
+        "proof": [{"property": p.name, "means": MEANS[p.name], "holds": p.holds, "why": p.why} for p in c.proof],
         "remains": [msgspec.to_builtins(r) for r in c.remains],
     }
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import date
 from difflib import unified_diff
 
-from ivrel.core.correct import PROPERTIES, Correction
+from ivrel.core.correct import MEANS, PROPERTIES, TAKEN, Correction
 
 
 def change_sheet(
@@ -32,7 +32,10 @@ def change_sheet(
             out.append(f"| {c.device} | {c.platform} | {len(c.changes)} | {proof} | {remains} |")
     out += [f"| {name} | | | | not readable: {cell(problem)} |" for name, problem in unread]
     out += ["", "The proof of a correction is computed on the configuration with the fingerprint given:", ""]
-    out += [f"- **{name}**: {means}" for name, means in PROPERTIES.items()]
+    told = dict.fromkeys((*PROPERTIES, *(p.name for c in changed for p in c.proof)))
+    out += [f"- **{name}**: {MEANS[name]}" for name in told]
+    if TAKEN not in told and any(c.whole and c.platform == "rsyslog" for c in changed):
+        out += ["", "No rsyslogd was there to be asked whether it takes them; `rsyslogd -N1` says so on the device."]
     for c in corrections:
         if c.changes or c.remains:
             out += ["", *_device(c)]

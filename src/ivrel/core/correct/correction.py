@@ -11,7 +11,7 @@ from msgspec import Struct
 from ivrel.core.audit.auditor import audit_text
 from ivrel.core.audit.verdict import DeviceResult
 from ivrel.core.correct.plan import Plan, make_plan
-from ivrel.core.correct.proof import PROPERTIES, Case, Property, prove, prune
+from ivrel.core.correct.proof import MEANS, PROPERTIES, TAKEN, Case, Property, prove, prune
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.records import read_records
 from ivrel.core.dialects.shapes.base import Refused
@@ -20,7 +20,7 @@ from ivrel.core.dialects.write import write_change
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Requirement, effective
 
-__all__ = ["PROPERTIES", "Change", "Correction", "Property", "Remaining", "correct"]
+__all__ = ["MEANS", "PROPERTIES", "TAKEN", "Change", "Correction", "Property", "Remaining", "correct"]
 
 
 class Change(Struct, frozen=True):

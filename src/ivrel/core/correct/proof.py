@@ -37,6 +37,11 @@ PROPERTIES: Mapping[str, str] = {
 }
 
 
+# One more, where the platform's own program can be asked.
+TAKEN = "taken"
+MEANS: Mapping[str, str] = {**PROPERTIES, TAKEN: "the platform's own program has nothing more against it than before"}
+
+
 class Property(Struct, frozen=True):
     """One property of the proof, whether it holds, and what shows that it does not."""
 

@@ -116,7 +116,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         elif "verify" in needs and place.said.value is not None:
             off = not needs["verify"].accepts(str(place.said.value))
             collector = scope.collectors[d.collector] if d.collector else None
-            lack = lacking_for_tls(scope, collector) if off and collector and place.said.value == "off" else ""
+            lack = lacking_for_tls(scope, collector) if off and place.said.value == "off" else ""
             if lack:
                 obstacles.append(Obstacle(f"{place.prefix}{lack}", about=d.label))
                 continue

@@ -33,7 +33,7 @@ from ivrel.core.dialects.shapes.rsyslog.flow.model import Forward, Limit, Local,
 from ivrel.core.dialects.shapes.rsyslog.flow.walk import read_model
 from ivrel.core.dialects.shapes.rsyslog.rewriting.diff import apply_hunk, read_diff, write_diff
 from ivrel.core.dialects.shapes.rsyslog.rewriting.state import UNSAID, by_endpoint, state_of, states_of
-from ivrel.core.dialects.shapes.rsyslog.rewriting.write import rewritten
+from ivrel.core.dialects.shapes.rsyslog.rewriting.write import pairs, rewritten
 from ivrel.core.mistakes import Unreadable
 from ivrel.core.severity import SEVERITIES
 
@@ -142,7 +142,12 @@ _PARAMS = {
 
 
 def write_change(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -> str:
-    return write_diff(data, apply(data, edits, identity, style))
+    change = write_diff(data, apply(data, edits, identity, style))
+    try:
+        change.encode()
+    except UnicodeEncodeError:
+        raise Refused(edits[-1], "a line that would change holds bytes that are no UTF-8") from None
+    return change
 
 
 def read_change(text: str, file: str, style: Style) -> list[Edit]:
@@ -160,10 +165,14 @@ def fine(data: bytes, edits: Sequence[Edit], identity: Identity, style: Style) -
         after = apply(after, [edit], identity, style)
     old, new = states_of(read_model(data)), states_of(read_model(after))
     out: list[Edit] = []
+    heirs = dict(pairs(old, new))
     for key, state in new.items():
         header = ("forward", *key)
-        # A new action says what it says no better than one without filter and template.
+        # A new action says what it says no better than one without filter and template; one that takes another's
+        # place keeps its template.
         before = old.get(key, UNSAID)
+        if key in heirs and "form" in old[heirs[key]]:
+            before = {**UNSAID, "form": old[heirs[key]]["form"]}
         # What is only kept with an action is no line of a change.
         said = {n: words for n, words in state.items() if before.get(n) != words and n not in _OF_THE_ACTION}
         if key not in old and not said:

@@ -146,7 +146,7 @@ def within_folder(wanted: str, main: str) -> str:
     above = PurePosixPath(main).parent
     if wanted.endswith("/"):
         wanted += "*"
-    path = PurePosixPath(wanted.strip('"'))
+    path = PurePosixPath(re.sub("^/+", "/", wanted.strip('"')))
     if not path.is_absolute():
         return str(above / path)
     inner = path.relative_to("/etc") if path.is_relative_to("/etc") else path.relative_to("/")

@@ -49,7 +49,7 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     leaving: list[Forward] = []
     # Where the configuration has a template of its own for actions that name none, each names its own.
     plain = {"form": UNSAID["form"]} if model.default_form else {}
-    heirs = dict(_pairs(old, states))
+    heirs = dict(pairs(old, states))
     for key in states:
         source = heirs.get(key, key if key in old else None)
         forwards = standing.get(source, []) if source else []
@@ -81,7 +81,7 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     return _with_own(_packed(data, texts), lines, {key: states[key] for key in written})
 
 
-def _pairs(old: Mapping[Endpoint, State], states: Mapping[Endpoint, State]) -> Iterator[tuple[Endpoint, Endpoint]]:
+def pairs(old: Mapping[Endpoint, State], states: Mapping[Endpoint, State]) -> Iterator[tuple[Endpoint, Endpoint]]:
     """New endpoints, each with the one that it takes the place of: at the same address, or with the same filter."""
     gone = [key for key in old if key not in states]
     fresh = [key for key in states if key not in old]

@@ -1,0 +1,63 @@
+"""Asks a platform's own program, where it is installed, whether it takes a corrected configuration.
+
+`rsyslogd -N1` reads a configuration and says what it has against it, without starting. It may load the modules that a
+configuration names, so one that names a module by its path is not given to it.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+import tempfile
+from collections import Counter
+from pathlib import Path
+
+from msgspec.structs import replace
+
+from ivrel.core.bundle import parts
+from ivrel.core.correct import TAKEN, Correction, Property
+
+SECONDS = 20
+_MAIN = "rsyslog.conf"
+_BY_PATH = re.compile(rb"""(?:modload\s+["']?|load\s*=\s*["'])[^\s"']*/""", re.I)
+_PLACE = re.compile(r"error during parsing file \S+ on or before line \d+: |\[v8[^\]]*\]")
+
+
+def program() -> str | None:
+    """Where rsyslogd is installed; None if it is not."""
+    return shutil.which("rsyslogd", path=os.pathsep.join((os.environ.get("PATH", ""), "/usr/sbin", "/sbin")))
+
+
+def checked(correction: Correction, data: bytes) -> Correction:
+    """The correction with one more property in its proof, if the platform's program is here and can be asked."""
+    asked = program() if correction.changes and correction.platform == "rsyslog" else None
+    if asked is None or _BY_PATH.search(data):
+        return correction
+    try:
+        before, after = complaints(asked, data), complaints(asked, correction.corrected)
+    except (OSError, subprocess.SubprocessError) as problem:
+        taken = Property(TAKEN, False, f"it cannot be asked: {problem}")
+    else:
+        new = list((after - before).elements())
+        taken = Property(TAKEN, not new, new[0] if new else "")
+    return replace(correction, proof=(*correction.proof, taken))
+
+
+def complaints(asked: str, data: bytes) -> Counter[str]:
+    """What rsyslogd -N1 has against a configuration, without the places."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        for part in parts(data):
+            path = folder / (part.name or _MAIN)
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(part.data.replace(b"/etc/", f"{name}/".encode()))
+        main = next(iter(sorted(folder.rglob(_MAIN), key=lambda p: len(p.parts))), None)
+        if main is None:
+            return Counter()
+        call = [asked, "-N1", "-f", str(main)]
+        done = subprocess.run(call, capture_output=True, text=True, timeout=SECONDS, errors="replace", check=False)
+        told = (line for line in done.stderr.replace(f"{name}/", "/etc/").splitlines() if line.strip())
+        told = (line for line in told if "End of config" not in line and ": version " not in line)
+        return Counter(_PLACE.sub("", line.removeprefix("rsyslogd: ")).strip() for line in told)
