@@ -8,6 +8,7 @@ turned to 127.0.0.0/8, and paths to a temporary folder.
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import re
@@ -73,8 +74,20 @@ def allowed() -> bool:
     return tried.returncode == 0
 
 
-def observe(cases: Iterable[Mapping[str, Any]], workers: int | None = None) -> list[Seen]:
-    """What daemons do with cases, in their order; a case has `files` by path, and `enter`: an input's (transport, port)."""
+def possible() -> bool:
+    """Whether the daemon can be watched here at all."""
+    return bool(PROGRAM) and (allowed() or os.getuid() == 0)
+
+
+def observe(cases: Iterable[Mapping[str, Any]], workers: int | None = None) -> list[Seen | None]:
+    """What daemons do with cases, in their order; a case has `files` by path, and `enter`: an input's (transport, port).
+
+    Where only loopback is at hand, there is nothing to tell of texts that need more of a network.
+    """
+    if not allowed():
+        with (Path(tempfile.gettempdir()) / "rsyslogd-on-loopback").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)  # there is but one
+            return [_on_loopback(case) for case in cases]
     pool: SimpleQueue[_Worker] = SimpleQueue()
     count = workers or (os.cpu_count() or 2) + 1
     made = [_Worker() for _ in range(count)]
@@ -90,7 +103,8 @@ def observe(cases: Iterable[Mapping[str, Any]], workers: int | None = None) -> l
 
     try:
         with ThreadPoolExecutor(count) as threads:
-            return list(threads.map(run, cases))
+            found: list[Seen | None] = list(threads.map(run, cases))
+            return found
     finally:
         for worker in made:
             worker.close()
@@ -121,6 +135,67 @@ class _Worker:
         self.process.stdin.close()
         self.process.wait(30)
         shutil.rmtree(self.folder)  # what was mounted there went with the namespace
+
+
+# On loopback, where there are no namespaces: each documentation range is a part of 127.0.0.0/8.
+
+_RANGES = {"198.51.100.": "127.51.100.", "203.0.113.": "127.113.0.", "192.0.2.": "127.2.0."}
+_ELSEWHERE = re.compile(
+    r"target\s*=\s*[\"'][A-Za-z]|@\(?[A-Za-z\[]|/dev/|2001:db8|/var/spool|address=|include\(text|\\\n|port=.[a-z]|99999",
+    re.I,
+)
+
+
+def _on_loopback(case: Mapping[str, Any]) -> Seen | None:
+    """What a daemon does with a case whose receivers all can be on loopback; None of any other."""
+    whole = "\n".join(case["files"].values())
+    if _ELSEWHERE.search(whole) or case.get("enter"):
+        return None
+    addresses = {a for a in re.findall(r"\d+\.\d+\.\d+\.\d+", whole) if a.startswith(tuple(_RANGES))}
+    ports = {int(p) for p in re.findall(r"(?<![\w.])\d{3,5}(?![\w.])", whole) if int(p) < 65536} | {514, 601}
+    got: dict[Endpoint, list[bytes]] = {}
+    turned = {}
+    for address in addresses:
+        head = next(r for r in _RANGES if address.startswith(r))
+        turned[_RANGES[head] + address[len(head) :]] = address
+
+    def note(endpoint: Endpoint, data: bytes) -> None:
+        got.setdefault((turned[endpoint[0]], *endpoint[1:]), []).append(data)
+
+    udp, open_ = [], []
+    with tempfile.TemporaryDirectory() as name:
+        context = _context(Path(name))
+        for here in turned:
+            for port in ports:
+                one = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+                one.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
+                one.bind((here, port))
+                one.setblocking(False)
+                udp.append((here, port, one))
+                server = socket.create_server((here, port), backlog=64)
+                open_.append(server)
+                threading.Thread(target=_accept, args=(server, note, context), daemon=True).start()
+        for file, text in case["files"].items():
+            for here, address in turned.items():
+                text = re.sub(rf"(?<![\d.]){re.escape(address)}(?![\d.])", here, text)
+            path = Path(name) / file
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text.replace("/etc/", f"{name}/").replace("/var/log/", f"{name}/"))
+        main = Path(name) / "rsyslog.conf"
+        told = check(main)
+        main.write_text(_PRELUDE + main.read_text())
+        starts = _feed(main, Path(name), None)
+        for here, port, one in udp:
+            with suppress(BlockingIOError):
+                while True:
+                    note((here, port, "udp"), one.recv(1 << 16))
+            one.close()
+        for server in open_:
+            server.shutdown(socket.SHUT_RDWR)
+            server.close()
+    read = {end: _read(end, said) for end, said in got.items()}
+    pris = {end: frozenset(found) for end, (found, _) in read.items()}
+    return Seen(told, starts, pris, {end: frozenset(stamps) for end, (_, stamps) in read.items()})
 
 
 # What follows runs inside of the namespaces.

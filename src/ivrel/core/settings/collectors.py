@@ -28,6 +28,9 @@ from ivrel.core.settings.sending import lacking, reached
 
 APART = ("site", "path")
 _OF_LACKING = ("destination.lacks", "destination.selection")
+_OF_ENDPOINT = tuple(
+    f"destination.{field}" for field in ("name", "address", "port", "transport", "verify", "peer", "lacks")
+)
 _FIELDS = ("address", "port", "transport")
 
 
@@ -253,7 +256,11 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
 
 def _inherited(records: Records, old: Destination, heir: Key) -> Records:
     """The records in which a destination lets as much leave as the one before it did."""
-    for slot in ("destination.level", "destination.selection", "destination.surely"):
+    slots: tuple[str, ...] = ("destination.level", "destination.selection", "destination.surely")
+    if records.dialect.grammar.DERIVED:
+        # There the action itself goes on, with all that it says besides.
+        slots = tuple(slot for slot in old.row if slot not in _OF_ENDPOINT)
+    for slot in slots:
         said = old.row.get(slot)
         if said is not None and not said.default and isinstance(said.value, str | int):
             records = records.having("destination", heir, slot, said.value)
