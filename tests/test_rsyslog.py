@@ -2,22 +2,19 @@
 
 import os
 import shutil
-import subprocess
-import tempfile
 from pathlib import Path
 
 import pytest
-from conftest import TODAY, Run
-from generated import BASES, device
+from conftest import Run
+from generated import BASES
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from rsyslog_cases import MAIN, RSYSLOG, Case, cases, compared, selections
+from rsyslog_corrections import corrected, failing, files_of
 from rsyslog_texts import COLLECTORS, generated
-from rsyslogd import Seen, observe, possible
+from rsyslogd import observe, possible
 
-from ivrel.core import correct
-from ivrel.core.bundle import pack, parts
-from ivrel.core.correct import Correction
+from ivrel.core.bundle import pack
 from ivrel.core.dialects.records import read_records
 from ivrel.core.dialects.shapes.rsyslog.flow.walk import read_model
 from ivrel.core.dialects.shapes.rsyslog.syntax.scanner import Scanner
@@ -25,7 +22,6 @@ from ivrel.core.dialects.shapes.rsyslog.syntax.script import read_script
 from ivrel.core.dialects.shapes.rsyslog.syntax.source import read_source
 from ivrel.core.dialects.write import apply_change
 from ivrel.core.mistakes import Unreadable
-from ivrel.core.policy import Policy, read_policy
 from ivrel.core.settings import Scope, read_settings
 
 A, B = COLLECTORS
@@ -69,39 +65,6 @@ def facts(data: bytes, setting: str) -> dict[str, str]:
 
 # Corrections.
 
-
-def policy(require: str, more: str = "") -> Policy:
-    return read_policy(
-        f"policy: p\ncollectors:\n  a: {{address: {A}, format: rfc5424}}\n"
-        f"  b: {{address: {B}, port: 601, transport: tcp, format: rfc3164}}\n{more}"
-        f"rules:\n  - rule: r\n    require: {require}\n",
-        "policy.yaml",
-    )
-
-
-BOTH = "{collectors: {exactly: [a, b]}, level: {from: error, to: notice}, format: expected}"
-
-
-def corrected(files: dict[str, str] | str, require: str = BOTH, more: str = "") -> Correction:
-    data = files.encode() if isinstance(files, str) else pack({n: t.encode() for n, t in files.items()})
-    return correct(device(RSYSLOG), RSYSLOG, data, policy(require, more), TODAY, "x1")
-
-
-def files_of(data: bytes) -> dict[str, str]:
-    return {part.name or MAIN: part.data.decode() for part in parts(data)}
-
-
-def patched(data: bytes, change: str) -> dict[str, str]:
-    """The files after a change, carried out by another's tool."""
-    with tempfile.TemporaryDirectory() as name:
-        for file, text in files_of(data).items():
-            (Path(name) / file).parent.mkdir(parents=True, exist_ok=True)
-            (Path(name) / file).write_bytes(text.encode())
-        call = ["patch", "--binary", "-p0", "-s", "-d", name, *([MAIN] if not data.startswith(b"\x1c") else [])]
-        subprocess.run(call, input=change.encode(), check=True, capture_output=True)
-        return {p.relative_to(name).as_posix(): p.read_bytes().decode() for p in Path(name).rglob("*") if p.is_file()}
-
-
 WORTH = [c for c in CASES if c.read != "unknown" and not c.enter and c.topic not in ("tls", "limits", "refused")]
 
 
@@ -120,28 +83,6 @@ def test_corrected_configurations_are_taken_and_do_what_was_asked() -> None:
     assert len(watched) > len(done) // 2
     told = [why for files, c, old, new in watched if (why := failing(files, c, old, new))]
     assert told == []
-
-
-def failing(files: dict[str, str], c: Correction, before: Seen, after: Seen) -> str:
-    """What is wrong with a correction; '' if nothing is."""
-    complaints = {line.partition("line")[2] for line in after.told} - {
-        line.partition("line")[2] for line in before.told
-    }
-    if len(after.told) > len(before.told):
-        return f"the daemon says {complaints} to {files_of(c.corrected)}"
-    got = selections(after)
-    low, high = (sum(1 << pri for pri in range(192) if pri % 8 <= most) for most in (3, 5))
-    open_still = {v.setting for v in c.after.verdicts if v.verdict != "meets"}
-    for end in ((A, 514, "udp"), (B, 601, "tcp")):
-        bits = got[end].bits if end in got else 0
-        if (low & ~bits or bits & ~high) and not open_still:
-            return f"{end} gets otherwise: {files_of(c.corrected)}"
-    if more := [end for end in got if end[0] not in COLLECTORS]:
-        return f"{more} still get something: {files_of(c.corrected)}"
-    data = files[MAIN].encode() if len(files) == 1 else pack({n: t.encode() for n, t in files.items()})
-    # The change is a diff that others' tools read, and the back-out brings every byte back.
-    same = patched(data, c.change) == files_of(c.corrected) and patched(c.corrected, c.backout) == files
-    return "" if same else f"not back: {files}"
 
 
 WITH_QUEUE = "$ActionQueueType LinkedList # waits\n$ActionResumeRetryCount -1\n*.info @@198.51.100.22:10514 # b\n"

@@ -4,6 +4,7 @@
     python tests/rsyslog/survey.py --record        writes down what the daemon does with them now
     python tests/rsyslog/survey.py --more          also the examples of rsyslog-doc, and the files of Debian's packages
     python tests/rsyslog/survey.py --generated N   also N generated texts
+    python tests/rsyslog/survey.py --corrections   also corrects all that forward, and has the daemon carry that out
 
 Of rsyslog-doc and the packages nothing is kept: apt-get gives them, where it can.
 """
@@ -23,10 +24,13 @@ from typing import Any
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
 from rsyslog_cases import FOLDER, MAIN, Case, cases, compared, selections
+from rsyslog_corrections import corrected, failing, files_of
 from rsyslog_texts import generated
 from rsyslogd import Seen, allowed, observe, version
 
 from ivrel.core.bundle import pack
+from ivrel.core.correct import Correction
+from ivrel.core.mistakes import Unreadable
 
 DOCUMENTATION = Path("/usr/share/doc/rsyslog-doc/html/_sources")
 # Packages of Debian that bring a file for rsyslog.
@@ -46,6 +50,7 @@ def main() -> int:
     parser.add_argument("--record", action="store_true", help="write down what the daemon does with the cases")
     parser.add_argument("--more", action="store_true", help="also texts that others wrote")
     parser.add_argument("--generated", type=int, default=0, metavar="N", help="also N generated texts")
+    parser.add_argument("--corrections", action="store_true", help="also correct what forwards")
     parser.add_argument("-v", "--verbose", action="store_true", help="name what is unknown, and why")
     args = parser.parse_args()
     if not allowed():
@@ -70,7 +75,44 @@ def main() -> int:
     )
     for name, tried in rows.items():
         wrong += table(name, tried, args.verbose)
+    if args.corrections:
+        print(
+            "\n| | corrected | proved | as asked, taken and back | otherwise | left, nothing being sure | no text |"
+        )
+        print("|---|---|---|---|---|---|---|")
+        for name, tried in rows.items():
+            wrong += corrections(name, tried)
     return 1 if wrong else 0
+
+
+def corrections(name: str, tried: list[tuple[str, Files, Seen]]) -> int:
+    """Prints the row of the corrections of one kind of text; how many do otherwise than they say."""
+    counts: Counter[str] = Counter()
+    made: list[tuple[str, dict[str, str], Correction, Seen]] = []
+    for what, files, seen in tried:
+        if not _FORWARDS.search("\n".join(files.values())):
+            continue
+        try:
+            done = corrected(files[MAIN] if len(files) == 1 else dict(files))
+        except Unreadable:
+            counts["no text"] += 1
+            continue
+        if done.changes:
+            made.append((what, dict(files), done, seen))
+        counts["made" if done.changes else "left"] += 1
+    proved = [one for one in made if one[2].proved]
+    for what, _, done, _ in made:
+        if not done.proved:
+            print(f"not proved: {name}: {what}: {[p.why for p in done.proof if not p.holds]}", file=sys.stderr)
+    after = watched([{"files": files_of(done.corrected)} for _, _, done, _ in proved])
+    for (what, files, done, before), now in zip(proved, after, strict=True):
+        why = failing(files, done, before, now)
+        counts["otherwise" if why else "good"] += 1
+        if why:
+            print(f"otherwise: {name}: {what}: {why}", file=sys.stderr)
+    numbers = [counts["made"], len(proved), counts["good"], counts["otherwise"], counts["left"], counts["no text"]]
+    print(f"| {name} | {' | '.join(map(str, numbers))} |")
+    return counts["otherwise"] + len(made) - len(proved)
 
 
 def watched(orders: list[dict[str, Any]]) -> list[Seen]:

@@ -181,6 +181,9 @@ class Setup:
             transport, idle = self._transport(action, protocol, idle)
         if not target:
             idle = idle or "it names nobody to send to"
+            if transport != "udp" and action.statement.kind == "action":
+                # The daemon does not survive the first message for it.
+                self.doubts.append(Doubt(f"{action.statement.raw} ({idle})", action.statement.line))
         elif any(c.isspace() for c in target):
             idle = idle or "a blank behind the address is looked up with it"
         host = _counted(target or "")

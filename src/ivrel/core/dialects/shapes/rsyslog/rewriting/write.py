@@ -179,7 +179,8 @@ def _object(key: Endpoint, state: State, old: Action | None) -> str:
     template = _template(state, old)
     if template:
         said["template"] = template
-    said |= {name: state[name][0] for name in ("address", "device") if name in state}
+    # rsyslog takes an address to send from for UDP alone.
+    said |= {name: state[name][0] for name in ("address", "device")[transport != "udp" :] if name in state}
     rest = _kept(old) if old else {}
     if old and old.kind != kind:
         rest = {
