@@ -92,7 +92,7 @@ KEEPS = [
     (
         '*.info action(type="omfwd" target="203.0.113.9" port="601" protocol="tcp"\n  queue.type="LinkedList"\n  action.resumeRetryCount="-1" ratelimit.interval="5")\n',
         "{collectors: {exactly: [b]}}",
-        ['target="198.51.100.22"', 'queue.type="LinkedList"', 'action.resumeretrycount="-1"', 'ratelimit.interval="5"'],
+        ['target="198.51.100.22"', 'queue.type="LinkedList"', 'action.resumeRetryCount="-1"', 'ratelimit.interval="5"'],
         [],
     ),
     ('template(name="own" type="string" string="<%PRI%>%msg%")\n*.info @203.0.113.9:514;own\n', "{collectors: {exactly: [a]}}", ["*.info @198.51.100.21:514;own"], []),
@@ -157,7 +157,7 @@ def test_tls_needs_trusted_certificates_and_a_name() -> None:
     bare = other.replace(' streamDriverPermittedPeers="log.test"', ' action.resumeRetryCount="9"')
     done = corrected(bare, ask, TLS % ", certificate: log.example")
     why = done.before.verdicts[0].why
-    assert "no permitted peer is named, so that nobody is" in why and done.proved and 'retrycount="9"' in done.change
+    assert "no permitted peer is named, so that nobody is" in why and done.proved and 'RetryCount="9"' in done.change
 
 
 JUDGED = [

@@ -92,7 +92,7 @@ def _sum(
     line(screen, (f"proved on {proved} of {count(len(changed), 'device')}", style), f": {', '.join(PROPERTIES)}")
     taken = [p.holds for c in changed for p in c.proof if p.name == TAKEN]
     if taken:
-        line(screen, f"rsyslogd -N1 takes {sum(taken)} of {len(taken)} of its own")
+        line(screen, f"rsyslogd -N1 takes {sum(taken)} of {len(taken)} of its configurations")
     elif any(c.platform == "rsyslog" for c in changed):
         line(screen, ("rsyslogd -N1 was not asked: it is not here, or a module is named by its path", "dim"))
 

@@ -28,6 +28,7 @@ _HEAD = "# What is forwarded. Each correction writes this file anew."
 
 # What a destination's statements say of an action; all other parameters are kept as they are.
 _SAID = ("type", "target", "port", "protocol", "template", "address", "device")
+_UNSAID_PARAMS = {"port": "514", "protocol": "udp"}  # what holds where an action says nothing
 _KEPT_STATE = ("address", "device", "verify", "peer")
 
 
@@ -133,12 +134,16 @@ def _is_drop_in(name: str) -> bool:
 def _rule(key: Endpoint, state: State, old: Action | None) -> str:
     """One forwarding action with its filter, in one line."""
     takes = selection_of(state["select"][0]) if "select" in state else EVERYTHING
-    return f"{write_filter(takes)} {_object(key, state, old)}"
+    return f"{write_filter(takes)} {_object(_parameters(key, state, old))}"
 
 
 def _action(key: Endpoint, state: State, old: Action) -> str:
     """A forwarding action in the place of another, in its style if that can say it."""
-    return (_in_older_style(key, state, old) if old.statement.kind == "legacy" else "") or _object(key, state, old)
+    if "template" not in old.params and old.form == state.get("form"):
+        state = {name: words for name, words in state.items() if name != "form"}  # the same template holds on
+    if old.statement.kind == "legacy":
+        return _in_older_style(key, state, old) or _object(_parameters(key, state, old))
+    return _edited(old.statement, _parameters(key, state, old))
 
 
 def _in_older_style(key: Endpoint, state: State, old: Action) -> str:
@@ -167,8 +172,36 @@ def _form(words: Sequence[str]) -> Form:
     return words[0], words[1], words[2], words[3]
 
 
-def _object(key: Endpoint, state: State, old: Action | None) -> str:
-    """A forwarding action as an object; parameters of the old one that the state says nothing of are kept."""
+def _object(params: Mapping[str, str]) -> str:
+    """An action as an object in one line."""
+    return f"action({' '.join(f'{name}={_quoted(value)}' for name, value in params.items())})"
+
+
+def _edited(statement: Statement, params: Mapping[str, str]) -> str:
+    """An action with other parameters, laid out as it stands: values change in place, new ones follow the target."""
+    text, begun = statement.source.whole[statement.start : statement.stop], statement.start
+    told = {name: value for name, value in params.items() if name in statement.params}
+    new = {n: v for n, v in params.items() if n not in told and _UNSAID_PARAMS.get(n) != v}
+    anchor = statement.params.get("target") or list(statement.params.values())[-1]
+    for param, name in sorted(((p, n) for n, p in statement.params.items()), key=lambda one: -one[0].start):
+        start, stop = param.start - begun, param.stop - begun
+        if name not in told:
+            start = len(text[:start].rstrip(" \t"))
+            instead = ""
+        else:
+            old = _quoted("\0".join(("", *param.array)) if param.array is not None else param.value or "")
+            same = old == _quoted(told[name])
+            instead = text[start:stop] if same else f"{text[start:stop].partition('=')[0]}={_quoted(told[name])}"
+        if param is anchor:
+            instead += "".join(f" {n}={_quoted(v)}" for n, v in new.items())
+        text = text[:start] + instead + text[stop:]
+    was = statement.source.whole[statement.start : statement.stop].split("\n")
+    blank = {n for n, line in enumerate(was) if not line.strip()}
+    return "\n".join(line for n, line in enumerate(text.split("\n")) if line.strip() or n in blank)
+
+
+def _parameters(key: Endpoint, state: State, old: Action | None) -> dict[str, str]:
+    """What a forwarding action says; parameters of the old one that the state says nothing of are kept."""
     address, port, transport = key
     if transport == "relp":
         raise ValueError("RELP is read, but not written")
@@ -199,7 +232,7 @@ def _object(key: Endpoint, state: State, old: Action | None) -> str:
             said.pop("streamdriverpermittedpeers", None)
         elif "peer" in state:
             said["streamdriverpermittedpeers"] = state["peer"][0]
-    return f"action({' '.join(f'{name}={_quoted(value)}' for name, value in {**said, **rest}.items())})"
+    return {**said, **rest}
 
 
 def _kept(old: Action) -> dict[str, str]:
