@@ -165,6 +165,7 @@ SWITCHED = own(
     more="defaults: {export: off}\nspelling: {switch: {on: live, off: dead}}\n",
 )
 TO_Z = "journal.target.z.inet = 203.0.113.9\njournal.rule.1.severity = error\njournal.rule.1.target = z\n"
+NOBODY = '<osier><sinks><sink id="a"/><sink id="c" inet="198.51.100.21"/></sinks><feeds><feed id="f3"><take category="system"/><give sink="c"/></feed><feed id="f1"><take category="change"/><give sink="a"/></feed></feeds></osier>'
 TWICE_TO_Z = TO_Z + "journal.rule.2.severity = error\njournal.rule.2.target = z\n"
 SPELLED = "events\n    export on\n    send 198.51.100.21 udp 514 through error\n    send 203.0.113.7 udp 0514 through error\n    send Log.Example udp 514 through error\n    send 2001:DB8::9 udp 514 through error\n"
 TWICE = "events\n    export off\n    send 203.0.113.7 udp 514 through error\nevents\n    export off\n    send 198.51.100.21 udp 514 through error\n"
@@ -183,6 +184,8 @@ CORRECTIONS = [
     ("quern", QUERN.replace("through error", "through debug"), "{collectors: {includes: [a]}, level: {from: none, to: critical}}", ["send 198.51.100.21 udp 514 through critical"]),
     # What left for the one that goes leaves for the one that comes.
     ("skarn", TO_Z, "{collectors: [a]}", ["journal.target.a.inet = 198.51.100.21", "journal.rule.1.target = a", "forget journal.target.z"]),
+    # What leaves for nobody, for want of an address, is inherited last.
+    ("osier", NOBODY, "{collectors: {exactly: [b]}}", ["inet = 198.51.100.22", "port = 601", "carry = tcp", "give b", "drop sink a", "drop sink c"]),
     # Of two picks of the same, either could be left alone, but not both: they lead to one that goes.
     ("skarn", TWICE_TO_Z, "{collectors: [a]}", ["journal.target.a.inet = 198.51.100.21", "journal.rule.1.target = a", "forget journal.target.z"]),
     # Nothing is made worse: what clashes is left, what does not is corrected.

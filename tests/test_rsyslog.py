@@ -172,6 +172,8 @@ JUDGED = [
     ('module(load="omrelp")\n*.err action(type="omrelp" target="203.0.113.9")\n*.notice @198.51.100.21\n', "{level: {to: notice}}", "meets", [2, 3]),
     ('ruleset(name="in") {\n  @203.0.113.9\n}\ninput(type="imudp" port="514" ruleset="in")\n*.err @198.51.100.21\n', "{collectors: {exactly: [a]}}", "meets", [5]),
     ("$SystemLogRateLimitInterval 10\n*.err @198.51.100.21\n", "{rate: {at-least: 20}}", "meets", [1]),
+    ('module(load="imuxsock")\n*.err action(type="omfwd" target="198.51.100.21" ratelimit.interval="10")\n*.err action(type="omfwd" target="198.51.100.22" ratelimit.interval="1" ratelimit.burst="30")\n', "{rate: {at-least: 20}}", "meets", [2]),
+    ("*.err\t@198.51.100.21:514\t# \\\r\n goes on\r\nif $syslogseverity < 3 \\\r\n  and 1 then stop\r\n", "{level: {from: error, to: error}}", "meets", [1]),
     ('module(load="imjournal")\n*.err @198.51.100.21\n', "{rate: {at-least: 50}}", "unable", [1]),
     ('*.err action(type="omfwd" target="198.51.100.21" queue.type="Direct" queue.size="500")\n', "{delivery: {queue: {at-least: 1}}}", "unable", []),
     ('*.err action(type="omfwd" target="198.51.100.21" queue.type="LinkedList" queue.size="2k")\n', "{delivery: {queue: {at-least: 2048}}}", "meets", [1]),

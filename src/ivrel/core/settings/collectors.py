@@ -159,7 +159,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     # Once anything changes, what was never sent to might be.
     gone = [d for d, _ in _to_go(scope, need, idle=bool(judge(scope, needs)))]
     heirs: list[tuple[Value, Value]] = []
-    leaving = sorted(gone, key=lambda d: not reached(scope, d))  # those that go and have no heir yet
+    # Those that go and have no heir yet, first such as something really leaves for.
+    leaving = sorted(gone, key=lambda d: (not reached(scope, d), d.endpoint[0] is None))
     for name in need.wanted:
         c = scope.collectors[name]
         told = serves.get(name)

@@ -70,7 +70,8 @@ def everything(data: bytes, style: Style) -> Iterator[Found]:
 def _statements(model: Model, all_of_them: bool) -> Iterator[tuple[Path, Words, int]]:
     for forwards in by_endpoint(model).values():
         yield from _destination(forwards)
-    for limit in model.limits:
+    # Of several limits, the least comes last: it holds.
+    for limit in sorted(model.limits, key=_most, reverse=True):
         yield (), ("limit", _per_second(limit), limit.source), limit.line
     for kind in dict.fromkeys(local.kind for local in model.locals):
         yield from _local([local for local in model.locals if local.kind == kind])
@@ -86,6 +87,11 @@ def _statements(model: Model, all_of_them: bool) -> Iterator[tuple[Path, Words, 
         yield (), ("relay", *relay.endpoint), relay.line
     for other in model.others if all_of_them else ():
         yield (), ("other", other.text), other.line
+
+
+def _most(limit: Limit) -> float:
+    said = _per_second(limit)
+    return -1 if said == "?" else float("inf") if said == "none" else int(said)
 
 
 def _per_second(limit: Limit) -> str:
