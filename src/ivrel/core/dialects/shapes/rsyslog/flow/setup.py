@@ -8,7 +8,7 @@ Module" (configuration/modules/omfwd), "Rulesets" (concepts/multi_ruleset).
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 
 from msgspec.structs import replace
 
@@ -21,6 +21,7 @@ from ivrel.core.dialects.shapes.rsyslog.flow.directives import (
     NEXT,
     UNSAID_LIMITS,
 )
+from ivrel.core.dialects.shapes.rsyslog.flow.legacy import read_legacy
 from ivrel.core.dialects.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Doubt, Endpoint, Limit
 from ivrel.core.dialects.shapes.rsyslog.flow.templates import BUILT_IN, Form, form_of, text_of
 from ivrel.core.dialects.shapes.rsyslog.syntax.expressions import unescaped
@@ -31,8 +32,6 @@ _OWN_INPUTS = ("imuxsock", "imjournal", "imklog", "imkmsg")  # what the host its
 _SERVICES = {"syslog": "514", "syslog-tls": "6514"}
 _PLAIN = ("", "ptcp")  # stream drivers without TLS
 _OF_FORWARDING = ("target", "port", "protocol", "address", "device", "template")
-
-_HOST = re.compile(r"\[([^\]]*)\][^:; \t]*|([^:;]*)")
 
 
 class Setup:
@@ -111,7 +110,7 @@ class Setup:
             kind = (_said(params, "type") or "").lower()
             action = Action(kind, _said(params, "file") or "", params, s, idle=_refused(s))
         else:
-            action = self._legacy(s)
+            action = read_legacy(s, {**self._lasting, **self._next})
         action = replace(action, before=self._before if s.kind == "legacy" else ())
         if s.kind == "legacy":
             self._next, self._before = {}, ()
@@ -120,32 +119,6 @@ class Setup:
         if action.kind in ("omfwd", "omrelp", "omudpspoof"):
             action = self._formed(action)
         return action
-
-    def _legacy(self, s: Statement) -> Action:
-        """An action in the older style: the kind, the name, and what directives say of it."""
-        text = s.text.rstrip()
-        params = {**self._lasting, **self._next}
-
-        def made(kind: str, name: str = "", idle: str = "", **said: str | None) -> Action:
-            own = {key: Param(value, s.line) for key, value in said.items() if value is not None}
-            return Action(kind, name, {**params, **own}, s, idle=idle)
-
-        if text[0] == "@":
-            return _forward(text, made)
-        if text.startswith(":omrelp:"):
-            host, _, rest = text[8:].partition(":")
-            template = rest.partition(";")[2] if rest else host.partition(";")[2]
-            port = rest.partition(";")[0].strip() or None
-            return made("omrelp", target=host.partition(";")[0].strip(), port=port, template=template.strip() or None)
-        if text[0] in "-/.":
-            name, rest = re.match(r"-?([^; \t]*)[ \t]*(.*)", text, re.S).groups()  # type: ignore[union-attr]
-            idle = "" if not rest or rest[0] in ";#" else "what stands behind the file is no template"
-            return made("file", name, idle)
-        if text[0] == ":":
-            kind, _, name = text[1:].partition(":")
-            return made(kind.lower(), name)
-        kinds = {"|": "ompipe", "^": "omprog", "?": "dynfile", ">": "database"}
-        return made(kinds.get(text[0], "users"), text)
 
     def _formed(self, action: Action) -> Action:
         """The action with the form of its messages; one whose template does not stand before it is disabled."""
@@ -345,29 +318,6 @@ def _refused(s: Statement) -> str:
         if said is not None and said.value and any(c.isspace() for c in said.value):
             return f"its {name} holds a blank"
     return ""
-
-
-def _forward(text: str, made: Callable[..., Action]) -> Action:
-    """A forwarding action in the older style, `@host:port;template`: read as the daemon does, mark by mark."""
-    found = re.match(r"(@@?)(?:\([^)]*\))?(.*)", text, re.S)
-    marks, rest = (found[1], found[2]) if found else ("@", "")
-    host = _HOST.match(rest)
-    where = "" if host is None else host[1] if host[1] is not None else host[2]
-    rest = rest[host.end() if host else 0 :]
-    port = None
-    if rest[:1] == ":":
-        digits = re.match(r":(\d*)", rest)
-        port = digits[1] if digits else ""
-        rest = re.sub(r"^[^;# \t]*", "", rest)
-    rest = rest.lstrip(" \t")
-    template, idle = None, ""
-    if rest[:1] == ";":
-        template = re.split(r"[# \t]", rest[1:].lstrip(" \t"), maxsplit=1)[0] or None
-    elif rest and rest[0] != "#":
-        idle = "what stands behind the address is no template"
-    return made(
-        "omfwd", "", idle, target=where, port=port, protocol="tcp" if marks == "@@" else "udp", template=template
-    )
 
 
 def _limit(source: str, name: str, said: Mapping[str, Param], line: int) -> Limit | None:
