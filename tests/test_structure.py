@@ -16,10 +16,11 @@ from ivrel.cli.main import COMMANDS
 ROOT = Path(package.__file__).parent
 ALLOWED = {
     "core": {"core"},
+    "runners": {"core", "runners"},
     "sources": {"core", "sources"},
     "output": {"core", "output"},
     "demo": {"core", "sources", "demo"},
-    "cli": {"core", "sources", "output", "demo", "cli"},
+    "cli": {"core", "runners", "sources", "output", "demo", "cli"},
 }
 
 

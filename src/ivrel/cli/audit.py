@@ -48,8 +48,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from msgspec.structs import replace
 
+    from ivrel.cli.jobs import Auditing
     from ivrel.core.mistakes import InputError
     from ivrel.core.policy import ending
+    from ivrel.runners import through
 
     if args.by and args.format != "table":
         raise InputError(f"--by counts in a table, and --format is {args.format}; leave one of them out")
@@ -63,7 +65,7 @@ def run(args: argparse.Namespace) -> int:
 
     def results() -> Iterator[DeviceResult]:
         nonlocal good
-        audited = workspace.audit(devices, common.day(args))
+        audited = through(Auditing(workspace, common.day(args)), devices)
         for result in common.progress(audited, len(devices), "auditing"):
             if names:
                 result = replace(result, verdicts=tuple(v for v in result.verdicts if v.setting in names))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -35,11 +34,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from ivrel.core.correct import correct
-    from ivrel.core.mistakes import InputError, Unreadable, own_error
+    from ivrel.cli.jobs import Correcting, NotCorrected
+    from ivrel.core.mistakes import InputError
     from ivrel.output import json
     from ivrel.output.correct import show_corrections
-    from ivrel.sources.daemon import checked
+    from ivrel.runners import through
     from ivrel.sources.files import claim_folder
 
     workspace = common.open_workspace(args)
@@ -53,17 +52,12 @@ def run(args: argparse.Namespace) -> int:
         claim_folder(Path(args.output), args.replace)
     corrections: list[Correction] = []
     unread: list[tuple[str, str]] = []
-    for device in common.progress(devices, len(devices), "correcting"):
-        dialect = workspace.dialects[device.platform]
-        try:
-            data, file = workspace.text(device)
-            corrections.append(checked(correct(device, dialect, data, policy, today, file, names), data))
-        except Unreadable as problem:
-            unread.append((device.name, str(problem)))
-        except Exception as problem:  # one device never stops the others
-            if os.environ.get("IVREL_TRACEBACK"):
-                raise
-            unread.append((device.name, own_error(problem)))
+    found = through(Correcting(workspace, today, names), devices)
+    for done in common.progress(found, len(devices), "correcting"):
+        if isinstance(done, NotCorrected):
+            unread.append((done.device, done.problem))
+        else:
+            corrections.append(done)
     if args.output:
         write_folder(Path(args.output), workspace.fleet.name, policy.name, corrections, unread, today)
     if args.format == "json":

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import gc
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from datetime import date
 from functools import cached_property
 from pathlib import Path
-
-import msgspec
 
 from ivrel.core.audit import Auditor, DeviceResult, unreadable
 from ivrel.core.fleet import Device, Fleet, read_fleet
@@ -18,10 +15,6 @@ from ivrel.core.policy import Policy, read_policy
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import read_configuration, read_text
 from ivrel.sources.packed import ENDINGS
-
-CHUNK = 64  # devices that a worker judges at a time
-FIRST = 24  # devices that are judged before there are workers
-ALONE = 200  # up to so many devices are judged without workers
 
 
 class Workspace:
@@ -106,47 +99,13 @@ class Workspace:
                 raise
             return unreadable(device, self.policy, f"{shown}: {own_error(problem)}")
 
-    def audit(self, devices: Sequence[Device], today: date) -> Iterator[DeviceResult]:
-        """The results of devices in their order; large fleets are judged by several processes."""
+    def prepare(self, devices: Sequence[Device]) -> None:
+        """Reads what the audit of any of these devices needs besides its configuration."""
         for platform in {d.platform: None for d in devices}:
             self.dialects[platform]
         _ = self.policy, self._configs
-        workers = min(len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 2, 8)
-        if len(devices) <= ALONE or workers < 2:
-            for device in devices:
-                yield self.audit_device(device, today)
-            return
-        # They load much, and audits of few devices do without.
-        from concurrent.futures import ProcessPoolExecutor
-        from multiprocessing import get_context
-
-        # What the first devices teach, every worker knows from the start.
-        first = [self.audit_device(device, today) for device in devices[:FIRST]]
-        chunks = range(FIRST, len(devices), CHUNK)
-        gc.set_threshold(100_000)  # results are many, and nothing in them is a circle
-        decoder = msgspec.msgpack.Decoder(list[DeviceResult])
-        with ProcessPoolExecutor(workers, get_context("fork"), _prepare, (self, devices, today)) as pool:
-            judged = pool.map(_judge, chunks)
-            yield from first
-            for packed in judged:
-                yield from decoder.decode(packed)
 
 
 def _without_packing(name: str) -> str:
     """The name of a file without the ending that says how it is compressed."""
     return next((name.removesuffix(ending) for ending in ENDINGS if name.endswith(ending)), name)
-
-
-_shared: tuple[Workspace, Sequence[Device], date]
-
-
-def _prepare(workspace: Workspace, devices: Sequence[Device], today: date) -> None:
-    global _shared
-    gc.freeze()
-    gc.disable()  # what a worker makes, it hands on; nothing in it is a circle
-    _shared = workspace, devices, today
-
-
-def _judge(start: int) -> bytes:
-    workspace, devices, today = _shared
-    return msgspec.msgpack.encode([workspace.audit_device(d, today) for d in devices[start : start + CHUNK]])
