@@ -20,6 +20,7 @@ DIALECTS = Dialects()
 COLLECTORS = (
     "  a: {address: 198.51.100.21, format: rfc5424, site: north}\n"
     "  t: {address: 198.51.100.23, port: 6514, transport: tls, site: south}\n"
+    "  m: {address: 198.51.100.24, site: main}\n"
 )
 QUERN = (
     "link loop1\n    inet 192.0.2.9/32\nevents\n    export on\n    send 198.51.100.21 udp 514 through informational\n"
@@ -70,6 +71,7 @@ CASES: list[tuple[str, str, str, str, str, list[int]]] = [
     ("quern", QUERN + "names\n    ask 198.51.100.54\n", "resolver: [198.51.100.53]", "breaks", "the resolver 198.51.100.53 is missing; the resolver 198.51.100.54 is not asked for", [7]),
     ("quern", QUERN, "trust: {clear: nowhere}", "breaks", "a: clear text by udp", [5]),
     ("quern", QUERN, "trust: {clear: same-site}", "breaks", "a: clear text by udp from main to north", [5]),
+    ("quern", QUERN.replace("198.51.100.21 udp 514", "198.51.100.24 udp 514"), "trust: {clear: same-site}", "meets", "as asked", []),
     ("hollin", HOLLIN.format("to t;", "collector t { inet 198.51.100.23; port 6514; carry tls; }", ""), "trust: {verify: on}", "breaks", "t: the collector is not verified, the default of hollin", []),
     ("hollin", HOLLIN.format("", "", ""), "categories: [system, threat]", "breaks", "threat: transit gives to nothing", []),
     ("hollin", HOLLIN.format("to gone;", "", ""), "categories: [threat]", "breaks", "threat: transit gives to 'gone', which is not set", [4]),

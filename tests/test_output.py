@@ -10,6 +10,8 @@ import pkgutil
 import pty
 import re
 import select
+import shutil
+import signal
 import subprocess
 import sys
 from pathlib import Path
@@ -17,12 +19,15 @@ from typing import Any
 
 import pytest
 from conftest import TODAY, Run
+from msgspec.structs import replace
 
 import ivrel as package
 from ivrel.core import InputError, Unreadable, correct, read_policy
 from ivrel.core.fleet import Device
 from ivrel.output.audit import runs
+from ivrel.output.correct import show_corrections
 from ivrel.output.screen import count
+from ivrel.output.sheet import change_sheet
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import claim_folder, read_bytes, read_text, write_text
 
@@ -185,3 +190,54 @@ def test_the_examples_in_the_docstrings_hold() -> None:
         if not module.name.endswith("__main__"):
             ran += doctest.testmod(importlib.import_module(module.name), raise_on_error=True).attempted
     assert ran >= 5
+
+
+def test_a_device_that_cannot_be_read_is_in_every_format(ivrel: Run, example: Path, tmp_path: Path) -> None:
+    folder = tmp_path / "w"
+    shutil.copytree(example, folder)
+    (folder / "configs" / "brannay-fw1.conf").unlink()
+    why = "no configuration; expected configs/brannay-fw1.conf"
+    assert (
+        f"## brannay-fw1\n\nfirewall at brannay, skarn\n\nNot readable: {why}"
+        in ivrel("audit", "-w", folder, "brannay-fw1", "--format", "md", code=1).stdout
+    )
+    told = json.loads(ivrel("audit", "-w", folder, "brannay-fw1", "--format", "sarif", code=1).stdout)["runs"][0]
+    assert told["results"] and all(why in r["message"]["text"] for r in told["results"])
+    assert why in ivrel("audit", "-w", folder, "brannay-fw1", code=1).stdout
+
+
+def test_the_policy_of_one_device_names_the_rule_of_each_setting(ivrel: Run, example: Path) -> None:
+    lines = ivrel("policy", "brannay-fw1", "-w", example, code=0).stdout.splitlines()
+    told = {line.split()[0]: line for line in lines[3:] if line and not line.startswith("next")}
+    rules = (example / "policy.yaml").read_text().splitlines()
+    for setting, line in told.items():
+        place = int(line.rsplit(":", 1)[1])
+        assert rules[place - 1].split(":")[0].strip() == setting, line
+    assert "firewalls speak as local6" in told["facility"] and len(told) == 6
+
+
+def test_what_is_not_proved_is_told_in_red_and_in_words(capsys: pytest.CaptureFixture[str]) -> None:
+    policy = read_policy("policy: p\ncollectors: {a: {address: 198.51.100.21}}\nrules: [{rule: r, require: {collectors: [a]}}]\n", "p.yaml")  # fmt: skip
+    dialect = Dialects()["quern"]
+    device = Device("x1", "router", "near", "quern", (), "192.0.2.9")
+    done = correct(device, dialect, b"events\n    export on\n", policy, TODAY, "x")
+    assert done.proved
+    for failing in done.proof:
+        broken = replace(done, proof=tuple(replace(p, holds=p is not failing, why="so it is") for p in done.proof))
+        show_corrections([broken], [], 120, "", None, "x", False)
+        told = capsys.readouterr().out
+        assert f"{failing.name} does not hold: " in told and "so it is" in told and "proved on 0 of 1 device" in told
+        sheet = change_sheet("f", "p", [broken], [], TODAY)
+        assert "**Not proved.** It must not be sent as it is:" in sheet and f"**fails: {failing.name}**" in sheet
+
+
+def test_an_interrupted_run_ends_with_130(example: Path, tmp_path: Path) -> None:
+    (tmp_path / "pipe").mkdir()
+    os.mkfifo(tmp_path / "pipe" / "text")
+    call = [PROGRAM, "audit", "-w", str(example), "tarsk-fw2", "--text", str(tmp_path / "pipe" / "text")]
+    process = subprocess.Popen(call, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    writer = os.open(tmp_path / "pipe" / "text", os.O_WRONLY)  # opens when the program reads, and then says nothing
+    process.send_signal(signal.SIGINT)
+    out, told = process.communicate(timeout=30)
+    os.close(writer)
+    assert (process.returncode, out, told) == (130, "", "")

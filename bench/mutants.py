@@ -1,0 +1,133 @@
+"""Breaks the code on purpose, one place at a time, and says which breaks no test notices.
+
+    python bench/mutants.py --times 60                        a sample over audits, corrections and readings
+    python bench/mutants.py src/ivrel/core/correct --times 0  all places of one folder
+
+Each break is made in a copy; the tests named by --tests run against it, up to the first that fails. What survives is
+either not tested or does not matter: each is worth a look.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from queue import SimpleQueue
+from typing import NamedTuple
+
+ROOT = Path(__file__).parent.parent
+WHERE = ("src/ivrel/core/audit", "src/ivrel/core/correct", "src/ivrel/core/dialects/records.py",
+         "src/ivrel/core/dialects/matching.py", "src/ivrel/core/dialects/steps.py", "src/ivrel/core/settings")  # fmt: skip
+TESTS = ("tests/test_certain.py", "tests/test_kinds.py", "tests/test_proof.py", "tests/test_settings.py",
+         "tests/test_models.py", "tests/test_properties.py", "tests/test_example.py")  # fmt: skip
+SECONDS = 300
+
+_OTHER_COMPARE = {
+    ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt,
+    ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In,
+}  # fmt: skip
+
+
+class Break(NamedTuple):
+    """One break: the file, the line, what stood there, and the file's text with the break."""
+
+    file: Path
+    line: int
+    was: str
+    now: str
+    text: str
+
+
+def breaks(path: Path) -> Iterator[Break]:
+    """All breaks of a file: turned comparisons, conditions and connectives, and numbers off by one."""
+    text = path.read_text()
+    tree = ast.parse(text)
+    for node in ast.walk(tree):
+        other = _other(node)
+        if other is None or not hasattr(node, "lineno"):
+            continue
+        was = ast.get_source_segment(text, node)
+        if was is None or text.count(was) == 0:
+            continue
+        lines = text.splitlines(keepends=True)
+        start = len("".join(lines[: node.lineno - 1]).encode()) + node.col_offset  # type: ignore[attr-defined]
+        data = text.encode()
+        now = f"({ast.unparse(other)})"
+        broken = data[:start] + now.encode() + data[start + len(was.encode()) :]
+        yield Break(path, node.lineno, " ".join(was.split()), " ".join(now.split()), broken.decode())
+
+
+def _other(node: ast.AST) -> ast.expr | None:
+    """What stands in the place of an expression; None if it is left alone."""
+    if isinstance(node, ast.Compare) and len(node.ops) == 1 and type(node.ops[0]) in _OTHER_COMPARE:
+        return ast.Compare(node.left, [_OTHER_COMPARE[type(node.ops[0])]()], node.comparators)
+    if isinstance(node, ast.BoolOp):
+        return ast.BoolOp(ast.Or() if isinstance(node.op, ast.And) else ast.And(), node.values)
+    if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
+        return node.operand
+    if isinstance(node, ast.Constant) and type(node.value) is int:
+        return ast.Constant(node.value + 1)
+    if isinstance(node, ast.Constant) and type(node.value) is bool:
+        return ast.Constant(not node.value)
+    return None
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
+    parser.add_argument("where", nargs="*", default=WHERE, help="files or folders to break")
+    parser.add_argument("--times", type=int, default=60, metavar="N", help="how many breaks; 0 is all")
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--tests", nargs="+", default=TESTS, help="the tests that may notice")
+    args = parser.parse_args()
+    files = [p for w in args.where for p in ([ROOT / w] if w.endswith(".py") else sorted((ROOT / w).rglob("*.py")))]
+    every = [one for path in files for one in breaks(path)]
+    some = every if not args.times else random.Random(args.seed).sample(every, min(args.times, len(every)))
+    survivors = [one for one, noticed in _tried(some, args.tests) if not noticed]
+    for one in sorted(survivors):
+        print(f"{one.file.relative_to(ROOT)}:{one.line}: {one.was}  →  {one.now}")
+    print(f"{len(survivors)} of {len(some)} breaks were not noticed; {len(every)} places in all")
+    return 0
+
+
+def _tried(some: Sequence[Break], tests: Sequence[str]) -> Iterator[tuple[Break, bool]]:
+    """Each break, and whether a test noticed it."""
+    workers = os.cpu_count() or 2
+    with tempfile.TemporaryDirectory() as name, ThreadPoolExecutor(workers) as threads:
+        trees: SimpleQueue[Path] = SimpleQueue()
+        for n in range(workers):
+            tree = Path(name) / str(n)
+            shutil.copytree(ROOT / "src", tree, ignore=shutil.ignore_patterns("__pycache__"))
+            trees.put(tree)
+
+        def run(one: Break) -> tuple[Break, bool]:
+            tree = trees.get()
+            place = tree / one.file.relative_to(ROOT / "src")
+            whole = place.read_text()
+            place.write_text(one.text)
+            env = {**os.environ, "PYTHONPATH": str(tree), "IVREL_SKIP_NOTHING": "", "PYTHONDONTWRITEBYTECODE": "1"}
+            call = [sys.executable, "-m", "pytest", "-x", "-q", "--no-header", "-p", "no:cacheprovider", *tests]
+            try:
+                code = subprocess.run(
+                    call, cwd=ROOT, env=env, capture_output=True, timeout=SECONDS, check=False
+                ).returncode
+            except subprocess.TimeoutExpired:
+                code = 1
+            place.write_text(whole)
+            trees.put(tree)
+            print("." if code else "S", end="", file=sys.stderr, flush=True)
+            return one, code != 0
+
+        yield from threads.map(run, some)
+        print(file=sys.stderr)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
