@@ -24,10 +24,17 @@ from queue import SimpleQueue
 from typing import NamedTuple
 
 ROOT = Path(__file__).parent.parent
-WHERE = ("src/ivrel/core/audit", "src/ivrel/core/correct", "src/ivrel/core/dialects/records.py",
-         "src/ivrel/core/dialects/matching.py", "src/ivrel/core/dialects/steps.py", "src/ivrel/core/settings")  # fmt: skip
-TESTS = ("tests/test_certain.py", "tests/test_kinds.py", "tests/test_proof.py", "tests/test_settings.py",
-         "tests/test_models.py", "tests/test_properties.py", "tests/test_example.py")  # fmt: skip
+WHERE = (
+    "src/ivrel/core/audit",
+    "src/ivrel/core/correct",
+    "src/ivrel/core/dialects/records.py",
+    "src/ivrel/core/dialects/matching.py",
+    "src/ivrel/core/dialects/steps.py",
+    "src/ivrel/core/settings",
+)
+TESTS = tuple(
+    f"tests/test_{name}.py" for name in ("certain", "kinds", "proof", "settings", "models", "properties", "example")
+)
 SECONDS = 300
 
 _OTHER_COMPARE = {
