@@ -21,7 +21,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -108,6 +108,16 @@ def observe(cases: Iterable[Mapping[str, Any]], workers: int | None = None) -> l
     finally:
         for worker in made:
             worker.close()
+
+
+def observe_calmly(cases: Sequence[Mapping[str, Any]], fits: Callable[[int, Seen], bool]) -> list[Seen | None]:
+    """What daemons do with cases; where that does not fit, once more one by one, for a busy machine loses messages."""
+    found = observe(cases)
+    for again in range(2):
+        odd = [n for n, seen in enumerate(found) if seen is not None and not fits(n, seen)]
+        for n, seen in zip(odd, observe([cases[n] for n in odd], 1 + again), strict=True) if odd else ():
+            found[n] = seen
+    return found
 
 
 class _Worker:

