@@ -155,7 +155,12 @@ def _doubt(screen: Console, settings: Sequence[str], verdict: Verdict, text_of: 
         screen, (f"{len(settings)} settings".ljust(14), ""), ("unknown   ", STYLES["unknown"]), verdict.why, indent=2
     )
     shown(screen, Text(f"hang on that: {', '.join(settings)}", "dim"), 26)
-    shown(screen, Text(f"describe the line in the dialect: ivrel dialect try {platform} FILE shows it", "dim"), 26)
+    if verdict.where:
+        shown(screen, quoted(_lines(verdict, text_of)), 26)
+    if "is not understood" in verdict.why:
+        shown(
+            screen, Text(f"describe the line in the dialect: ivrel dialect try {platform} FILE shows it", "dim"), 26
+        )
 
 
 def _finding(screen: Console, verdict: Verdict, text_of: LineText) -> None:

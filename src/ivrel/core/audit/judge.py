@@ -91,7 +91,8 @@ def _lines(findings: list[Finding]) -> tuple[int, ...]:
 def _doubtful(scope: Scope, asked: Requirement, strays: list[Stray], places: Places) -> Verdict:
     """The verdict where a statement that bears on the setting is not understood."""
     facts = SETTINGS[asked.setting].facts(scope)
-    said = "; ".join(not_understood(s, places) for s in strays[:3])
+    derived = scope.records.dialect.grammar.DERIVED
+    said = "; ".join(not_understood(s, places, derived=derived) for s in strays[:3])
     if len(strays) > 3:
         said += f"; and {len(strays) - 3} more lines"
     return _verdict(asked, "unknown", facts, said, tuple(s.line for s in strays), places)
@@ -107,6 +108,11 @@ def _verdict(
     return Verdict(asked.setting, verdict, found, asked.text, asked.rule, plain(why), where)
 
 
-def not_understood(stray: Stray, places: Places) -> str:
-    """What to say of a statement that no pattern understands; its text only where it surely concerns export."""
+def not_understood(stray: Stray, places: Places, *, derived: bool = False) -> str:
+    """What to say of a statement that no pattern understands; its text only where it surely concerns export.
+
+    `derived`: statements are what comes of a text, and this one says itself what is not known.
+    """
+    if derived and stray.text:
+        return f"line {places(stray.line)[1]}: {stray.text}"
     return f"line {places(stray.line)[1]} is not understood{f': {stray.text}' if stray.text else ''}"

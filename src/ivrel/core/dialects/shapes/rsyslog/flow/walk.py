@@ -80,10 +80,9 @@ def _whole(found: Sequence[Part], main: Part) -> Model:
 
 def _refusals(script: Script) -> list[Doubt]:
     """What the daemon does not take: parts of statements, and all that stands behind a mistake of syntax."""
-    out = [Doubt(f"rsyslogd does not take this: {m.text}", m.line) for m in script.mistakes]
+    out = [Doubt(f"rsyslogd does not take {m.text}", m.line) for m in script.mistakes]
     if script.end is not None:
-        what = f": {script.end.text}" if script.end.text else ""
-        out.append(Doubt(f"rsyslogd takes nothing from this line on{what}", script.end.line))
+        out.append(Doubt(f"rsyslogd takes nothing from this line on: {script.end.text}", script.end.line))
     return out
 
 

@@ -17,7 +17,14 @@ DEEPEST = 100
 
 
 class SyntaxProblem(Exception):
-    """What stands here cannot go on what stands before; the daemon takes nothing from here on."""
+    """What stands here cannot go on what stands before; the daemon takes nothing from here on.
+
+    `token`: what stands here; or `why`, where that says more.
+    """
+
+    def __init__(self, token: str = "", why: str = "") -> None:
+        said = " ".join(token.split())[:60]
+        super().__init__(why or (f"'{said}' does not fit there" if said else "it ends too early"))
 
 
 class Node(Struct, frozen=True):
@@ -98,7 +105,7 @@ def _operator(token: Token) -> str:
 
 def _operand(tokens: Tokens, depth: int) -> Node:
     if depth > DEEPEST:
-        raise SyntaxProblem(f"nested deeper than {DEEPEST}")
+        raise SyntaxProblem(why=f"it is nested deeper than {DEEPEST}")
     token = tokens.take()
     word = token.text.lower()
     match token.kind:
@@ -135,7 +142,7 @@ def number(text: str) -> int:
 def _called(tokens: Tokens, name: str, depth: int) -> Node:
     must(tokens, "(")
     if name not in FUNCTIONS:
-        raise SyntaxProblem(f"{name}(), which is no function of its own")
+        raise SyntaxProblem(why=f"{name}() is no function of its own")
     given: list[Node] = []
     if tokens.peek().text == ")" and tokens.peek().kind == "mark":
         tokens.take()

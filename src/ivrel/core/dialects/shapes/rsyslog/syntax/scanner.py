@@ -142,7 +142,7 @@ class Scanner:
                 self.push(self._include(found.text.split(None, 1)[1], found))
                 continue
             if found.kind == "blocked":
-                self.mistakes.append(Mistake("blocks of programs and hosts are not supported any more", found.line))
+                self.mistakes.append(Mistake("blocks of programs and hosts any more", found.line))
                 continue
             self._turn(found)
             self.last = found
@@ -168,7 +168,7 @@ class Scanner:
             self._begins = kind == "blank" and (self._begins or "\n" in token.text) and token.text[-1:].isspace()
             if kind != "wrong":
                 return token
-            self.mistakes.append(Mistake(f"'{token.text}' is no part of a statement here", token.line))
+            self.mistakes.append(Mistake(f"'{token.text}' in this line", token.line))
         return None
 
     def _longest(self, text: str, at: int) -> tuple[str, int]:

@@ -94,10 +94,9 @@ def read_script(source: Source, include: Include, scanner: type[Scanner] = Scann
     except SyntaxProblem as problem:
         # The scanner stands behind the token that does not fit.
         token = reader.seen
-        said = str(problem) or "the end of the file"
-        end = Mistake(" ".join(said.split())[:60], token.line if token else source.first)
+        end = Mistake(str(problem), token.line if token else source.first)
     if reader.scanner.given_up and end is None:
-        end = Mistake("too much that is no statement", reader.seen.line if reader.seen else source.first)
+        end = Mistake("too much of it is no statement", reader.seen.line if reader.seen else source.first)
     return Script(tuple(out), tuple(reader.scanner.mistakes), end)
 
 
@@ -137,7 +136,7 @@ class _Reader:
     def take(self) -> Token:
         token = self.peek()
         if token.kind == "joint":
-            raise SyntaxProblem("a line that goes on behind a backslash")
+            raise SyntaxProblem(why="a line that goes on behind a backslash must not end there")
         self.held = None
         return token
 
@@ -174,7 +173,7 @@ class _Reader:
 
     def statement(self, depth: int, inner: bool = False) -> Statement:
         if depth > DEEPEST:
-            raise SyntaxProblem(f"nested deeper than {DEEPEST}")
+            raise SyntaxProblem(why=f"it is nested deeper than {DEEPEST}")
         token = self.peek()
         word = token.text.lower()
         if token.kind in ("selector", "property"):
