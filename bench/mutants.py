@@ -97,10 +97,12 @@ def main() -> int:
     files = [p for w in args.where for p in ([ROOT / w] if w.endswith(".py") else sorted((ROOT / w).rglob("*.py")))]
     every = [one for path in files for one in breaks(path)]
     some = every if not args.times else random.Random(args.seed).sample(every, min(args.times, len(every)))
-    survivors = [one for one, noticed in _tried(some, args.tests) if not noticed]
-    for one in sorted(survivors):
-        print(f"{one.file.relative_to(ROOT)}:{one.line}: {one.was}  →  {one.now}")
-    print(f"{len(survivors)} of {len(some)} breaks were not noticed; {len(every)} places in all")
+    survivors = 0
+    for one, noticed in _tried(some, args.tests):
+        if not noticed:
+            survivors += 1
+            print(f"{one.file.relative_to(ROOT)}:{one.line}: {one.was}  →  {one.now}", flush=True)
+    print(f"{survivors} of {len(some)} breaks were not noticed; {len(every)} places in all")
     return 0
 
 
@@ -129,11 +131,9 @@ def _tried(some: Sequence[Break], tests: Sequence[str]) -> Iterator[tuple[Break,
                 code = 1
             place.write_text(whole)
             trees.put(tree)
-            print("." if code else "S", end="", file=sys.stderr, flush=True)
             return one, code != 0
 
         yield from threads.map(run, some)
-        print(file=sys.stderr)
 
 
 if __name__ == "__main__":
