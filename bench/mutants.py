@@ -33,7 +33,8 @@ WHERE = (
     "src/ivrel/core/settings",
 )
 TESTS = tuple(
-    f"tests/test_{name}.py" for name in ("certain", "kinds", "proof", "settings", "models", "properties", "example")
+    f"tests/test_{name}.py"
+    for name in ("certain", "kinds", "proof", "settings", "policy", "models", "properties", "example")
 )
 SECONDS = 300
 
