@@ -260,7 +260,8 @@ def _inherited(records: Records, old: Destination, heir: Key) -> Records:
     slots: tuple[str, ...] = ("destination.level", "destination.selection", "destination.surely")
     if records.dialect.grammar.DERIVED:
         # There the action itself goes on, with all that it says besides.
-        slots = tuple(slot for slot in old.row if slot not in _OF_ENDPOINT)
+        only_read = records.dialect.only_read
+        slots += tuple(slot for slot in old.row if slot not in _OF_ENDPOINT and slot not in only_read)
     for slot in slots:
         said = old.row.get(slot)
         if said is not None and not said.default and isinstance(said.value, str | int):

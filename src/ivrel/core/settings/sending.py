@@ -63,8 +63,8 @@ def reached(scope: Scope, destination: Destination) -> bool:
 
 def lacking(scope: Scope, destination: Destination) -> str:
     """Why a device that is told of a destination never sends to it; '' if it does."""
-    said = scope.records.get("destination.lacks", destination.row).value
-    return "" if said is None else f"{destination.label} is told of, but {said}"
+    said = destination.row.get("destination.lacks")
+    return "" if said is None else f"{destination.label} is told of, but {said.value}"
 
 
 def _sending(scope: Scope, destination: Destination) -> Sending:
@@ -81,9 +81,11 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
     whole = records.get("destination.selection", destination.row)
     if isinstance(whole.value, str):
         bits, lines, default = selection_of(whole.value).bits, whole.lines, whole.default
-    said = records.get("destination.surely", destination.row)
-    surely = selection_of(said.value).bits if isinstance(said.value, str) else -1
-    lines += said.lines
+    surely = -1
+    held = destination.row.get("destination.surely")
+    if held is not None and isinstance(held.value, str):
+        surely = selection_of(held.value).bits
+        lines += held.lines
     for said in (records.get("destination.level", destination.row), records.get("level")):
         if said.value is not None:
             bits &= threshold(str(said.value)).bits
