@@ -112,6 +112,8 @@ KEEPS = [
     # What is new comes behind rules that drop messages for their text, and before all others.
     (':msg, contains, "noise" stop\n*.* /var/log/all\n', "{collectors: [a]}", [':msg, contains, "noise" stop\n# export settings: begin'], []),
     ("mail.* stop\n*.* /var/log/all\n", "{collectors: [a], level: {from: notice}}", ["# export settings: end\nmail.* stop"], []),
+    ("$DefaultRuleset rr\n$RuleSet rr\nlocal0.* /var/log/x", "{collectors: [a], level: {from: error}}", [], []),
+    ("*.err {\n  $ActionQueueType LinkedList\n  @203.0.113.9:514\n}\nmail.* {\n  /var/log/m\n}\n", "{collectors: {exactly: [a]}, level: {from: notice}}", ["#off# }\nmail.* {\n  /var/log/m\n}"], []),
     ("*.* /var/log/all", "{collectors: [a]}", ["# export settings: end\n*.* /var/log/all"], ["all\n"]),
     ('module(load="builtin:omfwd" template="RSYSLOG_ForwardFormat")\n*.* /x\n', "{collectors: [b], format: rfc3164}", ['template="RSYSLOG_TraditionalForwardFormat"'], []),
 ]  # fmt: skip
@@ -139,6 +141,14 @@ def test_new_actions_get_a_file_of_their_own_where_the_text_includes_one() -> No
     assert apply_change(RSYSLOG, done.corrected, done.backout, "b") == pack(
         {n: t.encode() for n, t in FOLDER.items()}
     )
+    # Nobody else's file is written over, whatever it is called.
+    named = {
+        **FOLDER,
+        "rsyslog.d/00-export.conf": "local7.* /var/log/other\n",
+        "rsyslog.d/05-noise.export.conf": "*.* /x\n",
+    }
+    done = corrected(named, "{collectors: {exactly: [a, b]}}")
+    assert done.proved and {n: files_of(done.corrected)[n] for n in list(named)[3:]} == dict(list(named.items())[3:])
     # Never outside of the folder of the configuration.
     assert set(files_of(corrected(ELSEWHERE, "{collectors: [a]}").corrected)) == set(ELSEWHERE)
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_right
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct
 
@@ -20,7 +20,7 @@ _TAGGED = re.compile(rf"{re.escape(_TAG)}([0-9]+)\r?")
 _COMMENT = re.compile(r"\s*(#.*)?")
 
 
-class Cut(Struct, frozen=True, order=True):
+class Cut(Struct, frozen=True):
     """A piece of a text, and what stands in its place; `above`: where the lines must begin at the latest."""
 
     start: int
@@ -46,7 +46,7 @@ def changed(text: str, cuts: Iterable[Cut]) -> str:
     for line in lines:
         starts.append(starts[-1] + len(line) + 1)
     blocks: list[tuple[int, int, list[Cut]]] = []
-    for one in sorted(cuts):
+    for one in _outermost(cuts):
         first = bisect_right(starts, one.above) - 1
         last = bisect_right(starts, max(one.stop - 1, one.start)) - 1
         # What goes on behind a backslash is one line to the daemon.
@@ -69,6 +69,15 @@ def changed(text: str, cuts: Iterable[Cut]) -> str:
             instead = [f"{_TAG}{len(instead)}{ends}", *instead]
         lines[first : last + 1] = [*(OFF + line for line in lines[first : last + 1]), *instead]
     return "\n".join(lines)
+
+
+def _outermost(cuts: Iterable[Cut]) -> Iterator[Cut]:
+    """The cuts in their order, without those inside of others."""
+    end = -1
+    for one in sorted(cuts, key=lambda one: (one.start, -one.stop)):
+        if one.stop > end:
+            end = one.stop
+            yield one
 
 
 def is_changed(line: str) -> bool:

@@ -16,20 +16,19 @@ from ivrel.core.dialects.shapes.rsyslog.syntax.script import Statement
 DROP_IN = "export.conf"  # how the name of a file of corrections ends
 FIRST = "00-export.conf"
 BEGIN, END = "# export settings: begin", "# export settings: end"
+_OPEN = ", behind a line without an end"  # which a back-out has to bring back
 HEAD = "# What is forwarded. Each correction writes this file anew."
 
 
-def is_own(statement: Statement, data: bytes) -> bool:
+def is_own(statement: Statement) -> bool:
     """Whether a statement stands where corrections write."""
-    name, at, _ = statement.place
-    if is_drop_in(name):
-        return True
-    text = statement.source.whole
-    return text.rfind(BEGIN, 0, at) > text.rfind(END, 0, at)
+    text, at = statement.source.whole, statement.start
+    return _is_drop_in(text) or text.rfind(BEGIN, 0, at) > text.rfind(END, 0, at)
 
 
-def is_drop_in(name: str) -> bool:
-    return bool(re.search(r"(?:^00-|\.)export\.conf$", PurePosixPath(name).name))
+def _is_drop_in(text: str) -> bool:
+    """Whether a file is one of corrections; its name alone, which anybody may choose, does not say so."""
+    return text.startswith(HEAD)
 
 
 def with_own(data: bytes, lines: Sequence[str], wanted: Mapping[Endpoint, State]) -> bytes:
@@ -50,7 +49,7 @@ def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
     texts = {p.name: p.data.decode("utf-8", "surrogateescape") for p in parts(data)}
     model = read_model(data)
     main = model.main.name
-    own = next((name for name in texts if is_drop_in(name)), "")
+    own = next((name for name, text in texts.items() if _is_drop_in(text)), "")
     block = BEGIN in texts[main]
     if not lines:
         if own:
@@ -64,7 +63,8 @@ def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
         for folder in dict.fromkeys(folders[:4]):
             for name in (own,) if own else dict.fromkeys((_behind_drops(model, folder), FIRST)):
                 path = name if own else str(PurePosixPath(folder) / name)
-                yield packed(data, {**texts, path: said})
+                if own or path not in texts:  # nobody else's file is written over
+                    yield packed(data, {**texts, path: said})
     text = _without_block(texts[main])
     model = read_model(packed(data, {**texts, main: text}))
     here = [s for s in model.statements if s.source.name == main]
@@ -111,10 +111,10 @@ def _drops_by_text(s: Statement) -> bool:
 
 def _behind(statements: Sequence[Statement]) -> int | None:
     """Where the rules end, at the beginning of a file, that only drop messages for their text."""
-    return _before_rules([s for s in statements if not _drops_by_text(s)], statements)
+    return _before_rules([s for s in statements if not _drops_by_text(s)])
 
 
-def _before_rules(rules: Sequence[Statement], everything: Sequence[Statement] = ()) -> int | None:
+def _before_rules(rules: Sequence[Statement]) -> int | None:
     """Where the first rule stands, or the first directive that is about it alone."""
     at = next((n for n, s in enumerate(rules) if s.kind not in ("directive", "object")), None)
     if at is None:
@@ -125,17 +125,21 @@ def _before_rules(rules: Sequence[Statement], everything: Sequence[Statement] = 
 
 
 def _without_block(text: str) -> str:
-    return re.sub(rf"^{BEGIN}\r?\n(?:.*\n)*?{END}\r?\n", "", text, flags=re.M)
+    text = re.sub(rf"\n{BEGIN}{_OPEN}\n(?:.*\n)*?{END}\n", "", text)
+    return re.sub(rf"^{BEGIN}\n(?:.*\n)*?{END}\n", "", text, flags=re.M)
 
 
 def _inserted(text: str, at: int, lines: Sequence[str]) -> str:
+    """The text with a block of lines before a place."""
     # Lines that are commented out belong to the rules behind them.
     above = text[:at].split("\n")
     while len(above) > 1 and is_changed(above[-2]):
         above.pop(-2)
     at = min(at, len("\n".join(above)))
-    gap = "" if not text[:at] or text[:at].endswith("\n") else "\n"
-    return text[:at] + gap + "".join(line + "\n" for line in lines) + text[at:]
+    said = "".join(line + "\n" for line in lines)
+    if text[:at] and not text[:at].endswith("\n"):
+        said = f"\n{said.replace(BEGIN, BEGIN + _OPEN, 1)}"
+    return text[:at] + said + text[at:]
 
 
 def taken_back(data: bytes) -> bytes:
@@ -145,12 +149,13 @@ def taken_back(data: bytes) -> bytes:
     files: dict[str, str] = {}
     for part in parts(data):
         text = part.data.decode("utf-8", "surrogateescape")
-        if not (is_drop_in(part.name) and text.startswith(HEAD)):
+        if not _is_drop_in(text):
             files[part.name] = restored(_without_block(text))
     return packed(data, files)
 
 
 def packed(data: bytes, files: Mapping[str, str]) -> bytes:
+    """These files as one configuration, packed as another is."""
     encoded = {name: text.encode("utf-8", "surrogateescape") for name, text in files.items()}
     if not data.startswith(MARK):
         return encoded[""]

@@ -11,6 +11,7 @@ from ivrel.core.dialects.shapes.rsyslog.syntax.script import At, Statement
 
 
 def replace_action(forward: Forward, text: str, cuts: dict[str, list[Cut]]) -> None:
+    """Puts another action in the place of one, and takes away the directives that it says itself."""
     statement = forward.action.statement
     here = cuts.setdefault(statement.source.name, [])
     if text.startswith("@") and statement.kind == "legacy":

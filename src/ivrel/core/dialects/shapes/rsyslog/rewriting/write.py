@@ -42,7 +42,7 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     for key in states:
         source = heirs.get(key, key if key in old else None)
         forwards = standing.get(source, []) if source else []
-        own = [f for f in forwards if is_own(f.action.statement, data)]
+        own = [f for f in forwards if is_own(f.action.statement)]
         if key not in moved and not own:
             continue
         base = forwards[0].action if forwards else kept.get(key)
@@ -57,9 +57,9 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
         leaving += [forward for forward in forwards if forward not in own]
     taken = set(heirs.values())
     for key in [k for k in old if k not in states and k not in taken]:
-        leaving += [f for f in standing[key] if not is_own(f.action.statement, data)]
+        leaving += [f for f in standing[key] if not is_own(f.action.statement)]
     remove_actions(leaving, model, cuts)
-    gone = [f for f in model.forwards if is_own(f.action.statement, data) and f.endpoint not in written]
+    gone = [f for f in model.forwards if is_own(f.action.statement) and f.endpoint not in written]
     lines = [rule(key, {**plain, **states[key]}, action) for key, action in written.items()]
     lines += [OFF + rule(f.endpoint, old[f.endpoint], f.action) for f in gone]
     texts = {p.name: p.data.decode("utf-8", "surrogateescape") for p in parts(data)}
