@@ -31,7 +31,7 @@ DEFAULT = "RSYSLOG_DefaultRuleset"
 _OWN_INPUTS = ("imuxsock", "imjournal", "imklog", "imkmsg")  # what the host itself says comes in by these
 _SERVICES = {"syslog": "514", "syslog-tls": "6514"}
 _PLAIN = ("", "ptcp")  # stream drivers without TLS
-_OF_FORWARDING = ("target", "port", "protocol", "address", "device", "template")
+_OF_FORWARDING = ("target", "port", "protocol", "template", "address", "device")
 
 
 class Setup:

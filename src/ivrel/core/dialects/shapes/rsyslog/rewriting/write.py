@@ -75,6 +75,8 @@ def pairs(old: Mapping[Endpoint, State], states: Mapping[Endpoint, State]) -> It
     gone = [key for key in old if key not in states]
     fresh = [key for key in states if key not in old]
     for fits in (
+        # Of several at one address, the one whose messages have the form that is asked for.
+        lambda a, b: a[0] == b[0] and old[a].get("form") == {**UNSAID, **states[b]}["form"],
         lambda a, b: a[0] == b[0],
         lambda a, b: old[a] == states[b],
         lambda a, b: _filter(old[a]) == _filter(states[b]),
