@@ -25,7 +25,7 @@ from ivrel.core.dialects.shapes.rsyslog.flow.legacy import read_legacy
 from ivrel.core.dialects.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Doubt, Endpoint, Limit
 from ivrel.core.dialects.shapes.rsyslog.flow.templates import BUILT_IN, Form, form_of, text_of
 from ivrel.core.dialects.shapes.rsyslog.syntax.expressions import unescaped
-from ivrel.core.dialects.shapes.rsyslog.syntax.script import At, Param, Statement
+from ivrel.core.dialects.shapes.rsyslog.syntax.script import At, Param, Statement, said_of
 
 DEFAULT = "RSYSLOG_DefaultRuleset"
 _OWN_INPUTS = ("imuxsock", "imjournal", "imklog", "imkmsg")  # what the host itself says comes in by these
@@ -65,9 +65,7 @@ class Setup:
     @property
     def driver(self) -> str:
         """The stream driver of actions that name none."""
-        return (
-            self.settings["defaultnetstreamdriver"].value or "" if "defaultnetstreamdriver" in self.settings else ""
-        )
+        return said_of(self.settings, "defaultnetstreamdriver") or ""
 
     def limits(self, forwards: Sequence[Action]) -> list[Limit]:
         """The most that inputs take in and actions send, of those that are in use."""
@@ -107,14 +105,14 @@ class Setup:
             params = {
                 name: said for name, said in s.params.items() if said.array is None or name not in _OF_FORWARDING
             }
-            kind = (_said(params, "type") or "").lower()
-            action = Action(kind, _said(params, "file") or "", params, s, idle=_refused(s))
+            kind = (said_of(params, "type") or "").lower()
+            action = Action(kind, said_of(params, "file") or "", params, s, idle=_refused(s))
         else:
             action = read_legacy(s, {**self._lasting, **self._next})
         action = replace(action, before=self._before if s.kind == "legacy" else ())
         if s.kind == "legacy":
             self._next, self._before = {}, ()
-        if "config.enabled" in action.params and _said(action.params, "config.enabled") != "on":
+        if "config.enabled" in action.params and said_of(action.params, "config.enabled") != "on":
             action = replace(action, idle=SWITCHED_OFF)
         if action.kind in ("omfwd", "omrelp", "omudpspoof"):
             action = self._formed(action)
@@ -137,15 +135,15 @@ class Setup:
     def _addressed(self, action: Action) -> Action:
         """The action with where it sends; this hangs on the driver that holds in the end."""
         params = action.params
-        target, idle = _said(params, "target"), action.idle
-        port = (_said(params, "port") or "") if "port" in params else "514"
+        target, idle = said_of(params, "target"), action.idle
+        port = (said_of(params, "port") or "") if "port" in params else "514"
         unknown = [name for name in ("target", "port", "protocol") if name in params and params[name].value is None]
         if unknown:
             self.doubts.append(
                 Doubt(f"{action.statement.raw} ({unknown[0]} is worked out elsewhere)", action.statement.line)
             )
             return replace(action, idle="it is not known where it sends")
-        protocol = (_said(params, "protocol") or "udp").lower()
+        protocol = (said_of(params, "protocol") or "udp").lower()
         if action.kind == "omrelp":
             transport = "relp"
         elif action.kind == "omudpspoof":
@@ -184,15 +182,15 @@ class Setup:
         params = action.params
         if protocol not in ("udp", "tcp"):
             return protocol, idle or f"'{protocol}' is no protocol of it"
-        if protocol == "udp" or (_said(params, "streamdrivermode") or "0") == "0":
+        if protocol == "udp" or (said_of(params, "streamdrivermode") or "0") == "0":
             newer = [name for name in params if name.startswith("streamdriver.")]
             if newer and protocol == "tcp":
                 self.doubts.append(Doubt(f"{newer[0]}, which some versions know", params[newer[0]].line))
             return protocol, idle
-        driver = (_said(params, "streamdriver") or self.driver).lower()
+        driver = (said_of(params, "streamdriver") or self.driver).lower()
         if driver in _PLAIN:
             return "tls", idle or "no stream driver with TLS is named"
-        mode = (_said(params, "streamdriverauthmode") or "x509/name").lower()
+        mode = (said_of(params, "streamdriverauthmode") or "x509/name").lower()
         if mode != "anon" and not (self.authority or "streamdriver.cafile" in params):
             return "tls", idle or "no file of trusted certificates is named, so that nobody is verified"
         if mode in ("x509/name", "x509/fingerprint") and not _peers(params):
@@ -284,10 +282,6 @@ class Setup:
             what = re.fullmatch(r"(?:syssock\.)?ratelimit\.(interval|burst)", key)
             if what:
                 self._limits.setdefault(name, {})[what[1]] = param
-
-
-def _said(params: Mapping[str, Param], name: str) -> str | None:
-    return params[name].value if name in params else None
 
 
 def _argument(text: str) -> str:

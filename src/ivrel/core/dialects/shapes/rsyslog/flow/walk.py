@@ -19,7 +19,7 @@ from ivrel.core.dialects.shapes.rsyslog.flow.files import Files
 from ivrel.core.dialects.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local, Model
 from ivrel.core.dialects.shapes.rsyslog.flow.selectors import read_selector
 from ivrel.core.dialects.shapes.rsyslog.flow.setup import Setup
-from ivrel.core.dialects.shapes.rsyslog.syntax.script import At, Param, Script, Statement, read_script
+from ivrel.core.dialects.shapes.rsyslog.syntax.script import At, Script, Statement, read_script, said_of
 from ivrel.core.dialects.shapes.rsyslog.syntax.source import read_source
 from ivrel.core.mistakes import Unreadable
 
@@ -28,12 +28,12 @@ LONGEST = 16 * 1024 * 1024  # bytes; more than any configuration of rsyslog has
 _DEEPEST = 16  # rulesets that call each other
 _MOST = 20_000  # statements that are carried out
 
-# An action that runs now and then only.
-_SELDOM = (
-    "action.execonlywhenpreviousissuspended",
-    "action.execonlyeverynthtime",
-    "action.execonlyonceeveryinterval",
-)
+# An action that runs now and then only, and what is to be said of it.
+_SELDOM = {
+    "action.execonlywhenpreviousissuspended": "sends only while the action before it cannot",
+    "action.execonlyeverynthtime": "sends one message of several",
+    "action.execonlyonceeveryinterval": "sends once in a while",
+}
 # Actions that change what later conditions look at.
 _CHANGING = ("mmjsonparse", "mmnormalize", "mmfields", "mmpstrucdata", "mmexternal", "mmanon", "mmsequence")
 
@@ -242,11 +242,9 @@ class _Walk:
     def action(self, action: Action, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]) -> None:
         takes = self.alive & under
         doubt = None if takes.known else (why or self.cause)
-        seldom = next(
-            (p for p in _SELDOM if (action.params.get(p, _OFF).value or "").lower() not in ("off", "0", "")), ""
-        )
+        seldom = next((p for p in _SELDOM if (said_of(action.params, p) or "").lower() not in ("off", "0", "")), "")
         if seldom:
-            takes, doubt = Bounds(NONE.sure, takes.most), Doubt(_SELDOM_SAYS[seldom], action.params[seldom].line)
+            takes, doubt = Bounds(NONE.sure, takes.most), Doubt(_SELDOM[seldom], action.params[seldom].line)
         line = action.statement.line
         if action.idle:
             if action.sends:
@@ -284,11 +282,3 @@ def _does_nothing(statements: Sequence[Statement]) -> bool:
     """Whether there are rules, and all that they do is to continue."""
     rules = [s for s in statements if s.kind not in ("directive", "include")]
     return bool(rules) and all(s.kind == "continue" or _does_nothing((*s.body, *s.other)) for s in rules)
-
-
-_OFF = Param("off", 0)
-_SELDOM_SAYS = {
-    "action.execonlywhenpreviousissuspended": "sends only while the action before it cannot",
-    "action.execonlyeverynthtime": "sends one message of several",
-    "action.execonlyonceeveryinterval": "sends once in a while",
-}

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from ivrel.core.dialects.shapes.rsyslog.flow.bounds import NONE
 from ivrel.core.dialects.shapes.rsyslog.flow.model import Endpoint, Forward, Model
 from ivrel.core.dialects.shapes.rsyslog.flow.templates import BARE
-from ivrel.core.dialects.shapes.rsyslog.syntax.script import Param
+from ivrel.core.dialects.shapes.rsyslog.syntax.script import said_of
 from ivrel.core.severity import EVERYTHING
 
 State = Mapping[str, tuple[str, ...]]
@@ -50,27 +50,23 @@ def state_of(forwards: Sequence[Forward]) -> State:
         out["form"] = form if isinstance(form, tuple) else ("depends", "on", form.text)
     params = first.action.params
     transport = first.endpoint[2]
-    address, device = _said(params, "address"), _said(params, "device")
+    address, device = said_of(params, "address"), said_of(params, "device")
     if address:
         # rsyslog takes the address for UDP only, and says so when it starts.
         out["address" if transport == "udp" else "idle-address"] = (address,)
     if device:
         out["device"] = (device,)
     if transport == "tls":
-        mode = (_said(params, "streamdriverauthmode") or "x509/name").lower()
+        mode = (said_of(params, "streamdriverauthmode") or "x509/name").lower()
         out["verify"] = ("on" if mode in ("x509/name", "x509/fingerprint") else "off",)
         peers = params.get("streamdriverpermittedpeers")
         names = peers.array or ((peers.value or "").split(",")) if peers else ()
         if names and mode == "x509/name":
             out["peer"] = (",".join(name.strip() for name in names),)
-    kind = (_said(params, "queue.type") or "direct").lower()
+    kind = (said_of(params, "queue.type") or "direct").lower()
     if kind != "direct":
-        out["queue"] = (kind, _size(_said(params, "queue.size") or "1000"))
+        out["queue"] = (kind, _size(said_of(params, "queue.size") or "1000"))
     return out
-
-
-def _said(params: Mapping[str, Param], name: str) -> str | None:
-    return params[name].value if name in params else None
 
 
 def _size(text: str) -> str:

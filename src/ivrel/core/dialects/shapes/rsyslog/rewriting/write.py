@@ -6,7 +6,7 @@ behind the administrator's rules that drop messages for their text, and before a
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 
 from ivrel.core.bundle import parts
 from ivrel.core.dialects.shapes.rsyslog.flow.model import Action, Endpoint, Forward
@@ -74,13 +74,14 @@ def pairs(old: Mapping[Endpoint, State], states: Mapping[Endpoint, State]) -> It
     """New endpoints, each with the one that it takes the place of: at the same address, or with the same filter."""
     gone = [key for key in old if key not in states]
     fresh = [key for key in states if key not in old]
-    for fits in (
+    ways: tuple[Callable[[Endpoint, Endpoint], bool], ...] = (
         # Of several at one address, the one whose messages have the form that is asked for.
         lambda a, b: a[0] == b[0] and old[a].get("form") == {**UNSAID, **states[b]}["form"],
         lambda a, b: a[0] == b[0],
         lambda a, b: old[a] == states[b],
         lambda a, b: _filter(old[a]) == _filter(states[b]),
-    ):
+    )
+    for fits in ways:
         for key in list(fresh):
             other = next((k for k in gone if fits(k, key)), None)
             if other is not None:

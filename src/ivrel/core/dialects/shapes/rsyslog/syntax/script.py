@@ -39,6 +39,11 @@ class Param(Struct, frozen=True):
     array: tuple[str, ...] | None = None
 
 
+def said_of(params: Mapping[str, Param], name: str) -> str | None:
+    """What a parameter says; None if it is not there, or nobody knows here."""
+    return params[name].value if name in params else None
+
+
 class Statement(Struct, frozen=True):
     """One statement, its first line, and its place in its file.
 
