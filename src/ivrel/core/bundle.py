@@ -32,6 +32,11 @@ class Part(Struct, frozen=True):
     first: int
     data: bytes
 
+    @property
+    def text(self) -> str:
+        """The text; bytes that are no UTF-8 stay as surrogates."""
+        return self.data.decode("utf-8", "surrogateescape")
+
 
 def pack(files: Mapping[str, bytes]) -> bytes:
     """The bundle of these files, in their order."""

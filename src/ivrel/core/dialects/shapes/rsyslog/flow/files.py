@@ -53,7 +53,7 @@ class Files:
             if part.name in within or len(within) > DEEPEST:
                 self.doubts.append(Doubt(f"{name} (includes itself)", at))
                 continue
-            out.append(read_source(part.name, part.first, part.data.decode("utf-8", "surrogateescape")))
+            out.append(read_source(part.name, part.first, part.text))
         return tuple(out)
 
 

@@ -53,7 +53,7 @@ def read_model(data: bytes) -> Model:
 
 def _whole(found: Sequence[Part], main: Part) -> Model:
     files = Files(found, main)
-    source = read_source(main.name, main.first, main.data.decode("utf-8", "surrogateescape"))
+    source = read_source(main.name, main.first, main.text)
     script = read_script(source, files.opened)
     setup = Setup(script.statements)
     walk = _Walk(setup)
@@ -130,7 +130,7 @@ class _Walk:
         *,
         top: bool = False,
     ) -> None:
-        rules = [s for s in statements if s.kind not in ("directive", "include", "object")]
+        rules = [s for s in statements if s.acts]
         for n, s in enumerate(rules):
             self.count += 1
             if self.count > _MOST:
@@ -280,5 +280,5 @@ class _Walk:
 
 def _does_nothing(statements: Sequence[Statement]) -> bool:
     """Whether there are rules, and all that they do is to continue."""
-    rules = [s for s in statements if s.kind not in ("directive", "include")]
+    rules = [s for s in statements if s.acts]
     return bool(rules) and all(s.kind == "continue" or _does_nothing((*s.body, *s.other)) for s in rules)

@@ -46,7 +46,7 @@ def with_own(data: bytes, lines: Sequence[str], wanted: Mapping[Endpoint, State]
 
 
 def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
-    texts = {p.name: p.data.decode("utf-8", "surrogateescape") for p in parts(data)}
+    texts = {p.name: p.text for p in parts(data)}
     model = read_model(data)
     main = model.main.name
     own = next((name for name, text in texts.items() if _is_drop_in(text)), "")
@@ -89,20 +89,19 @@ def _behind_drops(model: Model, folder: str) -> str:
     """The name of a file that comes right behind the files which only drop messages for their text."""
     files: dict[str, list[Statement]] = {}
     for s in model.statements:
-        if str(PurePosixPath(s.source.name).parent) == folder and s.kind not in ("directive", "include"):
+        if s.acts and str(PurePosixPath(s.source.name).parent) == folder:
             files.setdefault(s.source.name, []).append(s)
     last = ""
     for name in sorted(files):
-        if not all(_drops_by_text(s) or s.kind == "object" for s in files[name]):
+        if not all(_drops_by_text(s) for s in files[name]):
             break
-        if any(_drops_by_text(s) for s in files[name]):
-            last = PurePosixPath(name).name
+        last = PurePosixPath(name).name
     return f"{last.removesuffix('.conf')}.{DROP_IN}" if last.endswith(".conf") else FIRST
 
 
 def _drops_by_text(s: Statement) -> bool:
     """Whether a rule does nothing but drop messages, and not for their facility or severity alone."""
-    only = [inner for inner in s.body if inner.kind not in ("directive", "include")]
+    only = [inner for inner in s.body if inner.acts]
     named = s.name in ("property", "if") and not s.other
     if not (s.kind == "rule" and named and len(only) == 1 and only[0].kind == "stop"):
         return False
@@ -148,7 +147,7 @@ def taken_back(data: bytes) -> bytes:
         return data
     files: dict[str, str] = {}
     for part in parts(data):
-        text = part.data.decode("utf-8", "surrogateescape")
+        text = part.text
         if not _is_drop_in(text):
             files[part.name] = restored(_without_block(text))
     return packed(data, files)

@@ -41,7 +41,7 @@ def remove_actions(forwards: Sequence[Forward], model: Model, cuts: dict[str, li
         _without_directives(forward, cuts)
         parent = tree.parent(forward.action.statement)
         while parent is not None and parent.kind in ("rule", "list"):
-            inner = _real((*parent.body, *parent.other))
+            inner = [s for s in (*parent.body, *parent.other) if s.acts]
             if any(s.place not in gone or s.source is not parent.source for s in inner):
                 break
             gone.add(parent.place)
@@ -55,11 +55,6 @@ def remove_actions(forwards: Sequence[Forward], model: Model, cuts: dict[str, li
             # A ruleset that does nothing at all ends the daemon where it is called.
             instead = "continue" if chain[-1].kind != "object" else "unset $.off;"
         cuts.setdefault(statement.source.name, []).append(cut(statement, instead, chain))
-
-
-def _real(statements: Sequence[Statement]) -> list[Statement]:
-    """Statements that do something; directives and includes stand between them."""
-    return [s for s in statements if s.kind not in ("directive", "include")]
 
 
 class _Tree:
@@ -85,7 +80,7 @@ class _Tree:
 
     def siblings(self, s: Statement) -> list[Statement]:
         """The statements beside it, itself among them."""
-        return _real(self._parents[s.place][1])
+        return [one for one in self._parents[s.place][1] if one.acts]
 
     def above(self, s: Statement) -> list[Statement]:
         """All that it stands in, the outermost first."""

@@ -62,7 +62,7 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     gone = [f for f in model.forwards if is_own(f.action.statement) and f.endpoint not in written]
     lines = [rule(key, {**plain, **states[key]}, action) for key, action in written.items()]
     lines += [OFF + rule(f.endpoint, old[f.endpoint], f.action) for f in gone]
-    texts = {p.name: p.data.decode("utf-8", "surrogateescape") for p in parts(data)}
+    texts = {p.name: p.text for p in parts(data)}
     for name, inside in cuts.items():
         if name not in texts:
             raise ValueError("an action that stands within the text of an include cannot be changed")

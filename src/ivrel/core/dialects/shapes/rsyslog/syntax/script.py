@@ -64,12 +64,16 @@ class Statement(Struct, frozen=True):
     body: tuple[Statement, ...] = ()
     other: tuple[Statement, ...] = ()
     head: int = 0
-    braces: bool = False
 
     @property
     def place(self) -> At:
         """What tells statements apart: the file, where in it, and the kind (a list begins where its first does)."""
         return self.source.name, self.start, self.kind
+
+    @property
+    def acts(self) -> bool:
+        """Whether it does something when a message comes; the rest is settled when the daemon starts."""
+        return self.kind not in ("directive", "include", "object")
 
     @property
     def raw(self) -> str:
@@ -198,9 +202,9 @@ class _Reader:
     def rule(self, depth: int) -> Statement:
         token = self.take()
         self.ended(token)
-        body, braces = self.block(depth)
+        body = self.block(depth)
         head = self.span(token)[1]
-        return self.made("rule", token, name=token.kind, text=token.text, body=body, braces=braces, head=head)
+        return self.made("rule", token, name=token.kind, text=token.text, body=body, head=head)
 
     def condition(self, depth: int) -> Statement:
         begun = self.take()
@@ -208,20 +212,20 @@ class _Reader:
         then = must(self, "then")
         head = self.span(then)[1]
         self.ended(then)
-        body, braces = self.block(depth)
+        body = self.block(depth)
         other: tuple[Statement, ...] = ()
         token = self.peek()
         if token.kind == "word" and token.text.lower() == "else":
             self.take()
-            other, _ = self.block(depth)
-        return self.made("rule", begun, name="if", test=test, body=body, other=other, braces=braces, head=head)
+            other = self.block(depth)
+        return self.made("rule", begun, name="if", test=test, body=body, other=other, head=head)
 
-    def block(self, depth: int) -> tuple[tuple[Statement, ...], bool]:
+    def block(self, depth: int) -> tuple[Statement, ...]:
         token = self.peek()
         out = [*self.drained()]
         if token.kind != "word" or token.text != "{":
             out.append(self.statement(depth + 1, True))
-            return tuple(out), False
+            return tuple(out)
         self.take()
         real = 0
         while True:
@@ -230,7 +234,7 @@ class _Reader:
             if token.kind == "word" and token.text == "}" and real:
                 self.take()
                 self.ended(token)
-                return tuple(out), True
+                return tuple(out)
             out.append(self.statement(depth + 1, True))
             real += 1
 
@@ -283,8 +287,8 @@ class _Reader:
         read_expression(self)
         must(self, ")")
         head = self.span(must(self, "do"))[1]
-        body, braces = self.block(depth)
-        return self.made("foreach", begun, body=body, braces=braces, head=head)
+        body = self.block(depth)
+        return self.made("foreach", begun, body=body, head=head)
 
     def assigned(self) -> Statement:
         begun = self.take()
@@ -334,7 +338,7 @@ class _Reader:
         if name == "ruleset":
             if self.peek().text != "{":
                 raise SyntaxProblem(self.peek().text)
-            body, _ = self.block(depth)
+            body = self.block(depth)
         elif name == "template" and self.peek().text == "{":
             self.take()
             found = []
