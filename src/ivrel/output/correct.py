@@ -90,11 +90,12 @@ def _sum(
     proved = sum(1 for c in changed if c.proved)
     style = "green" if proved == len(changed) else "bold red"
     line(screen, (f"proved on {proved} of {count(len(changed), 'device')}", style), f": {', '.join(PROPERTIES)}")
+    asks = sorted({c.asks for c in changed if c.asks})
     taken = [p.holds for c in changed for p in c.proof if p.name == TAKEN]
     if taken:
-        line(screen, f"rsyslogd -N1 takes {sum(taken)} of {len(taken)} of its configurations")
-    elif any(c.platform == "rsyslog" for c in changed):
-        line(screen, ("rsyslogd -N1 was not asked: it is not here, or a module is named by its path", "dim"))
+        line(screen, f"{asks[0]} takes {sum(taken)} of {len(taken)} of its configurations")
+    elif asks:
+        line(screen, (f"{asks[0]} was not asked: it is not here, or a module is named by its path", "dim"))
 
 
 def _remains(screen: Console, corrections: Sequence[Correction], unread: Sequence[tuple[str, str]]) -> None:

@@ -34,8 +34,9 @@ def change_sheet(
     out += ["", "The proof of a correction is computed on the configuration with the fingerprint given:", ""]
     told = dict.fromkeys((*PROPERTIES, *(p.name for c in changed for p in c.proof)))
     out += [f"- **{name}**: {MEANS[name]}" for name in told]
-    if TAKEN not in told and any(c.whole and c.platform == "rsyslog" for c in changed):
-        out += ["", "No rsyslogd was there to be asked whether it takes them; `rsyslogd -N1` says so on the device."]
+    asks = sorted({c.asks for c in changed if c.asks})
+    if asks and TAKEN not in told:
+        out += ["", f"`{asks[0]}` was not there to be asked whether it takes them; on the device it says so."]
     for c in corrections:
         if c.changes or c.remains:
             out += ["", *_device(c)]

@@ -32,7 +32,7 @@ def program() -> str | None:
 
 def checked(correction: Correction, data: bytes) -> Correction:
     """The correction with one more property in its proof, if the platform's program is here and can be asked."""
-    asked = program() if correction.changes and correction.platform == "rsyslog" else None
+    asked = program() if correction.changes and correction.asks else None
     if asked is None or _BY_PATH.search(data):
         return correction
     try:

@@ -56,6 +56,7 @@ class Correction(Struct, frozen=True):
     before: DeviceResult
     after: DeviceResult
     corrected: bytes
+    asks: str = ""  # the platform's own program, which says whether it takes a configuration
     whole: bool = False  # carried out as a whole: `change` is written in another form than the lines of `changes`
 
     @property
@@ -125,6 +126,7 @@ def correct(
         before,
         after,
         proof.corrected,
+        dialect.grammar.ASKS,
         dialect.grammar.ATOMIC,
     )
 

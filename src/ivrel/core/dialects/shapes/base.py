@@ -79,6 +79,7 @@ class Shape(Protocol):
 
     ATOMIC: bool  # whether a change is carried out as a whole or not at all
     DERIVED: bool  # whether statements are worked out from lines rather than stand in them
+    ASKS: str  # the program that says whether it takes a configuration; "" if there is none
 
     def split(self, line: str) -> list[str]:
         """The words of a statement."""

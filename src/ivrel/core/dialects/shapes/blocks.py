@@ -39,6 +39,7 @@ from ivrel.core.mistakes import Unreadable
 
 ATOMIC = False
 DERIVED = False
+ASKS = ""
 
 DEEPEST = 200  # levels; deeper nesting is no configuration
 

@@ -40,6 +40,7 @@ from ivrel.core.mistakes import Unreadable
 
 ATOMIC = False
 DERIVED = False
+ASKS = ""
 
 DEEPEST = 200
 

@@ -33,6 +33,7 @@ from ivrel.core.dialects.shapes.base import (
 
 ATOMIC = False
 DERIVED = False
+ASKS = ""
 
 
 def split(line: str) -> list[str]:

@@ -34,6 +34,7 @@ from ivrel.core.dialects.shapes.paths import split as split_path
 
 ATOMIC = False
 DERIVED = False
+ASKS = ""
 
 _HEADER = re.compile(rb"\[\s*([^\]\n]*?)\s*\]\s*(\S.*)?$")
 

@@ -36,6 +36,7 @@ from ivrel.core.mistakes import Unreadable
 
 ATOMIC = True
 DERIVED = False
+ASKS = ""
 
 
 def split(line: str) -> list[str]:

@@ -39,6 +39,7 @@ from ivrel.core.severity import SEVERITIES
 
 ATOMIC = True
 DERIVED = True
+ASKS = "rsyslogd -N1"
 
 split = split_words
 
