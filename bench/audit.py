@@ -20,9 +20,10 @@ from statistics import median
 import msgspec
 from generate import generate
 
-from ivrel.core.audit.judge import judge, scope_of, touched_by
-from ivrel.core.dialects import read_records
+from ivrel.core.judging.judge import judge, scope_of
 from ivrel.core.policy import effective
+from ivrel.core.reading.records import read_records
+from ivrel.core.settings.bearing import slots_to_read
 from ivrel.sources.workspace import Workspace
 
 HERE = Path(__file__).parent
@@ -54,7 +55,7 @@ def stages(folder: Path, devices: int) -> dict[str, float]:
         start = clock()
         data, file = workspace.text(device)
         read = clock()
-        records = read_records(dialect, data, touched_by(frozenset(asked)))
+        records = read_records(dialect, data, slots_to_read(dialect, asked))
         known = clock()
         verdicts = judge(scope_of(device, records, policy, asked), asked, file)
         judged = clock()

@@ -12,9 +12,9 @@ from collections.abc import Iterator
 from datetime import date
 
 from ivrel.core import Device, correct, read_policy
-from ivrel.core.audit import Auditor
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import read_fleet
+from ivrel.core.judging import Auditor
 from ivrel.core.policy import Policy
 from ivrel.demo.workspace import configurations, fleet_text, policy_text
 from ivrel.sources.dialects import Dialects

@@ -14,9 +14,9 @@ from pathlib import Path
 from random import Random
 
 from ivrel.core import Device, InputError, Unreadable, correct, read_dialect, read_fleet, read_policy, read_records
-from ivrel.core.dialects.shapes.base import Refused
-from ivrel.core.dialects.write import apply_change
+from ivrel.core.correcting.changes import apply_change
 from ivrel.core.settings import Scope, read_settings
+from ivrel.core.vocabulary.errors import Refused
 from ivrel.demo.workspace import configurations, entries, fleet_text, policy_text
 from ivrel.sources.dialects import SHIPPED, Dialects
 

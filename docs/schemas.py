@@ -10,12 +10,12 @@ import json
 from pathlib import Path
 from typing import Any
 
-from ivrel.core.dialects.dialect import DIALECT
+from ivrel.core.dialects.load import DIALECT
 from ivrel.core.fleet import FLEET
-from ivrel.core.policy.read import POLICY
+from ivrel.core.judging.asking import policy_schema_form
 from ivrel.core.settings import SETTINGS
 
-FORMS = {"dialect": DIALECT, "fleet": FLEET, "policy": POLICY}
+FORMS: dict[str, Any] = {"dialect": DIALECT, "fleet": FLEET, "policy": policy_schema_form()}
 
 
 def schema(name: str) -> dict[str, Any]:

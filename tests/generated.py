@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from hypothesis import strategies as st
 
-from ivrel.core.bundle import pack
-from ivrel.core.dialects import Dialect, Records, read_records
-from ivrel.core.dialects.said import Said
-from ivrel.core.dialects.slots import SLOTS, Value, table_of
-from ivrel.core.dialects.steps import steps_between
-from ivrel.core.dialects.write import apply_edits
+from ivrel.core.correcting.changes import apply_edits
+from ivrel.core.correcting.steps import steps_between
+from ivrel.core.dialects import Dialect
+from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.fleet import Device
-from ivrel.core.policy import Policy, read_policy
-from ivrel.core.severity import FACILITIES, SEVERITIES
+from ivrel.core.judging.asking import read_policy
+from ivrel.core.policy import Policy
+from ivrel.core.reading.records import Records, read_records
+from ivrel.core.text.bundle import pack
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
+from ivrel.core.vocabulary.values import Value
 
 IDENTITY = "192.0.2.9"
 ADDRESSES = ("198.51.100.21", "198.51.100.22", "203.0.113.77", "2001:db8::5")
@@ -99,7 +103,7 @@ def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
     """What a device of this platform might say: any settings that it can express, within its limits."""
     out = read_records(dialect, BASES[base].encode())
     for slot in sorted(dialect.slots):
-        if not table_of(slot) and SLOTS[slot].bears_on and slot not in dialect.only_read and draw(st.booleans()):
+        if not table_of(slot) and not SLOTS[slot].idle and slot not in dialect.only_read and draw(st.booleans()):
             out = out.having("", (), slot, draw(values(dialect, slot)))
     names = dialect.choices("destination.name") or tuple("abcd")
     most = min(dialect.limits.get("destination", 4), 4)
@@ -155,9 +159,9 @@ def row(records: Records, dialect: Dialect, table: str, said: dict[str, Value], 
 
 def written(dialect: Dialect, base: str, wanted: Records) -> bytes:
     """A text that says what the records say."""
-    text = BASES[base].encode()
+    text = Text(BASES[base].encode())
     edits = [step.edit for step in steps_between(read_records(dialect, text), wanted)]
-    return apply_edits(dialect, text, edits)
+    return apply_edits(dialect, text, edits).data
 
 
 @st.composite

@@ -9,12 +9,13 @@ from pathlib import Path
 import yaml
 from rsyslogd import Endpoint, Seen
 
-from ivrel.core.bundle import pack
-from ivrel.core.dialects.records import Records, read_records
-from ivrel.core.mistakes import Unreadable
+from ivrel.core.reading.records import Records, read_records
 from ivrel.core.settings import Scope
+from ivrel.core.settings.bearing import bearing
 from ivrel.core.settings.sending import sendings
-from ivrel.core.severity import Selection, selection_of
+from ivrel.core.text.bundle import pack
+from ivrel.core.vocabulary.errors import Unreadable
+from ivrel.core.vocabulary.severity import Selection, selection_of
 from ivrel.sources.dialects import Dialects
 
 FOLDER = Path(__file__).parent / "rsyslog" / "cases"
@@ -77,7 +78,9 @@ def compared(data: bytes, sends: Mapping[Endpoint, Selection], *, starts: bool =
         records = read_records(RSYSLOG, data)
     except Unreadable as problem:
         return "unknown", str(problem)
-    doubts = [f"{s.line}: {s.text}" for s in records.strays if {"level", "collectors"} & set(s.bears_on)]
+    doubts = [
+        f"{s.line}: {s.text}" for s in records.strays if {"level", "collectors"} & set(bearing(RSYSLOG, s.strange))
+    ]
     if doubts:
         return "unknown", "; ".join(doubts)
     if not starts:

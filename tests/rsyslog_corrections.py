@@ -13,9 +13,10 @@ from rsyslog_texts import COLLECTORS
 from rsyslogd import Seen
 
 from ivrel.core import correct
-from ivrel.core.bundle import pack, parts
-from ivrel.core.correct import Correction
-from ivrel.core.policy import Policy, read_policy
+from ivrel.core.correcting import Correction
+from ivrel.core.judging.asking import read_policy
+from ivrel.core.policy import Policy
+from ivrel.core.text.bundle import pack, parts
 
 A, B = COLLECTORS
 

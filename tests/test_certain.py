@@ -12,14 +12,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ivrel.core import Device, InputError, audit_text, correct, read_dialect, read_policy, read_records
-from ivrel.core.audit import Auditor
-from ivrel.core.correct import Correction
-from ivrel.core.dialects import Dialect, Records
-from ivrel.core.dialects.slots import SLOTS, SWITCH
-from ivrel.core.dialects.write import apply_change
-from ivrel.core.policy import remarks
+from ivrel.core.correcting import Correction
+from ivrel.core.correcting.changes import apply_change
+from ivrel.core.dialects import Dialect
+from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.judging import Auditor
+from ivrel.core.judging.remarks import remarks
+from ivrel.core.reading.records import Records
 from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import SWITCH
 from ivrel.sources.dialects import Dialects
 
 DIALECTS = Dialects()
@@ -355,5 +357,5 @@ def test_a_question_has_one_answer_whoever_asked_before(name: str, data: st.Data
 
 def test_every_setting_is_judged_by_what_it_declares() -> None:
     for name, setting in SETTINGS.items():
-        assert any(name in slot.bears_on for slot in SLOTS.values()), name
+        assert {*setting.slots, *setting.hangs_on} and SLOTS.keys() >= {*setting.slots, *setting.hangs_on}, name
         assert set(setting.reads) <= SETTINGS.keys()

@@ -11,8 +11,8 @@ import pytest
 from conftest import Run, script
 
 from ivrel.core import read_dialect
-from ivrel.core.dialects.check import check_dialect
-from ivrel.core.dialects.draft import telling_lines
+from ivrel.core.authoring.check import check_dialect
+from ivrel.core.authoring.draft import telling_lines
 from ivrel.sources.dialects import SHIPPED, Dialects
 
 DOCS = Path(__file__).parent.parent / "docs"

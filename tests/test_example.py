@@ -10,7 +10,7 @@ from typing import Any
 
 from conftest import Run
 
-from ivrel.core.dialects import read_records
+from ivrel.core.reading.records import read_records
 from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.demo.workspace import entries
 from ivrel.sources.dialects import Dialects

@@ -20,8 +20,8 @@ from conftest import Run
 from junitparser import Error, Failure, JUnitXml, Skipped
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
-from ivrel.core.mistakes import Unreadable
 from ivrel.core.settings import SETTINGS
+from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.packed import unpacked
 
 TEXT = {"type": "object", "required": ["text"], "properties": {"text": {"type": "string", "minLength": 1}}}

@@ -16,7 +16,7 @@ import pytest
 from conftest import Run
 
 from ivrel.core import InputError, Unreadable, read_dialect, read_fleet, read_policy
-from ivrel.core.dialects.matching import masked
+from ivrel.core.reading.secrets import masked
 from ivrel.demo.workspace import write_workspace
 from ivrel.sources.files import NewFolder, read_bytes, write_text
 

@@ -9,11 +9,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ivrel.core import Device, audit_text, correct, read_policy
-from ivrel.core.audit import Auditor
-from ivrel.core.bundle import Places, pack, parts
-from ivrel.core.dialects.shapes.rsyslog.flow.selectors import write_filter
-from ivrel.core.dialects.shapes.rsyslog.flow.walk import read_model
-from ivrel.core.severity import Selection, selection_of
+from ivrel.core.judging import Auditor
+from ivrel.core.shapes.rsyslog.flow.selectors import write_filter
+from ivrel.core.shapes.rsyslog.flow.walk import read_model
+from ivrel.core.text.bundle import Places, pack, parts
+from ivrel.core.vocabulary.severity import Selection, selection_of
 from ivrel.sources.dialects import Dialects
 
 DIALECTS = Dialects()

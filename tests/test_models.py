@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+from typing import Any, cast
 from urllib.parse import unquote
 from xml.etree import ElementTree
 
@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from ivrel.core import correct, read_policy
 from ivrel.core.fleet import Device
+from ivrel.core.shapes.tree import Tree
 from ivrel.demo.workspace import configurations, entries, policy_text
 from ivrel.sources.dialects import Dialects
 
@@ -117,7 +118,7 @@ def edited(lists: Any, before: set[tuple[str, ...]], config: ElementTree.Element
 
 
 def check(name: str, text: bytes, change: str, corrected: bytes) -> None:
-    lists = DIALECTS[name].style.lists
+    lists = cast(Tree, DIALECTS[name].shape).lists
     if text.lstrip().startswith(b"{"):
         expected = patched(lists, bare(json.loads(text)), bare(json.loads(change)))
         assert expected == bare(json.loads(corrected))
@@ -143,7 +144,7 @@ def test_the_example_is_corrected_alike(entry: Any) -> None:
 
 
 def _back(done: Any) -> bytes:
-    from ivrel.core.dialects.write import apply_change
+    from ivrel.core.correcting.changes import apply_change
 
     return apply_change(DIALECTS[done.platform], done.corrected, done.backout, "backout")
 

@@ -11,9 +11,11 @@ from conftest import TODAY, Run, script
 
 from ivrel.core import Device, InputError, audit_text, correct
 from ivrel.core.fleet import read_fleet
-from ivrel.core.mistakes import Unreadable
-from ivrel.core.policy import Policy, effective, read_policy, remarks
+from ivrel.core.judging.asking import read_policy
+from ivrel.core.judging.remarks import remarks
+from ivrel.core.policy import Policy, effective
 from ivrel.core.settings import SETTINGS
+from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.dialects import Dialects
 
 QUERN = Dialects()["quern"]

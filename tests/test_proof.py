@@ -5,13 +5,15 @@ from __future__ import annotations
 import pytest
 from conftest import TODAY
 
-from ivrel.core.audit.judge import scope_of
-from ivrel.core.correct.plan import Plan, make_plan
-from ivrel.core.correct.proof import PROPERTIES, Case, prove
-from ivrel.core.dialects import read_records
-from ivrel.core.dialects.write import write_change
+from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.case import Case
+from ivrel.core.correcting.changes import write_change
+from ivrel.core.correcting.plan import Plan, make_plan
+from ivrel.core.correcting.proof import prove
+from ivrel.core.correcting.properties import PROPERTIES
 from ivrel.core.fleet import Device
-from ivrel.core.policy import effective, read_policy
+from ivrel.core.judging.asking import read_policy
+from ivrel.core.policy import effective
 from ivrel.sources.dialects import Dialects
 
 DIALECT = Dialects()["quern"]
@@ -48,23 +50,23 @@ GOOD = """events
 """
 
 
-def planned(text: bytes) -> tuple[Case, Plan]:
+def planned(text: bytes) -> tuple[Case, Answers, Plan]:
     asked = effective(POLICY, DEVICE)
     case = Case(DEVICE, DIALECT, POLICY, asked, frozenset(), "x.conf", TODAY)
-    scope = scope_of(DEVICE, read_records(DIALECT, text), POLICY, asked)
-    return case, make_plan(scope, asked, frozenset())
+    state = case.answers(case.read(case.text(text)))
+    return case, state, make_plan(state, asked, frozenset())
 
 
 def failing(change: str, text: bytes = TEXT) -> dict[str, str]:
-    case, plan = planned(text)
-    proof = prove(case, case.read(text), change, plan).properties
+    case, state, plan = planned(text)
+    proof = prove(case, state, change, plan).properties
     assert [p.name for p in proof] == list(PROPERTIES)
     return {p.name: p.why for p in proof if not p.holds}
 
 
 def test_the_planned_change_is_the_good_one() -> None:
-    _, plan = planned(TEXT)
-    assert write_change(DIALECT, TEXT, [s.edit for s in plan.steps]) == GOOD
+    _, state, plan = planned(TEXT)
+    assert write_change(DIALECT, state.records.text, [s.edit for s in plan.steps]) == GOOD
     assert failing(GOOD) == {}
 
 
@@ -124,7 +126,7 @@ def test_an_unproved_correction_is_not_written_as_if_it_were_good(tmp_path: obje
     from msgspec.structs import replace
 
     from ivrel.cli.correct import write_folder
-    from ivrel.core.correct import Property, correct
+    from ivrel.core.correcting import Property, correct
 
     done = correct(DEVICE, DIALECT, TEXT, POLICY, TODAY, "x.conf")
     bad = replace(done, proof=(Property("settled", False, "1 more lines"),))

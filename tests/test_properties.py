@@ -9,10 +9,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ivrel.core import Unreadable, correct, read_records
-from ivrel.core.dialects.check import misread
-from ivrel.core.dialects.write import apply_change
+from ivrel.core.authoring.check import misread
+from ivrel.core.correcting.changes import apply_change
 from ivrel.core.settings import Scope, read_settings
-from ivrel.core.severity import (
+from ivrel.core.vocabulary.severity import (
     EVERYTHING,
     FACILITIES,
     NOTHING,
@@ -138,7 +138,7 @@ def test_monstrous_texts_are_read_or_refused_at_once(name: str) -> None:
             except Unreadable as problem:
                 assert len(str(problem)) < 120
     deep = b"events\n" + b"".join(b" " * n + b"level%d\n" % n for n in range(1, 100))
-    tail = b"" if DIALECTS[name].shape == "tree" else deep
+    tail = b"" if DIALECTS[name].shape_name == "tree" else deep
     read = read_records(DIALECTS[name], whole + tail)
     assert read.rows("interface") or not DIALECTS[name].has("interface.name")
     for deeper in (

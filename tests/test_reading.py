@@ -15,18 +15,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from ivrel.core.audit import Auditor
-from ivrel.core.dialects.matching import matcher
 from ivrel.core.dialects.pattern import Pattern
-from ivrel.core.dialects.records import read_records
-from ivrel.core.dialects.shapes import base as shapes
-from ivrel.core.dialects.shapes import paths
 from ivrel.core.dialects.slots import SLOTS
-from ivrel.core.fleet import KINDS, address, is_address, read_fleet
+from ivrel.core.fleet import KINDS, read_fleet
+from ivrel.core.judging import Auditor
+from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.records import read_records
+from ivrel.core.shapes.paths import Paths
+from ivrel.core.text.text import Text
+from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.addresses import address, is_address
 from ivrel.sources.dialects import Dialects
 
 DIALECTS = Dialects()
-STYLE = shapes.Style()
 LINES = ("a.b = 1", "a.c.d = x", "ab.c = 2", "a", "b.x = y", " a.b = 3", "", "# a.b", "a.\r", "a.b")
 
 
@@ -46,7 +47,7 @@ def test_a_reader_that_has_seen_other_texts_reads_like_a_fresh_one(name: str, da
         return result, asked, found, read.strays
 
     def fresh(text: bytes) -> object:
-        matcher.cache_clear()
+        dialect.made.clear()
         return told(text, Auditor(policy, TODAY))
 
     expected = [fresh(text) for text in texts]
@@ -55,7 +56,7 @@ def test_a_reader_that_has_seen_other_texts_reads_like_a_fresh_one(name: str, da
         assert [told(text, one) for text in texts] == expected
 
 
-def _plainly(patterns: list[Pattern], path: shapes.Path, words: shapes.Words) -> tuple[int, dict[str, object]] | None:
+def _plainly(patterns: list[Pattern], path: Path, words: Words) -> tuple[int, dict[str, object]] | None:
     """The first pattern that reads a statement, those that begin with its first word before all others."""
     for first in (words[0], None):
         for number, pattern in enumerate(patterns):
@@ -67,14 +68,14 @@ def _plainly(patterns: list[Pattern], path: shapes.Path, words: shapes.Words) ->
 
 @given(data=st.data())
 @settings(max_examples=300)
-@pytest.mark.parametrize("name", [name for name in DIALECTS.files if DIALECTS[name].shape != "rsyslog"])
+@pytest.mark.parametrize("name", [name for name in DIALECTS.files if DIALECTS[name].shape_name != "rsyslog"])
 def test_the_pattern_of_a_statement_is_the_one_that_a_look_at_each_of_them_finds(
     name: str, data: st.DataObject
 ) -> None:
     dialect = DIALECTS[name]
     text = data.draw(st.sampled_from([example.text for example in dialect.examples])).encode()
-    grammar = dialect.grammar
-    said = [(path, list(grammar.split(raw.decode()))) for path, raw, _ in grammar.everything(text, dialect.style)]
+    grammar = dialect.shape
+    said = [(path, list(grammar.split(raw.decode()))) for path, raw, _ in grammar.everything(Text(text))]
     path, words = data.draw(st.sampled_from([(path, words) for path, words in said if words]))
     others = sorted({word for _, some in said for word in some})
     for _ in range(data.draw(st.integers(0, 3))):
@@ -95,7 +96,7 @@ def test_the_pattern_of_a_statement_is_the_one_that_a_look_at_each_of_them_finds
 @given(lines=st.lists(st.sampled_from(LINES), max_size=30), heads=st.sets(st.sampled_from(["a", "b", "x"])))
 def test_paths_are_found_as_by_looking_at_every_line(lines: list[str], heads: set[str]) -> None:
     text = "\n".join(lines)
-    found = list(paths.scan(text.encode(), [(head,) for head in sorted(heads)], STYLE))
+    found = list(Paths().scan(Text(text.encode()), [(head,) for head in sorted(heads)]))
     plain = [(n, line) for n, line in enumerate(lines, 1) if line.lstrip().startswith(tuple(f"{h}." for h in heads))]
     assert found == [((), line.strip().encode(), n) for n, line in plain]
 
@@ -103,8 +104,9 @@ def test_paths_are_found_as_by_looking_at_every_line(lines: list[str], heads: se
 @given(data=st.data(), size=st.integers(0, 9000), every=st.integers(1, 300))
 def test_lines_are_counted_alike_in_any_order(data: st.DataObject, size: int, every: int) -> None:
     text = b"".join(b"\n" if n % every == 0 else b"x" for n in range(size))
+    one = Text(text)
     for at in data.draw(st.lists(st.integers(0, size), max_size=12)):
-        assert shapes.line_of(text, at) == text.count(b"\n", 0, at) + 1
+        assert one.line_of(at) == text.count(b"\n", 0, at) + 1
 
 
 HEX = st.sampled_from(["0", "1", "f", "db8", "2001", "00", "01", "a0", "ffff", "10000", "G"])

@@ -15,9 +15,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core.fleet import Choice, Device, Fleet, choose
-from ivrel.core.policy import effective, read_policy
-from ivrel.core.settings.need import Need
-from ivrel.core.severity import SEVERITIES
+from ivrel.core.judging.asking import read_policy
+from ivrel.core.policy import effective
+from ivrel.core.policy.need import Need
+from ivrel.core.vocabulary.severity import SEVERITIES
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "bench"))
 

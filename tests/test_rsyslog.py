@@ -14,15 +14,16 @@ from rsyslog_corrections import corrected, failing, files_of
 from rsyslog_texts import COLLECTORS, generated
 from rsyslogd import Seen, observe, observe_calmly, possible
 
-from ivrel.core.bundle import pack
-from ivrel.core.dialects.records import read_records
-from ivrel.core.dialects.shapes.rsyslog.flow.walk import read_model
-from ivrel.core.dialects.shapes.rsyslog.syntax.scanner import Scanner
-from ivrel.core.dialects.shapes.rsyslog.syntax.script import read_script
-from ivrel.core.dialects.shapes.rsyslog.syntax.source import read_source
-from ivrel.core.dialects.write import apply_change
-from ivrel.core.mistakes import Unreadable
+from ivrel.core.correcting.changes import apply_change
+from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope, read_settings
+from ivrel.core.settings.bearing import bearing
+from ivrel.core.shapes.rsyslog.flow.walk import read_model
+from ivrel.core.shapes.rsyslog.syntax.scanner import Scanner
+from ivrel.core.shapes.rsyslog.syntax.script import read_script
+from ivrel.core.shapes.rsyslog.syntax.source import read_source
+from ivrel.core.text.bundle import pack
+from ivrel.core.vocabulary.errors import Unreadable
 
 A, B = COLLECTORS
 CASES = list(cases())
@@ -230,7 +231,7 @@ def test_what_cannot_be_worked_out_is_told_not_guessed(files: dict[str, str], to
     read = read_records(RSYSLOG, pack(whole) if len(files) > 1 else whole[MAIN])
     strays = [s for s in read.strays if told and told in s.text]
     assert bool(strays) == bool(told), read.strays
-    assert all(set(s.bears_on) & {"level", "stamp"} for s in strays)
+    assert all(set(bearing(RSYSLOG, s.strange)) & {"level", "stamp"} for s in strays)
 
 
 PIECES = st.sampled_from((

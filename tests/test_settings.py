@@ -214,6 +214,6 @@ def test_a_full_platform_falls_silent_and_says_so() -> None:
     ],
 )
 def test_changes_are_applied_as_the_platform_would(platform: str, before: str, change: str, after: str) -> None:
-    from ivrel.core.dialects.write import apply_change
+    from ivrel.core.correcting.changes import apply_change
 
     assert apply_change(DIALECTS[platform], before.encode(), change, "change").decode() == after

@@ -28,9 +28,9 @@ from rsyslog_corrections import corrected, failing, files_of
 from rsyslog_texts import generated
 from rsyslogd import Seen, allowed, observe, version
 
-from ivrel.core.bundle import pack
-from ivrel.core.correct import Correction
-from ivrel.core.mistakes import Unreadable
+from ivrel.core.correcting import Correction
+from ivrel.core.text.bundle import pack
+from ivrel.core.vocabulary.errors import Unreadable
 
 DOCUMENTATION = Path("/usr/share/doc/rsyslog-doc/html/_sources")
 # Packages of Debian that bring a file for rsyslog.

@@ -10,7 +10,7 @@ from ivrel.cli import common
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from ivrel.core.audit import DeviceResult
+    from ivrel.core.judging import DeviceResult
 
 # What --format knows besides tables, and the module of `output` that writes it.
 FORMATS = {
@@ -49,8 +49,8 @@ def run(args: argparse.Namespace) -> int:
     from msgspec.structs import replace
 
     from ivrel.cli.jobs import Auditing
-    from ivrel.core.mistakes import InputError
-    from ivrel.core.policy import ending
+    from ivrel.core.judging.remarks import ending
+    from ivrel.core.vocabulary.errors import InputError
     from ivrel.runners import through
 
     if args.by and args.format != "table":

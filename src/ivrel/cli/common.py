@@ -78,7 +78,7 @@ def given_text(args: argparse.Namespace, workspace: Workspace, devices: Sequence
     """Puts the text that a call gives in the place of a device's configuration."""
     if args.text is None:
         return
-    from ivrel.core.mistakes import InputError
+    from ivrel.core.vocabulary.errors import InputError
     from ivrel.sources.files import read_configuration, read_stdin
 
     if len(devices) != 1:
@@ -144,7 +144,7 @@ def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]
 def one_device(args: argparse.Namespace, workspace: Workspace) -> Device:
     """The device that a call names."""
     from ivrel.core.fleet import Choice, choose
-    from ivrel.core.mistakes import InputError
+    from ivrel.core.vocabulary.errors import InputError
 
     found = choose(workspace.fleet, Choice((args.device,)))
     if len(found) != 1:
@@ -154,8 +154,9 @@ def one_device(args: argparse.Namespace, workspace: Workspace) -> Device:
 
 def settings(names: Sequence[str]) -> tuple[str, ...]:
     """Settings that a call names, checked."""
-    from ivrel.core.mistakes import InputError, Mistake, not_one_of
     from ivrel.core.settings import SETTINGS
+    from ivrel.core.vocabulary.errors import InputError, Mistake
+    from ivrel.core.vocabulary.wording import not_one_of
 
     mistakes = [Mistake("", f"setting {not_one_of(n, SETTINGS)}") for n in names if n not in SETTINGS]
     if mistakes:

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from datetime import date
 
-    from ivrel.core.correct import Correction
+    from ivrel.core.correcting import Correction
 
 
 CHANGES = ("change.txt", "backout.txt")
@@ -35,7 +35,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from ivrel.cli.jobs import Correcting, NotCorrected
-    from ivrel.core.mistakes import InputError
+    from ivrel.core.vocabulary.errors import InputError
     from ivrel.output import json
     from ivrel.output.correct import show_corrections
     from ivrel.runners import through

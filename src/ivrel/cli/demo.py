@@ -53,7 +53,7 @@ def run(args: argparse.Namespace) -> int:
         config, change = folder / "configs" / name, out / e.device / "change.txt"
         before = data = read_configuration(config, name)
         if change.exists():
-            from ivrel.core.dialects.write import apply_change
+            from ivrel.core.correcting.changes import apply_change
 
             data = apply_change(dialects[e.platform], data, change.read_text(), str(change))
         write_configuration(copies / "configs" / name, data, before)

@@ -8,8 +8,6 @@ from pathlib import Path
 
 from ivrel.cli import common
 
-SHAPES = ("blocks", "braces", "paths", "sections", "tree")
-
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
@@ -49,7 +47,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "ivrel dialect new ours --shape blocks --sample saved.conf",
     )
     one.add_argument("name", help="the name of the new dialect")
-    one.add_argument("--shape", required=True, choices=SHAPES, help="how its text falls into statements")
+    from ivrel.core.shapes import SHAPES
+
+    shapes = [name for name, row in SHAPES.items() if row.draft]
+    one.add_argument("--shape", required=True, choices=shapes, help="how its text falls into statements")
     one.add_argument("--sample", required=True, metavar="FILE", help="a configuration of the platform")
     one.set_defaults(run=run_new)
 
@@ -79,7 +80,7 @@ def run_list(args: argparse.Namespace) -> int:
 
 
 def run_show(args: argparse.Namespace) -> int:
-    from ivrel.core.dialects.abilities import abilities
+    from ivrel.core.authoring.abilities import abilities
     from ivrel.sources.dialects import Dialects
 
     dialect = Dialects(Path(args.workspace))[args.name]
@@ -96,7 +97,7 @@ def run_show(args: argparse.Namespace) -> int:
 
 
 def run_check(args: argparse.Namespace) -> int:
-    from ivrel.core.dialects.check import check_dialect
+    from ivrel.core.authoring.check import check_dialect
     from ivrel.sources.dialects import Dialects
 
     dialect = Dialects(Path(args.workspace))[args.name]
@@ -111,23 +112,25 @@ def run_check(args: argparse.Namespace) -> int:
 
 
 def run_try(args: argparse.Namespace) -> int:
-    from ivrel.core.bundle import Places
-    from ivrel.core.dialects import read_records
-    from ivrel.core.dialects.matching import Unmatched, matcher
-    from ivrel.core.dialects.records import looks_like
-    from ivrel.core.mistakes import Foreign, Unreadable
+    from ivrel.core.reading.matcher import looks_like, matcher
+    from ivrel.core.reading.records import read_records
+    from ivrel.core.reading.statements import Strange
     from ivrel.core.settings import Scope, read_settings
+    from ivrel.core.text.bundle import Places
+    from ivrel.core.text.text import Text
+    from ivrel.core.vocabulary.errors import Foreign, Unreadable
     from ivrel.sources.dialects import Dialects
     from ivrel.sources.files import read_configuration
 
     dialects = Dialects(Path(args.workspace))
     dialect, data = dialects[args.name], read_configuration(Path(args.file), args.file)
+    text = Text(data)
     try:
-        facts = read_settings(Scope(None, read_records(dialect, data), {}))
-        explained = sorted(matcher(dialect).explained(data), key=lambda row: row[0])
+        facts = read_settings(Scope(None, read_records(dialect, text), {}))
+        explained = sorted(matcher(dialect).explained(text), key=lambda row: row[0])
         rows = [row for row in explained if not _only_names(row[2])]
     except Foreign as problem:
-        alike = looks_like(data, dialects)
+        alike = looks_like(text, dialects)
         raise Unreadable(f"{args.file}: {problem}{f'; this looks like {alike}' if alike else ''}") from None
     except Unreadable as problem:
         raise Unreadable(f"{args.file}: {problem}") from None
@@ -141,19 +144,19 @@ def run_try(args: argparse.Namespace) -> int:
         show_trial(
             dialect, args.file, Places(data, ""), rows, facts, data.count(b"\n"), common.columns(args), args.all
         )
-    return 1 if any(isinstance(match, Unmatched) for _, _, match in rows) else 0
+    return 1 if any(isinstance(match, Strange) for _, _, match in rows) else 0
 
 
 def _only_names(match: object) -> bool:
     """Whether a statement says nothing but in which row it stands: it concerns no export setting."""
-    from ivrel.core.dialects.matching import Match
+    from ivrel.core.reading.statements import Understood
 
-    return isinstance(match, Match) and match.pattern < 0
+    return isinstance(match, Understood) and match.pattern < 0
 
 
 def run_new(args: argparse.Namespace) -> int:
-    from ivrel.core.dialects.draft import comment_sign, draft_dialect, fitting_shapes, telling_lines
-    from ivrel.core.mistakes import InputError, Mistake
+    from ivrel.core.authoring.draft import comment_sign, draft_dialect, fitting_shapes, telling_lines
+    from ivrel.core.vocabulary.errors import InputError, Mistake
     from ivrel.sources.files import read_bytes, write_text
 
     if not args.name.replace("-", "").isalnum() or not args.name.islower():
@@ -175,9 +178,9 @@ def run_new(args: argparse.Namespace) -> int:
 
 
 def run_apply(args: argparse.Namespace) -> int:
-    from ivrel.core.bundle import MARK
-    from ivrel.core.dialects.write import apply_change, unknown_lines
-    from ivrel.core.mistakes import InputError
+    from ivrel.core.correcting.changes import apply_change, unknown_lines
+    from ivrel.core.text.bundle import MARK
+    from ivrel.core.vocabulary.errors import InputError
     from ivrel.sources.dialects import Dialects
     from ivrel.sources.files import read_configuration, read_text, write_configuration
 

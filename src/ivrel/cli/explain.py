@@ -19,9 +19,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from ivrel.core.correct import correct
-    from ivrel.core.mistakes import InputError
+    from ivrel.core.correcting import correct
     from ivrel.core.policy import effective
+    from ivrel.cli.jobs import Auditing
+    from ivrel.core.vocabulary.errors import InputError
 
     workspace = common.open_workspace(args)
     names = common.settings([args.setting] if args.setting else [])
@@ -33,7 +34,7 @@ def run(args: argparse.Namespace) -> int:
             raise InputError(f"the policy asks nothing of {device.name} about {name}")
     today = common.day(args)
     data, file = workspace.text(device)
-    result = workspace.audit_device(device, today)
+    result = Auditing(workspace, today).alone(device)
     if result.problem:
         raise InputError(result.problem)
     correction = correct(device, workspace.dialects[device.platform], data, policy, today, file)

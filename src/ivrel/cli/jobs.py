@@ -1,44 +1,67 @@
-"""What is done with each device of a workspace: it is audited, or its correction is written."""
+"""What is done with each device of a workspace: it is audited, read, or its correction is written."""
 
 from __future__ import annotations
 
-import os
 import pickle
 from collections.abc import Collection, Sequence
 from datetime import date
+from typing import Any, Generic, TypeVar
 
 import msgspec
 from msgspec import Struct
 
-from ivrel.core.audit import DeviceResult
-from ivrel.core.correct import Correction, correct
+from ivrel.core.correcting import Correction, correct
+from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.mistakes import Unreadable, own_error
-from ivrel.runners.through import Share
+from ivrel.core.judging import Auditor, DeviceResult, unreadable
+from ivrel.runners.job import Job, Share
 from ivrel.sources.daemon import checked
 from ivrel.sources.workspace import Workspace
 
+R = TypeVar("R")
 
-class Auditing:
+
+class _OfWorkspace(Job[R], Generic[R]):
+    """A job on the devices of a workspace, by its policy, on one day."""
+
+    def __init__(self, workspace: Workspace, today: date) -> None:
+        self.texts, self._today = workspace.texts, today
+        self._policy = workspace.policy
+        self._known = workspace.dialects
+        self._dialects: dict[str, Dialect] = {}
+
+    def prepare(self, devices: Sequence[Device]) -> None:
+        platforms = {d.platform: None for d in devices}
+        self._dialects = {name: self._known[name] for name in platforms}
+
+
+class Auditing(_OfWorkspace[DeviceResult]):
     """The audit of each device against the workspace's policy."""
 
     share = Share(alone=200, first=24, chunk=64)
 
     def __init__(self, workspace: Workspace, today: date) -> None:
-        self._workspace, self._today = workspace, today
-        self._decoder = msgspec.msgpack.Decoder(list[DeviceResult])
+        super().__init__(workspace, today)
+        self._auditor = Auditor(self._policy, today, self._known)
 
-    def prepare(self, devices: Sequence[Device]) -> None:
-        self._workspace.prepare(devices)
+    def __getstate__(self) -> dict[str, Any]:
+        return {name: value for name, value in self.__dict__.items() if name != "_auditor"}
 
-    def one(self, device: Device) -> DeviceResult:
-        return self._workspace.audit_device(device, self._today)
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        self._auditor = Auditor(self._policy, self._today, self._known)
+
+    def one(self, device: Device, data: bytes, file: str) -> DeviceResult:
+        return self._auditor.audit(device, self._dialects[device.platform], data, file)
+
+    def failed(self, device: Device, problem: str) -> DeviceResult:
+        return unreadable(device, self._policy, problem)
 
     def pack(self, results: list[DeviceResult]) -> bytes:
         return msgspec.msgpack.encode(results)
 
     def unpack(self, packed: bytes) -> list[DeviceResult]:
-        return self._decoder.decode(packed)
+        return msgspec.msgpack.decode(packed, type=list[DeviceResult])
 
 
 class NotCorrected(Struct, frozen=True):
@@ -48,30 +71,22 @@ class NotCorrected(Struct, frozen=True):
     problem: str
 
 
-class Correcting:
-    """The correction of each device, with its proof; `names`: the settings that it is about, if not all."""
+class Correcting(_OfWorkspace["Correction | NotCorrected"]):
+    """The correction of each device, with its proof; `names`: the settings it is about, if not all."""
 
     share = Share(alone=6, first=0, chunk=3)
 
     def __init__(self, workspace: Workspace, today: date, names: Collection[str] = ()) -> None:
-        self._workspace, self._today, self._names = workspace, today, names
+        super().__init__(workspace, today)
+        self._names = tuple(names)
 
-    def prepare(self, devices: Sequence[Device]) -> None:
-        self._workspace.prepare(devices)
+    def one(self, device: Device, data: bytes, file: str) -> Correction | NotCorrected:
+        dialect = self._dialects[device.platform]
+        done = correct(device, dialect, data, self._policy, self._today, file, self._names)
+        return checked(done, data)
 
-    def one(self, device: Device) -> Correction | NotCorrected:
-        workspace = self._workspace
-        dialect = workspace.dialects[device.platform]
-        try:
-            data, file = workspace.text(device)
-            done = correct(device, dialect, data, workspace.policy, self._today, file, self._names)
-            return checked(done, data)
-        except Unreadable as problem:
-            return NotCorrected(device.name, str(problem))
-        except Exception as problem:  # one device never stops the others
-            if os.environ.get("IVREL_TRACEBACK"):
-                raise
-            return NotCorrected(device.name, own_error(problem))
+    def failed(self, device: Device, problem: str) -> Correction | NotCorrected:
+        return NotCorrected(device.name, problem)
 
     def pack(self, results: list[Correction | NotCorrected]) -> bytes:
         return pickle.dumps(results)

@@ -11,6 +11,7 @@ from importlib import import_module
 from typing import NoReturn
 
 from ivrel import __version__
+from ivrel.cli.problems import WRONG, guarded
 
 # The commands, in the order of the work; each is the module of that name, imported only when it is called.
 COMMANDS = {
@@ -24,8 +25,6 @@ COMMANDS = {
     "policy": "check the policy; show what it asks of one device",
     "dialect": "list, show, check and try dialects; start a new one; apply a change",
 }
-
-GOOD, WRONG = 0, 2  # 1 is a command's own: something does not meet what is asked
 
 
 class Parser(argparse.ArgumentParser):
@@ -41,28 +40,15 @@ def run() -> NoReturn:
 
 
 def main(words: Sequence[str]) -> int:
-    """Runs the program with these arguments and returns its exit code."""
+    """Run the program with these arguments and return its exit code."""
     _ready_streams()
-    try:
+
+    def run() -> int:
         code = _main(words)
         sys.stdout.flush()
         return code
-    except BrokenPipeError:
-        # Whoever read the output has had enough; what is left in the buffer must not complain either.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return GOOD
-    except KeyboardInterrupt:
-        return 130
-    except OSError as problem:
-        name = f"{problem.filename}: " if problem.filename else ""
-        print(f"ivrel: {name}{(problem.strerror or str(problem)).lower()}", file=sys.stderr)
-        return WRONG
-    except Exception as problem:
-        if os.environ.get("IVREL_TRACEBACK"):
-            raise
-        said = f"{type(problem).__name__}: {str(problem)[:200]!a}"
-        print(f"ivrel: an error in Ivrel itself, {said}; IVREL_TRACEBACK=1 shows where", file=sys.stderr)
-        return WRONG
+
+    return guarded(run)
 
 
 def _ready_streams() -> None:
@@ -96,14 +82,4 @@ def _main(words: Sequence[str]) -> int:
     if args.command is None:
         parser.print_help()
         return WRONG
-    from ivrel.core.mistakes import InputError, Unreadable, plain
-
-    try:
-        return int(args.run(args))
-    except InputError as problem:
-        for mistake in problem.mistakes:
-            print(f"ivrel: {plain(str(mistake))}", file=sys.stderr)
-        return WRONG
-    except Unreadable as problem:
-        print(f"ivrel: {plain(str(problem))}", file=sys.stderr)
-        return WRONG
+    return int(args.run(args))

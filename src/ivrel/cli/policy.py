@@ -17,7 +17,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from ivrel.core.policy import effective, remarks
+    from ivrel.core.judging.remarks import remarks
+    from ivrel.core.policy import effective
     from ivrel.output import json
 
     workspace = common.open_workspace(args)

@@ -18,9 +18,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from ivrel.core.dialects import read_records
-    from ivrel.core.mistakes import Unreadable
+    from ivrel.core.reading.records import read_records
     from ivrel.core.settings import Scope, read_settings
+    from ivrel.core.vocabulary.errors import Unreadable
 
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)

@@ -3,22 +3,35 @@
 >>> from ivrel.core import read_dialect, read_policy, read_fleet, audit_text, correct
 """
 
-from ivrel.core.audit import DeviceResult, Verdict, audit_text
-from ivrel.core.correct import Correction, correct
-from ivrel.core.dialects import Dialect, read_dialect, read_records
+from ivrel.core.correcting import Correction, correct
+from ivrel.core.dialects import Dialect, read_dialect
 from ivrel.core.fleet import Device, Fleet, read_fleet
-from ivrel.core.mistakes import InputError, Mistake, Unreadable
-from ivrel.core.policy import Policy, read_policy
+from ivrel.core.judging import Auditor, DeviceResult, Verdict, audit_text, read_policy
+from ivrel.core.policy import Policy
+from ivrel.core.reading import Records, read_records
+from ivrel.core.vocabulary.errors import (
+    Foreign,
+    InputError,
+    IvrelError,
+    Mistake,
+    Refused,
+    Unreadable,
+)
 
 __all__ = [
+    "Auditor",
     "Correction",
     "Device",
     "DeviceResult",
     "Dialect",
     "Fleet",
+    "Foreign",
     "InputError",
+    "IvrelError",
     "Mistake",
     "Policy",
+    "Records",
+    "Refused",
     "Unreadable",
     "Verdict",
     "audit_text",

@@ -15,14 +15,15 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from functools import lru_cache
-from ipaddress import ip_address
 from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, place, read_yaml, shorten
-from ivrel.core.mistakes import InputError, Mistake, not_one_of
+from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, place, read_yaml
+from ivrel.core.vocabulary.addresses import address
+from ivrel.core.vocabulary.errors import InputError, Mistake
+from ivrel.core.vocabulary.wording import not_one_of, shorten
 
 KINDS = ("router", "switch", "firewall", "gateway", "server")
 
@@ -60,35 +61,6 @@ class Choice(Struct, frozen=True):
     kinds: tuple[str, ...] = ()
     sites: tuple[str, ...] = ()
     groups: tuple[str, ...] = ()
-
-
-# Addresses as they are mostly written, which is their canonical form: IPv4; and IPv6 with one gap and no other
-# zeros, at most six groups (RFC 5952 section 4).
-_OCTET = r"(?:25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])"
-_HEXTET = r"[1-9a-f][0-9a-f]{0,3}"
-_PLAIN = re.compile(
-    rf"{_OCTET}(?:\.{_OCTET}){{3}}|(?!(?:[^:]*:){{7}}){_HEXTET}(?::{_HEXTET})*::(?:{_HEXTET}(?::{_HEXTET})*)?"
-)
-
-
-@lru_cache(maxsize=65536)
-def address(text: str) -> str:
-    """An IP address in its canonical form; ValueError tells what was expected."""
-    word = text.strip()
-    if _PLAIN.fullmatch(word):
-        return word
-    try:
-        return str(ip_address(word))
-    except ValueError:
-        raise ValueError(f"'{shorten(text)}' is not an IP address") from None
-
-
-def is_address(text: str) -> bool:
-    """Whether a text is an IP address."""
-    try:
-        return bool(address(text))
-    except ValueError:
-        return False
 
 
 LONGEST = 200  # signs of a name: files are called by names

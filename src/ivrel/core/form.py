@@ -12,7 +12,8 @@ from typing import Any, Protocol
 
 import yaml
 
-from ivrel.core.mistakes import InputError, Mistake, listed, not_one_of
+from ivrel.core.vocabulary.errors import InputError, Mistake
+from ivrel.core.vocabulary.wording import listed, not_one_of, shorten
 
 _Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
@@ -240,12 +241,6 @@ def _refuse_aliases(node: Node, file: str) -> None:
 def place(node: Node) -> tuple[int, int]:
     """Line and column of a node, counted from 1."""
     return node.start_mark.line + 1, node.start_mark.column + 1
-
-
-def shorten(text: str, most: int = 60) -> str:
-    """Text of the user's as a message may show it: printable, on one line, not long."""
-    text = "".join(c if c.isprintable() else "·" for c in text)
-    return text if len(text) <= most else text[: most - 1] + "…"
 
 
 def _is_empty(node: Node) -> bool:

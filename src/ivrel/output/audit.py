@@ -8,9 +8,19 @@ from itertools import groupby
 from msgspec.structs import replace
 from rich.console import Console
 
-from ivrel.core.audit.verdict import GOOD, LETTERS, MARKS, VERDICTS, DeviceResult, Place, Verdict, badness, totals
-from ivrel.core.policy import Remark
+from ivrel.core.judging.remarks import Remark
 from ivrel.core.settings import SETTINGS
+from ivrel.core.vocabulary.verdict import (
+    GOOD,
+    LETTERS,
+    MARKS,
+    VERDICTS,
+    DeviceResult,
+    Place,
+    Verdict,
+    badness,
+    totals,
+)
 from ivrel.output.grouped import alike, show_alike, show_groups
 from ivrel.output.screen import (
     STYLES,

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from ivrel.core.correct import MEANS, PROPERTIES, TAKEN, Correction
-from ivrel.core.form import shorten
+from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction
+from ivrel.core.vocabulary.wording import shorten
 from ivrel.output.screen import Text, console, count, line, next_commands, shown, styled, table
 
 LINES = 24  # of the text of one change

@@ -4,24 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ivrel.core.bundle import Places
-from ivrel.core.dialects.abilities import Ability, lacking
+from ivrel.core.authoring.abilities import Ability, unsaid
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.matching import LAZY, Match, Unmatched
-from ivrel.core.form import shorten
+from ivrel.core.reading.statements import LAZY, Aside, Statement, Understood
 from ivrel.core.settings import Fact
+from ivrel.core.settings.bearing import bearing
+from ivrel.core.text.bundle import Places
+from ivrel.core.vocabulary.wording import shorten
 from ivrel.output.screen import Text, console, count, line, next_commands, shown, table
 
 SOME = 6  # lines of interfaces that are shown, unless all are asked for
 
-Row = tuple[int, str, Match | Unmatched | None]
+Row = tuple[int, str, Statement]
 
 
 def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
     """What a platform can say and what it cannot."""
     screen = console(width)
     line(screen, (dialect.name, "bold"), f"  {dialect.about}")
-    line(screen, (f"shape {dialect.shape}, {count(len(dialect.patterns), 'statement')}, {dialect.file}", "dim"))
+    line(screen, (f"shape {dialect.shape_name}, {count(len(dialect.patterns), 'statement')}, {dialect.file}", "dim"))
     screen.print()
     grid = table("setting", "slot", "where", "statement", "values", "default")
     last = ""
@@ -40,7 +41,7 @@ def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
     ]
     notes += [f"has no rows of {table_}" for table_ in dialect.never]
     notes += [f"holds {count(most, table_)} at most" for table_, most in dialect.limits.items()]
-    notes += [f"says nothing of {name}" for name in lacking(dialect)]
+    notes += [f"says nothing of {name}" for name in unsaid(dialect)]
     if dialect.channels:
         notes.append(f"messages leave by channels of their own: {', '.join(dialect.channels)}")
     if notes:
@@ -66,19 +67,21 @@ def show_trial(
     screen.print()
     grid = table("line", "text", "understood as")
     strays = 0
-    lookups = [row for row in rows if isinstance(row[2], Match) and row[2].table in LAZY]
+    lookups = [row for row in rows if isinstance(row[2], Understood) and row[2].table in LAZY]
     hidden = [] if every else lookups[SOME:]
     for number, text, match in rows:
         if (number, text, match) in hidden:
             continue
-        if match is None:
+        if isinstance(match, Aside):
             meaning = Text("bears on nothing by itself", "dim")
-        elif isinstance(match, Match):
+        elif isinstance(match, Understood):
             fields = (*match.named, *match.fields, *match.many)
             meaning = Text(", ".join(f"{slot} {value}" for slot, value in fields), "green")
         else:
             strays += 1
-            meaning = Text(f"not understood; may bear on {', '.join(match.bears_on) or 'nothing'}", "bold red")
+            meaning = Text(
+                f"not understood; may bear on {', '.join(bearing(dialect, match)) or 'nothing'}", "bold red"
+            )
         name, at = places(number)
         said = Text(shorten(text, 80), "italic") if text else Text("(not shown)", "dim")
         grid.add_row(Text(f"{name}:{at}".lstrip("/:"), "dim"), said, meaning)

@@ -6,11 +6,11 @@ from collections.abc import Callable, Sequence
 
 from rich.text import Text as RichText
 
-from ivrel.core.audit.verdict import Place, Verdict
-from ivrel.core.correct import Correction
+from ivrel.core.correcting import Correction
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.settings import SETTINGS
+from ivrel.core.vocabulary.verdict import Place, Verdict
 from ivrel.output.screen import STYLES, Text, console, line, next_commands, quoted, shown, table
 
 LINES = 12  # lines of the configuration that are shown of one verdict

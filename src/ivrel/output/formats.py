@@ -12,8 +12,8 @@ from importlib import import_module
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
-    from ivrel.core.audit.verdict import DeviceResult
     from ivrel.core.policy import Policy
+    from ivrel.core.vocabulary.verdict import DeviceResult
 
 
 class Audit(NamedTuple):

@@ -8,7 +8,7 @@ from msgspec import Struct
 from rich.console import Console
 from rich.table import Table
 
-from ivrel.core.audit.verdict import GOOD, VERDICTS, DeviceResult, Place, Verdict
+from ivrel.core.vocabulary.verdict import GOOD, VERDICTS, DeviceResult, Place, Verdict
 from ivrel.output.screen import STYLES, Text, count, line, quoted, shown, stairs, steps_below, table, verdict_line
 
 MOST = 30  # findings shown, unless all are asked for

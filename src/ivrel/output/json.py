@@ -8,15 +8,17 @@ from typing import TYPE_CHECKING, Any, TextIO
 
 import msgspec
 
-from ivrel.core.audit.verdict import Verdict, totals
-from ivrel.core.bundle import Places
-from ivrel.core.correct import MEANS, Correction
-from ivrel.core.dialects.abilities import Ability, lacking
+from ivrel.core.authoring.abilities import Ability, unsaid
+from ivrel.core.correcting import MEANS, Correction
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.matching import Match, Stray, Unmatched
 from ivrel.core.fleet import Device
-from ivrel.core.policy import Policy, Remark, Requirement
+from ivrel.core.judging.remarks import Remark
+from ivrel.core.policy import Policy, Requirement
+from ivrel.core.reading.statements import Strange, Stray, Understood
 from ivrel.core.settings import Fact
+from ivrel.core.settings.bearing import bearing
+from ivrel.core.text.bundle import Places
+from ivrel.core.vocabulary.verdict import Verdict, totals
 
 if TYPE_CHECKING:
     from ivrel.output.formats import Audit
@@ -149,7 +151,7 @@ def dialects(all_of: Iterable[Dialect]) -> dict[str, Any]:
     """The dialects that there are."""
     return {
         "dialects": [
-            {"dialect": d.name, "shape": d.shape, "about": d.about, "file": d.file, "limits": dict(d.limits)}
+            {"dialect": d.name, "shape": d.shape_name, "about": d.about, "file": d.file, "limits": dict(d.limits)}
             for d in all_of
         ]
     }
@@ -187,11 +189,11 @@ def dialect(dialect: Dialect, rows: Iterable[Ability]) -> dict[str, Any]:
     return {
         "dialect": dialect.name,
         "about": dialect.about,
-        "shape": dialect.shape,
+        "shape": dialect.shape_name,
         "limits": dict(dialect.limits),
         "channels": list(dialect.channels),
         "can": [msgspec.to_builtins(row) for row in rows],
-        "says_nothing_of": lacking(dialect),
+        "says_nothing_of": unsaid(dialect),
     }
 
 
@@ -202,11 +204,11 @@ def tried(
     lines = []
     for number, text, match in rows:
         one: dict[str, Any] = {**_place(places(number)), "text": text}
-        if isinstance(match, Match):
+        if isinstance(match, Understood):
             one["values"] = dict((*match.named, *match.fields, *match.many))
-        elif isinstance(match, Unmatched):
+        elif isinstance(match, Strange):
             one["not_understood"] = True
-            one["may_bear_on"] = list(match.bears_on)
+            one["may_bear_on"] = list(bearing(dialect, match))
         lines.append(one)
     return {
         "dialect": dialect.name,

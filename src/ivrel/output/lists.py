@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from datetime import date
 
-from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.matching import Stray
 from ivrel.core.fleet import Device, Fleet
-from ivrel.core.policy import Policy, Remark, Requirement
-from ivrel.core.settings import Collector, Fact
+from ivrel.core.judging.remarks import Remark
+from ivrel.core.policy import Policy, Requirement
+from ivrel.core.policy.collector import Collector
+from ivrel.core.reading.statements import Stray
+from ivrel.core.settings import Fact
+from ivrel.core.text.bundle import Places
 from ivrel.output.audit import runs
 from ivrel.output.screen import Text, console, count, line, next_commands, quoted, shown, table
 
@@ -149,5 +151,5 @@ def show_dialects(dialects: Sequence[Dialect], width: int) -> None:
     screen = console(width)
     grid = table("dialect", "shape", "about", "file")
     for d in dialects:
-        grid.add_row(d.name, d.shape, Text(d.about), Text(d.file, "dim"))
+        grid.add_row(d.name, d.shape_name, Text(d.about), Text(d.file, "dim"))
     shown(screen, grid)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TextIO
 
-from ivrel.core.audit.verdict import VERDICTS, badness, totals
+from ivrel.core.vocabulary.verdict import VERDICTS, badness, totals
 from ivrel.output.formats import Audit
 from ivrel.output.sheet import cell
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from typing import TextIO
 
-from ivrel.core.audit.verdict import VERDICTS
 from ivrel.core.settings import SETTINGS
+from ivrel.core.vocabulary.verdict import VERDICTS
 from ivrel.output.formats import Audit
 
 

@@ -8,8 +8,8 @@ from __future__ import annotations
 from typing import Any, TextIO
 
 from ivrel import __version__
-from ivrel.core.audit.verdict import DeviceResult, Verdict
 from ivrel.core.settings import SETTINGS
+from ivrel.core.vocabulary.verdict import DeviceResult, Verdict
 from ivrel.output.formats import Audit
 from ivrel.output.json import text
 

@@ -15,8 +15,8 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text as RichText
 
-from ivrel.core.audit.verdict import Verdict
-from ivrel.core.mistakes import plain
+from ivrel.core.vocabulary.verdict import Verdict
+from ivrel.core.vocabulary.wording import plain
 
 
 class Text(RichText):

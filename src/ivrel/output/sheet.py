@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import date
 from difflib import unified_diff
 
-from ivrel.core.correct import MEANS, PROPERTIES, TAKEN, Correction
+from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction
 
 
 def change_sheet(

@@ -16,8 +16,8 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from ivrel.core.bundle import parts
-from ivrel.core.correct import TAKEN, Correction, Property
+from ivrel.core.correcting import TAKEN, Correction, Property
+from ivrel.core.text.bundle import parts
 
 SECONDS = 20
 _MAIN = "rsyslog.conf"

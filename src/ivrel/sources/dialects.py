@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from ivrel.core.dialects.dialect import Dialect, read_dialect
-from ivrel.core.mistakes import InputError, Mistake, not_one_of
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.load import read_dialect
+from ivrel.core.vocabulary.errors import InputError, Mistake
+from ivrel.core.vocabulary.wording import not_one_of
 from ivrel.sources.files import read_text
 
 SHIPPED = Path(__file__).parent.parent / "platforms"

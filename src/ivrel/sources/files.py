@@ -10,9 +10,9 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from ivrel.core.bundle import is_inside, is_marked, pack, parts
-from ivrel.core.form import shorten
-from ivrel.core.mistakes import InputError, Mistake, Unreadable, plain
+from ivrel.core.text.bundle import is_inside, is_marked, pack, parts
+from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
+from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.sources.packed import MIB, largest, unpacked
 
 _BOM = b"\xef\xbb\xbf"

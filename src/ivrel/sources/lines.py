@@ -6,15 +6,17 @@ So statements are shown, not lines, and of these only such as surely concern exp
 
 from __future__ import annotations
 
-from ivrel.core.audit.verdict import Place
-from ivrel.core.bundle import Places
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.matching import Match, Unmatched, masked, matcher
-from ivrel.core.dialects.shapes.base import LONGEST, decode
-from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.fleet import Device
-from ivrel.core.form import shorten
-from ivrel.core.mistakes import Unreadable
+from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.secrets import masked
+from ivrel.core.reading.statements import Statement, Strange, Understood
+from ivrel.core.settings.bearing import BEARS_ON, bearing
+from ivrel.core.text.bundle import Places
+from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.vocabulary.errors import Unreadable
+from ivrel.core.vocabulary.verdict import Place
+from ivrel.core.vocabulary.wording import shorten
 from ivrel.sources.workspace import Workspace
 
 MOST = 100  # signs of a line that are shown
@@ -25,22 +27,23 @@ class Lines:
 
     def __init__(self, dialect: Dialect, data: bytes) -> None:
         self._dialect = dialect
-        self._source = data.split(b"\n") if dialect.grammar.DERIVED else []
+        self._source = data.split(b"\n") if dialect.shape.DERIVED else []
         self._said: dict[int, list[tuple[str, frozenset[str]]]] = {}
         if self._source or not data:
             return
         try:
-            for line, text, match in matcher(dialect).explained(data):
+            for line, text, match in matcher(dialect).explained(Text(data)):
                 if text:
                     self._said.setdefault(line, []).append((text, self._about(match)))
         except Unreadable:
             self._said = {}
 
-    def _about(self, match: Match | Unmatched | None) -> frozenset[str]:
-        if isinstance(match, Match):
-            slots = self._dialect.patterns[match.pattern].slots
-            return frozenset(setting for slot in slots for setting in SLOTS[slot].bears_on)
-        return frozenset(match.bears_on) if match else frozenset()
+    def _about(self, said: Statement) -> frozenset[str]:
+        """The settings that a statement bears on, or may bear on."""
+        if isinstance(said, Understood):
+            slots = self._dialect.patterns[said.pattern].slots
+            return frozenset(name for slot in slots for name in BEARS_ON.get(slot, ()))
+        return frozenset(bearing(self._dialect, said) if isinstance(said, Strange) else ())
 
     def text(self, line: int, setting: str = "") -> str:
         """The statements of a line that bear on a setting, or all of them if none does; '' if there are none."""

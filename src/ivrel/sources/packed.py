@@ -7,7 +7,7 @@ import os
 from collections.abc import Callable
 from typing import Any
 
-from ivrel.core.mistakes import Unreadable
+from ivrel.core.vocabulary.errors import Unreadable
 
 MIB = 1024 * 1024
 LARGEST = "IVREL_LARGEST"  # the variable of the environment that raises the limit

@@ -2,19 +2,43 @@
 
 from __future__ import annotations
 
-import os
-from collections.abc import Sequence
-from datetime import date
+from collections.abc import Mapping
 from functools import cached_property
 from pathlib import Path
 
-from ivrel.core.audit import Auditor, DeviceResult, unreadable
+from msgspec import Struct
+
 from ivrel.core.fleet import Device, Fleet, read_fleet
-from ivrel.core.mistakes import InputError, Mistake, Unreadable, own_error
-from ivrel.core.policy import Policy, read_policy
+from ivrel.core.judging.asking import read_policy
+from ivrel.core.policy import Policy
+from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import read_configuration, read_text
 from ivrel.sources.packed import ENDINGS
+
+
+class FolderTexts(Struct, frozen=True):
+    """Configurations in a folder: the files by the names of devices, and texts given in their place."""
+
+    root: str
+    files: Mapping[str, str]
+    given: Mapping[str, tuple[bytes, str]]
+
+    def file(self, device: Device) -> str | None:
+        """Return the file of a device's configuration, from the root; None if there is none."""
+        if device.name in self.given:
+            return self.given[device.name][1]
+        return device.configuration or self.files.get(device.name)
+
+    def text(self, device: Device) -> tuple[bytes, str]:
+        """Return a device's configuration and what it is called; Unreadable if there is none."""
+        if device.name in self.given:
+            return self.given[device.name]
+        shown = self.file(device)
+        if shown is None:
+            said = f"no configuration; expected configs/{device.name}.conf or the like"
+            raise Unreadable(said)
+        return read_configuration(f"{self.root}/{shown}", shown), shown
 
 
 class Workspace:
@@ -25,7 +49,6 @@ class Workspace:
             raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
         self.folder, self._root = folder, str(folder)
         self._given: dict[str, tuple[bytes, str]] = {}
-        self._auditor: Auditor | None = None
         self.dialects = Dialects(folder)
 
     @cached_property
@@ -69,41 +92,17 @@ class Workspace:
         self._given[device.name] = data, shown
 
     def configuration(self, device: Device) -> str | None:
-        """The file of a device's configuration, from the workspace's folder; None if there is none."""
-        if device.name in self._given:
-            return self._given[device.name][1]
-        return device.configuration or self._configs.get(device.name)
+        """Return the file of a device's configuration, from the workspace's folder."""
+        return self.texts.file(device)
 
     def text(self, device: Device) -> tuple[bytes, str]:
-        """A device's configuration and the name of its file; Unreadable tells why it cannot be had."""
-        if device.name in self._given:
-            return self._given[device.name]
-        shown = self.configuration(device)
-        if shown is None:
-            raise Unreadable(f"no configuration; expected configs/{device.name}.conf or the like")
-        return read_configuration(f"{self._root}/{shown}", shown), shown
+        """Return a device's configuration and its file's name; Unreadable if there is none."""
+        return self.texts.text(device)
 
-    def audit_device(self, device: Device, today: date) -> DeviceResult:
-        """The result of one device, whatever state its configuration is in."""
-        try:
-            data, shown = self.text(device)
-        except Unreadable as problem:
-            return unreadable(device, self.policy, str(problem))
-        dialect = self.dialects[device.platform]
-        if self._auditor is None or self._auditor.today != today:
-            self._auditor = Auditor(self.policy, today, self.dialects)
-        try:
-            return self._auditor.audit(device, dialect, data, shown)
-        except Exception as problem:  # one device never stops the others
-            if os.environ.get("IVREL_TRACEBACK"):
-                raise
-            return unreadable(device, self.policy, f"{shown}: {own_error(problem)}")
-
-    def prepare(self, devices: Sequence[Device]) -> None:
-        """Reads what the audit of any of these devices needs besides its configuration."""
-        for platform in {d.platform: None for d in devices}:
-            self.dialects[platform]
-        _ = self.policy, self._configs
+    @property
+    def texts(self) -> FolderTexts:
+        """The configurations of this workspace, apart from all else."""
+        return FolderTexts(self._root, self._configs, self._given)
 
 
 def _without_packing(name: str) -> str:

@@ -17,8 +17,9 @@ from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 
 from msgspec import Struct
 
-from ivrel.core.dialects.slots import SLOTS, Value, table_of, unknown_slot
-from ivrel.core.mistakes import not_one_of
+from ivrel.core.dialects.slots import SLOTS, table_of, unknown_slot
+from ivrel.core.vocabulary.values import Value
+from ivrel.core.vocabulary.wording import not_one_of
 
 Words = tuple[str, ...]
 Path = tuple[Words, ...]

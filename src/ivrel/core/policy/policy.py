@@ -1,4 +1,4 @@
-"""Reads a policy and says what it asks of a device.
+"""A policy, and what it asks of a device.
 
 Rules apply in the order in which they stand; a later one replaces an earlier one setting by setting; with
 `any` it takes the requirement back.
@@ -9,18 +9,19 @@ Fails:  `- {rule: firewalls, where: {colour: red}, require: {facility: local9}}`
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import date
 from fnmatch import fnmatchcase
-from functools import lru_cache
-from typing import Any
+from typing import Any, TypeVar
 
 from msgspec import Struct
-from msgspec.structs import replace
+from msgspec.structs import force_setattr, replace
 
 from ivrel.core.fleet import Device
-from ivrel.core.settings import SETTINGS, Collector, Needs
-from ivrel.core.settings.need import SITE, Need, SetNeed
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import SITE, Need, Needs, SetNeed
+
+T = TypeVar("T")
 
 ANY = "any"  # asks nothing of a setting, whatever earlier rules ask
 SELECTORS = ("kind", "site", "group", "platform", "device")
@@ -35,18 +36,11 @@ class Requirement(Struct, frozen=True, eq=False):
     line: int
     file: str = ""
     problem: str = ""  # why it is not known what is asked of this device
+    text: str = ""  # in words
 
-    @property
-    def text(self) -> str:
-        """The requirement in words."""
-        return _text(self)
-
-
-@lru_cache(maxsize=4096)
-def _text(asked: Requirement) -> str:
-    if not asked.needs:
-        return ANY
-    return ", ".join(f"{part} {need.text}".strip() for part, need in asked.needs.items())
+    def __post_init__(self) -> None:
+        words = (f"{part} {need.text}".strip() for part, need in self.needs.items())
+        force_setattr(self, "text", ", ".join(words) or ANY)
 
 
 class Rule(Struct, frozen=True):
@@ -102,7 +96,10 @@ class Site(Struct, frozen=True):
 
 
 class Policy(Struct, frozen=True, eq=False):
-    """Collectors, rules and waivers, as one file has them."""
+    """Collectors, rules and waivers, as the files have them.
+
+    `settings`: the names of all settings, in the order in which they are told.
+    """
 
     name: str
     collectors: Mapping[str, Collector]
@@ -110,46 +107,64 @@ class Policy(Struct, frozen=True, eq=False):
     waivers: tuple[Waiver, ...]
     file: str
     sites: Mapping[str, Site] = {}
+    settings: tuple[str, ...] = ()
+    made: dict[object, Any] = {}
+
+    def once(self, name: object, make: Callable[[], T]) -> T:
+        """Return what `make` gives, which must hang on the policy and the name alone."""
+        try:
+            made: T = self.made[name]
+        except KeyError:
+            made = self.made[name] = make()
+        return made
 
 
 def effective(policy: Policy, device: Device) -> dict[str, Requirement]:
-    """What a policy asks of a device, setting by setting in the order of the table of settings."""
+    """Return what a policy asks of a device, in the order of the table of settings.
+
+    A later rule replaces an earlier one setting by setting.
+    """
     # Devices that rules cannot tell apart are asked the same; fleets have many such.
-    name = device.name if _names_devices(policy) else ""
-    return dict(_effective(policy, Device(name, device.kind, device.site, device.platform, device.groups)))
+    name = device.name if policy.once("names devices", lambda: _names_devices(policy)) else ""
+    at = ("effective", name, device.kind, device.site, device.platform, device.groups)
+    return dict(policy.once(at, lambda: _effective(policy, device)))
 
 
-@lru_cache(maxsize=64)
 def _names_devices(policy: Policy) -> bool:
     return any("device" in rule.where or "device" in rule.but for rule in policy.rules)
 
 
-@lru_cache(maxsize=4096)
 def _effective(policy: Policy, device: Device) -> dict[str, Requirement]:
     asked: dict[str, Requirement] = {}
     for rule in policy.rules:
         if rule.holds_for(device):
             asked.update(rule.require)
-    return {
-        name: at_site(asked[name], policy, device.site) for name in SETTINGS if name in asked and asked[name].needs
-    }
+    named = (name for name in policy.settings if name in asked and asked[name].needs)
+    return {name: at_site(asked[name], policy, device.site) for name in named}
 
 
-@lru_cache(maxsize=65536)
 def at_site(asked: Requirement, policy: Policy, name: str) -> Requirement:
-    """A requirement with what `site` stands for at a site."""
+    """Return a requirement with what `site` stands for at a site."""
     if not any(_names_site(need) for need in asked.needs.values()):
         return asked
+    # The same requirement at the same site is one object: what was judged by it is known by it.
+    return policy.once(("at site", id(asked), name), lambda: _at_site(asked, policy, name))
+
+
+def _at_site(asked: Requirement, policy: Policy, name: str) -> Requirement:
     site = policy.sites.get(name)
     needs: dict[str, Any] = {}
     for part, need in asked.needs.items():
         if not _names_site(need):
             needs[part] = need
             continue
-        values = (site.zone,) if site and part == "zone" and site.zone else site.collectors if site else ()
+        values: tuple[str, ...] = site.collectors if site else ()
+        if part == "zone":
+            values = (site.zone,) if site and site.zone else ()
         if not values:
             what = "zone" if part == "zone" else "collectors"
-            return replace(asked, problem=f"the policy's table of sites gives no {what} for {name}")
+            said = f"the policy's table of sites gives no {what} for {name}"
+            return replace(asked, problem=said)
         needs[part] = need.with_site(values)
     return replace(asked, needs=needs)
 

@@ -8,20 +8,38 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from datetime import date
-from typing import Any
+from typing import Any, Protocol
 
 from msgspec.structs import replace
 
-from ivrel.core.dialects.slots import HOST, PORT, TRANSPORTS
-from ivrel.core.fleet import address
 from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml
-from ivrel.core.mistakes import InputError, Mistake, Unreadable, not_one_of
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Needs
 from ivrel.core.policy.policy import ANY, SELECTORS, Policy, Requirement, Rule, Site, Waiver
-from ivrel.core.settings import SETTINGS, Collector
+from ivrel.core.vocabulary.addresses import address
+from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
+from ivrel.core.vocabulary.values import HOST, PORT, TRANSPORTS
+from ivrel.core.vocabulary.wording import not_one_of
 
 FORMATS = ("rfc3164", "rfc5424")
 
 Opener = Callable[[str], str]  # the text of an included file, by its name from the workspace
+
+
+class Askable(Protocol):
+    """What a policy needs to know of a setting: what it is called and how it is asked for."""
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def meaning(self) -> str: ...
+
+    @property
+    def ask(self) -> Callable[[Node, Report, Mapping[str, Collector]], Needs | None]: ...
+
+
+Askables = Mapping[str, Askable]
 
 
 def _day(text: str) -> date:
@@ -60,90 +78,103 @@ _SELECTION = {
     **{s: Key(_WORDS, f"names or globs of a {s}") for s in SELECTORS if s != "kind"},
 }
 
-RULE = Record(
-    "a rule",
-    {
-        "rule": Key(_WORD, "what the rule is called in reports", must=True),
-        "where": Key(
-            Record(
-                "a selection",
-                {**_SELECTION, "not": Key(Record("a selection", _SELECTION), "the same of what they must not be")},
-            ),
-            "the devices that the rule is about; all, if left out",
-        ),
-        "require": Key(
-            Raw(
-                {
-                    "type": "object",
-                    "additionalProperties": False,
-                    "properties": {s.name: {"description": s.meaning} for s in SETTINGS.values()},
-                }
-            ),
-            "what is asked, setting by setting",
-            must=True,
-        ),
-    },
-    lambda at, **fields: (at, fields),
-)
 
-WAIVER = Record(
-    "a waiver",
-    {
-        "device": Key(_WORD, "name or glob of the devices", must=True),
-        "setting": Key(Text("a setting", choices=tuple(SETTINGS)), "the setting", must=True),
-        "until": Key(Text("a day", _day), "the last day on which it holds", must=True),
-        "because": Key(_WORD, "the reason", must=True),
-        "who": Key(_WORD, "who granted it"),
-    },
-    lambda at, **fields: Waiver(line=place(at)[0], **fields),
-)
-
-POLICY = Record(
-    "a policy",
-    {
-        "policy": Key(_WORD, "the name of the policy"),
-        "include": Key(ListOf(_WORD, one_is_enough=True, filled=True), "files whose parts come first"),
-        "collectors": Key(MapOf(COLLECTOR), "the collectors that there are"),
-        "sites": Key(
-            MapOf(
+def _rule_form(settings: Askables) -> Record:
+    """The form of a rule."""
+    return Record(
+        "a rule",
+        {
+            "rule": Key(_WORD, "what the rule is called in reports", must=True),
+            "where": Key(
                 Record(
-                    "a site",
+                    "a selection",
                     {
-                        "collectors": Key(
-                            ListOf(_WORD, one_is_enough=True), "what `site` means as a collector there"
-                        ),
-                        "zone": Key(_WORD, "the zone that `site` means"),
+                        **_SELECTION,
+                        "not": Key(Record("a selection", _SELECTION), "the same of what they must not be"),
                     },
-                    lambda at, **fields: (at, Site(line=place(at)[0], **fields)),
-                )
+                ),
+                "the devices that the rule is about; all, if left out",
             ),
-            "what differs from site to site",
-        ),
-        "rules": Key(ListOf(RULE, filled=True), "what is asked of whom; later rules win"),
-        "waivers": Key(ListOf(WAIVER), "exceptions"),
-    },
-)
+            "require": Key(
+                Raw(
+                    {
+                        "type": "object",
+                        "additionalProperties": False,
+                        "properties": {s.name: {"description": s.meaning} for s in settings.values()},
+                    }
+                ),
+                "what is asked, setting by setting",
+                must=True,
+            ),
+        },
+        lambda at, **fields: (at, fields),
+    )
 
 
-def _closed(name: str) -> str:
+def _waiver_form(settings: Askables) -> Record:
+    """The form of a waiver."""
+    return Record(
+        "a waiver",
+        {
+            "device": Key(_WORD, "name or glob of the devices", must=True),
+            "setting": Key(Text("a setting", choices=tuple(settings)), "the setting", must=True),
+            "until": Key(Text("a day", _day), "the last day on which it holds", must=True),
+            "because": Key(_WORD, "the reason", must=True),
+            "who": Key(_WORD, "who granted it"),
+        },
+        lambda at, **fields: Waiver(line=place(at)[0], **fields),
+    )
+
+
+def policy_form(settings: Askables) -> Record:
+    """Return the form of a policy, for a table of settings."""
+    return Record(
+        "a policy",
+        {
+            "policy": Key(_WORD, "the name of the policy"),
+            "include": Key(ListOf(_WORD, one_is_enough=True, filled=True), "files whose parts come first"),
+            "collectors": Key(MapOf(COLLECTOR), "the collectors that there are"),
+            "sites": Key(
+                MapOf(
+                    Record(
+                        "a site",
+                        {
+                            "collectors": Key(
+                                ListOf(_WORD, one_is_enough=True), "what `site` means as a collector there"
+                            ),
+                            "zone": Key(_WORD, "the zone that `site` means"),
+                        },
+                        lambda at, **fields: (at, Site(line=place(at)[0], **fields)),
+                    )
+                ),
+                "what differs from site to site",
+            ),
+            "rules": Key(ListOf(_rule_form(settings), filled=True), "what is asked of whom; later rules win"),
+            "waivers": Key(ListOf(_waiver_form(settings)), "exceptions"),
+        },
+    )
+
+
+def closed(name: str) -> str:
     raise Unreadable(f"{name}: included files are not at hand")
 
 
-def read_policy(text: str, file: str, opened: Opener = _closed) -> Policy:
-    """Reads a policy; InputError holds every mistake, with file, line and column.
+def read(text: str, file: str, settings: Askables, opened: Opener = closed) -> Policy:
+    """Return the policy of a text; InputError holds every mistake, with file, line and column.
 
-    `opened` gives the text of an included file; it raises Unreadable.
+    `settings`: those that there are; `opened`: gives the text of an included file, or Unreadable.
     """
-    reader = _Reader(opened)
+    reader = _PolicyFiles(opened, settings)
     reader.file(text, file, ())
     return reader.policy(file)
 
 
-class _Reader:
+class _PolicyFiles:
     """Collects the parts of a policy from its files, in the order in which they are included."""
 
-    def __init__(self, opened: Opener) -> None:
-        self.opened = opened
+    def __init__(self, opened: Opener, settings: Askables) -> None:
+        self.opened, self.settings = opened, settings
+        self.form = policy_form(settings)
         self.mistakes: list[Mistake] = []
         self.name = ""
         self.collectors: dict[str, Collector] = {}
@@ -156,7 +187,7 @@ class _Reader:
     DEEPEST = 40  # files that include each other
 
     def file(self, text: str, file: str, above: tuple[str, ...]) -> None:
-        values, report = read_yaml(text, file, POLICY)
+        values, report = read_yaml(text, file, self.form)
         self.main = self.main or report
         self.seen.add(file)
         values = values or {}
@@ -203,7 +234,7 @@ class _Reader:
                 told = str(at) if first == own.file else f"{at} of {first}"
                 own.add(node, f"rule '{name}' stands twice; the first is in line {told}")
             names.setdefault(name, (own.file, line))
-            require = _requirements(fields["require"], name, self.collectors, own)
+            require = self._requirements(fields["require"], name, own)
             where = dict(fields.get("where", {}))
             but = where.pop("not", {})
             rules.append(Rule(name, where, require, line, but, own.file))
@@ -211,7 +242,32 @@ class _Reader:
         mistakes = self.mistakes + [m for own in reports.values() for m in own.mistakes]
         if mistakes:
             raise InputError(mistakes)
-        return Policy(self.name, self.collectors, tuple(rules), tuple(self.waivers), file, self.sites)
+        return Policy(
+            self.name,
+            self.collectors,
+            tuple(rules),
+            tuple(self.waivers),
+            file,
+            self.sites,
+            tuple(self.settings),
+        )
+
+    def _requirements(self, node: Node, rule: str, report: Report) -> dict[str, Requirement]:
+        """What a rule asks for, setting by setting."""
+        out: dict[str, Requirement] = {}
+        for key, child in pairs(node, report):
+            setting = self.settings.get(key.value)
+            if setting is None:
+                report.add(key, f"setting {not_one_of(key.value, self.settings)}")
+                continue
+            taken_back = getattr(child, "value", None) == ANY
+            needs = {} if taken_back else setting.ask(child, report, self.collectors)
+            if needs or taken_back:
+                line = place(key)[0]
+                out[setting.name] = Requirement(setting.name, needs or {}, rule, line, report.file)
+        if not out and not report.mistakes:
+            report.add(node, f"asks for nothing; expected one of {', '.join(self.settings)}")
+        return out
 
 
 def _check_collectors(collectors: Mapping[str, Collector], report: Report) -> None:
@@ -243,23 +299,3 @@ def _reach(collectors: Mapping[str, Collector], name: str) -> frozenset[str]:
 
 def _with_reach(collectors: Mapping[str, Collector]) -> dict[str, Collector]:
     return {name: replace(c, reaches=_reach(collectors, name)) for name, c in collectors.items()}
-
-
-def _requirements(
-    node: Node, rule: str, collectors: Mapping[str, Collector], report: Report
-) -> dict[str, Requirement]:
-    out: dict[str, Requirement] = {}
-    for key, child in pairs(node, report):
-        setting = SETTINGS.get(key.value)
-        if setting is None:
-            report.add(key, f"setting {not_one_of(key.value, SETTINGS)}")
-            continue
-        if getattr(child, "value", None) == ANY:
-            out[setting.name] = Requirement(setting.name, {}, rule, place(key)[0], report.file)
-            continue
-        needs = setting.ask(child, report, collectors)
-        if needs:
-            out[setting.name] = Requirement(setting.name, needs, rule, place(key)[0], report.file)
-    if not out and not report.mistakes:
-        report.add(node, f"asks for nothing; expected one of {', '.join(SETTINGS)}")
-    return out

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 
+from ivrel.core.policy.need import Needs
 from ivrel.core.settings import (
     categories,
     changes,
@@ -28,7 +29,8 @@ from ivrel.core.settings import (
     stamp,
     trust,
 )
-from ivrel.core.settings.base import Asked, Collector, Destination, Fact, Finding, Needs, Obstacle, Scope, Setting
+from ivrel.core.settings.contract import Asked, Fact, Finding, Obstacle, Setting
+from ivrel.core.settings.scope import Destination, Scope
 
 SETTINGS: Mapping[str, Setting] = {
     setting.name: setting
@@ -63,7 +65,6 @@ SETTINGS: Mapping[str, Setting] = {
 __all__ = [
     "SETTINGS",
     "Asked",
-    "Collector",
     "Destination",
     "Fact",
     "Finding",

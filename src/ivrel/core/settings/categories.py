@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ivrel.core.dialects.records import Records
 from ivrel.core.form import ListOf, Node, Report, Text
-from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting, no_destination
-from ivrel.core.settings.chain import bring, first_gap
-from ivrel.core.settings.need import SetNeed
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Needs, SetNeed
+from ivrel.core.reading.records import Records
+from ivrel.core.settings.chain import CHAIN, Gap, bring, first_gap
+from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, no_destination
+from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import reached
 
 CATEGORIES = ("system", "change", "login", "traffic", "threat")
@@ -28,10 +30,14 @@ def _channels(scope: Scope, category: str) -> tuple[str, ...]:
 
 def facts(scope: Scope) -> list[Fact]:
     known = [c for c in CATEGORIES if _channels(scope, c)]
-    return [Fact("categories", c, "does not leave" if _gap(scope, c) else "leaves", (), False) for c in known]
+    out = []
+    for c in known:
+        value = "does not leave" if _gap(scope, c) else "leaves"
+        out.append(Fact("categories", "", c, value, (), False))
+    return out
 
 
-def _gap(scope: Scope, category: str) -> tuple[str, tuple[int, ...]] | None:
+def _gap(scope: Scope, category: str) -> Gap | None:
     gaps = (first_gap(scope, channel) for channel in _channels(scope, category))
     return next((gap for gap in gaps if gap), None)
 
@@ -44,22 +50,22 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         # All messages go the same way, whatever they are about.
         if any(reached(scope, d) for d in scope.judged):
             return []
-        return [Finding("nothing leaves for any collector that is asked for")]
+        return [Finding("silence")]
     out = []
     for category in need.wanted:
         if not _channels(scope, category):
-            why = f"{scope.records.dialect.name} knows no messages of {category}"
-            out.append(Finding(why, (), "unable", category))
+            platform = scope.records.dialect.name
+            out.append(Finding("no-category", category, category, platform, judged="unable"))
         elif gap := _gap(scope, category):
-            out.append(Finding(f"{category}: {gap[0]}", gap[1], about=category))
+            more = (("gap", gap.why),)
+            out.append(Finding("gap", category, category, more=more, lines=gap.lines))
     return out
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     if not scope.records.dialect.channels:
-        return scope.records, [Obstacle("ask for a `level`, which says what is to leave")] if judge(
-            scope, needs
-        ) else []
+        wrong = judge(scope, needs)
+        return scope.records, [Obstacle("no-level-asked")] if wrong else []
     lost = [c for c in needs[""].wanted if _gap(scope, c)]
     return bring(scope, dict.fromkeys(ch for c in lost for ch in _channels(scope, c)))
 
@@ -70,6 +76,8 @@ def say(facts: list[Fact]) -> str:
 
 SETTING = Setting(
     name="categories",
+    slots=(),
+    hangs_on=("destination.name", "destination.address", "feed.name", *CHAIN),
     kind="system, change, login, traffic, threat",
     meaning="the categories of messages that reach a collector by an unbroken chain",
     matters="a chain of rule, feed and destination is silent as soon as one link is missing",

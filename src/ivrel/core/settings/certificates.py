@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ivrel.core.settings.base import Collector, Scope
+from ivrel.core.policy.collector import Collector
+from ivrel.core.settings.scope import Scope
 
 
 def lacking_for_tls(scope: Scope, c: Collector | None) -> str:

@@ -4,41 +4,53 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.dialects.records import Records
-from ivrel.core.settings.base import Obstacle, Scope
-from ivrel.core.settings.need import Need
+from ivrel.core.policy.need import Need
+from ivrel.core.reading.records import Records
+from ivrel.core.settings.contract import Obstacle
+from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import gives_to, levels_of, sendings
 
-Gap = tuple[str, tuple[int, ...]]
+# The slots that chains are made of.
+CHAIN = ("take.feed", "take.category", "take.level", "give.feed", "give.destination")
+
+
+class Gap(Struct, frozen=True):
+    """A link that a chain lacks, in words, and the lines of what leads nowhere."""
+
+    why: str
+    lines: tuple[int, ...] = ()
 
 
 def first_gap(scope: Scope, channel: str) -> Gap | None:
     """The first link that is missing between a channel and a collector that is asked for; None if none is."""
     records = scope.records
     if not scope.judged:
-        return "no collector that is asked for is set", ()
+        return Gap("no collector that is asked for is set")
     if any(sendings(scope, d)[channel] for d in scope.judged):
         return None
     taking = channel_feeds(records, channel)
     if not taking:
-        return f"no feed takes {channel}", ()
+        return Gap(f"no feed takes {channel}")
     known = {d.ref: d for d in scope.destinations}
     for feed in taking:
         gives = [row for row in records.rows("give").values() if str(records.get("give.feed", row).value) == feed]
         lines = tuple(line for row in gives for said in row.values() for line in said.lines)
         if not gives:
-            return f"{_way(feed, channel)} gives to nothing", ()
+            return Gap(f"{_way(feed, channel)} gives to nothing")
         for row in gives:
             ref = records.get("give.destination", row).value
             if not isinstance(ref, str | int) or ref not in known:
-                return f"{_way(feed, channel)} gives to '{ref}', which is not set", lines
+                return Gap(f"{_way(feed, channel)} gives to '{ref}', which is not set", lines)
         aimed = sorted({str(records.get("give.destination", row).value) for row in gives})
         if not any(feed in gives_to(scope, d) for d in scope.judged):
-            return f"{_way(feed, channel)} gives to {', '.join(aimed)}, which is no collector asked for", lines
+            what = f"{', '.join(aimed)}, which is no collector asked for"
+            return Gap(f"{_way(feed, channel)} gives to {what}", lines)
     levels = [s for d in scope.judged for _, s in levels_of(scope, d, channel)]
-    return f"{channel} is taken at no severity", tuple(line for s in levels for line in s.lines)
+    lines = tuple(line for s in levels for line in s.lines)
+    return Gap(f"{channel} is taken at no severity", lines)
 
 
 def channel_feeds(records: Records, channel: str) -> list[str]:

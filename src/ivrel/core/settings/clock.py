@@ -4,24 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.slots import HOST, NUMBER, WORD
+from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.form import Node, Report
-from ivrel.core.settings.base import (
-    Collector,
-    Fact,
-    Finding,
-    Needs,
-    Obstacle,
-    Place,
-    Scope,
-    Setting,
-    default_note,
-    mend_value,
-    silent_on,
-)
-from ivrel.core.settings.need import Need, SetNeed, read_need, read_parts, read_set_need
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Need, Needs, SetNeed, read_need, read_parts, read_set_need
+from ivrel.core.reading.records import Records
+from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, default_of, silent_on
+from ivrel.core.settings.places import Place, cannot_say, mend_value
 from ivrel.core.settings.rows import addresses_of, differences, with_rows
+from ivrel.core.settings.scope import Scope
+from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.values import HOST, NUMBER, WORD
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -35,58 +28,90 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 def facts(scope: Scope) -> list[Fact]:
     zone, dialect = scope.records.get("clock.zone"), scope.records.dialect
-    out = [Fact("clock", "zone", str(zone.value), zone.lines, zone.default)] if zone.value is not None else []
+    out = []
+    if zone.value is not None:
+        out.append(Fact("clock", "", "zone", str(zone.value), zone.lines, zone.default))
     servers = addresses_of(scope.records, "server")
     if dialect.has("server.address"):
         lines = tuple(line for found in servers.values() for line in found)
-        out.append(Fact("clock", "servers", ", ".join(sorted(servers)) or "none", lines, not servers))
+        said = ", ".join(sorted(servers)) or "none"
+        out.append(Fact("clock", "", "servers", said, lines, not servers))
     return out
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    return [*_judge_zone(scope, needs), *_judge_servers(scope, needs)]
+
+
+def _judge_zone(scope: Scope, needs: Needs) -> list[Finding]:
+    dialect, zone = scope.records.dialect, scope.records.get("clock.zone")
+    if "zone" not in needs:
+        return []
+    need: Need = needs["zone"]
+    if zone.value is None and not dialect.has("clock.zone"):
+        return [silent_on(dialect, "the zone", "zone")]
+    if need.accepts(str(zone.value or "not set")):
+        return []
+    if dialect.has("clock.zone"):
+        cannot = cannot_say(dialect, _zone(zone), need, "zone")
+    else:
+        cannot = _no_statement(dialect)
+    return [
+        Finding(
+            "zone",
+            "zone",
+            found=str(zone.value or "not set"),
+            wanted=need.text,
+            lines=zone.lines,
+            default=default_of(zone, dialect) if zone.value else "",
+            cannot=cannot,
+        )
+    ]
+
+
+def _zone(said: Said) -> Place:
+    return Place("", "", (), "clock.zone", said)
+
+
+def _no_statement(dialect: Dialect) -> Obstacle:
+    more = (("platform", dialect.name), ("what", "the zone"))
+    return Obstacle("no-statement", "zone", more=more, unable=True)
+
+
+def _judge_servers(scope: Scope, needs: Needs) -> list[Finding]:
     records, dialect = scope.records, scope.records.dialect
-    out = []
-    zone = records.get("clock.zone")
-    if "zone" in needs and zone.value is None and not dialect.has("clock.zone"):
-        out.append(silent_on(dialect, "the zone", "zone"))
-    elif "zone" in needs and not needs["zone"].accepts(str(zone.value or "not set")):
-        said = f"the zone is {zone.value or 'not set'}{default_note(zone, dialect.name) if zone.value else ''}"
-        out.append(Finding(f"{said}, not {needs['zone'].text}", zone.lines, about="zone"))
+    unset = Finding("clock-unset", "servers", more=(("calendar", "yes" if _unset(scope) else ""),))
     if "servers" not in needs and "count" not in needs:
-        return [*out, Finding(f"nothing sets the clock{_CALENDAR}", about="servers")] if _unset(scope) else out
+        return [unset] if _unset(scope) else []
     if not dialect.has("server.address"):
-        return [*out, silent_on(dialect, "time servers", "servers")]
+        return [silent_on(dialect, "time servers", "servers")]
     follows = records.get("clock.follows")
     servers = addresses_of(records, "server")
     if servers and follows.value == "off":
-        said = f"the time servers are set, but not followed{default_note(follows, dialect.name)}"
-        return [*out, Finding(said, follows.lines, about="servers")]
-    every = tuple(line for lines in servers.values() for line in lines)
+        default = default_of(follows, dialect)
+        return [Finding("unfollowed", "servers", found="off", lines=follows.lines, default=default)]
     missing, gone = differences(needs.get("servers", SetNeed()), servers)
-    if not servers and (missing or not needs.get("count", Need()).accepts("0")):
-        return [*out, Finding(f"nothing sets the clock{_CALENDAR if _unset(scope) else ''}", about="servers")]
+    count: Need = needs.get("count", Need())
+    if not servers and (missing or not count.accepts("0")):
+        return [unset]
+    every = tuple(line for lines in servers.values() for line in lines)
+    out = []
     if missing:
-        out.append(Finding(f"the time server {', '.join(missing)} is missing", every, about="servers"))
-    out += [Finding(f"the time server {a} is not asked for", servers[a], about=a) for a in gone]
-    if "count" in needs and not needs["count"].accepts(str(len(servers))):
-        out.append(
-            Finding(
-                f"{len(servers)} time server{'s' * (len(servers) > 1)}, not {needs['count'].text}",
-                every,
-                about="count",
-            )
-        )
+        out.append(Finding("server-missing", "servers", wanted=", ".join(missing), lines=every))
+    out += [Finding("server-stranger", a, found=a, lines=servers[a]) for a in gone]
+    number = str(len(servers))
+    if not count.accepts(number):
+        plural = (("s", "s" if len(servers) > 1 else ""),)
+        out.append(Finding("server-count", "count", "", number, count.text, plural, every))
     return out
 
 
-_CALENDAR = ", and its stamps are a calendar's"
-
-
 def _unset(scope: Scope) -> bool:
-    """Whether messages bear the time of a clock that no server sets, as far as the platform would say so."""
+    """Whether messages bear the time of a clock that no server sets, as far as it would be said."""
     records = scope.records
     known = records.dialect.has("server.address")
-    set_by = addresses_of(records, "server") if records.get("clock.follows").value != "off" else {}
+    follows = records.get("clock.follows").value != "off"
+    set_by = addresses_of(records, "server") if follows else {}
     return known and records.get("stamp.kind").value == "calendar" and not set_by
 
 
@@ -95,13 +120,13 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     obstacles: list[Obstacle] = []
     if "zone" in needs:
         if dialect.has("clock.zone"):
-            place = Place("", "", (), "clock.zone", records.get("clock.zone"))
+            place = _zone(records.get("clock.zone"))
             records, obstacles = mend_value(records, place, needs["zone"], "zone")
-        elif records.get("clock.zone").value is not None and judge(scope, {"zone": needs["zone"]}):
-            obstacles.append(Obstacle(f"{dialect.name} has no statement for the zone", True, "zone"))
+        elif records.get("clock.zone").value is not None and _judge_zone(scope, needs):
+            obstacles.append(_no_statement(dialect))
     if "servers" not in needs and "count" not in needs:
         if _unset(scope):
-            obstacles.append(Obstacle("the policy names no time server; ask for `servers`", about="servers"))
+            obstacles.append(Obstacle("no-server-named", "servers"))
         return records, obstacles
     if not dialect.has("server.address"):
         return records, obstacles
@@ -113,8 +138,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         obstacles += more
     count = len(addresses_of(records, "server"))
     if "count" in needs and not needs["count"].accepts(str(count)):
-        why = "the policy names too few time servers to choose from; name them under `servers`"
-        obstacles.append(Obstacle(why, about="count" if count else "servers"))
+        obstacles.append(Obstacle("too-few-servers", "count" if count else "servers"))
     return records, obstacles
 
 
@@ -124,6 +148,7 @@ def say(facts: list[Fact]) -> str:
 
 SETTING = Setting(
     name="clock",
+    slots=("clock.zone", "clock.follows", "server.id", "server.address"),
     kind="zone, servers (addresses), count (of servers)",
     meaning="the zone of the clock, and the servers that set it",
     matters="a stamp is worth what its clock is worth; one that nobody sets is off by minutes, or by decades",

@@ -1,12 +1,13 @@
 """console: what the console shows."""
 
-from ivrel.core.dialects.slots import THRESHOLD
-from ivrel.core.settings.outputs import output
+from ivrel.core.settings.outputs import SHOW, output
 from ivrel.core.settings.valued import Part
+from ivrel.core.vocabulary.values import THRESHOLD
 
 SETTING = output(
     "console",
     Part("", "console", THRESHOLD, ordered=True),
+    also=SHOW,
     what="the console",
     kind="a severity; none is off",
     meaning="the severities that are shown on the console",

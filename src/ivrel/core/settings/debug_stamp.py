@@ -1,7 +1,7 @@
 """debug-stamp: the stamp of debug messages."""
 
-from ivrel.core.dialects.slots import PRECISION, STAMP
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import PRECISION, STAMP
 
 SETTING = valued(
     "debug-stamp",

@@ -1,7 +1,7 @@
 """delivery: when messages leave, and how many may wait."""
 
-from ivrel.core.dialects.slots import MODE, NUMBER
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import MODE, NUMBER
 
 SETTING = valued(
     "delivery",

@@ -4,25 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.slots import SWITCH
 from ivrel.core.form import Node, Report
-from ivrel.core.settings.base import (
-    Asked,
-    Clash,
-    Collector,
-    Fact,
-    Finding,
-    Needs,
-    Obstacle,
-    Place,
-    Scope,
-    Setting,
-    default_note,
-    mend_value,
-    silent_on,
-)
-from ivrel.core.settings.need import read_need
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Needs, read_need
+from ivrel.core.reading.records import Records
+from ivrel.core.settings.contract import Asked, Clash, Fact, Finding, Obstacle, Setting, default_of, silent_on
+from ivrel.core.settings.places import Place, cannot_say, mend_value
+from ivrel.core.settings.scope import Scope
+from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.values import SWITCH
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -34,7 +24,7 @@ def facts(scope: Scope) -> list[Fact]:
     said = scope.records.get("export")
     if said.value is None:
         return []
-    return [Fact("export", "", str(said.value), said.lines, said.default)]
+    return [Fact("export", "", "", str(said.value), said.lines, said.default)]
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
@@ -43,17 +33,29 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         return [silent_on(scope.records.dialect, "export as a whole")]
     if needs[""].accepts(str(said.value)):
         return []
-    why = f"export is {said.value}{default_note(said, scope.records.dialect.name)}"
-    if said.value == "off" and scope.destinations:
-        why += f", so nothing leaves for {', '.join(d.title for d in scope.destinations)}"
-    return [Finding(why, said.lines)]
+    off = said.value == "off"
+    return [
+        Finding(
+            "export",
+            found=str(said.value),
+            wanted=needs[""].text,
+            more=(("aimed", ", ".join(d.title for d in scope.destinations) if off else ""),),
+            lines=said.lines,
+            default=default_of(said, scope.records.dialect),
+            cannot=cannot_say(scope.records.dialect, _place(said), needs[""]),
+        )
+    ]
+
+
+def _place(said: Said) -> Place:
+    return Place("", "", (), "export", said)
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
-    if not judge(scope, needs) or judge(scope, needs)[0].verdict == "unable":
+    found = judge(scope, needs)
+    if not found or found[0].kind == "silent":
         return scope.records, []
-    place = Place("", "", (), "export", scope.records.get("export"))
-    return mend_value(scope.records, place, needs[""])
+    return mend_value(scope.records, _place(scope.records.get("export")), needs[""])
 
 
 def clashes(asked: Asked) -> Iterator[Clash]:
@@ -63,6 +65,7 @@ def clashes(asked: Asked) -> Iterator[Clash]:
 
 SETTING = Setting(
     name="export",
+    slots=("export",),
     kind="on or off",
     meaning="export is switched on as a whole",
     matters="collectors may all be set and still receive nothing; some platforms ship that way",

@@ -1,7 +1,7 @@
 """facility: what messages call the part of the system that they come from."""
 
-from ivrel.core.dialects.slots import FACILITY
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import FACILITY
 
 SETTING = valued(
     "facility",

@@ -1,13 +1,15 @@
 """file: what the device keeps in a file."""
 
-from ivrel.core.dialects.slots import NUMBER, THRESHOLD
-from ivrel.core.settings.outputs import output
+from ivrel.core.settings.outputs import SHOW, output
 from ivrel.core.settings.valued import Part
+from ivrel.core.vocabulary.values import NUMBER, THRESHOLD
 
 SETTING = output(
     "file",
     Part("level", "file-level", THRESHOLD, ordered=True),
     Part("size", "file-size", NUMBER),
+    also=("file.name",),
+    hangs_on=SHOW,
     what="a file",
     kind="level (a severity), size (bytes)",
     meaning="the severities that are kept in a file, and in how many bytes",

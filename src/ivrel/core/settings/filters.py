@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ivrel.core.dialects.matching import Key
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.said import Row
 from ivrel.core.form import Node, Report, Text
-from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting, silent_on
-from ivrel.core.settings.need import Need
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Need, Needs
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import Key
+from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, silent_on
+from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import picks_of
+from ivrel.core.vocabulary.said import Row
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -33,25 +35,28 @@ def _lines(row: Row) -> tuple[int, ...]:
     return tuple(sorted({line for said in row.values() for line in said.lines}))
 
 
-def _text(scope: Scope, table: str, row: Row) -> str:
+def _finding(scope: Scope, table: str, key: Key, row: Row) -> Finding:
+    get, about = scope.records.get, f"{table} {' '.join(map(str, key))}"
     if table == "mute":
-        return f"messages with '{scope.records.get('mute.text', row).value}' are dropped"
-    facility = scope.records.get("pick.facility", row).value
-    return f"messages of {facility} are dropped for {scope.records.get('pick.destination', row).value}"
+        text = str(get("mute.text", row).value)
+        return Finding("dropped-text", about, found=text, lines=_lines(row))
+    facility, to = str(get("pick.facility", row).value), str(get("pick.destination", row).value)
+    return Finding("dropped-facility", about, to, facility, lines=_lines(row))
 
 
 def facts(scope: Scope) -> list[Fact]:
-    return [Fact("filters", str(key[0]), _text(scope, t, row), _lines(row), False) for t, key, row in _drops(scope)]
+    out = []
+    for table, key, row in _drops(scope):
+        said = _finding(scope, table, key, row).why
+        out.append(Fact("filters", str(key[0]), "", said, _lines(row), False))
+    return out
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     dialect = scope.records.dialect
     if not any(map(dialect.has, ("mute.text", "mute.id", "pick.action"))) and "mute" not in dialect.never:
         return [silent_on(dialect, "filters")]
-    return [
-        Finding(_text(scope, table, row), _lines(row), about=f"{table} {' '.join(map(str, key))}")
-        for table, key, row in _drops(scope)
-    ]
+    return [_finding(scope, table, key, row) for table, key, row in _drops(scope)]
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -67,6 +72,8 @@ def say(facts: list[Fact]) -> str:
 
 SETTING = Setting(
     name="filters",
+    slots=("mute.id", "mute.text"),
+    hangs_on=("destination.name", "destination.address", "feed.name", "pick.action"),
     kind="none",
     meaning="what drops messages before they leave",
     matters="a filter that was set against noise years ago drops the one line that matters today",

@@ -6,10 +6,12 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from ivrel.core.dialects.slots import FORMAT
-from ivrel.core.settings.base import Asked, Clash, Finding, Needs, Place, Scope
-from ivrel.core.settings.need import Need
+from ivrel.core.policy.need import Need, Needs
+from ivrel.core.settings.contract import Asked, Clash, Finding, More
+from ivrel.core.settings.places import Place, places
+from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import FORMAT
 
 EXPECTED = "expected"
 
@@ -26,23 +28,25 @@ def wants(scope: Scope, place: Place, need: Need) -> Need:
     return Need(any_of=tuple(formats)) if formats else Need()
 
 
-def _torn(scope: Scope, place: Place) -> str:
-    """Which collectors a place feeds that expect different formats, so that one gets the wrong one; '' if none."""
+def _torn(scope: Scope, place: Place) -> More:
+    """Tell which collectors a place feeds that expect different formats; () if none do."""
     fed = [d for d in scope.judged if place.table == "" or place.label in scope.feeds([d])]
     expects = {d.title: c.format for d in fed if d.collector and (c := scope.collectors[d.collector]).format}
     if place.table == "destination" or len(set(expects.values())) < 2:
-        return ""
+        return ()
     said = " and ".join(f"{name} expects {form}" for name, form in expects.items())
-    where = f"what leaves by {place.label} has" if place.label else f"{scope.records.dialect.name} has"
-    return f"{said}, and {where} one format for all"
+    by = f"what leaves by {place.label}" if place.label else scope.records.dialect.name
+    return (("expects", said), ("where", f"{by} has"))
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     found = _PLAIN.judge(scope, needs)
     if EXPECTED in (needs[""].any_of or ()):
-        for place in scope.places("format"):
+        for place in places(scope, "format"):
             if torn := _torn(scope, place):
-                found.append(Finding(torn, place.said.lines, "unable", f"{place.label} torn".strip()))
+                about = f"{place.label} torn".strip()
+                lines = place.said.lines
+                found.append(Finding("torn", about, more=torn, lines=lines, judged="unable"))
     return found
 
 
@@ -81,4 +85,8 @@ _PLAIN = valued(
     breaks="format: rfc5424  ←  shape rfc3164, or a platform that knows no other",
 )
 
-SETTING = replace(_PLAIN, judge=judge)
+SETTING = replace(
+    _PLAIN,
+    judge=judge,
+    hangs_on=("destination.name", "destination.address", "feed.name"),
+)

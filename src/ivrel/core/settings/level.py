@@ -6,36 +6,32 @@ from collections.abc import Mapping
 
 from msgspec.structs import replace
 
-from ivrel.core.dialects.matching import Key
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.said import Row, Said
-from ivrel.core.dialects.slots import THRESHOLD, Value
 from ivrel.core.form import Node, Report
-from ivrel.core.settings.base import (
-    Collector,
-    Destination,
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Need, Needs, read_need
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import Key
+from ivrel.core.settings.chain import CHAIN
+from ivrel.core.settings.contract import (
     Fact,
     Finding,
-    Needs,
     Obstacle,
-    Place,
-    Scope,
     Setting,
     about_of,
-    mend_value,
     need_of,
     no_choice,
     no_destination,
     silent_on,
 )
-from ivrel.core.settings.need import Need, read_need
+from ivrel.core.settings.places import Place, cannot_say, mend_value
 from ivrel.core.settings.rows import is_number
+from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.settings.sending import (
-    against,
     bounds,
+    departing,
+    departure,
     described,
     gives_to,
-    judged,
     knows_levels,
     lacking,
     levels_of,
@@ -45,12 +41,14 @@ from ivrel.core.settings.sending import (
     sendings,
     threshold,
 )
-from ivrel.core.severity import (
+from ivrel.core.vocabulary.said import Row, Said
+from ivrel.core.vocabulary.severity import (
     NOTHING,
     SEVERITIES,
     Selection,
     single,
 )
+from ivrel.core.vocabulary.values import THRESHOLD, Value
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -61,7 +59,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 def facts(scope: Scope) -> list[Fact]:
     return [
-        Fact("level", about_of(d.label, channel), described(sent), sent.lines, sent.default)
+        Fact("level", d.label, channel, described(sent), sent.lines, sent.default)
         for d in scope.destinations
         for channel, sent in sendings(scope, d).items()
     ]
@@ -75,12 +73,48 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         for channel, sent in sendings(scope, d).items():
             about = about_of(d.label, channel)
             need = need_of(needs, about)
-            why, verdict = judged(sent, need)
-            if why:
-                lines = () if why.startswith("misses") else _noisy(scope, d, need)
+            found = departure(sent, need)
+            if found:
+                lines = () if found.misses else _noisy(scope, d, need)
                 of = f" of {channel}" if channel else ""
-                out.append(Finding(f"{d.title} {why}{of}", lines or sent.lines or d.lines(), verdict, about))
+                out.append(
+                    Finding(
+                        found.kind,
+                        about,
+                        d.title,
+                        described(sent),
+                        need.text,
+                        (*found.values, ("channel", channel), ("of", of)),
+                        lines or sent.lines or d.lines(),
+                        found.judged,
+                        cannot=_cannot(scope, d, channel, need),
+                    )
+                )
     return out + _dangling(scope)
+
+
+def _cannot(scope: Scope, d: Destination, channel: str, need: Need) -> Obstacle | None:
+    """Return why a platform can never let leave what is asked for; None if it can."""
+    records, dialect = scope.records, scope.records.dialect
+    if channel:
+        table = "take" if dialect.has("take.category") else "feed"
+        slot = f"{table}.level"
+        feeds = dict(levels_of(scope, d, channel))
+        if not feeds:
+            return None
+        feed, said = next(iter(feeds.items()))
+        place = Place(feed, table, (feed,), slot, said, f"{d.title} of {channel}")
+        found = cannot_say(dialect, place, need)
+        return replace(found, about=about_of(d.label, channel)) if found else None
+    if dialect.has("destination.selection") or dialect.has("pick.destination"):
+        return None
+    at = (_threshold_at(records, d, slot) for slot in ("destination.level", "level"))
+    known = [place for place in at if place is not None]
+    found_at = [cannot_say(dialect, place, need) for place in known]
+    if not found_at:
+        return None
+    # It is enough that one threshold can say it.
+    return found_at[0] if all(found_at) else None
 
 
 def _noisy(scope: Scope, destination: Destination, need: Need) -> tuple[int, ...]:
@@ -105,9 +139,12 @@ def _dangling(scope: Scope) -> list[Finding]:
     what = {"pick": "rule", "give": "feed"}
     return [
         Finding(
-            f"{what[table]} {key[0]} feeds '{said.value}', which is not set",
-            said.lines,
-            about=f"{table} {' '.join(map(str, key))}",
+            "orphan",
+            f"{table} {' '.join(map(str, key))}",
+            str(key[0]),
+            str(said.value),
+            more=(("what", what[table]),),
+            lines=said.lines,
         )
         for table, key, said in _orphans(scope)
     ]
@@ -142,6 +179,12 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 ROUNDS = 3  # so often all channels are gone through
 
+SLOTS = (
+    *("level", "destination.level", "destination.selection", "destination.surely"),
+    *("pick.id", "pick.severity", "pick.level", "pick.facility", "pick.compare", "pick.action"),
+    *("pick.destination", "feed.level", *CHAIN),
+)
+
 
 def _mend_destination(scope: Scope, records: Records, d: Destination, need: Need) -> tuple[Records, list[Obstacle]]:
     """The picks of a destination, or the threshold that cuts off too much or too little: its own, the device's."""
@@ -152,11 +195,11 @@ def _mend_destination(scope: Scope, records: Records, d: Destination, need: Need
     if new and need.write and dialect.can_write(slot, need.write):
         need = need.only(need.write)  # a destination that is new gets what the policy says to write
     sent = sendings(scope.on(records), d)[""]
-    if not against(sent.bits, need):
+    if not departing(sent, need):
         return records, []
     if dialect.has("pick.destination"):
         if need.choose(lambda v: True) is None and not picks_of(scope, d):
-            return records, [no_choice(f"{d.title}: ", d.label)]
+            return records, [no_choice(d.title, d.label)]
         return _mend_picks_of(scope, records, d, need), []
     obstacles: list[Obstacle] = []
     low, high = bounds(need)
@@ -185,14 +228,15 @@ def _threshold_at(records: Records, d: Destination, slot: str) -> Place | None:
 
 def _mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, list[Obstacle]]:
     """The whole selection of a destination at once: what the policy says to write."""
-    why, verdict = judged(sendings(scope, d)[""], need)
-    if not why or verdict == "unknown":
+    found = departure(sendings(scope, d)[""], need)
+    if found is None or found.judged == "unknown":
         return scope.records, []
     if lack := lacking(scope, d):
-        return scope.records, [Obstacle(lack, about=d.label)]
+        said = (("found", lack),)
+        return scope.records, [Obstacle("told-of", d.label, d.label, more=said)]
     wanted = need.choose(lambda v: True)
     if wanted is None:
-        return scope.records, [no_choice(f"{d.title}: ", d.label)]
+        return scope.records, [no_choice(d.title, d.label)]
     records = scope.records.having("destination", d.key, "destination.selection", threshold(wanted).word)
     if "destination.surely" in records.rows("destination")[d.key]:
         records = records.having("destination", d.key, "destination.surely", None)
@@ -205,7 +249,7 @@ def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records,
     obstacles: list[Obstacle] = []
     for channel in records.dialect.channels:
         need: Need = need_of(needs, f"{d.label} {channel}")
-        if against(sendings(scope.on(records), d)[channel].bits, need):
+        if departing(sendings(scope.on(records), d)[channel], need):
             records, more = mend_channel(scope.on(records), d, channel, need)
             obstacles += more
     return records, obstacles
@@ -231,7 +275,7 @@ def mend_channel(now: Scope, d: Destination, channel: str, need: Need) -> tuple[
     noisy = [f for f, said in levels.items() if not threshold(str(said.value or "debug")) <= high]
     # What is too noisy must go; if that is not enough, one feed is raised; if that is not, all are set.
     for feeds in ([] if fresh else noisy, list(levels)[:1], list(levels)):
-        if against(sendings(now.on(records), d)[channel].bits, own):
+        if departing(sendings(now.on(records), d)[channel], own):
             for feed in feeds:
                 table, key = ("take", (feed, channel)) if takes else ("feed", (feed,))
                 said = records.get(f"{table}.level", records.rows(table).get(key, {}))
@@ -320,6 +364,8 @@ def _fresh(records: Records) -> str:
 
 SETTING = Setting(
     name="level",
+    slots=SLOTS,
+    hangs_on=("destination.name", "destination.address", "feed.name"),
     kind="a severity; `from` (not quieter), `to` (not noisier)",
     meaning="the severities that leave for each collector",
     matters="too quiet hides the failure, too noisy fills the line; a list of severities can have a hole",

@@ -1,7 +1,7 @@
 """memory: what the device keeps in memory."""
 
-from ivrel.core.dialects.slots import NUMBER, THRESHOLD
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import NUMBER, THRESHOLD
 
 SETTING = valued(
     "memory",

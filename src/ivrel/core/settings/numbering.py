@@ -1,7 +1,7 @@
 """numbering: each message bears a number."""
 
-from ivrel.core.dialects.slots import SWITCH
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import SWITCH
 
 SETTING = valued(
     "numbering",

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from msgspec.structs import replace
 
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.slots import ORIGIN
-from ivrel.core.settings.base import Finding, Needs, Obstacle, Scope
+from ivrel.core.policy.need import Needs
+from ivrel.core.reading.records import Records
+from ivrel.core.settings.contract import Finding, Obstacle
+from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import ORIGIN
 
 _PLAIN = valued(
     "origin",
     Part("", "origin", ORIGIN),
+    also=("unit.name",),
     what="what names the device in its messages",
     kind="none, address, name",
     meaning="what names the device in its messages",
@@ -26,23 +29,26 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     said, found = scope.records.get("unit.name"), _PLAIN.judge(scope, needs)
     tag = scope.records.get("origin").value
     if _misnamed(scope) and tag == "name":
-        found.append(Finding(_misnamed(scope), said.lines, about="name"))
+        name = scope.device.name if scope.device else ""
+        found.append(Finding("misnamed", "name", "", _misnamed(scope), name, lines=said.lines))
     return found
 
 
 def _misnamed(scope: Scope) -> str:
-    """How the device's name for itself differs from the fleet's; '' if it does not, or none is said."""
+    """Return the name by which the device calls itself, if the fleet has another; else ''."""
     own = scope.records.get("unit.name").value
     if scope.device is None or own is None or own == scope.device.name:
         return ""
-    return f"it calls itself {own}, not {scope.device.name}"
+    return str(own)
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     """The tag; a name of its own is not changed in passing, for more than messages hangs on it."""
     records, obstacles = _PLAIN.mend(scope, needs)
     if _misnamed(scope) and records.get("origin").value == "name":
-        obstacles.append(Obstacle(f"{_misnamed(scope)}; rename it by hand, or in the fleet", about="name"))
+        name = scope.device.name if scope.device else ""
+        own = (("found", _misnamed(scope)),)
+        obstacles.append(Obstacle("rename", "name", wanted=name, more=own))
     return records, obstacles
 
 

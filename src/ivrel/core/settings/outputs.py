@@ -7,12 +7,18 @@ from typing import Any
 from msgspec.structs import replace
 
 from ivrel.core.dialects.pattern import Flag
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.said import Row
-from ivrel.core.settings.base import Fact, Finding, Needs, Obstacle, Scope, Setting
-from ivrel.core.settings.sending import against, picked
+from ivrel.core.policy.need import Needs
+from ivrel.core.reading.records import Records
+from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting
+from ivrel.core.settings.scope import Scope
+from ivrel.core.settings.sending import departing, picked
 from ivrel.core.settings.valued import Part, valued
-from ivrel.core.severity import NOTHING, Selection
+from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.severity import NOTHING, Selection
+
+
+# The slots of entries: what is shown where, of facilities and severities.
+SHOW = ("show.output", "show.facility", "show.level", "show.compare", "show.action")
 
 
 def output(name: str, *parts: Part, **texts: Any) -> Setting:
@@ -49,14 +55,27 @@ def output(name: str, *parts: Part, **texts: Any) -> Setting:
             return plain.facts(scope)
         selection, lines = shown(scope)
         others = [fact for fact in plain.facts(scope) if fact.key != level.name]
-        return [Fact(name, level.name, selection.describe(), lines, False), *others]
+        return [Fact(name, "", level.name, selection.describe(), lines, False), *others]
 
     def judge(scope: Scope, needs: Needs) -> list[Finding]:
         if not has(scope) or not rows(scope) or level.name not in needs:
             return plain.judge(scope, needs)
         selection, lines = shown(scope)
-        why = against(selection.bits, needs[level.name])
-        out = [Finding(f"the {name} {why}", lines, about=level.name)] if why else []
+        found = departing(selection, needs[level.name])
+        out: list[Finding] = []
+        if found:
+            out.append(
+                Finding(
+                    "output",
+                    level.name,
+                    f"the {name}",
+                    selection.describe(),
+                    needs[level.name].text,
+                    found,
+                    lines,
+                    cannot=_only_read(scope, level.name),
+                )
+            )
         others = {part.name: needs[part.name] for part in rest if part.name in needs}
         return out + (plain.judge(scope, others) if others else [])
 
@@ -64,8 +83,7 @@ def output(name: str, *parts: Part, **texts: Any) -> Setting:
         if not has(scope):
             return plain.mend(scope, needs)
         wrong = [f for f in judge(scope, needs) if f.about == level.name]
-        why = f"{scope.records.dialect.name} has no statement that is written for it: its entries are only read"
-        obstacles = [Obstacle(why, True, level.name)] if wrong else []
+        obstacles = [_only_read(scope, level.name)] if wrong else []
         others = {part.name: needs[part.name] for part in rest if part.name in needs}
         if not others:
             return scope.records, obstacles
@@ -73,3 +91,8 @@ def output(name: str, *parts: Part, **texts: Any) -> Setting:
         return records, [*obstacles, *more]
 
     return replace(plain, facts=facts, judge=judge, mend=mend)
+
+
+def _only_read(scope: Scope, about: str) -> Obstacle:
+    more = (("platform", scope.records.dialect.name),)
+    return Obstacle("only-read", about, more=more, unable=True)

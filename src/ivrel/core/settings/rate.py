@@ -1,7 +1,7 @@
 """rate: how many messages may leave."""
 
-from ivrel.core.dialects.slots import RATE
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import RATE
 
 SETTING = valued(
     "rate",

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ivrel.core.dialects.records import Records
-from ivrel.core.fleet import address, is_address
 from ivrel.core.form import Node, Report
-from ivrel.core.settings.base import Collector, Fact, Finding, Needs, Obstacle, Scope, Setting, silent_on
-from ivrel.core.settings.need import SetNeed, read_set_need
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Needs, SetNeed, read_set_need
+from ivrel.core.reading.records import Records
+from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, silent_on
 from ivrel.core.settings.rows import addresses_of, differences, with_rows
+from ivrel.core.settings.scope import Scope
+from ivrel.core.vocabulary.addresses import address, is_address
 
 NEEDED = "where-needed"
 
@@ -26,7 +28,7 @@ def facts(scope: Scope) -> list[Fact]:
         return []
     found = addresses_of(scope.records, "resolver")
     lines = tuple(line for said in found.values() for line in said)
-    return [Fact("resolver", "", ", ".join(sorted(found)) or "none", lines, not found)]
+    return [Fact("resolver", "", "", ", ".join(sorted(found)) or "none", lines, not found)]
 
 
 def _named(scope: Scope) -> list[str]:
@@ -42,15 +44,19 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         if not named or found:
             return []
         if not scope.records.dialect.has("resolver.address"):
-            said = f"{scope.records.dialect.name} says nothing of resolvers, and {', '.join(named)} is a host name"
-            return [Finding(said, (), "unknown")]
-        lines = tuple(line for d in scope.destinations if str(d.endpoint[0]) in named for line in d.lines())
-        return [Finding(f"{', '.join(named)} is a host name, and there is no resolver", lines)]
+            more = (("platform", scope.records.dialect.name),)
+            hosts = ", ".join(named)
+            return [Finding("resolver-unknown", found=hosts, more=more, judged="unknown")]
+        by_name = (d for d in scope.destinations if str(d.endpoint[0]) in named)
+        lines = tuple(line for d in by_name for line in d.lines())
+        return [Finding("resolver-lacking", found=", ".join(named), lines=lines)]
     if not scope.records.dialect.has("resolver.address"):
         return [silent_on(scope.records.dialect, "resolvers")]
     missing, gone = differences(needs[""], found)
-    out = [Finding(f"the resolver {', '.join(missing)} is missing", about="missing")] if missing else []
-    return out + [Finding(f"the resolver {a} is not asked for", found[a], about=a) for a in gone]
+    out = [Finding("resolver-stranger", a, found=a, lines=found[a]) for a in gone]
+    if missing:
+        out.insert(0, Finding("resolver-missing", "missing", wanted=", ".join(missing)))
+    return out
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -58,7 +64,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     if not judge(scope, needs):
         return records, []
     if NEEDED in needs:
-        return records, [Obstacle("the policy names no resolver; ask for `resolver: [ADDRESS]`")]
+        return records, [Obstacle("no-resolver-named")]
     if not records.dialect.has("resolver.address"):
         return records, []
     return with_rows(records, "resolver", needs[""]), []
@@ -66,6 +72,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 SETTING = Setting(
     name="resolver",
+    slots=("resolver.id", "resolver.address"),
+    hangs_on=("destination.address",),
     kind="`where-needed`, or addresses",
     meaning="the resolvers of host names",
     matters="a collector that is named by host name gets nothing from a device that cannot look it up",

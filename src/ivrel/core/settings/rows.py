@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Container, Mapping
 
-from ivrel.core.dialects.matching import Key
-from ivrel.core.dialects.records import Records
-from ivrel.core.settings.need import SetNeed
+from ivrel.core.policy.need import SetNeed
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import Key
 
 
 def is_number(word: object) -> bool:

@@ -4,24 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from ivrel.core.dialects.matching import DOUBT, Key
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.said import Row
-from ivrel.core.dialects.slots import TELL, VERDICT
 from ivrel.core.form import Node, Report
-from ivrel.core.settings.base import (
-    Collector,
-    Fact,
-    Finding,
-    Needs,
-    Obstacle,
-    Place,
-    Scope,
-    Setting,
-    mend_value,
-    silent_on,
-)
-from ivrel.core.settings.need import Need, read_need, read_parts
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Need, Needs, read_need, read_parts
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import DOUBT, Key
+from ivrel.core.settings.contract import Fact, Finding, More, Obstacle, Setting, silent_on
+from ivrel.core.settings.places import Place, cannot_say, mend_value
+from ivrel.core.settings.scope import Scope
+from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.values import TELL, VERDICT
 
 SOME = 5  # so many rules are named; the rest is counted
 
@@ -48,7 +40,8 @@ def facts(scope: Scope) -> list[Fact]:
     counts: dict[tuple[str, str], int] = {}
     for _, _, action, tell in _tells(scope):
         counts[action, tell] = counts.get((action, tell), 0) + 1
-    return [Fact("rules", f"{a} {t}", str(n), (), False) for (a, t), n in sorted(counts.items())]
+    found = sorted(counts.items())
+    return [Fact("rules", a, t, str(n), (), False) for (a, t), n in found]
 
 
 def _wrong(scope: Scope, needs: Needs) -> list[tuple[Key, Row, str, str]]:
@@ -69,27 +62,42 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     out = []
     for key, row in scope.records.rows("gate").items():
         if DOUBT in row:
-            why = f"rule {key[0]}: line {row[DOUBT].lines[0]} is not understood: {row[DOUBT].value}"
-            out.append(Finding(why, row[DOUBT].lines, "unknown", f"rule {key[0]}"))
+            doubt, title = row[DOUBT], f"rule {key[0]}"
+            more = (("line", str(doubt.lines[0])), ("text", str(doubt.value)))
+            out.append(Finding("doubtful-rule", title, title, more=more, lines=doubt.lines, judged="unknown"))
     for action, need in needs.items():
         wrong = [(key, row, tell) for key, row, does, tell in _wrong(scope, needs) if does == action]
         for tell in dict.fromkeys(tell for _, _, tell in wrong):
             rows = [(key, row) for key, row, told in wrong if told == tell]
-            one = len(rows) == 1
-            does = f"that {action}{'s' * one} {'records' if one else 'record'} {tell}"
-            out.append(Finding(f"{_named(rows)} {does}, not {need.text}", _lines(rows), about=f"{action} {tell}"))
+            first = _place(rows[0][0], rows[0][1], action, tell, scope.records)
+            out.append(
+                Finding(
+                    "rules-tell",
+                    f"{action} {tell}",
+                    f"rules that {action}",
+                    tell,
+                    need.text,
+                    (("action", action), *_named(rows)),
+                    _lines(rows),
+                    cannot=cannot_say(scope.records.dialect, first, need),
+                )
+            )
     unfed = _unfed(scope, needs)
     if unfed:
-        out.append(
-            Finding(f"{_named(unfed)} without a feed: what is recorded goes nowhere", _lines(unfed), about="feed")
-        )
+        out.append(Finding("rules-unfed", "feed", more=_named(unfed), lines=_lines(unfed)))
     return out
 
 
-def _named(rows: list[tuple[Key, Row]]) -> str:
+def _named(rows: list[tuple[Key, Row]]) -> More:
+    """Return how many rules there are, the names of the first, and how many more."""
     names = ", ".join(str(key[0]) for key, _ in rows[:SOME])
-    more = f" and {len(rows) - SOME} more" if len(rows) > SOME else ""
-    return f"{len(rows)} {'rule' if len(rows) == 1 else 'rules'} ({names}{more})"
+    rest = str(len(rows) - SOME) if len(rows) > SOME else ""
+    return (("count", str(len(rows))), ("names", names), ("more", rest))
+
+
+def _place(key: Key, row: Row, action: str, tell: str, records: Records) -> Place:
+    said = records.get("gate.tell", row)
+    return Place(f"{action} {tell}", "gate", key, "gate.tell", said, f"rules that {action}")
 
 
 def _lines(rows: list[tuple[Key, Row]]) -> tuple[int, ...]:
@@ -102,15 +110,13 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         return records, []
     obstacles: dict[Obstacle, None] = {}
     for key, row, action, tell in _wrong(scope, needs):
-        place = Place(
-            f"{action} {tell}", "gate", key, "gate.tell", records.get("gate.tell", row), f"rules that {action}"
-        )
+        place = _place(key, row, action, tell, records)
         records, more = mend_value(records, place, needs[action])
         obstacles |= dict.fromkeys(more)
     feeds = sorted({str(key[0]) for key in records.rows("give")})
     unfed = _unfed(scope.on(records), needs)
     if unfed and not feeds:
-        return records, [*obstacles, Obstacle("there is no feed that gives to a collector", about="feed")]
+        return records, [*obstacles, Obstacle("no-feed", "feed")]
     for key, _ in unfed:
         records = records.having("gate", key, "gate.feed", feeds[0])
     return records, list(obstacles)
@@ -122,6 +128,7 @@ def say(facts: list[Fact]) -> str:
 
 SETTING = Setting(
     name="rules",
+    slots=("gate.id", "gate.action", "gate.tell", "gate.feed"),
     kind="pass, stop: what is recorded (none, open, close, both)",
     meaning="what the traffic rules of a firewall record",
     matters="a rule that stops traffic and tells nobody makes every question about it a guess",

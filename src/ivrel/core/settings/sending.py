@@ -6,14 +6,16 @@ from collections.abc import Iterable, Iterator
 from functools import lru_cache
 from typing import Literal
 
+from msgspec import Struct
+
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.matching import Key
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.said import Row, Said
-from ivrel.core.dialects.slots import THRESHOLD, Value
-from ivrel.core.settings.base import Destination, Scope
-from ivrel.core.settings.need import Need
-from ivrel.core.severity import (
+from ivrel.core.policy.need import Need
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import Key
+from ivrel.core.settings.contract import More
+from ivrel.core.settings.scope import Destination, Scope
+from ivrel.core.vocabulary.said import Row, Said
+from ivrel.core.vocabulary.severity import (
     EVERYTHING,
     NOTHING,
     Selection,
@@ -24,6 +26,7 @@ from ivrel.core.severity import (
     single,
     through,
 )
+from ivrel.core.vocabulary.values import THRESHOLD, Value
 
 
 class Sending(Selection, frozen=True, gc=False):
@@ -62,9 +65,9 @@ def reached(scope: Scope, destination: Destination) -> bool:
 
 
 def lacking(scope: Scope, destination: Destination) -> str:
-    """Why a device that is told of a destination never sends to it; '' if it does."""
+    """Return what keeps a device from sending to a destination that it is told of; '' if nothing."""
     said = destination.row.get("destination.lacks")
-    return "" if said is None else f"{destination.label} is told of, but {said.value}"
+    return "" if said is None else str(said.value)
 
 
 def _sending(scope: Scope, destination: Destination) -> Sending:
@@ -135,42 +138,55 @@ def levels_of(scope: Scope, destination: Destination, channel: str) -> Iterator[
             yield str(feed), records.get("feed.level", records.rows("feed").get((feed,), {}))
 
 
-@lru_cache(maxsize=4096)
-def against(bits: int, need: Need) -> str:
-    """How a selection departs from what is asked; '' if it does not."""
-    sent = Selection(bits)
+def departing(sent: Selection, need: Need) -> More:
+    """Return how a selection departs from what is asked, as the values of a sentence; () if not."""
     low, high = bounds(need)
-    said = []
+    out: list[tuple[str, str]] = []
     if not low <= sent:
-        said.append(f"misses {describe_gap(low, sent)}" if sent else "gets nothing at all")
+        out += [("missing", describe_gap(low, sent)), ("some", "yes" if sent else "")]
     if not sent <= high:
-        said.append(f"adds {describe_gap(sent, high)}")
+        out.append(("extra", describe_gap(sent, high)))
     gap = holes(sent) - low
     if gap:
-        said.append(f"has a hole at {describe_gap(gap, NOTHING)}")
-    if not said and not need.accepts(as_threshold(sent) or "none"):
-        said.append(f"gets {sent.describe()}, not {need.text}")
-    return ", ".join(said)
+        out.append(("hole", describe_gap(gap, NOTHING)))
+    if not out and not need.accepts(as_threshold(sent) or "none"):
+        out.append(("other", "yes"))
+    return tuple(out)
 
 
-def judged(sent: Sending, need: Need) -> tuple[str, Literal["breaks", "unknown"]]:
-    """How what leaves departs from what is asked, and the verdict; '' if it does not.
+class Departure(Struct, frozen=True):
+    """How what leaves departs from what is asked: a kind of finding, its values, and the verdict."""
+
+    kind: str
+    values: More
+    judged: Literal["breaks", "unknown"] = "breaks"
+
+    @property
+    def misses(self) -> bool:
+        """Whether something that must leave does not."""
+        return any(name == "missing" for name, _ in self.values)
+
+
+def departure(sent: Sending, need: Need) -> Departure | None:
+    """Return how what leaves departs from what is asked; None if it does not.
 
     What hangs on more than facility and severity departs surely only if all that it may be does.
     """
     if sent.certain:
-        return against(sent.bits, need), "breaks"
+        values = departing(sent, need)
+        return Departure("selection", values) if values else None
     low, high = bounds(need)
-    said = []
+    out: list[tuple[str, str]] = []
     if not low <= sent:
-        said.append(f"misses {describe_gap(low, sent)}" if sent else "gets nothing at all")
+        out += [("missing", describe_gap(low, sent)), ("some", "yes" if sent else "")]
     if not sent.sure <= high:
-        said.append(f"adds {describe_gap(sent.sure, high)}")
-    if said:
-        return ", ".join(said), "breaks"
-    if low <= sent.sure and sent <= high and need.accepts(as_threshold(sent.sure) or as_threshold(sent) or "none"):
-        return "", "breaks"
-    return f"gets {described(sent)}: the rest hangs on more than facility and severity", "unknown"
+        out.append(("extra", describe_gap(sent.sure, high)))
+    if out:
+        return Departure("selection", tuple(out))
+    word = as_threshold(sent.sure) or as_threshold(sent) or "none"
+    if low <= sent.sure and sent <= high and need.accepts(word):
+        return None
+    return Departure("selection-unsure", (), "unknown")
 
 
 def described(sent: Sending) -> str:

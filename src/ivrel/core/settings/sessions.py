@@ -1,7 +1,7 @@
 """sessions: what the sessions of operators show."""
 
-from ivrel.core.dialects.slots import THRESHOLD
 from ivrel.core.settings.valued import Part, valued
+from ivrel.core.vocabulary.values import THRESHOLD
 
 SETTING = valued(
     "sessions",

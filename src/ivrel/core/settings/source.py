@@ -4,28 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
 from functools import lru_cache
+from typing import Literal
 
 from msgspec import Struct
 
-from ivrel.core.dialects.matching import DOUBT
-from ivrel.core.dialects.records import Records, values_of
-from ivrel.core.dialects.said import Row
-from ivrel.core.fleet import address, is_address
 from ivrel.core.form import Node, Report
-from ivrel.core.settings.base import (
-    Collector,
-    Destination,
-    Fact,
-    Finding,
-    Needs,
-    Obstacle,
-    Place,
-    Scope,
-    Setting,
-    can_say,
-    no_destination,
-)
-from ivrel.core.settings.need import Need, read_need
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Need, Needs, read_need
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import DOUBT
+from ivrel.core.reading.tables import values_of
+from ivrel.core.settings.contract import Fact, Finding, More, Obstacle, Setting, no_destination
+from ivrel.core.settings.places import Place, can_say, places
+from ivrel.core.settings.scope import Destination, Scope
+from ivrel.core.vocabulary.addresses import address, is_address
+from ivrel.core.vocabulary.said import Row
 
 IDENTITY = "identity"
 SOME = 3  # so many devices of the same identity are named; the rest is counted
@@ -56,7 +49,7 @@ def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
     kinds = (("interface", True), ("address", False))
     # Where interfaces are not part of the configuration, an address says more than a name.
     for kind, by_interface in kinds if _knows_interfaces(scope.records) else kinds[::-1]:
-        out += [(place, by_interface) for place in scope.places(f"source-{kind}", every)]
+        out += [(place, by_interface) for place in places(scope, f"source-{kind}", every)]
     # A platform may know both ways; what is said counts, and the first way is the one to write.
     said = {place.label for place, _ in out if place.said.value is not None}
     first: dict[str, tuple[Place, bool]] = {}
@@ -199,11 +192,13 @@ def facts(scope: Scope) -> list[Fact]:
     out = []
     for place, by_interface in _places(scope, every=True):
         if place.said.value is None:
-            out.append(Fact("source", place.label, "nearest", (), True, "whatever interface is nearest"))
+            note = "whatever interface is nearest"
+            out.append(Fact("source", place.label, "", "nearest", (), True, note))
             continue
         way = _way(scope, place, by_interface)
         note = way.wrong or way.doubt or (", ".join(way.addresses) if by_interface else "")
-        out.append(Fact("source", place.label, str(place.said.value), way.lines, False, note))
+        value = str(place.said.value)
+        out.append(Fact("source", place.label, "", value, way.lines, False, note))
     return out
 
 
@@ -218,39 +213,53 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     by_identity = need.any_of is not None and IDENTITY in need.any_of
     others = tuple(v for v in need.any_of or () if v != IDENTITY)
     if by_identity and identity is None and not others:
-        return [Finding("the fleet gives no identity for this device", (), "unknown")]
-    places = _places(scope)
-    if not places:
+        return [Finding("identity-unknown", wanted=need.text, judged="unknown")]
+    at = _places(scope)
+    if not at:
         if _can_choose(scope):
             return no_destination(scope)
-        why = f"{scope.records.dialect.name} cannot choose: the nearest interface is the source"
-        return [Finding(why, (), "unable")]
-    out = [Finding(rivals, about=IDENTITY)] if by_identity and (rivals := _rivals(scope)) else []
-    for place, by_interface in places:
+        platform = scope.records.dialect.name
+        return [Finding("no-source", found=platform, wanted=need.text, judged="unable")]
+    out = []
+    if by_identity and (others_too := _rivals(scope)):
+        more = (("others", others_too),)
+        out.append(Finding("rivals", IDENTITY, found=identity or "", more=more))
+    for place, by_interface in at:
         if place.said.value is None:
-            why = f"{place.prefix}not set, so messages leave from whatever interface is nearest"
-            out.append(Finding(why, about=place.label))
+            out.append(Finding("nearest", place.label, place.title, wanted=need.text))
             continue
         way = _way(scope, place, by_interface)
         if way.doubt:
-            out.append(Finding(place.prefix + way.doubt, way.lines, "unknown", place.label))
+            out.append(_finding(place, way.doubt, way, need, "unknown"))
             continue
         wrong = _wrong(scope, need, place, by_interface, way)
-        if wrong and by_identity and identity is None:
-            wrong += ", and the fleet gives no identity for this device"
         if wrong:
-            out.append(Finding(place.prefix + wrong, way.lines, about=place.label))
+            unknown = by_identity and identity is None
+            out.append(_finding(place, wrong, way, need, "breaks", unknown))
     return out
 
 
+def _finding(
+    place: Place,
+    why: str,
+    way: _Way,
+    need: Need,
+    judged: Literal["breaks", "unknown"],
+    unknown: bool = False,
+) -> Finding:
+    """What is wrong with a source; `unknown`: the fleet gives no identity to compare it with."""
+    more = (("why", why), ("unknown", "yes" if unknown else ""))
+    found = str(place.said.value)
+    return Finding("source", place.label, place.title, found, need.text, more, way.lines, judged)
+
+
 def _rivals(scope: Scope) -> str:
-    """Who else the fleet gives this device's identity to."""
+    """Return the devices that the fleet gives this device's identity as well; '' if none."""
     device = scope.device
     if device is None or not device.rivals:
         return ""
     some, more = device.rivals[:SOME], len(device.rivals) - SOME
-    others = ", ".join(some) + (f" and {more} more" if more > 0 else "")
-    return f"the fleet gives {device.identity} to {others} as well, so a collector takes them for one"
+    return ", ".join(some) + (f" and {more} more" if more > 0 else "")
 
 
 def _wrong(scope: Scope, need: Need, place: Place, by_interface: bool, way: _Way) -> str:
@@ -281,25 +290,26 @@ def _identities(way: _Way) -> tuple[str, ...]:
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records, need = scope.records, needs[""]
-    places = _places(scope)
+    at = _places(scope)
     if not _can_choose(scope):
         return records, []
     obstacles: list[Obstacle] = []
     if IDENTITY in (need.any_of or ()) and _rivals(scope):
-        obstacles.append(Obstacle("the fleet has to give each device an identity of its own", about=IDENTITY))
-    for place, by_interface in places:
+        obstacles.append(Obstacle("own-identity", IDENTITY))
+    for place, by_interface in at:
         if place.said.value is not None:
             way = _way(scope, place, by_interface)
             if way.doubt:
-                obstacles.append(Obstacle(f"{place.prefix}{way.doubt}", about=place.label))
+                more: More = (("why", way.doubt),)
+                obstacles.append(Obstacle("stuck", place.label, place.title, more=more))
                 continue
             if not _wrong(scope, need, place, by_interface, way):
                 continue
         leaving = _leaving(scope, place)
         value = _choice(scope, need, place, by_interface, leaving)
         if value is None:
-            why = place.prefix + _stuck(scope, need, place, by_interface, leaving)
-            obstacles.append(Obstacle(why, about=place.label))
+            why = _stuck(scope, need, place, by_interface, leaving)
+            obstacles.append(Obstacle("stuck", place.label, place.title, more=(("why", why),)))
         else:
             records = records.having(place.table, place.key, place.slot, value)
     return records, obstacles
@@ -354,6 +364,17 @@ def _stuck(scope: Scope, need: Need, place: Place, by_interface: bool, leaving: 
 
 SETTING = Setting(
     name="source",
+    slots=(
+        *("source.interface", "source.address"),
+        *("destination.source-address", "destination.source-interface"),
+        *("feed.source-interface", "feed.source-address"),
+        *("interface.name", "interface.address", "interface.state", "interface.plane"),
+        *("interface.inet-state", "interface.inet6-state", "interface.part-state"),
+    ),
+    hangs_on=(
+        *("destination.name", "destination.address", "feed.name"),
+        *("give.feed", "give.destination"),
+    ),
     kind="`identity`, the name of an interface, or an address",
     meaning="the interface or address that messages leave from",
     matters="without it a device shows up under whatever address is nearest, and under several in turn",

@@ -4,36 +4,29 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.slots import SLOTS, slot_of
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.form import Node, Report
-from ivrel.core.settings.base import (
-    PLACES,
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Need, Needs, read_need, read_parts
+from ivrel.core.reading.records import Records
+from ivrel.core.settings.contract import (
     Asked,
     Clash,
-    Collector,
     Fact,
     Finding,
-    Needs,
     Obstacle,
-    Place,
-    Scope,
     Setting,
     about_of,
-    default_note,
-    mend_value,
+    default_of,
     no_destination,
     silent_on,
 )
 from ivrel.core.settings.format import expected_of
-from ivrel.core.settings.need import Need, read_need, read_parts
+from ivrel.core.settings.places import Place, cannot_say, knows, mend_value, places
+from ivrel.core.settings.scope import Scope
 
 PARTS = ("kind", "precision", "year", "zone")
-
-_READS = {
-    "none": "messages bear no stamp",
-    "uptime": "stamps count uptime, which reads like a time of day",
-}
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -51,7 +44,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 def _places(scope: Scope, part: str, every: bool = False) -> list[Place]:
     """Where a part of the stamp is said: once for the device, or for each destination."""
-    return [p for p in scope.places(f"stamp-{part}", every) if p.said.value is not None]
+    return [p for p in places(scope, f"stamp-{part}", every) if p.said.value is not None]
 
 
 def _calendar(scope: Scope, place: Place) -> bool:
@@ -62,7 +55,7 @@ def _calendar(scope: Scope, place: Place) -> bool:
 
 def facts(scope: Scope) -> list[Fact]:
     return [
-        Fact("stamp", f"{p.label} {part}".strip(), str(p.said.value), p.said.lines, p.said.default)
+        Fact("stamp", p.label, part, str(p.said.value), p.said.lines, p.said.default)
         for part in PARTS
         for p in _places(scope, part, every=True)
         if part == "kind" or _calendar(scope, p)
@@ -78,8 +71,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     kinds = _places(scope, "kind")
     wrong = [kind for kind in kinds if "kind" in needs and not needs["kind"].accepts(str(kind.said.value))]
     for kind in wrong:
-        why = kind.prefix + _reads(kind) + default_note(kind.said, dialect.name)
-        out.append(Finding(why, kind.said.lines, about=about_of(kind.label, "kind")))
+        out.append(_finding("stamp-kind", kind, kind, "kind", needs["kind"], dialect))
     if wrong:
         return out
     for part, need in needs.items():
@@ -89,24 +81,39 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
                 kind = next((k for k in kinds if k.label in ("", p.label)), kinds[0])
                 # A stamp that is no calendar's shows neither year nor zone, and has no precision.
                 if not need.accepts("hidden"):
-                    why = f"{kind.prefix}{_reads(kind)}, without {part}{default_note(kind.said, dialect.name)}"
-                    out.append(Finding(why, kind.said.lines, about=about))
+                    out.append(_finding("stamp-lacks", kind, kind, part, need, dialect, about))
             elif not need.accepts(str(p.said.value)):
-                word = f"{part} is {p.said.value}" if part in ("year", "zone") else f"{part} is in {p.said.value}"
-                why = f"{p.prefix}the {word}{default_note(p.said, dialect.name)}, not {need.text}"
-                lines = p.said.lines or next((k.said.lines for k in kinds), ())
-                out.append(Finding(why, lines, about=about))
+                cited = p if p.said.lines or not kinds else kinds[0]
+                out.append(_finding("stamp-part", p, cited, part, need, dialect))
     return out
 
 
-def _reads(kind: Place) -> str:
-    return _READS.get(str(kind.said.value), f"stamps are {kind.said.value}")
+def _finding(kind: str, p: Place, cited: Place, part: str, need: Need, dialect: Dialect, about: str = "") -> Finding:
+    """What is wrong with a part of the stamp; `cited`: the place whose lines tell so."""
+    return Finding(
+        kind,
+        about or about_of(p.label, part),
+        p.title,
+        str(p.said.value),
+        need.text,
+        (("part", part),),
+        cited.said.lines,
+        default=default_of(p.said, dialect),
+        cannot=_cannot(p, part, need, dialect, kind),
+    )
+
+
+def _cannot(p: Place, part: str, need: Need, dialect: Dialect, kind: str) -> Obstacle | None:
+    """Why a platform can never show what is asked of a stamp; None if it can."""
+    if kind == "stamp-lacks":
+        # What is asked for is shown by a stamp of another kind.
+        return cannot_say(dialect, p, Need(any_of=("calendar",)), "kind")
+    return cannot_say(dialect, p, need, part)
 
 
 def _known(scope: Scope, part: str) -> bool:
     """Whether a platform has a statement or a default for a part of stamps."""
-    slots = [slot for table in PLACES if (slot := slot_of(f"stamp-{part}", table)) is not None]
-    return any(scope.records.dialect.has(slot) or slot in scope.records.dialect.defaults for slot in slots)
+    return knows(scope.records.dialect, f"stamp-{part}")
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -150,6 +157,11 @@ def clashes(asked: Asked) -> Iterator[Clash]:
 
 SETTING = Setting(
     name="stamp",
+    slots=(
+        *("stamp.kind", "stamp.precision", "stamp.year", "stamp.zone"),
+        *("destination.stamp-kind", "destination.stamp-precision"),
+        *("destination.stamp-year", "destination.stamp-zone"),
+    ),
     kind="kind (none, uptime, calendar), precision, year, zone",
     meaning="what kind of time stamp messages bear, how fine, and whether year and zone are in it",
     matters="two devices' messages can only be put in order if both say when, in full",

@@ -4,27 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from ivrel.core.dialects.records import Records
-from ivrel.core.dialects.slots import SWITCH
 from ivrel.core.form import Node, Report, Text
-from ivrel.core.settings.base import (
-    Asked,
-    Clash,
-    Collector,
-    Destination,
-    Fact,
-    Finding,
-    Needs,
-    Obstacle,
-    Place,
-    Scope,
-    Setting,
-    default_note,
-    mend_value,
-    silent_on,
-)
+from ivrel.core.policy.collector import Collector
+from ivrel.core.policy.need import Need, Needs, read_need, read_parts
+from ivrel.core.reading.records import Records
 from ivrel.core.settings.certificates import lacking_for_tls
-from ivrel.core.settings.need import Need, read_need, read_parts
+from ivrel.core.settings.contract import Asked, Clash, Fact, Finding, Obstacle, Setting, default_of, silent_on
+from ivrel.core.settings.places import Place, cannot_say, mend_value
+from ivrel.core.settings.scope import Destination, Scope
+from ivrel.core.vocabulary.values import SWITCH
 
 CLEAR = ("anywhere", "same-site", "nowhere")
 
@@ -49,59 +37,78 @@ def facts(scope: Scope) -> list[Fact]:
         if d.endpoint[2] == "tls":
             said = _verify(scope, d).said
             value = "verified" if said.value == "on" else "not verified" if said.value == "off" else "not said"
-            out.append(Fact("trust", d.label, value, said.lines or d.lines("transport"), said.default))
+            out.append(Fact("trust", d.label, "", value, said.lines or d.lines("transport"), said.default))
         else:
-            out.append(Fact("trust", d.label, "clear text", (), False))
+            out.append(Fact("trust", d.label, "", "clear text", (), False))
     return out
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     out = []
     for d in scope.judged:
-        place = _verify(scope, d)
-        if d.endpoint[2] == "tls":
-            if "verify" in needs and place.said.value is None:
-                why = f"{place.prefix}whether the collector is verified is not said"
-                out.append(Finding(why, (), "unknown", d.label))
-            elif "verify" in needs and not needs["verify"].accepts(str(place.said.value)):
-                note = default_note(place.said, scope.records.dialect.name)
-                out.append(
-                    Finding(f"{place.prefix}the collector is not verified{note}", place.said.lines, about=d.label)
-                )
-            elif "verify" in needs and (why := _other_peer(scope, d)):
-                lines = scope.records.get("destination.peer", d.row).lines
-                out.append(Finding(place.prefix + why, lines or place.said.lines, about=d.label))
-        elif d.endpoint[2] is None:
-            if "clear" in needs and needs["clear"].any_of != ("anywhere",):
-                out.append(silent_on(scope.records.dialect, "the transport", d.label))
-        elif why := _clear(scope, d, needs):
-            out.append(Finding(place.prefix + why, d.lines("transport"), about=d.label))
+        transport = d.endpoint[2]
+        if transport == "tls":
+            found = _judge_verify(scope, d, needs["verify"]) if "verify" in needs else None
+        elif transport is None:
+            asked = "clear" in needs and needs["clear"].any_of != ("anywhere",)
+            found = silent_on(scope.records.dialect, "the transport", d.label) if asked else None
+        else:
+            found = _judge_clear(scope, d, needs)
+        if found is not None:
+            out.append(found)
     return out
 
 
-def _other_peer(scope: Scope, d: Destination) -> str:
-    """Why a certificate that is expected is not the collector's; '' if it is, or nobody knows."""
+def _judge_verify(scope: Scope, d: Destination, need: Need) -> Finding | None:
+    """Whether the collector is verified, and as the one that it is."""
+    place, dialect = _verify(scope, d), scope.records.dialect
+    value, title = place.said.value, place.title
+    if value is None:
+        return Finding("verify-unsaid", d.label, title, wanted=need.text, judged="unknown")
+    if not need.accepts(str(value)):
+        return Finding(
+            "unverified",
+            d.label,
+            title,
+            str(value),
+            need.text,
+            lines=place.said.lines,
+            default=default_of(place.said, dialect),
+            cannot=cannot_say(dialect, place, need),
+        )
+    wrong = _other_peers(scope, d)
+    if not wrong or not d.collector:
+        return None
+    own = scope.collectors[d.collector].certified[0]
+    lines = scope.records.get("destination.peer", d.row).lines or place.said.lines
+    return Finding("other-peer", d.label, title, " or ".join(wrong), own, lines=lines)
+
+
+def _other_peers(scope: Scope, d: Destination) -> list[str]:
+    """The names that are expected in the certificate and are not the collector's, if it has any."""
     said = scope.records.get("destination.peer", d.row).value
     collector = scope.collectors[d.collector] if d.collector else None
     if said is None or collector is None or not collector.certified:
-        return ""
-    wrong = [name for name in str(said).split(",") if name not in collector.certified]
-    return f"expects a certificate of {' or '.join(wrong)}, not of {collector.certified[0]}" if wrong else ""
+        return []
+    return [name for name in str(said).split(",") if name not in collector.certified]
 
 
-def _clear(scope: Scope, d: Destination, needs: Needs) -> str:
-    """Why clear text must not go to a destination; '' if it may."""
+def _judge_clear(scope: Scope, d: Destination, needs: Needs) -> Finding | None:
+    """Why clear text must not go to a destination; None if it may."""
     way = needs["clear"].any_of[0] if "clear" in needs else "anywhere"
     if way == "anywhere":
-        return ""
+        return None
+    transport, lines = str(d.endpoint[2]), d.lines("transport")
     if way == "nowhere":
-        return f"clear text by {d.endpoint[2]}"
+        return Finding("clear", d.label, d.title, transport, way, lines=lines)
     collector = scope.collectors[d.collector] if d.collector else None
     if collector is None or collector.site is None or scope.device is None:
-        return ""
-    if collector.site == scope.device.site:
-        return ""
-    return f"clear text by {d.endpoint[2]} from {scope.device.site} to {collector.site}"
+        return None
+    here, there = scope.device.site, collector.site
+    if here == there:
+        return None
+    more = (("here", here), ("there", there))
+    return Finding("clear-across", d.label, d.title, transport, way, more, lines)
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -110,19 +117,19 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     for d in scope.judged:
         place = _verify(scope, d)
         if d.endpoint[2] != "tls":
-            if _clear(scope, d, needs):
-                why = "the policy's collector takes clear text only; give it `transport: tls`"
-                obstacles.append(Obstacle(f"{place.prefix}{why}", about=d.label))
+            if d.endpoint[2] is not None and _judge_clear(scope, d, needs):
+                obstacles.append(Obstacle("clear-collector", d.label, place.title))
         elif "verify" in needs and place.said.value is not None:
             off = not needs["verify"].accepts(str(place.said.value))
             collector = scope.collectors[d.collector] if d.collector else None
             lack = lacking_for_tls(scope, collector) if off and place.said.value == "off" else ""
             if lack:
-                obstacles.append(Obstacle(f"{place.prefix}{lack}", about=d.label))
+                said = (("lack", lack),)
+                obstacles.append(Obstacle("tls", d.label, place.title, more=said))
                 continue
             records, more = mend_value(records, place, needs["verify"])
             obstacles += more
-            if collector and records.dialect.has("destination.peer") and (off or _other_peer(scope, d)):
+            if collector and records.dialect.has("destination.peer") and (off or _other_peers(scope, d)):
                 on = records.get("destination.verify", records.rows("destination")[d.key]).value == "on"
                 peer = collector.certified[0] if on else None
                 records = records.having("destination", d.key, "destination.peer", peer)
@@ -145,6 +152,8 @@ def clashes(asked: Asked) -> Iterator[Clash]:
 
 SETTING = Setting(
     name="trust",
+    slots=("destination.verify", "destination.peer", "authority"),
+    hangs_on=(*("destination.name", "destination.address", "destination.transport", "feed.name"),),
     kind="verify (on, off), clear (anywhere, same-site, nowhere)",
     meaning="collectors are verified where TLS is used, and where clear text may go",
     matters="TLS to a collector that nobody verified talks to whoever answers",

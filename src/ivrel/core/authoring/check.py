@@ -1,0 +1,195 @@
+"""Checks a dialect: its examples in both directions, and what in it is ambiguous or leads nowhere.
+
+Passes: two patterns `inet {interface.address}` and `inet6 {interface.address}`
+Fails:  two patterns `at {destination.address}` and `at {destination.port}`: which one reads `at 514`?
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from difflib import get_close_matches
+from itertools import combinations
+
+from ivrel.core.correcting.changes import apply_edits
+from ivrel.core.correcting.steps import Getter, steps_between
+from ivrel.core.dialects.dialect import Dialect, Example
+from ivrel.core.dialects.pattern import Any, Flag, Item, Literal, Maybe, Pattern, Rest, Variable
+from ivrel.core.dialects.slots import SLOTS, table_of
+from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.records import Records, read_records
+from ivrel.core.reading.statements import LAZY
+from ivrel.core.settings import Scope, read_settings
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import Mistake, Refused, Unreadable
+from ivrel.core.vocabulary.said import Row
+
+
+def check_dialect(dialect: Dialect) -> list[Mistake]:
+    """Everything that is wrong with a dialect that reads well, with file and line."""
+    found = [*_ambiguous(dialect), *_one_way(dialect), *_nowhere(dialect)]
+    if not dialect.examples:
+        found.append((1, "no examples; expected at least one text with the settings that it means"))
+    for example in dialect.examples:
+        found += _example(dialect, example)
+    return [Mistake(dialect.file, said, line, 1) for line, said in sorted(set(found))]
+
+
+def _example(dialect: Dialect, example: Example) -> Iterator[tuple[int, str]]:
+    data = Text(example.text.encode())
+    try:
+        records = read_records(dialect, data)
+    except Unreadable as problem:
+        yield example.line, f"the example cannot be read: {problem}"
+        return
+    for stray in records.strays:
+        yield example.line, f"the example's line {stray.line} is not understood: {stray.text}"
+    means = _settings(records)
+    yield from ((line or example.line, told) for line, told in _misread(records, example))
+    yield from _written_again(dialect, records, example.line)
+    bare = _without_export(records)
+    try:
+        emptied = apply_edits(dialect, data, [s.edit for s in steps_between(records, bare)])
+        back = steps_between(read_records(dialect, emptied), records)
+        again = _settings(read_records(dialect, apply_edits(dialect, emptied, [s.edit for s in back])))
+        for name in {**means, **again}:
+            if means.get(name) != again.get(name):
+                yield example.line, f"taken away and written again, {name} is {again.get(name, 'nothing')}"
+    except (Refused, Unreadable) as problem:
+        yield example.line, f"taken away and written again, the example fails: {problem}"
+
+
+def misread(records: Records, example: Example) -> Iterator[str]:
+    """Where an example's text means something else than it says; it need not list what is left to the platform."""
+    return (told for _, told in _misread(records, example))
+
+
+def _misread(records: Records, example: Example) -> Iterator[tuple[int, str]]:
+    """The same, each with the line of the file that says what is meant, or 0."""
+    means = _settings(records)
+    facts = read_settings(Scope(None, records, {}))
+    told = {f"{f.setting} {f.key}".strip() for f in facts if f.lines and not f.default}
+    for name in {**means, **example.means}:
+        said, wanted = means.get(name), example.means.get(name)
+        if said != wanted and (name in told or name in example.means):
+            near = get_close_matches(name, means, 1) if said is None else []
+            hint = f"; did you mean '{near[0]}'?" if near else ""
+            why = f"the example means {name}: {said or 'nothing'}; expected {wanted or 'nothing'}{hint}"
+            yield example.lines.get(name, 0), why
+
+
+def _settings(records: Records) -> dict[str, str]:
+    return {f"{f.setting} {f.key}".strip(): f.value for f in read_settings(Scope(None, records, {}))}
+
+
+def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tuple[int, str]]:
+    """Every statement of the example, written from its values, must mean what it meant."""
+    written = [item for table in ("", *dialect.keys) for item in records.written(table).items()]
+    for (group, key), (match, _) in written:
+        pattern = dialect.patterns[match.pattern]
+        row: Row = records.rows(match.table).get(key, {})
+        if any(SLOTS[slot].many or slot in dialect.only_read for slot in pattern.slots) or _reads_only(pattern):
+            continue
+        get = Getter(records, row)
+        ways = (p.write(get, get.said) for n, p in enumerate(dialect.patterns) if dialect.groups[n] == group)
+        again = next((way for way in ways if way is not None), None)
+        if again is None or pattern.read(*again) != pattern.read(match.path, match.words):
+            join = dialect.shape.join
+            told = join(again[1]) if again else "nothing"
+            yield pattern.line, f"reads '{join(match.words)}' and writes '{told}' (example in line {line})"
+
+
+def _without_export(records: Records) -> Records:
+    read_only = {table_of(slot) for slot in records.dialect.only_read} - {""}
+    for table in ("", *records.dialect.keys):
+        if table not in LAZY and table not in read_only:
+            for key in list(records.rows(table)):
+                row = records.rows(table)[key]
+                if not table:
+                    for slot in row:
+                        if not SLOTS[slot].idle and slot not in records.dialect.only_read:
+                            records = records.having(table, key, slot, None)
+                else:
+                    records = records.without(table, key)
+    return records
+
+
+def _ambiguous(dialect: Dialect) -> Iterator[tuple[int, str]]:
+    for one, other in combinations(dialect.patterns, 2):
+        same_block = len(one.path) == len(other.path) and all(map(_overlap, one.path, other.path))
+        if same_block and _overlap(one.items, other.items):
+            yield other.line, f"the pattern in line {one.line} can read the same statement"
+
+
+def _overlap(one: Sequence[Item], other: Sequence[Item]) -> bool:
+    return any(len(a) == len(b) and all(map(_same_word, a, b)) for a in _variants(one) for b in _variants(other))
+
+
+def _variants(items: Sequence[Item]) -> list[tuple[Item, ...]]:
+    """Every way in which optional parts can be there or not; of very many, the first."""
+    out: list[tuple[Item, ...]] = [()]
+    for item in items:
+        if isinstance(item, Maybe):
+            out = [head + tail for head in out for tail in ((), *_variants(item.items))]
+        else:
+            out = [(*head, item) for head in out]
+    return out[:256]
+
+
+def _same_word(one: Item, other: Item) -> bool:
+    """Whether one word can be both."""
+    if isinstance(one, Any | Rest) or isinstance(other, Any | Rest):
+        return True
+    if isinstance(one, Variable) and isinstance(other, Variable):
+        first, second = _words(one), _words(other)
+        if first is not None:
+            return any(other.decode(word) is not None for word in first)
+        if second is not None:
+            return any(one.decode(word) is not None for word in second)
+        return True
+    if isinstance(one, Variable):
+        return one.decode(_literal(other)) is not None
+    if isinstance(other, Variable):
+        return other.decode(_literal(one)) is not None
+    return _literal(one) == _literal(other)
+
+
+def _words(variable: Variable) -> list[str] | None:
+    """The words that a variable takes, if they can be counted."""
+    if variable.values is not None:
+        return list(variable.values)
+    return list(SLOTS[variable.slot].type.choices) or None
+
+
+def _literal(item: Item) -> str:
+    return item.word if isinstance(item, Literal | Flag) else ""
+
+
+def _reads_only(pattern: Pattern) -> bool:
+    return any(isinstance(i, Any | Rest) for part in (*pattern.path, pattern.items) for i in part)
+
+
+def _one_way(dialect: Dialect) -> Iterator[tuple[int, str]]:
+    """Settings that can be read and not written, and words that mean two things."""
+    for slot in sorted(dialect.slots):
+        patterns = [p for p in dialect.patterns if slot in p.slots]
+        if slot in dialect.only_read:
+            continue
+        if table_of(slot) not in LAZY and not SLOTS[slot].idle and all(map(_reads_only, patterns)):
+            yield patterns[0].line, f"{slot} can be read but not written: every pattern of it holds {{any}}"
+        variable = patterns[0].variable(slot)
+        if variable and variable.spelled and len(set(variable.spelled.values())) < len(variable.spelled):
+            yield patterns[0].line, f"the spelling of {slot} has one word for two values"
+    for pattern in dialect.patterns:
+        if not pattern.slots:
+            yield pattern.line, "the pattern carries no slot; what bears on nothing goes under 'aside'"
+
+
+def _nowhere(dialect: Dialect) -> Iterator[tuple[int, str]]:
+    """Slots that something asks for and no statement defines."""
+    for table, keys in dialect.keys.items():
+        line = dialect.row_lines.get(table, 1)
+        asked = {*keys, *(dialect.removal[table].slots if table in dialect.removal else ())}
+        for slot in sorted(asked - dialect.slots):
+            yield line, f"no statement defines {slot}, which the rows of '{table}' are told apart by"
+    if not matcher(dialect).heads.eager:
+        yield 1, "no statement bears on any setting"

@@ -1,0 +1,73 @@
+"""One correction on its way: what it is judged by, and the texts that it has been tried on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import date
+
+from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.changes import apply_edits
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.fleet import Device
+from ivrel.core.judging.judge import scope_of
+from ivrel.core.policy import Policy, Requirement
+from ivrel.core.reading.records import Records, read_records
+from ivrel.core.settings import Scope
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.text import Text
+
+
+class Case:
+    """What a correction is judged by, made for one device and one run.
+
+    `asked`: the requirements that the correction is about; `whole`: all that the policy asks of the
+    device; `waived`: settings that are left alone; `file`: what the configuration is called.
+    """
+
+    def __init__(
+        self,
+        device: Device,
+        dialect: Dialect,
+        policy: Policy,
+        asked: Mapping[str, Requirement],
+        waived: frozenset[str],
+        file: str,
+        today: date,
+        whole: Mapping[str, Requirement] | None = None,
+    ) -> None:
+        self.device, self.dialect, self.policy = device, dialect, policy
+        self.asked, self.whole = asked, whole or asked
+        self.waived, self.file, self.today = waived, file, today
+        self._texts: dict[bytes, Text] = {}
+
+    def waiving(self, settings: frozenset[str]) -> Case:
+        """Return the same case, which leaves these settings alone."""
+        out = Case(
+            *(self.device, self.dialect, self.policy, self.asked, settings),
+            *(self.file, self.today, self.whole),
+        )
+        out._texts = self._texts
+        return out
+
+    def text(self, data: bytes) -> Text:
+        """Return the text of some content: one object, so that it is parsed once."""
+        found = self._texts.get(data)
+        if found is None:
+            found = self._texts[data] = Text(data)
+        return found
+
+    def scope(self, records: Records) -> Scope:
+        """Return the scope over records."""
+        return scope_of(self.device, records, self.policy, self.whole)
+
+    def read(self, text: Text) -> Records:
+        """Return what a text says; Unreadable if it is none of the platform's."""
+        return read_records(self.dialect, text)
+
+    def apply(self, text: Text, edits: Sequence[Edit]) -> Text:
+        """Return the text after edits; Refused if the platform would not take one of them."""
+        return apply_edits(self.dialect, text, edits, self.text)
+
+    def answers(self, records: Records, like: Answers | None = None) -> Answers:
+        """Return the answers about records; `like`: those about another state of them."""
+        return Answers(self.scope(records), like)

@@ -1,0 +1,90 @@
+"""Writes changes, and applies them to texts as the platform of a dialect would."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.records import read_records
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.bundle import is_marked
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import InputError, Mistake, Refused
+from ivrel.core.vocabulary.wording import shorten
+
+
+def apply_edits(dialect: Dialect, text: Text, edits: Sequence[Edit], known: Callable[[bytes], Text] = Text) -> Text:
+    """Return the text after the edits; Refused if the platform would not take one of them.
+
+    `known` gives the text of some content, which may have been read before.
+    """
+    identity = matcher(dialect).identity
+    waiting: list[Edit] = []
+    for edit in edits:
+        waiting.append(edit)
+        if not edit.removes and _may_fill(dialect, edit):
+            text = known(dialect.shape.apply(text, waiting, identity))
+            waiting = []
+            rows = read_records(dialect, text)
+            for table, most in dialect.limits.items():
+                if len(rows.rows(table)) > most:
+                    said = f"{dialect.name} holds {most} rows of '{table}' at most"
+                    raise Refused(said, edit.line)
+    return known(dialect.shape.apply(text, waiting, identity)) if waiting else text
+
+
+def _may_fill(dialect: Dialect, edit: Edit) -> bool:
+    """Whether an edit can add a row to a table that holds only so many."""
+    for pattern in dialect.patterns:
+        if pattern.table in dialect.limits and (
+            pattern.begins(edit.path, edit.words) or pattern.leads(edit.path, edit.words)
+        ):
+            return True
+    return False
+
+
+def write_change(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> str:
+    """Return the text of a change that carries out the edits; '' if there are none.
+
+    Refused where the platform would not take one of them.
+    """
+    if not edits:
+        return ""
+    return dialect.shape.write_change(text, edits, matcher(dialect).identity)
+
+
+def fine_edits(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> list[Edit]:
+    """Return the single statements that the edits of a change set or remove."""
+    return dialect.shape.fine(text, edits, matcher(dialect).identity)
+
+
+def apply_change(dialect: Dialect, data: bytes, change: str, file: str) -> bytes:
+    """Return the text after a change, both as text.
+
+    InputError tells the line that the platform would refuse; `file`: what the change is called.
+    """
+    if is_marked(change.encode()):
+        said = "a line begins with the control character FS; expected text"
+        raise InputError([Mistake(file, said, 1, 1)])
+    edits = dialect.shape.read_change(change, file)
+    try:
+        return apply_edits(dialect, Text(data), edits).data
+    except Refused as problem:
+        raise InputError([Mistake(file, str(problem), problem.line, 1)]) from None
+
+
+def unknown_lines(dialect: Dialect, change: str, file: str) -> Iterator[tuple[int, str]]:
+    """Yield the statements of a change that the dialect does not know, with their lines."""
+    if dialect.shape.DERIVED:
+        return
+    reader = matcher(dialect)
+    for edit in dialect.shape.read_change(change, file):
+        if edit.body is None:
+            said = [(edit.path, edit.words)]
+        else:
+            said = [((edit.words,), words) for words in edit.body]
+        for path, words in said:
+            known = reader.find(path, words) or reader.is_header(path, words)
+            if not known and not edit.removes:
+                yield edit.line, shorten(dialect.shape.join(words))

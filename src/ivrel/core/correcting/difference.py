@@ -1,0 +1,130 @@
+"""What differs between two states of a configuration: in what is understood, and in all the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import LAZY, NO_PATTERN, Understood
+from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.said import Row, Said
+
+_RECORDING = ("gate.tell", "gate.feed")  # what traffic rules say of export
+
+
+def changed_values(before: Records, after: Records, table: str) -> frozenset[str]:
+    """Return which slots of a table differ between records, in any row; '' where rows came or went.
+
+    Of interfaces it is told only whether all statements beyond export are the same.
+    """
+    if before.unchanged(table, after):
+        return frozenset()
+    if table == "interface":
+        dialect = before.dialect
+        same = is_same_beyond_export(dialect, before.text, after.text)
+        return frozenset() if same else frozenset(("",))
+    old_rows, new_rows = before.rows(table), after.rows(table)
+    if old_rows is new_rows:
+        return frozenset()
+    out: set[str] = set()
+    if old_rows.keys() != new_rows.keys():
+        out.add("")
+        if table == "":
+            out.update(slot for row in (*old_rows.values(), *new_rows.values()) for slot in row)
+    for key, old in old_rows.items():
+        new = new_rows.get(key)
+        if new is not None and new is not old:
+            out.update(_differing(old, new))
+    return frozenset(out)
+
+
+def _differing(old: Row, new: Row) -> list[str]:
+    return [slot for slot in {**old, **new} if not same_value(old.get(slot), new.get(slot))]
+
+
+def same_value(old: Said | None, new: Said | None) -> bool:
+    """Whether two values are the same, wherever they are said."""
+    if old is new:
+        return True
+    if old is None or new is None:
+        return False
+    return old.value == new.value and old.default == new.default
+
+
+def lost_statement(before: Records, after: Records) -> str:
+    """Return how the statements of export settings differ between two texts; '' if they do not.
+
+    Statements are compared by their words, wherever they stand; what a removal was unable to name is
+    found so.
+    """
+    old, new = _statements(before), _statements(after)
+    join = before.dialect.shape.join
+    for at, times in old.items():
+        found = new.get(at, 0)
+        if found != times:
+            how = "not there again" if found < times else "there too often"
+            return f"'{join(at[1])}' is {how}"
+    extra = next((words for at, words in new if (at, words) not in old), None)
+    return f"'{join(extra)}' was not there before" if extra else ""
+
+
+def _statements(records: Records) -> Mapping[tuple[Path, Words], int]:
+    """Return the statements of a text that were understood, and how often each stands there."""
+    dialect = records.dialect
+    matches = [match for match, _ in records.marks]
+    for table in LAZY:
+        if table in dialect.keys:
+            looked_up = records.written(table).values()
+            matches += [match for match, _ in looked_up if _is_export(dialect, match)]
+    out: dict[tuple[Path, Words], int] = {}
+    for match in matches:
+        if match.pattern != NO_PATTERN:
+            at = match.path, match.words
+            out[at] = out.get(at, 0) + 1
+    return out
+
+
+def _is_export(dialect: Dialect, match: Understood) -> bool:
+    """Whether a statement of a lazy table says how traffic is recorded, which is an export setting."""
+    if match.pattern == NO_PATTERN:
+        return False
+    return any(slot in _RECORDING for slot in dialect.patterns[match.pattern].own_slots)
+
+
+def is_same_beyond_export(dialect: Dialect, before: Text, after: Text) -> bool:
+    """Whether two texts say the same of all that no correction may touch."""
+    return before is after or before.once(
+        ("same beyond export", after),
+        lambda: beyond_export(dialect, before) == beyond_export(dialect, after),
+    )
+
+
+def beyond_export(dialect: Dialect, text: Text) -> list[tuple[Path, bytes]]:
+    """Return all statements that are none of export settings: what no correction may touch."""
+    return text.once(("beyond export", dialect), lambda: _beyond_export(dialect, text))
+
+
+def _beyond_export(dialect: Dialect, text: Text) -> list[tuple[Path, bytes]]:
+    reader, split = matcher(dialect), dialect.shape.split
+    kept: dict[tuple[Path, bytes], bool] = dialect.once("beyond export", dict)
+    out = []
+    for path, raw, _ in dialect.shape.everything(text):
+        known = kept.get((path, raw))
+        if known is None:
+            words = tuple(split(decode(raw[:LONGEST])))
+            match = reader.find(path, words) if words else None
+            if match is None or (match.table in LAZY and not _is_export(dialect, match)):
+                known = not reader.is_header(path, words)
+            else:
+                known = False
+            if len(kept) < MOST_KNOWN:
+                kept[path, raw] = known
+        if known:
+            out.append((path, raw))
+    return out
+
+
+MOST_KNOWN = 50_000  # statements of which it is remembered whether they concern export

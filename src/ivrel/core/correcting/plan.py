@@ -1,0 +1,219 @@
+"""Plans a correction: required settings, less the settings read, give the records that should be."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Set
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.steps import Step, steps_between
+from ivrel.core.policy import Requirement
+from ivrel.core.policy.need import SetNeed
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import Key
+from ivrel.core.settings import SETTINGS, Obstacle
+from ivrel.core.settings.bearing import bearing
+
+Touched = tuple[str, Key, str]  # table, key, slot; slot '' for a row that comes or goes
+Asked = Mapping[str, Requirement]
+Obstacles = Mapping[str, tuple[Obstacle, ...]]
+
+# First the destinations and what leads to them, for other settings hang on those; export is switched
+# on last.
+_FIRST = ("collectors", "level", "categories", "changes", "logins")
+_ORDER = (*_FIRST, *(name for name in SETTINGS if name not in (*_FIRST, "export")), "export")
+
+
+class Plan(Struct, frozen=True):
+    """The steps of a correction, which setting asked for what, and what could not be done."""
+
+    steps: tuple[Step, ...]
+    touched: Mapping[Touched, tuple[str, ...]]
+    obstacles: Obstacles
+
+    def owners(self, step: Step) -> tuple[str, ...]:
+        """The settings that a step is there for."""
+        names: set[str] = set()
+        for slot in step.slots:
+            names.update(self.touched.get((step.table, step.key, slot), ()))
+        if not names or (step.edit.removes and not step.slots):
+            names.update(self.touched.get((step.table, step.key, ""), ()))
+        return tuple(name for name in SETTINGS if name in names)
+
+    def stuck(self, setting: str) -> tuple[Obstacle, ...]:
+        """Why a setting could not be corrected although the platform can express it."""
+        return tuple(o for o in self.obstacles.get(setting, ()) if not o.unable)
+
+
+class _Draft(Struct, frozen=True):
+    """The records that should be, which setting asked for what, and what could not be done."""
+
+    state: Answers
+    touched: Mapping[Touched, tuple[str, ...]]
+    obstacles: Obstacles
+
+
+def make_plan(before: Answers, asked: Asked, waived: Set[str], whole: Asked | None = None) -> Plan:
+    """Return the plan for one configuration; settings that are waived or in doubt are left alone.
+
+    `whole`: all that the policy asks, if that is more than the correction is about. What cannot be
+    corrected without making worse what is as asked is left as it is.
+    """
+    return _Planning(before, asked, waived, whole or asked).plan()
+
+
+def undo(corrected: Records, original: Records) -> list[Step]:
+    """Return the steps that bring a corrected configuration back to what it said."""
+    return _ordered(corrected, steps_between(corrected, original))
+
+
+class _Planning:
+    """One plan on its way."""
+
+    def __init__(self, before: Answers, asked: Asked, waived: Set[str], whole: Asked) -> None:
+        self.before, self.asked, self.waived, self.whole = before, asked, waived, whole
+        self.met = [
+            name for name, r in whole.items() if name not in waived and not r.problem and not before.findings(r)
+        ]
+
+    def plan(self) -> Plan:
+        wanted = dict(self.asked)
+        left: dict[str, tuple[Obstacle, ...]] = {}
+        draft = self._draft(wanted)
+        while worse := self._worse(draft):
+            name, narrowed, draft = self._without_clash(wanted, draft)
+            clashes = (_clash(self.whole[name], self.whole[o]) for o in worse if o != name)
+            left[name] = tuple(clashes)
+            if narrowed is None:
+                del wanted[name]
+            else:
+                wanted[name] = narrowed
+        obstacles = dict(draft.obstacles)
+        for name, clashes_of in left.items():
+            obstacles[name] = (*obstacles.get(name, ()), *clashes_of)
+        self._list_untouched(draft.state, obstacles)
+        records = self.before.records
+        steps = _ordered(records, steps_between(records, draft.state.records))
+        return Plan(tuple(steps), draft.touched, obstacles)
+
+    def _draft(self, asked: Asked) -> _Draft:
+        """The records in which each setting that is asked for has been mended, one after the other."""
+        touched: dict[Touched, tuple[str, ...]] = {}
+        obstacles: dict[str, tuple[Obstacle, ...]] = {}
+        state = self.before
+        for name in _ORDER:
+            requirement = asked.get(name)
+            if requirement is None or requirement.problem or name in self.waived:
+                continue
+            if name in _doubtful(state.records):
+                continue
+            if not state.judged(requirement):
+                continue
+            mended, found = SETTINGS[name].mend(state.plain, requirement.needs)
+            if found:
+                obstacles[name] = tuple(found)
+            if mended is state.records:
+                continue
+            for at in _differences(state.records, mended):
+                touched[at] = (*touched.get(at, ()), name)
+            state = state.on(mended)
+        return _Draft(state, touched, obstacles)
+
+    def _worse(self, draft: _Draft) -> list[str]:
+        """The settings that were as asked, and are not so in a draft."""
+        return [name for name in self.met if draft.state.findings(self.whole[name])]
+
+    def _without_clash(self, wanted: Asked, draft: _Draft) -> tuple[str, Requirement | None, _Draft]:
+        """The requirement whose correction makes another worse, and the draft without it.
+
+        Of the requirement, what of it can still be had.
+        """
+        changing = dict.fromkeys(name for names in draft.touched.values() for name in names)
+        fewest: tuple[int, str, Requirement | None, _Draft] | None = None
+        for name in changing:
+            for narrowed in (*_narrower(wanted[name]), None):
+                others = {n: r for n, r in wanted.items() if n != name}
+                tried = self._draft({**others, name: narrowed} if narrowed else others)
+                worse = len(self._worse(tried))
+                if fewest is None or worse < fewest[0]:
+                    fewest = worse, name, narrowed, tried
+                if not worse:
+                    break
+        if fewest is None:
+            raise AssertionError("something became worse although nothing was changed")
+        return fewest[1:]
+
+    def _list_untouched(self, after: Answers, obstacles: dict[str, tuple[Obstacle, ...]]) -> None:
+        """List what breaks as before, although nothing that is told stands in its way."""
+        for name, requirement in self.asked.items():
+            if name in self.waived or requirement.problem:
+                continue
+            had = {f.about for f in self.before.findings(requirement)}
+            known = {o.about for o in obstacles.get(name, ())}
+            for f in after.findings(requirement) if had else ():
+                if f.verdict == "breaks" and f.about in had and not known & {"", f.about}:
+                    obstacles[name] = (*obstacles.get(name, ()), Obstacle("no-way", f.about))
+
+
+def _clash(one: Requirement, other: Requirement) -> Obstacle:
+    """Why a setting is left as it is: to correct it would break another."""
+    asks = f"'{one.rule}' asks {one.setting}: {one.text}"
+    more = (("asks", asks), ("rule", other.rule), ("setting", other.setting))
+    return Obstacle("clash", wanted=other.text, more=more)
+
+
+def _narrower(requirement: Requirement) -> Iterator[Requirement]:
+    """The requirement without one of the names that it asks for, where it asks for several."""
+    need = requirement.needs.get("")
+    if isinstance(need, SetNeed) and len(need.wanted) > 1:
+        for name in need.wanted:
+            rest = tuple(other for other in need.wanted if other != name)
+            fewer = SetNeed(includes=rest, never=need.never)
+            yield replace(requirement, needs={"": fewer})
+
+
+def _doubtful(records: Records) -> set[str]:
+    """The settings that strange statements may bear on, those in rows that have gone aside."""
+    there = (s for s in records.strays if s.row is None or s.row[1] in records.rows(s.row[0]))
+    return {name for stray in there for name in bearing(records.dialect, stray.strange)}
+
+
+def _differences(before: Records, after: Records) -> list[Touched]:
+    """What one setting's correction changes, value by value."""
+    out: list[Touched] = []
+    for table in ("", *before.dialect.keys):
+        if before.unchanged(table, after):
+            continue
+        old_rows, new_rows = before.rows(table), after.rows(table)
+        for key in {**old_rows, **new_rows}:
+            old, new = old_rows.get(key), new_rows.get(key)
+            if old is new:
+                continue
+            if (old is None) != (new is None):
+                out.append((table, key, ""))
+            for slot in {**(old or {}), **(new or {})}:
+                if (old or {}).get(slot) != (new or {}).get(slot):
+                    out.append((table, key, slot))
+    return out
+
+
+def _ordered(before: Records, steps: list[Step]) -> list[Step]:
+    """Additions before removals, export last; where a platform is full, what goes makes room first."""
+
+    def rank(step: Step) -> int:
+        if step.table == "":
+            return 4 if "export" in step.slots else 2
+        return 3 if step.edit.removes else 1
+
+    ordered = sorted(steps, key=rank)
+    most = before.dialect.limits.get("destination")
+    if most is None:
+        return ordered
+    rows = before.rows("destination")
+    of_destinations = [s for s in ordered if s.table == "destination"]
+    fresh = {s.key for s in of_destinations if not s.edit.removes and s.key not in rows}
+    over = max(len(rows) + len(fresh) - most, 0)
+    making_room = [s for s in of_destinations if s.edit.removes and s.key in rows][:over]
+    return making_room + [s for s in ordered if s not in making_room]

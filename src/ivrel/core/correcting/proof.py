@@ -1,0 +1,107 @@
+"""Proves a correction on the text at hand, by applying it as the platform would and reading the outcome."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ivrel.core.correcting import properties as prop
+from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.case import Case
+from ivrel.core.correcting.plan import Plan
+from ivrel.core.correcting.properties import PROPERTIES, Tried
+from ivrel.core.correcting.trial import Trial
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
+
+
+class Property(Struct, frozen=True):
+    """One property of the proof, whether it holds, and what shows that it does not."""
+
+    name: str
+    holds: bool
+    why: str
+
+
+class Proof(Struct, frozen=True):
+    """A change applied: the corrected text, the back-out, the properties, and what could be left out.
+
+    `after`: the answers about the corrected configuration; None if the change cannot be applied.
+    """
+
+    corrected: Text
+    backout: str
+    spare: tuple[Edit, ...]
+    properties: tuple[Property, ...]
+    after: Answers | None = None
+
+    def holds(self, name: str) -> bool:
+        """Whether the property of that name holds."""
+        return next(p.holds for p in self.properties if p.name == name)
+
+
+def prove(case: Case, before: Answers, change: str, plan: Plan) -> Proof:
+    """Apply the text of a change and prove it; one that cannot be applied has no property."""
+    try:
+        edits = case.dialect.shape.read_change(change, "change")
+        trial = Trial(case, before.records, edits)
+    except (InputError, Refused, Unreadable) as problem:
+        said = f"it cannot be applied: {problem}"
+        none = tuple(Property(name, False, said) for name in PROPERTIES)
+        return Proof(before.records.text, "", (), none)
+    tried = Tried(case, plan, trial, before, before.on(trial.after))
+    spare = prop.spare(tried)
+    join = case.dialect.shape.join
+    backout, irreversible = prop.reversible(tried)
+    why = {
+        "complete": prop.complete(tried),
+        "no worse": prop.no_worse(tried),
+        "settled": prop.settled(tried),
+        "minimal": f"'{join(spare[-1].words)}' could be left out" if spare else "",
+        "reversible": irreversible,
+        "never silent": prop.never_silent(tried),
+        "narrow": prop.narrow(tried),
+    }
+    properties = tuple(Property(name, not why[name], why[name]) for name in PROPERTIES)
+    return Proof(trial.text, backout, tuple(spare), properties, tried.after)
+
+
+def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:
+    """Return the plan without the steps that could be left out, where others made some of them idle.
+
+    Of the steps that could be left out one by one, not all can be left out together: each is tried
+    again.
+    """
+    if proof.after is None:
+        return plan
+    steps, spare = list(plan.steps), list(proof.spare)
+    whole = _standing(case, proof.after)
+    kept = prop.left_for(before, right=False) & prop.left_for(proof.after, right=True)
+    at_once = len(spare) > 1
+    while spare:
+        gone = {replace(edit, line=0) for edit in (spare if at_once else spare[-1:])}
+        fewer = [s for s in steps if s.edit not in gone]
+        if len(fewer) == len(steps):
+            return plan
+        try:
+            trial = Trial(case, before.records, [s.edit for s in fewer])
+        except (Refused, Unreadable):
+            return plan
+        after = before.on(trial.after)
+        good = _standing(case, after) <= whole and kept <= prop.left_for(after, right=True)
+        if at_once and not good:
+            at_once = False
+            continue
+        steps, at_once = fewer, False
+        spare = prop.spare(Tried(case, plan, trial, before, after))
+    return replace(plan, steps=tuple(steps))
+
+
+def _standing(case: Case, state: Answers) -> set[tuple[str, str, str, str]]:
+    """All that is not as asked, waived settings aside."""
+    out: set[tuple[str, str, str, str]] = set()
+    for name, r in case.asked.items():
+        if name not in case.waived:
+            out.update((name, *found) for found in prop.standing(state, r))
+    return out

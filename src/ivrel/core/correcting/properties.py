@@ -1,0 +1,242 @@
+"""The properties of a correction, one function each: '' if it holds, else what shows that it does not."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.case import Case
+from ivrel.core.correcting.changes import write_change
+from ivrel.core.correcting.difference import is_same_beyond_export, lost_statement
+from ivrel.core.correcting.plan import Plan, make_plan, undo
+from ivrel.core.correcting.trial import Trial
+from ivrel.core.policy import Requirement
+from ivrel.core.policy.need import Need, SetNeed
+from ivrel.core.settings import SETTINGS, Scope
+from ivrel.core.settings.sending import reached, sendings
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
+from ivrel.core.vocabulary.severity import EVERYTHING, NOTHING, Selection
+
+PROPERTIES: Mapping[str, str] = {
+    "complete": "nothing breaks any more, but for what is listed",
+    "no worse": "no setting that was as asked is not so any more",
+    "settled": "correcting again gives nothing",
+    "minimal": "leave any one line out and something breaks, or is not what the policy says to write",
+    "reversible": "the back-out brings the old reading and its statements back",
+    "never silent": "after every line, a device that could send to a right collector still can",
+    "narrow": "nothing but export settings has changed",
+}
+
+# One more, where the platform's own program can be asked.
+TAKEN = "taken"
+MEANS: Mapping[str, str] = {
+    **PROPERTIES,
+    TAKEN: "the platform's own program has nothing more against it than before",
+}
+
+
+class Tried(Struct, frozen=True):
+    """A change that has been applied: the trial, and what is known of it before and after."""
+
+    case: Case
+    plan: Plan
+    trial: Trial
+    before: Answers
+    after: Answers
+
+
+def complete(tried: Tried) -> str:
+    """What still breaks although nothing that is told stands in its way."""
+    for name, requirement in tried.case.asked.items():
+        if name in tried.case.waived:
+            continue
+        known = {o.about for o in tried.plan.obstacles.get(name, ())}
+        for finding in tried.after.findings(requirement):
+            if finding.verdict == "breaks" and not known & {"", finding.about}:
+                return f"{name} still breaks: {finding.why}"
+    return ""
+
+
+def no_worse(tried: Tried) -> str:
+    """A setting that was as asked and is not so any more, with the rules that ask for it."""
+    case = tried.case
+    changed = dict.fromkeys(name for names in tried.plan.touched.values() for name in names)
+    followed = dict.fromkeys(f"'{case.asked[name].rule}' ({name})" for name in changed)
+    for name, requirement in case.whole.items():
+        if name in case.waived or tried.before.findings(requirement):
+            continue
+        for finding in tried.after.findings(requirement):
+            told = f"'{requirement.rule}' asks {name}: {requirement.text}; {finding.why}"
+            by = f"; the change follows {' and '.join(followed)}" if followed else ""
+            return told + by
+    return ""
+
+
+def settled(tried: Tried) -> str:
+    """How many lines another correction would write."""
+    case = tried.case
+    again = make_plan(tried.after, case.asked, case.waived, case.whole).steps
+    return f"{len(again)} more lines" if again else ""
+
+
+def spare(tried: Tried) -> list[Edit]:
+    """Return the edits without each of which the outcome is as good, in the order of the change."""
+    case, after = tried.case, tried.after
+    asked = _as_written(tried)
+    whole = {name: standing(after, r) for name, r in asked.items() if name not in case.waived}
+    kept = left_for(tried.before, right=False) & left_for(after, right=True)
+    order = {edit: n for n, edit in enumerate(tried.trial.fine)}
+    out = []
+    for edit, records in tried.trial.without_each():
+        if records is None or len(records.strays) != len(after.records.strays):
+            continue
+        without = after.on(records)
+        if kept <= left_for(without, right=True) and all(
+            standing(without, asked[name]) <= found for name, found in whole.items()
+        ):
+            out.append(edit)
+    return sorted(out, key=order.__getitem__)
+
+
+def standing(state: Answers, requirement: Requirement) -> set[tuple[str, str, str]]:
+    """Return what is not as asked, by what it is about."""
+    return {(f.about, f.verdict, f.why) for f in state.findings(requirement)}
+
+
+def left_for(state: Answers, *, right: bool) -> Selection:
+    """Return all that leaves, for right collectors or for anybody.
+
+    What leaves by each channel has bits of its own.
+    """
+    return state.ask(("leaving", right), lambda scope: _left_for(scope, right))
+
+
+def _left_for(scope: Scope, right: bool) -> Selection:
+    if scope.records.get("export").value == "off":
+        return NOTHING
+    bits = 0
+    for d in scope.destinations:
+        if d.right or (not right and d.endpoint[0] is not None):
+            for n, sending in enumerate(sendings(scope, d).values()):
+                bits |= sending.bits << n * EVERYTHING.bits.bit_length()
+    return Selection(bits)
+
+
+def _as_written(tried: Tried) -> dict[str, Requirement]:
+    """The requirements, narrowed to what the policy says to write where the correction wrote that."""
+    asked = dict(tried.case.asked)
+    before, after = tried.before.plain, tried.after.plain
+    for name, requirement in tried.case.asked.items():
+        needs = requirement.needs
+        if requirement.problem or not any(_says_what(need) for need in needs.values()):
+            continue
+        setting = SETTINGS[name]
+        had = {fact.key for fact in setting.facts(before)}
+        for key in dict.fromkeys(fact.key for fact in setting.facts(after)):
+            need = needs.get(key, needs.get(""))
+            if not isinstance(need, Need) or not need.write:
+                continue
+            alone = {key: need} if "" not in needs else {"": Need(order=need.order), key: need}
+            if key in had and not setting.judge(before, alone):
+                continue
+            narrow = {**asked[name].needs, key: need.only(need.write)}
+            if not setting.judge(after, narrow):
+                asked[name] = replace(requirement, needs=narrow)
+    return asked
+
+
+def _says_what(need: object) -> bool:
+    return isinstance(need, Need) and bool(need.write)
+
+
+def reversible(tried: Tried) -> tuple[str, str]:
+    """Return the back-out, and why it does not bring everything back; '' if it does."""
+    case, before, after = tried.case, tried.before, tried.trial.after
+    shape, corrected = case.dialect.shape, tried.trial.text
+    if corrected.data == before.records.text.data:
+        return "", ""
+    try:
+        steps = undo(after, before.records)
+        backout = write_change(case.dialect, corrected, [s.edit for s in steps])
+        text = case.apply(corrected, shape.read_change(backout, "back-out"))
+        back = before.on(case.read(text))
+    except (InputError, Refused, Unreadable) as problem:
+        return "", f"the back-out cannot be applied: {problem}"
+    lost = lost_statement(before.records, back.records)
+    if lost:
+        return backout, f"after the back-out {lost}"
+    for name in SETTINGS:
+        old, new = _said(before, name), _said(back, name)
+        for what in {**old, **new}:
+            if old.get(what) != new.get(what):
+                now, was = (", ".join(said.get(what, ["gone"])) for said in (new, old))
+                return backout, f"after the back-out {what} is {now}, not {was}"
+    return backout, ""
+
+
+def _said(state: Answers, name: str) -> dict[str, list[str]]:
+    """What a configuration says of a setting, in words."""
+    out: dict[str, list[str]] = {}
+    for f in state.ask(("facts", name), lambda scope: SETTINGS[name].facts(scope)):
+        said = f"{f.value}{' by default' if f.default else ''}"
+        out.setdefault(f"{f.setting} {f.key}".strip(), []).append(said)
+    return {what: sorted(said) for what, said in out.items()}
+
+
+def never_silent(tried: Tried) -> str:
+    """The line after which nothing leaves for a right collector, although something did or should."""
+    case, trial = tried.case, tried.trial
+    if _silence_is_asked(case):
+        return ""
+    if left_for(tried.before, right=False) and not left_for(tried.after, right=False):
+        return "nothing leaves any more when it is done"
+    could = _reached(tried.before)
+    if case.dialect.shape.ATOMIC:
+        # What is carried out as a whole has no moment in between.
+        still = not could or _reached(tried.after)
+        return "" if still else "nothing leaves for a right collector when it is done"
+    state = tried.before
+    for edit, records in trial.after_each():
+        state = state.on(records)
+        can = _reached(state)
+        if could and not can:
+            said = case.dialect.shape.join(edit.words)
+            return f"after '{said}' nothing leaves for a right collector"
+        could = can
+    return ""
+
+
+def _silence_is_asked(case: Case) -> bool:
+    """Whether the policy asks that nothing leaves."""
+    needs = {name: r.needs.get("") for name, r in case.whole.items() if not r.problem}
+    export, collectors, level = (needs.get(name) for name in ("export", "collectors", "level"))
+    if isinstance(export, Need) and not export.accepts("on"):
+        return True
+    if isinstance(collectors, SetNeed) and collectors.exactly == ():
+        return True
+    if not isinstance(level, Need) or not level.accepts("none"):
+        return False
+    return level.choose(lambda v: v != "none") is None
+
+
+def _reached(state: Answers) -> frozenset[str]:
+    """The right collectors that a device can send to."""
+    return state.ask("reached", _reached_in)
+
+
+def _reached_in(scope: Scope) -> frozenset[str]:
+    if scope.records.get("export").value == "off":
+        return frozenset()
+    right = (d for d in scope.judged if d.right and d.collector)
+    return frozenset(str(d.collector) for d in right if reached(scope, d))
+
+
+def narrow(tried: Tried) -> str:
+    """Whether anything but export settings has changed."""
+    before, after = tried.before.records.text, tried.trial.text
+    same = is_same_beyond_export(tried.case.dialect, before, after)
+    return "" if same else "other statements than export settings changed"

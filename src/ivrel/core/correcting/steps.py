@@ -1,0 +1,125 @@
+"""Steps: the edits that lead from one configuration's records to another's, each with the row that it writes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from ivrel.core.correcting.difference import same_value
+from ivrel.core.dialects.pattern import Pattern
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import Key, Understood
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.words import Words
+from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.values import Value
+
+
+class Step(Struct, frozen=True):
+    """An edit, and the values of which row it writes; a row that goes as a whole has no slots."""
+
+    edit: Edit
+    table: str
+    key: Key
+    slots: tuple[str, ...] = ()
+    replaces: Words = ()
+
+
+def steps_between(before: Records, after: Records) -> list[Step]:
+    """The edits that turn the text of `before` into one that says `after`, table by table."""
+    dialect = before.dialect
+    steps: list[Step] = []
+    for table in ("", *dialect.keys):
+        if table == "interface" or before.unchanged(table, after):
+            continue  # no correction writes interfaces
+        old_rows, new_rows = before.rows(table), after.rows(table)
+        for key, row in new_rows.items():
+            if row is not old_rows.get(key):
+                steps += _row_steps(before, after, table, key, old_rows.get(key))
+        for key, row in old_rows.items():
+            if key not in new_rows:
+                steps += _removals(before, table, key, row)
+    # What stands inside of something that goes need not be taken away itself.
+    gone = [(*s.edit.path, s.edit.words) for s in steps if s.edit.removes]
+    return [s for s in steps if not (s.edit.removes and any(s.edit.path[: len(g)] == g for g in gone))]
+
+
+def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]:
+    """What takes a row away: its statements, or what names it as a whole, in the words that stand in the text."""
+    dialect, get = before.dialect, Getter(before, row)
+    by = dialect.removal.get(table)
+    edits: dict[Edit, None] = {}
+    for match, _ in before.statements(table, key):
+        pattern = dialect.patterns[match.pattern]
+        words, path = None, None
+        if by is not None:
+            standing = pattern.standing(match.path, match.words)
+            words, path = by.write_removal(get, standing), by.write_path(get, standing)
+        if words and path is not None:
+            edits[Edit(path, words, True)] = None
+        else:
+            edits[Edit(match.path, _removal_words(pattern, match, get), True)] = None
+    return (Step(edit, table, key) for edit in edits)
+
+
+def _removal_words(pattern: Pattern, match: Understood, get: Getter) -> Words:
+    """The words by which a statement is removed, as they stand in the text."""
+    return pattern.write_removal(get, pattern.standing(match.path, match.words)) or match.words
+
+
+class Getter:
+    """Gives patterns the values of one row."""
+
+    def __init__(self, records: Records, row: Row) -> None:
+        self.records, self.row = records, row
+
+    def __call__(self, slot: str) -> Value | None:
+        value = self.records.get(slot, self.row).value
+        return None if isinstance(value, tuple) else value
+
+    def said(self, slot: str) -> Value | None:
+        """The value, if it is not left to the platform."""
+        said = self.row.get(slot)
+        return None if said is None or said.default or isinstance(said.value, tuple) else said.value
+
+
+def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row | None) -> Iterator[Step]:
+    """The steps of one row: a statement is written if it says anything that the defaults do not."""
+    new = after.rows(table)[key]
+    get = Getter(after, new)
+    keys = before.dialect.keys.get(table, ())
+    groups: dict[int, list[Pattern]] = {}
+    for number, pattern in enumerate(before.dialect.patterns):
+        if pattern.table == table:
+            groups.setdefault(before.dialect.groups[number], []).append(pattern)
+    said = {slot for slot in new if slot not in keys and not new[slot].default}
+    # A row that says nothing but its name is made by the first statement that names it.
+    bare = table != "" and old is None and not said
+    first = next(iter(groups), None)
+    for group, patterns in groups.items():
+        values = tuple(slot for slot in patterns[0].slots if slot not in keys)
+        written = before.written(table).get((group, key))
+        changed = tuple(s for s in values if old is None or not same_value(old.get(s), new.get(s)))
+        anchor = bare and group == first
+        if not changed and not anchor:
+            continue
+        # What stands in a text that is wanted back is written as it stands there.
+        stood = None if after.changed else after.written(table).get((group, key))
+        # A statement is there for values of its own: those of its headers only say where it stands.
+        own = said & set(patterns[0].own_slots) or (said & set(values) and not set(patterns[0].own_slots) - set(keys))
+        ways = (p.write(get, get.said) for p in patterns) if anchor or own else iter(())
+        statement = (stood[0].path, stood[0].words) if stood else next((way for way in ways if way is not None), None)
+        if statement is not None:
+            if written is None:
+                yield Step(Edit(*statement), table, key, changed)
+            elif statement != (written[0].path, written[0].words):
+                # A block that stays the same is named as it stands there.
+                path, words = statement
+                if patterns[0].read_path(path) == patterns[0].read_path(written[0].path):
+                    path = written[0].path
+                yield Step(Edit(path, words), table, key, changed, written[0].words)
+        elif written:
+            match = written[0]
+            words = _removal_words(before.dialect.patterns[match.pattern], match, get)
+            yield Step(Edit(match.path, words, True), table, key, changed)

@@ -1,0 +1,176 @@
+"""Trials: what a configuration says after some edits, without writing and reading its text each time.
+
+The edits are carried out on the statements that were understood. Whether that is what the platform
+would do is not taken on trust: the text after all of the edits is written and read once, and must
+hold the same statements; where it does not, every trial works on the text.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from ivrel.core.correcting.case import Case
+from ivrel.core.correcting.changes import fine_edits
+from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import NO_PATTERN, Mark, Strange, Stray
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.text import Text
+from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.errors import Refused, Unreadable
+
+Statement = tuple[Path, Words, Mark | None]
+State = Mapping[object, Statement]  # by what tells statements apart
+
+_NEW_STRAY = Stray(0, "", Strange((), ()))
+
+
+class Trial:
+    """A change applied to a configuration, which is read once.
+
+    `edits`: those of the change; `fine`: the single statements that they set or remove; `text` and
+    `after`: what comes of it. Refused or Unreadable if the change cannot be applied.
+    """
+
+    def __init__(self, case: Case, before: Records, edits: Sequence[Edit]) -> None:
+        self.case, self.before, self.edits = case, before, tuple(edits)
+        self.text: Text = case.apply(before.text, edits)
+        self.fine = tuple(fine_edits(case.dialect, before.text, edits))
+        self.after = case.read(self.text)
+        self._matcher = matcher(case.dialect)
+        self._start = self._state_of(before)
+        self._by_statements = self._agrees()
+
+    def _state_of(self, records: Records) -> dict[object, Statement]:
+        """The statements of a configuration that a correction may change."""
+        marks = list(records.marks)
+        if "gate" in self.case.dialect.keys:
+            for key in records.rows("gate"):
+                marks += records.statements("gate", key)
+        out: dict[object, Statement] = {}
+        for mark in marks:
+            match = mark[0]
+            if match.pattern != NO_PATTERN:
+                at = self._matcher.identity(match.path, match.words)
+                out[at] = match.path, match.words, mark
+        return out
+
+    def _agrees(self) -> bool:
+        """Whether the statements after all edits are those of the text after the change."""
+        if self.case.dialect.shape.DERIVED:
+            return False  # what one statement leaves out, another may come of
+        if any(edit.body is not None or self._touches_interfaces(edit) for edit in self.fine):
+            return False
+        try:
+            end = self._edited(self._start, self.fine)
+        except Refused:
+            return False
+        if any(mark is None for _, _, mark in end.values()):
+            return False
+        said = {(path, words) for path, words, _ in end.values()}
+        read = {(path, words) for path, words, _ in self._state_of(self.after).values()}
+        return said == read and len(self.after.strays) == len(self.before.strays)
+
+    def _touches_interfaces(self, edit: Edit) -> bool:
+        head = edit.path[0] if edit.path else edit.words
+        known = self._matcher.heads.lazy["interface"]
+        return any(head[: len(words)] == words for words in known)
+
+    def _edited(self, state: State, edits: Sequence[Edit]) -> dict[object, Statement]:
+        out = dict(state)
+        for edit in edits:
+            if edit.removes:
+                gone = [at for at, (path, words, _) in out.items() if _goes(edit, path, words)]
+                if not gone:
+                    raise Refused("there is nothing to remove", edit.line)
+                for at in gone:
+                    del out[at]
+                continue
+            for level, header in enumerate(edit.path):
+                self._put(out, edit.path[:level], header, header=True)
+            self._put(out, edit.path, edit.words, header=False)
+        return out
+
+    def _put(self, state: dict[object, Statement], path: Path, words: Words, *, header: bool) -> None:
+        """Set a statement; a header is one only where a pattern reads it as that."""
+        match = self._matcher.find(path, words)
+        if match is None:
+            if not header and not self._matcher.is_header(path, words):
+                state[path, words] = path, words, None
+            return
+        at = self._matcher.identity(path, words)
+        old = state.get(at)
+        if old is not None and old[:2] == (path, words):
+            return
+        if old is not None and old[0] == path:
+            # Of a choice, one case takes the place of the other with all that stands in it.
+            below = (*path, old[1])
+            for other in [o for o, (at_, _, _) in state.items() if at_[: len(below)] == below]:
+                del state[other]
+        state[at] = path, words, (match, 0)
+
+    def _records(self, state: State) -> Records:
+        marks = [mark for _, _, mark in state.values() if mark is not None]
+        fresh = [_NEW_STRAY for _, _, mark in state.values() if mark is None]
+        strays = (*self.before.strays, *fresh)
+        return Records(self.case.dialect, marks, strays, self.before.text, base=self.before)
+
+    def without_each(self) -> Iterator[tuple[Edit, Records | None]]:
+        """Yield each single edit, and what is said if it alone is left out.
+
+        None if the platform refuses the rest.
+        """
+        if not self._by_statements:
+            for n, edit in enumerate(self.fine):
+                yield edit, self._on_text([*self.fine[:n], *self.fine[n + 1 :]])
+            return
+        # Each half is carried out once for all edits of the other half, and so on to single ones.
+        waiting: list[tuple[State, Sequence[Edit]]] = []
+        if self.fine:
+            waiting.append((self._start, self.fine))
+        while waiting:
+            state, edits = waiting.pop()
+            if len(edits) == 1:
+                yield edits[0], self._records(state)
+                continue
+            half = len(edits) // 2
+            for kept, tried in ((edits[:half], edits[half:]), (edits[half:], edits[:half])):
+                try:
+                    waiting.append((self._edited(state, kept), tried))
+                except Refused:
+                    for edit in tried:
+                        yield edit, self._on_text([e for e in self.fine if e is not edit])
+
+    def after_each(self) -> Iterator[tuple[Edit, Records]]:
+        """Yield each step of the change, and what is said after it.
+
+        A section that is written anew is one step. Refused where the platform does not take one.
+        """
+        whole = any(edit.body is not None for edit in self.edits)
+        edits = self.edits if whole else self.fine
+        if self._by_statements and not whole:
+            state: State = self._start
+            for edit in edits:
+                state = self._edited(state, [edit])
+                yield edit, self._records(state)
+            return
+        text = self.before.text
+        for edit in edits:
+            text = self.case.apply(text, [edit])
+            yield edit, self.case.read(text)
+
+    def _on_text(self, edits: Sequence[Edit]) -> Records | None:
+        """What the text says after edits; None if they are refused."""
+        try:
+            return self.case.read(self.case.apply(self.before.text, edits))
+        except (Refused, Unreadable):
+            return None
+
+
+def _goes(edit: Edit, path: Path, words: Words) -> bool:
+    """Whether a statement goes with a removal: it begins with its words, or its block does."""
+    depth = len(edit.path)
+    if path[:depth] != edit.path:
+        return False
+    said = words if len(path) == depth else path[depth]
+    return said[: len(edit.words)] == edit.words

@@ -1,0 +1,185 @@
+"""The audit of many devices: what one run with one policy remembers, so that what is alike is judged once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import date
+
+from msgspec import Struct
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.fleet import Device
+from ivrel.core.judging.judge import judge, judge_one, scope_of, unreadable, with_waivers
+from ivrel.core.policy import Policy, Requirement, effective
+from ivrel.core.reading.matcher import looks_like
+from ivrel.core.reading.records import Note, Notes, read_records
+from ivrel.core.reading.statements import Mark
+from ivrel.core.settings import Scope
+from ivrel.core.settings.bearing import slots_to_read
+from ivrel.core.settings.scope import DEVICE
+from ivrel.core.text.bundle import Places
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import Foreign, Unreadable
+from ivrel.core.vocabulary.verdict import DeviceResult, Place, Verdict
+
+__all__ = ["Auditor", "audit_text"]
+
+
+class _Told(Struct, frozen=True):
+    """A verdict that was given once, with the numbers of the statements that decide it in place of lines."""
+
+    verdict: Verdict
+    at: tuple[int, ...]
+
+
+class _Trace:
+    """Verdicts that hang on some patterns' statements alone, by these statements."""
+
+    __slots__ = ("concerning", "given", "kept")
+
+    def __init__(self, concerning: tuple[bool, ...]) -> None:
+        self.concerning = concerning
+        self.given: dict[tuple[int, ...], Mapping[str, _Told]] = {}
+        self.kept: list[object] = []  # what keys name by its identity lives as long as they do
+
+
+class Auditor:
+    """Judges devices against one policy, on one day.
+
+    Fleets repeat themselves: most configurations differ in no statement but those of the device itself. A judgement
+    notes what it looks at; a verdict is told again to another device that says the same wherever it looked, unless
+    that was the device itself, or a part of the text that is read only when asked for. `others`: dialects that a
+    text may be written in if it is foreign to its own.
+    """
+
+    MOST = 20_000  # configurations remembered
+
+    def __init__(self, policy: Policy, today: date, others: Iterable[Dialect] = ()) -> None:
+        self.policy, self.today, self.others = policy, today, others
+        self._traces: dict[tuple[int, ...], list[_Trace]] = {}
+        self._kept: list[object] = []
+        self._count = 0
+
+    def audit(self, device: Device, dialect: Dialect, data: bytes, file: str) -> DeviceResult:
+        """Reads a configuration and judges it; a text that cannot be read makes every verdict `unknown`."""
+        asked, text = effective(self.policy, device), Text(data)
+        try:
+            records = read_records(dialect, text, slots_to_read(dialect, asked))
+            scope = scope_of(device, records, self.policy, asked)
+            verdicts = self._judge(scope, asked, file)
+        except Foreign as problem:
+            alike = looks_like(text, self.others)
+            why = f"{file}: {problem}{f'; this looks like {alike}' if alike else ''}"
+            return unreadable(device, self.policy, why)
+        except Unreadable as problem:
+            return unreadable(device, self.policy, f"{file}: {problem}")
+        return with_waivers(device, verdicts, self.policy, self.today)
+
+    def _judge(self, scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:
+        places = scope.records.place(file)
+        if scope.records.strays or not places.file:
+            return judge(scope, asked, file)
+        about = (scope.records.dialect, *asked.values())
+        key = tuple(map(id, about))
+        traces = self._traces.get(key)
+        if traces is None:
+            traces = self._traces[key] = []
+            self._kept.append(about)
+        for trace in traces:
+            marks = _concerned(scope.records.marks, trace.concerning)
+            told = trace.given.get(tuple([id(m) for m, _ in marks]))
+            if told is not None:
+                return tuple(self._told_again(scope, asked, told, [line for _, line in marks], places))
+        return self._first(scope, asked, traces, places)
+
+    def _told_again(
+        self,
+        scope: Scope,
+        asked: Mapping[str, Requirement],
+        told: Mapping[str, _Told],
+        lines: Sequence[int],
+        places: Places,
+    ) -> Iterable[Verdict]:
+        for name, requirement in asked.items():
+            one = told.get(name)
+            if one is None:
+                yield judge_one(scope, requirement, places)
+            elif not one.at:
+                yield one.verdict
+            else:
+                v = one.verdict
+                where = tuple([Place(places.file, line) for line in sorted([lines[n] for n in one.at])])
+                yield Verdict(*(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why), where, v.findings)
+
+    def _first(
+        self, scope: Scope, asked: Mapping[str, Requirement], traces: list[_Trace], places: Places
+    ) -> tuple[Verdict, ...]:
+        """The verdicts of a configuration that says something new, and what they hang on."""
+        records, notes = scope.records, Notes()
+        noting = scope.on(records.noting(notes))
+        given: dict[str, Verdict] = {}
+        looked: set[Note] = set()
+        of_text: list[str] = []
+        for name, requirement in asked.items():
+            notes.seen = set()
+            given[name] = judge_one(noting, requirement, places)
+            if DEVICE not in notes.seen and not any(table == "lazy" for table, _ in notes.seen):
+                looked |= notes.seen
+                of_text.append(name)
+        if self._count >= self.MOST:
+            return tuple(given.values())
+        concerning = _concerning(records.dialect, looked)
+        marks = _concerned(records.marks, concerning)
+        at = {line: n for n, (_, line) in enumerate(marks)}
+        if len(at) < len(marks):
+            return tuple(given.values())  # of several statements in a line, it cannot be told which decides
+        told = {
+            name: _Told(given[name], tuple(at[p.line] for p in given[name].where))
+            for name in of_text
+            if all(p.line in at for p in given[name].where)
+        }
+        trace = next((t for t in traces if t.concerning == concerning), None)
+        if trace is None:
+            trace = _Trace(concerning)
+            traces.append(trace)
+        trace.given[tuple([id(m) for m, _ in marks])] = told
+        trace.kept.append([m for m, _ in marks])
+        self._count += 1
+        return tuple(given.values())
+
+
+def _concerning(dialect: Dialect, looked: set[Note]) -> tuple[bool, ...]:
+    """Of each pattern, whether its statements can say anything that was looked at."""
+    slots = {slot for _, slot in looked if slot not in ("", "*")}
+    whole = {table for table, slot in looked if slot == "*"}
+    keys = {slot for slots in dialect.keys.values() for slot in slots}
+    out = []
+    for pattern in dialect.patterns:
+        own = {slot for slot in pattern.slots if slot not in keys}
+        out.append(pattern.table in whole or bool(own & slots) or not own)
+    return (*out, False)  # a statement that only names a row has the number -1
+
+
+def _concerned(marks: Sequence[Mark], concerning: tuple[bool, ...]) -> list[Mark]:
+    """The statements that matter, and of each row that has none of them the others: which rows there are counts."""
+    out: list[Mark] = []
+    rest: list[Mark] = []
+    for mark in marks:
+        (out if concerning[mark[0].pattern] else rest).append(mark)
+    if rest:
+        named = {(m.table, m.key) for m, _ in out}
+        out += [mark for mark in rest if mark[0].table and (mark[0].table, mark[0].key) not in named]
+    return out
+
+
+def audit_text(
+    device: Device,
+    dialect: Dialect,
+    data: bytes,
+    policy: Policy,
+    today: date,
+    file: str,
+    others: Iterable[Dialect] = (),
+) -> DeviceResult:
+    """Reads one configuration and judges it; see `Auditor` for many."""
+    return Auditor(policy, today, others).audit(device, dialect, data, file)

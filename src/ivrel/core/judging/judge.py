@@ -1,0 +1,159 @@
+"""Judges one configuration against what the policy asks of its device.
+
+Everything here is pure: a verdict hangs on the scope and the requirement alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import date
+
+from msgspec.structs import replace
+
+from ivrel.core.fleet import Device
+from ivrel.core.policy import Policy, Requirement, Waiver, effective
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import Stray
+from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
+from ivrel.core.settings.bearing import bearing
+from ivrel.core.text.bundle import Places
+from ivrel.core.vocabulary.verdict import GOOD, DeviceResult, Place, Told, Verdict
+from ivrel.core.vocabulary.wording import plain
+
+SOME = 3  # strange statements that are told; the rest is counted
+_WORST = ("breaks", "unknown", "unable")
+
+
+def unreadable(device: Device, policy: Policy, problem: str) -> DeviceResult:
+    """Return the result of a device whose configuration is not there or cannot be read."""
+    why = "the configuration could not be read"
+    told = (Told("unreadable", judged="unknown"),)
+    verdicts = tuple(
+        Verdict(r.setting, "unknown", "", r.text, r.rule, why, (), told) for r in effective(policy, device).values()
+    )
+    return DeviceResult(device.name, device.kind, device.site, device.platform, verdicts, problem)
+
+
+def scope_of(device: Device, records: Records, policy: Policy, asked: Mapping[str, Requirement]) -> Scope:
+    """Return the scope in which a device is judged: with the collectors that are asked of it."""
+    need = asked["collectors"].needs[""] if "collectors" in asked else None
+    wanted = None
+    # Where the policy says only what must not be there, everything that is there is judged.
+    if need is not None and (need.exactly is not None or need.includes):
+        relays = (c.name for c in policy.collectors.values() if c.reaches & set(need.wanted))
+        # What leaves for a relay leaves for those that it forwards to.
+        wanted = (*need.wanted, *relays)
+    return Scope(device, records, policy.collectors, wanted)
+
+
+def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:
+    """Return the verdicts of one device, waivers aside; `file`: what its configuration is called."""
+    places = scope.records.place(file)
+    return tuple(judge_one(scope, r, places) for r in asked.values())
+
+
+def judge_one(
+    scope: Scope,
+    asked: Requirement,
+    places: Places,
+    findings: Sequence[Finding] | None = None,
+) -> Verdict:
+    """Return the verdict of one requirement; `findings`: what is not as asked, if that is known.
+
+    It is `unknown` where a line that is not understood may bear on it.
+    """
+    strays = strays_on(scope.records, asked.setting)
+    if strays:
+        return _doubtful(scope, asked, strays, places)
+    if asked.problem:  # it is not known what is asked
+        told = (Told("unasked", judged="unknown"),)
+        problem = asked.problem
+        return Verdict(asked.setting, "unknown", "", asked.text, asked.rule, problem, (), told)
+    return _judge(scope, asked, places, findings)
+
+
+def strays_on(records: Records, setting: str) -> list[Stray]:
+    """Return the statements that are not understood and may bear on a setting."""
+    return [s for s in records.strays if setting in bearing(records.dialect, s.strange)]
+
+
+def _judge(scope: Scope, asked: Requirement, places: Places, findings: Sequence[Finding] | None) -> Verdict:
+    setting = SETTINGS[asked.setting]
+    if findings is None:
+        findings = setting.judge(scope, asked.needs)
+    facts = setting.facts(scope)
+    if not findings:
+        lines = tuple(line for fact in facts for line in fact.lines)
+        return _verdict(asked, "meets", facts, "as asked", lines, places)
+    verdict = min((f.verdict for f in findings), key=_WORST.index)
+    whys = [f.why for f in findings]
+    if verdict == "unable":
+        whys += [f.cannot.why for f in findings if f.cannot is not None]
+    why = "; ".join(dict.fromkeys(whys))
+    lines = tuple(line for f in findings for line in f.lines)
+    return _verdict(asked, verdict, facts, why, lines, places, tuple(map(_told, findings)))
+
+
+def _told(f: Finding) -> Told:
+    return Told(f.kind, plain(f.about), plain(f.found), plain(f.wanted), f.verdict)
+
+
+def _doubtful(scope: Scope, asked: Requirement, strays: Sequence[Stray], places: Places) -> Verdict:
+    """Return the verdict where statements that bear on the setting are not understood."""
+    facts = SETTINGS[asked.setting].facts(scope)
+    derived = scope.records.dialect.shape.DERIVED
+    said = "; ".join(not_understood(s, places, derived=derived) for s in strays[:SOME])
+    if len(strays) > SOME:
+        said += f"; and {len(strays) - SOME} more lines"
+    told = (Told("not-understood", judged="unknown"),)
+    lines = tuple(s.line for s in strays)
+    return _verdict(asked, "unknown", facts, said, lines, places, told)
+
+
+def _verdict(
+    asked: Requirement,
+    verdict: str,
+    facts: list[Fact],
+    why: str,
+    lines: tuple[int, ...],
+    places: Places,
+    told: tuple[Told, ...] = (),
+) -> Verdict:
+    file = places.file
+    ordered = sorted(set(lines)) if len(lines) > 1 else lines
+    where = tuple([Place(file, n) if file else Place(*places(n)) for n in ordered])
+    found = plain(SETTINGS[asked.setting].say(facts))
+    return Verdict(asked.setting, verdict, found, asked.text, asked.rule, plain(why), where, told)
+
+
+def not_understood(stray: Stray, places: Places, *, derived: bool = False) -> str:
+    """Return what to say of a statement that no pattern understands.
+
+    Its text is told only where it surely concerns export. `derived`: statements are worked out from
+    lines, and this one says itself what is not known.
+    """
+    at = f"line {places(stray.line)[1]}"
+    if derived and stray.text:
+        return f"{at}: {stray.text}"
+    return f"{at} is not understood{f': {stray.text}' if stray.text else ''}"
+
+
+def with_waivers(device: Device, verdicts: tuple[Verdict, ...], policy: Policy, today: date) -> DeviceResult:
+    """Return the result of a device, with the waivers that hold for it on a day."""
+    out = []
+    for v in verdicts:
+        waiver = _waiver(policy, device, v.setting) if v.verdict not in GOOD else None
+        if waiver is None:
+            out.append(v)
+        elif today <= waiver.until:
+            why = f"{v.why}; waived until {waiver.until}: {waiver.because}"
+            out.append(replace(v, verdict="waived", why=why))
+        else:
+            why = f"{v.why}; its waiver ran out on {waiver.until}"
+            out.append(replace(v, why=why))
+    return DeviceResult(device.name, device.kind, device.site, device.platform, tuple(out))
+
+
+def _waiver(policy: Policy, device: Device, setting: str) -> Waiver | None:
+    """The waiver that covers a verdict; of several, the one that lasts longest."""
+    return max((w for w in policy.waivers if w.covers(device, setting)), key=lambda w: w.until, default=None)

@@ -1,0 +1,72 @@
+"""Looks up tables that are long and seldom needed: interfaces and traffic rules."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from ivrel.core.reading.heads import head_of
+from ivrel.core.reading.matcher import Matcher
+from ivrel.core.reading.secrets import masked
+from ivrel.core.reading.statements import DOUBT, NO_PATTERN, Mark, Strange, Understood
+from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.text.words import Path
+from ivrel.core.vocabulary.values import Value
+
+
+def lookup(matcher: Matcher, text: Text, table: str, keys: Sequence[Value] | None = None) -> list[Mark]:
+    """Return the statements of a lazy table; with `keys`, only those of rows with these names.
+
+    A statement that begins as a pattern of the table does and is strange makes its row doubtful.
+    """
+    heads = matcher.heads.lazy[table]
+    if keys is not None:
+        named = []
+        for head in heads:
+            named += [(*head, str(k)) for k in keys] if head in matcher.heads.named else [head]
+        heads = tuple(named)
+    marks: list[Mark] = []
+    for path, raw, line in matcher.shape.scan(text, heads):
+        found = matcher.known(path, raw)
+        if isinstance(found, Understood):
+            if found.table == table:
+                marks.append((found, line))
+        elif isinstance(found, Strange):
+            doubt = _doubtful_row(matcher, table, path, raw)
+            if doubt is not None:
+                marks.append((doubt, line))
+    return marks
+
+
+def _doubtful_row(matcher: Matcher, table: str, path: Path, raw: bytes) -> Understood | None:
+    """Return the row of a lazy table that a strange statement is about."""
+    words = tuple(matcher.shape.split(decode(raw[:LONGEST])))
+    for pattern in matcher.lazy:
+        if pattern.table != table or not words or not pattern.alike(words):
+            continue
+        if pattern.path:
+            above = pattern.read_path(path) or ()
+            fields = tuple(f for f in above if f[0] in matcher.keys)
+        else:
+            fields = pattern.naming(path, words, matcher.keys)
+        if fields:
+            key = tuple(value for _, value in fields)
+            doubt = ((DOUBT, masked(decode(raw))),)
+            return Understood(NO_PATTERN, table, key, fields, doubt, (), (), path, words)
+    return None
+
+
+def likely_keys(matcher: Matcher, text: Text, slot: str, value: Value) -> Iterator[Value]:
+    """Yield the keys of rows that say a value in its usual spelling.
+
+    A quick look that may miss some: only lines are read that hold the value as it is written.
+    """
+    patterns = [p for p in matcher.dialect.patterns if slot in p.slots]
+    heads = tuple(dict.fromkeys(head_of(p) for p in patterns))
+    behind = frozenset(p.before(slot).encode() for p in patterns)
+    shape = matcher.shape
+    for path, raw, _ in shape.holding(text, str(value).encode(), heads, behind):
+        words = tuple(shape.split(decode(raw)))
+        for pattern in patterns:
+            fields = pattern.read(path, words)
+            if fields and dict(fields)[slot] == value:
+                yield dict(fields)[matcher.dialect.keys[pattern.table][0]]

@@ -1,0 +1,274 @@
+"""Finds the pattern of a dialect that understands a statement."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from msgspec import Struct
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.pattern import Fields, Outline, Pattern, Variable, outline
+from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.reading.heads import Heads
+from ivrel.core.reading.secrets import masked
+from ivrel.core.reading.statements import (
+    LAZY,
+    NO_PATTERN,
+    Aside,
+    Key,
+    Mark,
+    Statement,
+    Strange,
+    Stray,
+    Understood,
+)
+from ivrel.core.reading.strange import strange
+from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.errors import Foreign, Unreadable
+from ivrel.core.vocabulary.wording import shorten
+
+MOST_KNOWN = 50_000  # statements and paths remembered
+
+_ASIDE, _HEADER = Aside(), Aside(header=True)
+
+
+class _Layout(Struct, frozen=True):
+    """Which of a statement's values are what, by their places; `key`: None where one is not said."""
+
+    table: str
+    key: tuple[int | None, ...]
+    named: tuple[int, ...]
+    rest: tuple[int, ...]
+    many: tuple[int, ...]
+    silent: tuple[str, ...]
+
+
+def matcher(dialect: Dialect) -> Matcher:
+    """Return the matcher of a dialect, which lives as long as the dialect does."""
+    return dialect.once("matcher", lambda: Matcher(dialect))
+
+
+class Matcher:
+    """Finds the pattern of a statement; remembers what it saw, for fleets repeat themselves."""
+
+    def __init__(self, dialect: Dialect) -> None:
+        self.dialect = dialect
+        self.shape = dialect.shape
+        self.heads = Heads(dialect)
+        self.keys = self.heads.keys
+        self.lazy = [p for p in dialect.patterns if p.table in LAZY]
+        self._carrying: dict[str, frozenset[int]] = {}
+        self._seen: dict[tuple[Path, bytes], Statement] = {}
+        self._fitting: dict[tuple[int, str, int], list[tuple[int, Pattern, Outline]]] = {}
+        self._paths: dict[tuple[int, Path], Fields | None] = {}
+        self._layouts: dict[tuple[int, tuple[str, ...]], _Layout] = {}
+        self._by_opening: dict[tuple[int, str], list[tuple[int, Pattern]]] = {}
+        for number, pattern in enumerate(dialect.patterns):
+            at = len(pattern.path), pattern.opening[0] if pattern.opening else ""
+            self._by_opening.setdefault(at, []).append((number, pattern))
+
+    def read(self, text: Text, slots: frozenset[str] | None = None) -> tuple[list[Mark], tuple[Stray, ...]]:
+        """Return what is understood of a configuration, and what is strange.
+
+        `slots`: those that are asked for; parts that say none of them are not read. Foreign if
+        nothing in the text is of this platform.
+        """
+        heads = self.heads.eager if slots is None else self.heads.saying(slots)
+        marks: list[Mark] = []
+        strays: list[Stray] = []
+        known = self._collect(text, heads, marks, strays)
+        if not known:
+            others = tuple(head for head in self.heads.every if head not in heads)
+            if not self._collect(text, others, [], []):
+                raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
+        return marks, tuple(strays)
+
+    def _collect(self, text: Text, heads: tuple[Words, ...], marks: list[Mark], strays: list[Stray]) -> bool:
+        """Gather what is understood and what is strange; say whether anything is of this platform."""
+        known = False
+        seen = self._seen
+        for path, raw, line in self.shape.scan(text, heads):
+            # Most statements of a fleet have been seen before: no call is made for those.
+            try:
+                found = seen[path, raw]
+            except KeyError:
+                found = self.known(path, raw)
+            if isinstance(found, Understood):
+                marks.append((found, line))
+            elif isinstance(found, Aside):
+                known = True
+            elif found.slots:
+                said = masked(decode(raw)) if found.shown else ""
+                strays.append(Stray(line, said, found, self._row_of(path)))
+        return known or bool(marks)
+
+    def _row_of(self, path: Path) -> tuple[str, Key] | None:
+        """Return the row that the innermost header names, where a statement of its own names it."""
+        header = self.find(path[:-1], path[-1]) if path else None
+        return (header.table, header.key) if header is not None and header.table else None
+
+    def understood(self, text: Text) -> int:
+        """Return how many statements of a text this platform understands."""
+        try:
+            found = self.shape.scan(text, self.heads.every)
+            return sum(1 for path, raw, _ in found if isinstance(self.match(path, raw), Understood))
+        except Unreadable:
+            return 0
+
+    def explained(self, text: Text) -> Iterator[tuple[int, str, Statement]]:
+        """Yield the statements of all known parts: line, text, and what is known of it.
+
+        The text is '' if it must not be shown.
+        """
+        for path, raw, line in self.shape.scan(text, self.heads.every):
+            found = self.match(path, raw)
+            said = decode(raw[:LONGEST])
+            if isinstance(found, Understood) and found.pattern != NO_PATTERN:
+                yield line, shorten(said, LONGEST), found
+                continue
+            # The header of a known block is its own words; what stands aside may be anything.
+            shown = found.header if isinstance(found, Aside) else False
+            if isinstance(found, Strange):
+                shown = found.shown
+            yield line, masked(said, LONGEST) if shown else "", found
+
+    def known(self, path: Path, raw: bytes) -> Statement:
+        """Return what is known of a statement, from what was seen before if it was."""
+        try:
+            return self._seen[path, raw]
+        except KeyError:
+            found = self.match(path, raw)
+            if len(self._seen) < MOST_KNOWN:
+                self._seen[path, raw] = found
+            return found
+
+    def carrying(self, slot: str) -> frozenset[int]:
+        """Return the numbers of the patterns that carry a slot."""
+        if slot not in self._carrying:
+            every = enumerate(self.dialect.patterns)
+            self._carrying[slot] = frozenset(n for n, pattern in every if slot in pattern.slots)
+        return self._carrying[slot]
+
+    def match(self, path: Path, raw: bytes) -> Statement:
+        """Return what the dialect makes of a statement."""
+        words = tuple(self.shape.split(decode(raw[:LONGEST])))
+        if not words:
+            return _ASIDE
+        if len(raw) <= LONGEST:
+            found = self.find(path, words)
+            if found:
+                return found
+        if any(pattern.begins(path, words) for pattern in self.dialect.aside):
+            return _ASIDE
+        named = self._naming(path, words)
+        if named and not self._is_doubtful(path, words):
+            return named
+        if self.is_header(path, words):
+            return _HEADER
+        return strange(self.dialect, path, words) or _ASIDE
+
+    def _is_doubtful(self, path: Path, words: Words) -> bool:
+        """Whether a statement in a row of a lazy table begins as one that this dialect knows."""
+        for p in self.lazy:
+            if p.path:
+                if p.alike(words) and p.read_path(path) is not None:
+                    return True
+            elif not path and p.alike(words):
+                return True
+        return False
+
+    def _naming(self, path: Path, words: Words) -> Understood | None:
+        """Return a statement that says nothing known, but stands where a lazy row is named."""
+        for pattern in self.lazy:
+            fields = pattern.naming(path, words, self.keys)
+            if fields:
+                key = tuple(value for _, value in fields)
+                return Understood(NO_PATTERN, pattern.table, key, fields, (), (), (), path, words)
+        return None
+
+    def find(self, path: Path, words: Words) -> Understood | None:
+        """Return the statement as a pattern understands it; None if none does."""
+        for first in (words[0], ""):
+            for number, pattern, form in self._of_length(len(path), first, len(words)):
+                for at, word in form.fixed:
+                    if words[at] != word:
+                        break
+                else:
+                    fields = self._read(number, pattern, form, path, words)
+                    if fields is not None:
+                        return self._laid(number, pattern, fields, path, words)
+        return None
+
+    def _of_length(self, depth: int, first: str, length: int) -> list[tuple[int, Pattern, Outline]]:
+        """Return the patterns of a first word that so many words can fit, with their outlines."""
+        at = depth, first, length
+        if at not in self._fitting:
+            fitting = []
+            for number, pattern in self._by_opening.get((depth, first), ()):
+                form = outline(pattern.items)
+                if form.least <= length <= form.most:
+                    fitting.append((number, pattern, form))
+            self._fitting[at] = fitting
+        return self._fitting[at]
+
+    def _read(self, number: int, pattern: Pattern, form: Outline, path: Path, words: Words) -> Fields | None:
+        """Return what the pattern reads; a path is read once, values are taken where they stand."""
+        at = number, path
+        if at not in self._paths:
+            if len(self._paths) >= MOST_KNOWN:
+                self._paths.clear()
+            self._paths[at] = pattern.read_path(path)
+        above = self._paths[at]
+        if above is None:
+            return None
+        if form.values is None:
+            own = pattern.read_words(words)
+            return None if own is None else (*above, *own)
+        out = list(above)
+        for place, item in form.values:
+            value = item.decode(words[place]) if isinstance(item, Variable) else item.value
+            if value is None:
+                return None
+            out.append((item.slot, value))
+        return tuple(out)
+
+    def _laid(self, number: int, pattern: Pattern, fields: Fields, path: Path, words: Words) -> Understood:
+        slots = tuple([slot for slot, _ in fields])
+        layout = self._layouts.get((number, slots))
+        if layout is None:
+            layout = self._layouts[number, slots] = self._layout(pattern, slots)
+        key = tuple(["" if n is None else fields[n][1] for n in layout.key])
+        named = tuple([fields[n] for n in layout.named])
+        rest = tuple([fields[n] for n in layout.rest])
+        many = tuple([fields[n] for n in layout.many])
+        return Understood(number, layout.table, key, named, rest, many, layout.silent, path, words)
+
+    def _layout(self, pattern: Pattern, slots: tuple[str, ...]) -> _Layout:
+        last = {slot: n for n, slot in enumerate(slots)}
+        named = tuple(n for n, slot in enumerate(slots) if slot in self.keys)
+        many = tuple(n for n, slot in enumerate(slots) if SLOTS[slot].many)
+        rest = tuple(n for n in range(len(slots)) if n not in named and n not in many)
+        key = tuple(last.get(slot) for slot in self.dialect.keys.get(pattern.table, ()))
+        silent = tuple(slot for slot in pattern.slots if slot not in last)
+        return _Layout(pattern.table, key, named, rest, many, silent)
+
+    def is_header(self, path: Path, words: Words) -> bool:
+        """Whether a statement without inside is the header of a block that could have one."""
+        return any(p.leads(path, words) for p in self.dialect.patterns)
+
+    def identity(self, path: Path, words: Words) -> object:
+        """Return what two statements share that cannot stand beside each other.
+
+        The later of them replaces the earlier.
+        """
+        match = self.find(path, words) if words else None
+        if match is None or match.many:
+            return path, words
+        return self.dialect.groups[match.pattern], match.key
+
+
+def looks_like(text: Text, dialects: Iterable[Dialect]) -> str | None:
+    """Return the dialect that understands most of a text; None if none understands anything."""
+    best = max(((matcher(d).understood(text), d.name) for d in dialects), default=(0, ""))
+    return best[1] if best[0] else None

@@ -1,0 +1,206 @@
+"""Records: the rows of one configuration, as it says them or as they should be.
+
+Never changed once made: what differs is another object. Rows that differ become the steps that turn
+the one text into the other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.reading import Reading
+from ivrel.core.reading.statements import LAZY, Key, Mark, Stray
+from ivrel.core.reading.tables import value_of, values_of
+from ivrel.core.text.bundle import Places
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.said import Row, Said
+from ivrel.core.vocabulary.values import Value
+
+# What was looked at: a slot of a table ('' for single values), or with slot '' which rows there are;
+# ('lazy', table) if the table is one that is looked up.
+Note = tuple[str, str]
+
+EVERY_SLOT = "*"  # noted for a row that was gone through as a whole
+
+
+class Notes:
+    """Takes what is looked at, so that it can be told what an answer hangs on."""
+
+    __slots__ = ("seen",)
+
+    def __init__(self) -> None:
+        self.seen: set[Note] = set()
+
+
+class _NotedRow(Mapping[str, Said]):
+    """A row that notes which of its values are looked at."""
+
+    __slots__ = ("_notes", "_row", "_table")
+
+    def __init__(self, row: Row, table: str, notes: Notes) -> None:
+        self._row, self._table, self._notes = row, table, notes
+
+    def __getitem__(self, slot: str) -> Said:
+        self._notes.seen.add((self._table, slot))
+        return self._row[slot]
+
+    def __iter__(self) -> Iterator[str]:
+        self._notes.seen.add((self._table, EVERY_SLOT))
+        return iter(self._row)
+
+    def __len__(self) -> int:
+        return len(self._row)
+
+    def __contains__(self, slot: object) -> bool:
+        self._notes.seen.add((self._table, str(slot)))
+        return slot in self._row
+
+
+class Records:
+    """The rows of one configuration.
+
+    `marks`: the statements that the rows are made of, lazy tables aside; `strays`: those that are
+    not understood; `notes`: takes what is looked at.
+    """
+
+    __slots__ = ("_changes", "_reading", "dialect", "marks", "notes", "strays", "text")
+    _reading: Reading
+
+    def __init__(
+        self,
+        dialect: Dialect,
+        marks: Sequence[Mark],
+        strays: tuple[Stray, ...],
+        text: Text,
+        base: Records | None = None,
+    ) -> None:
+        below = base._reading if base is not None else None
+        self._reading = Reading(matcher(dialect), marks, text, below)
+        self._changes: Mapping[str, Mapping[Key, Row]] = {}
+        self.dialect, self.marks, self.strays, self.text = dialect, marks, strays, text
+        self.notes: Notes | None = None
+
+    @property
+    def changed(self) -> bool:
+        """Whether the rows are not those that the text says."""
+        return bool(self._changes) or self._reading.base is not None
+
+    def noting(self, notes: Notes | None) -> Records:
+        """Return the same records, which note what is looked at."""
+        out = self._copied(self._changes)
+        out.notes = notes
+        return out
+
+    def _copied(self, changes: Mapping[str, Mapping[Key, Row]]) -> Records:
+        out = Records.__new__(Records)
+        out._reading, out._changes, out.notes = self._reading, changes, self.notes
+        out.dialect, out.marks = self.dialect, self.marks
+        out.strays, out.text = self.strays, self.text
+        return out
+
+    def _note(self, table: str, slot: str) -> None:
+        if self.notes is not None:
+            self.notes.seen.add((table, slot))
+            if table in LAZY:
+                self.notes.seen.add(("lazy", table))
+
+    def _rows(self, table: str) -> Mapping[Key, Row]:
+        changed = self._changes.get(table)
+        return self._reading.rows(table) if changed is None else changed
+
+    def rows(self, table: str) -> Mapping[Key, Row]:
+        """Return the rows of a table, by key, in the order of the text."""
+        rows = self._rows(table)
+        if self.notes is None:
+            return rows
+        self._note(table, "")
+        return {key: _NotedRow(row, table, self.notes) for key, row in rows.items()}
+
+    def unchanged(self, table: str, other: Records) -> bool:
+        """Whether a table certainly has the same rows in records made from the same text."""
+        mine, theirs = self._changes.get(table), other._changes.get(table)
+        return self._reading is other._reading and mine is theirs
+
+    def written(self, table: str) -> Mapping[tuple[int, Key], Mark]:
+        """Return the last statement of the text for each group of patterns and row of a table."""
+        return self._reading.written(table)
+
+    def statements(self, table: str, key: Key) -> Sequence[Mark]:
+        """Return all statements of the text that are about one row."""
+        return self._reading.statements(table).get(key, ())
+
+    def row(self, table: str, key: Value) -> Row | None:
+        """Return one row of a table whose key is one field.
+
+        A lazy table is not read as a whole for it.
+        """
+        if table not in LAZY or table in self._changes:
+            return self.rows(table).get((key,))
+        self._note(table, "")
+        return self._reading.row(table, key)
+
+    def rows_with(self, table: str, slot: str, value: Value) -> tuple[tuple[Key, Row], ...]:
+        """Return the rows of a lazy table one of whose `many` values is this one."""
+        self._note(table, "")
+        if table in self._changes:
+            rows = self._changes[table].items()
+            return tuple((k, row) for k, row in rows if value in values_of(row, slot))
+        return self._reading.having(table, slot, value)
+
+    def get(self, slot: str, row: Row | None = None) -> Said:
+        """Return what a slot is: said by the text, or the platform's default."""
+        if row is not None:
+            said = row.get(slot)
+        else:
+            self._note("", slot)
+            if "" in self._changes:
+                said = self._changes[""].get((), {}).get(slot)
+            else:
+                said = self._reading.single(slot)
+        return said if said is not None else value_of(self.dialect, None, slot, row)
+
+    def takes_effect(self, slot: str, row: Row) -> bool:
+        """Whether a slot of a row means anything, given what else the row says."""
+        where, values = self.dialect.only.get(slot, ("", ()))
+        return not where or self.get(where, row).value in values
+
+    def place(self, file: str) -> Places:
+        """Return what says in which file, and in which of its lines, a line stands."""
+        return Places(self.text.data, file)
+
+    def having(self, table: str, key: Key, slot: str, value: Value | None) -> Records:
+        """Return the records with one value changed (None: no longer said).
+
+        A row that is new is added.
+        """
+        rows = dict(self._rows(table))
+        if key in rows:
+            row = dict(rows[key])
+        else:
+            keys = self.dialect.keys.get(table, ())
+            row = {s: Said(v) for s, v in zip(keys, key, strict=True)}
+        if value is None:
+            row.pop(slot, None)
+        else:
+            row[slot] = Said(value)
+        rows[key] = row
+        return self._copied({**self._changes, table: rows})
+
+    def without(self, table: str, key: Key) -> Records:
+        """Return the records without one row."""
+        left = {k: r for k, r in self._rows(table).items() if k != key}
+        return self._copied({**self._changes, table: left})
+
+
+def read_records(dialect: Dialect, data: bytes | Text, slots: frozenset[str] | None = None) -> Records:
+    """Return what a configuration says; Unreadable if it is none of this platform's.
+
+    `slots`: those that are asked for; parts of the text that say none of them are not read. A whole
+    text is read once, however often it is asked for.
+    """
+    text = data if isinstance(data, Text) else Text(data)
+    if slots is not None:
+        return Records(dialect, *matcher(dialect).read(text, slots), text)
+    return text.once(("records", dialect), lambda: Records(dialect, *matcher(dialect).read(text), text))

@@ -1,0 +1,64 @@
+"""Tables: the rows that statements make, and what their values come to."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.reading.statements import Key, Mark
+from ivrel.core.vocabulary.said import UNSAID, Row, Said
+from ivrel.core.vocabulary.values import Value
+
+
+def rows_of(dialect: Dialect, marks: Iterable[Mark]) -> dict[Key, Row]:
+    """Return the rows of one table that its statements make, the later ones over the earlier."""
+    rows: dict[Key, dict[str, Said]] = {}
+    for match, line in marks:
+        said = (line,)
+        row = rows.get(match.key)
+        if row is None:
+            row = rows[match.key] = {slot: Said(value, said) for slot, value in match.named}
+        for slot, value in match.fields:
+            row[slot] = Said(value, said)
+        for slot, value in match.many:
+            old = row.get(slot, UNSAID)
+            values = old.value if isinstance(old.value, tuple) else ()
+            row[slot] = Said((*values, value), (*old.lines, line))
+        # What a statement leaves out has its default again, by the line of that statement.
+        for slot in match.silent:
+            row[slot] = Said(dialect.defaults.get(slot), said, True)
+    return dict(rows)
+
+
+def by_table(marks: Iterable[Mark]) -> dict[str, Sequence[Mark]]:
+    """Return statements by the tables that they are about, in the order of the text."""
+    out: dict[str, list[Mark]] = {}
+    for mark in marks:
+        table = mark[0].table
+        if table in out:
+            out[table].append(mark)
+        else:
+            out[table] = [mark]
+    return dict(out)
+
+
+def values_of(row: Row, slot: str) -> tuple[Value, ...]:
+    """Return the values of a slot that may have many."""
+    said = row.get(slot, UNSAID).value
+    return said if isinstance(said, tuple) else ()
+
+
+def value_of(dialect: Dialect, said: Said | None, slot: str, row: Row | None) -> Said:
+    """Return what a slot is: as the text says it, or the platform's default."""
+    if said is not None:
+        return said
+    if row is not None and slot in dialect.conditional:
+        other, cases = dialect.conditional[slot]
+        value = value_of(dialect, row.get(other), other, row).value
+        if isinstance(value, str | int) and value in cases:
+            return cases[value]
+    default = dialect.said_defaults.get(slot)
+    return default if default is not None else UNSAID
+
+
+NO_ROWS: Mapping[Key, Row] = {}

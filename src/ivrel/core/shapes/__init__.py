@@ -1,0 +1,70 @@
+"""Shapes: how text falls into statements and back. One file a shape; this table finds them by name."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from msgspec import Struct
+
+from ivrel.core.shapes.shape import Edit, Found, Identity, Shape
+
+__all__ = ["SHAPES", "Edit", "Found", "Identity", "Row", "Shape"]
+
+
+class Row(Struct, frozen=True):
+    """A shape: what loads its class, and the first statement of a dialect that is drafted for it.
+
+    Classes are loaded only when they are asked for: XML alone takes longer to load than all others.
+    `draft`: the enclosing block and a statement in it; None if nobody describes it anew.
+    """
+
+    load: Callable[[], type[Shape]]
+    draft: tuple[str, str] | None = None
+
+
+def _blocks() -> type[Shape]:
+    from ivrel.core.shapes.blocks import Blocks
+
+    return Blocks
+
+
+def _braces() -> type[Shape]:
+    from ivrel.core.shapes.braces import Braces
+
+    return Braces
+
+
+def _paths() -> type[Shape]:
+    from ivrel.core.shapes.paths import Paths
+
+    return Paths
+
+
+def _rsyslog() -> type[Shape]:
+    from ivrel.core.shapes.rsyslog import Rsyslog
+
+    return Rsyslog
+
+
+def _sections() -> type[Shape]:
+    from ivrel.core.shapes.sections import Sections
+
+    return Sections
+
+
+def _tree() -> type[Shape]:
+    from ivrel.core.shapes.tree import Tree
+
+    return Tree
+
+
+_ENDPOINT = "send {destination.address} {destination.transport} {destination.port}"
+
+SHAPES: Mapping[str, Row] = {
+    "blocks": Row(_blocks, ("events", _ENDPOINT)),
+    "braces": Row(_braces, ("record", _ENDPOINT)),
+    "paths": Row(_paths, ("", "record.target.{destination.name}.address = {destination.address}")),
+    "rsyslog": Row(_rsyslog),
+    "sections": Row(_sections, ("target.{destination.name}", "address = {destination.address}")),
+    "tree": Row(_tree, ("targets / target {destination.name}", "address = {destination.address}")),
+}

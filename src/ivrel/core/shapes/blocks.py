@@ -1,0 +1,287 @@
+"""The shape `blocks`: a statement a line; what is indented belongs to the line above it.
+
+    events
+        export on
+        send 198.51.100.21 udp 514 through informational
+
+A change is written in the same form; a line that begins with the removal word takes away the statements
+of that block that begin with the rest of its words.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Container, Iterator, Sequence
+from functools import lru_cache
+
+from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
+from ivrel.core.text.lines import edited_lines, in_place_of, lines_with
+from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.text.words import Path, Words, quote, split_words
+from ivrel.core.vocabulary.errors import Unreadable
+
+DEEPEST = 200  # levels; deeper nesting is no configuration
+
+
+class Blocks(Shape, frozen=True):
+    """The shape `blocks`; `indent`: the blanks by which a new block is moved in."""
+
+    indent: int = 4
+
+    def split(self, line: str) -> list[str]:
+        return split_words(line)
+
+    def join(self, words: Sequence[str]) -> str:
+        return _join(words)
+
+    def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
+        data = text.data
+        comment = self.comment.encode()
+        if not heads:
+            return
+        for start in _starts(data, tuple(heads)):
+            yield from _block(data, start, text.line_of(start), comment)
+
+    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+        data = text.data
+        comment = self.comment.encode()
+        begins, _ = _line_begins(tuple(heads))
+        for start, _ in lines_with(data, word, behind):
+            top = start
+            while top and data[top : top + 1] in (b" ", b"\t", b"\r", b"\n", comment[:1]):
+                top = data.rfind(b"\n", 0, top - 1) + 1
+            if not begins.match(data, top):
+                continue
+            first, wanted = text.line_of(top), text.line_of(start)
+            yield from (found for found in _block(data, top, first, comment) if found[2] == wanted)
+
+    def everything(self, text: Text) -> Iterator[Found]:
+        return _statements(text.data.split(b"\n"), 1, self.comment.encode())
+
+    def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
+        out: list[str] = []
+        here: Path = ()
+        for edit in edits:
+            same = 0
+            while same < min(len(here), len(edit.path)) and here[same] == edit.path[same]:
+                same += 1
+            out += [" " * (self.indent * depth) + _join(edit.path[depth]) for depth in range(same, len(edit.path))]
+            here = edit.path
+            words = (self.remove, *edit.words) if edit.removes else edit.words
+            out.append(" " * (self.indent * len(here)) + _join(words))
+        return "".join(line + "\n" for line in out)
+
+    def read_change(self, text: str, file: str) -> list[Edit]:
+        edits: list[Edit] = []
+        try:
+            for path, raw, line in _statements(text.encode().split(b"\n"), 1, self.comment.encode()):
+                words = tuple(split_words(decode(raw)))
+                removes = words[0] == self.remove
+                if removes and len(words) == 1:
+                    raise refuse(file, line, f"'{self.remove}' without the statement to remove")
+                edits.append(Edit(path, words[1:] if removes else words, removes, line))
+        except Unreadable as problem:
+            raise refuse(file, 1, str(problem)) from None
+        return edits
+
+    def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
+        data = text.data
+
+        def change(lines: list[bytes]) -> None:
+            for edit in edits:
+                _apply(lines, edit, identity, self)
+
+        return edited_lines(data, change)
+
+
+def _join(words: Sequence[str]) -> str:
+    return " ".join(quote(w) for w in words)
+
+
+def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
+    """Where lines begin with the words of one of `heads` at their first column, in any spacing and quoting."""
+    plain = _plain_needle(data, heads)
+    if plain:
+        # One head that stands nowhere in another spelling is found without a pattern, which is much faster.
+        at = 0 if data.startswith(plain) else data.find(b"\n" + plain) + 1 or -1
+        while at >= 0:
+            if data[at + len(plain) : at + len(plain) + 1] in (b"", b" ", b"\t", b"\r", b"\n"):
+                yield at
+            at = data.find(b"\n" + plain, at) + 1 or -1
+        return
+    begin, behind = _line_begins(heads)
+    found = begin.match(data)
+    at = 0
+    while True:
+        if found:
+            yield at
+        found = behind.search(data, at)
+        if not found:
+            return
+        at = found.start() + 1
+
+
+def _plain_needle(data: bytes, heads: tuple[Words, ...]) -> bytes:
+    """The beginning of the lines of a single head, if that is how all of them are spelled; else nothing."""
+    if len(heads) > 1:
+        return b""
+    first = quote(heads[0][0]).encode()
+    if len(heads[0]) > 1 and any(first + odd in data for odd in (b"  ", b"\t", b' "')):
+        return b""
+    return _join(heads[0]).encode()
+
+
+@lru_cache(maxsize=4096)
+def _line_begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    """What matches such a line: the first one, and those behind it."""
+    by_first: dict[str, list[str]] = {}
+    for head in heads:
+        by_first.setdefault(head[0], []).append(r"[ \t]+".join(map(_spelled, head[1:])))
+    ways = []
+    for first, rests in by_first.items():
+        named = "" if "" in rests else rf"[ \t]+(?:{'|'.join(sorted(rests, key=len, reverse=True))})"
+        ways.append(re.escape(quote(first)) + named)
+    either = f"(?:{'|'.join(sorted(ways, key=len, reverse=True))})(?=[ \t\r\n]|$)".encode()
+    return re.compile(either), re.compile(b"\n" + either)
+
+
+def _spelled(word: str) -> str:
+    """A word as it may stand in a text: plain, or in quotes."""
+    plain, inside = re.escape(quote(word)), re.escape(re.sub(r'(["\\])', r"\\\1", word))
+    return plain if quote(word) != word else f'(?:{plain}|"{inside}")'
+
+
+def _block(data: bytes, start: int, line: int, comment: bytes) -> Iterator[Found]:
+    """The statements of one top-level line and what is indented below it."""
+    lines: list[bytes] = []
+    at = start
+    while True:
+        end = data.find(b"\n", at)
+        lines.append(data[at : end if end >= 0 else len(data)])
+        if end < 0:
+            break
+        at = end + 1
+        first = data[at : at + 1]
+        if first not in (b" ", b"\t", b"\r", b"\n") and not data.startswith(comment, at):
+            break
+    return _statements(lines, line, comment)
+
+
+def _statements(lines: Sequence[bytes], number: int, comment: bytes) -> Iterator[Found]:
+    """Statements with their enclosing path; a line that others are indented below is no statement."""
+    stack: list[tuple[int, Path]] = []
+    path: Path = ()
+    waiting: tuple[int, bytes, int] | None = None
+    for n, raw in enumerate(lines, number):
+        text = raw.strip()
+        if not text or text.startswith(comment):
+            continue
+        depth = _depth(raw)
+        if waiting is not None:
+            above, header, line = waiting
+            if depth > above:
+                if len(stack) >= DEEPEST:
+                    raise Unreadable(f"line {n}: nested deeper than {DEEPEST} levels")
+                stack.append((above, path))
+                path = (*path, _header(header))
+            else:
+                yield path, header, line
+                while stack and stack[-1][0] >= depth:
+                    path = stack.pop()[1]
+        waiting = depth, text, n
+    if waiting is not None:
+        yield path, waiting[1], waiting[2]
+
+
+def _header(text: bytes) -> Words:
+    return tuple(split_words(decode(text[:LONGEST])))
+
+
+def _depth(raw: bytes) -> int:
+    lead = raw[: len(raw) - len(raw.lstrip())]
+    return len(lead.expandtabs(8)) if b"\t" in lead else len(lead)
+
+
+def _apply(lines: list[bytes], edit: Edit, identity: Identity, shape: Blocks) -> None:
+    comment = shape.comment.encode()
+    blocks: list[tuple[int, int, int]] = [(0, len(lines), -1)]
+    for level, header in enumerate(edit.path):
+        # A platform joins blocks of the same name: what an edit means may stand in any of them.
+        inner = [
+            (at + 1, stop, indent)
+            for first, last, depth in blocks
+            for at, stop, indent, words in _children(lines, first, last, depth, comment)
+            if words == header
+        ]
+        if not inner:
+            if edit.removes:
+                raise missing(edit, _join)
+            _insert(lines, *blocks[-1], comment, edit.path[level:], edit.words, shape)
+            return
+        blocks = inner
+    hits = [hit for block in blocks for hit in _hits(lines, *block, edit, identity, comment)]
+    if edit.removes:
+        if not hits:
+            raise missing(edit, _join)
+        for at, stop in reversed(hits):
+            del lines[at:stop]
+    elif hits:
+        at = hits[-1][0]
+        lines[at] = in_place_of(lines[at], _join(edit.words))
+    else:
+        _insert(lines, *blocks[-1], comment, (), edit.words, shape)
+
+
+def _hits(
+    lines: list[bytes], first: int, last: int, depth: int, edit: Edit, identity: Identity, comment: bytes
+) -> list[tuple[int, int]]:
+    """The lines of a block that an edit means."""
+    children = _children(lines, first, last, depth, comment)
+    if edit.removes:
+        return [(at, stop) for at, stop, _, words in children if words[: len(edit.words)] == edit.words]
+    wanted = identity(edit.path, edit.words)
+    return [(at, stop) for at, stop, _, words in children if stop == at + 1 and identity(edit.path, words) == wanted]
+
+
+def _children(
+    lines: list[bytes], first: int, last: int, depth: int, comment: bytes
+) -> list[tuple[int, int, int, Words]]:
+    """The direct members of a block: first line, line after the last, indentation, words."""
+    out: list[tuple[int, int, int, Words]] = []
+    inner: int | None = None
+    for at in range(first, last):
+        text = lines[at].strip()
+        if not text or text.startswith(comment):
+            continue
+        indent = _depth(lines[at])
+        if indent <= depth:
+            break
+        if inner is None or indent <= inner:
+            inner = indent if inner is None else min(inner, indent)
+            out.append((at, at + 1, indent, _header(text)))
+        else:
+            start, _, its, words = out[-1]
+            out[-1] = (start, at + 1, its, words)
+    return out
+
+
+def _insert(
+    lines: list[bytes],
+    first: int,
+    last: int,
+    depth: int,
+    comment: bytes,
+    path: Path,
+    words: Words,
+    shape: Blocks,
+) -> None:
+    """Adds a statement, and the headers that it still lacks, behind the last member of a block."""
+    members = _children(lines, first, last, depth, comment)
+    at = members[-1][1] if members else first
+    if members:
+        model = lines[members[0][0]]
+        lead = model[: len(model) - len(model.lstrip())]
+    else:
+        lead = b" " * (0 if depth < 0 else depth + shape.indent)
+    new = [lead + b" " * (shape.indent * level) + _join(text).encode() for level, text in enumerate((*path, words))]
+    lines[at:at] = new

@@ -1,0 +1,388 @@
+"""JSON as RFC 7951 has it; changed by a YANG Patch (RFC 8072)."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Container, Iterator, Sequence
+from itertools import zip_longest
+from typing import Any
+from urllib.parse import quote, unquote
+
+from ivrel.core.shapes.documents.base import DEEPEST, Member, as_it_stood, local_name, without_module
+from ivrel.core.shapes.documents.options import TreeOptions
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.errors import Unreadable
+
+PATCH = "ietf-yang-patch:yang-patch"  # RFC 8072
+
+
+class _Object(dict[str, Any]):
+    """A JSON object that knows its line, and the line of each member."""
+
+    line: int = 1
+    lines: dict[str, int]
+    keys_of: Words = ()  # of an entry of a list: the names of its keys
+
+
+class JsonDocument:
+    """JSON as RFC 7951 has it: names may bear their module's name, entries of lists are objects."""
+
+    def __init__(self, data: bytes, options: TreeOptions, wanted: Container[str] | None = None) -> None:
+        self.options = options
+        self.top = _parse_json(data, options, wanted)
+        if not isinstance(self.top, _Object):
+            raise Unreadable("not a JSON object")
+        self.crlf = b"\r\n" in data[:65536]
+        indent = re.search(rb"\n( +)", data)
+        # A text of one line stays one.
+        self.indent = len(indent[1]) if indent else 2 if b"\n" in data.strip() else None
+        self.separators = (",", ":") if self.indent is None and b'": ' not in data else (", ", ": ")
+        if self.indent is not None:
+            self.separators = (",", ": ")
+        self.data, self.written = data, b""
+        root = self.top
+        while len(root) == 1 and _local(options, next(iter(root))).rpartition(":")[2] in options.wrapper:
+            inner = next(iter(root.values()))
+            if not isinstance(inner, _Object):
+                break
+            root = inner
+        self.root = root
+
+    def members(self, node: Any) -> list[Member]:
+        out = []
+        keys, options = node.keys_of, self.options
+        for name, value in node.items():
+            plain, line = _local(options, name), node.lines.get(name, node.line)
+            if name.startswith("@") or plain in options.passed_over:
+                continue  # annotations (RFC 7952), and what is no configuration
+            if isinstance(value, _Object):
+                if plain == options.mirror:
+                    value.keys_of = keys
+                out.append(Member(plain, (plain,), None, value, line))
+            elif isinstance(value, list) and value != [None]:
+                for n, entry in enumerate(value):
+                    if isinstance(entry, _Object):
+                        entry.keys_of = options.lists.get(plain, ())
+                        words = (plain, *(self._text(key, _get(options, entry, key)) for key in entry.keys_of))
+                        at = [line for name, line in entry.lines.items() if _local(options, name) in entry.keys_of]
+                        out.append(Member(plain, words, None, entry, at[-1] if at else entry.line))
+                    else:
+                        out.append(Member(plain, (), self._text(plain, entry), (name, n), line))
+            elif plain not in keys:
+                out.append(Member(plain, (), self._text(plain, value), (name, None), line))
+        return out
+
+    def _text(self, name: str, value: Any) -> str:
+        return without_module(self.options, name, _text(value))
+
+    def _native(self, name: str, word: str, old: Any = None) -> Any:
+        """A value as JSON has it: of the type that it had, or that the model gives the leaf (RFC 7951 section 6)."""
+        options = self.options
+        module = options.identities[name].module if name in options.identities else ""
+        if module and word:
+            return f"{module}:{word}"
+        boolean = isinstance(old, bool) or (not isinstance(old, str) and name in options.booleans)
+        number = isinstance(old, int) or (not isinstance(old, str) and name in options.numbers)
+        if boolean and word in ("true", "false"):
+            return word == "true"
+        return int(word) if number and re.fullmatch(r"-?[0-9]{1,18}", word) else word
+
+    def _name(self, node: Any, plain: str) -> str:
+        """The full name of a member: as it stands there, or with its module at the top."""
+        options = self.options
+        found = next((name for name in node if _local(options, name) == plain), None)
+        alias = next(
+            (a for a, name in options.aliases.items() if name == plain and f'"{a}"'.encode() in self.data), plain
+        )
+        return found or (f"{options.modules[plain]}:{plain}" if plain in options.modules else alias)
+
+    def add(self, node: Any, words: Words) -> Any:
+        child = _Object()
+        child.lines = {}
+        keys = self.options.lists.get(words[0], ())
+        for key, value in zip(keys, words[1:], strict=False):
+            child[key] = self._native(key, value)
+        if keys and self.options.mirror:
+            copy = _Object(child)
+            copy.lines = {}
+            child[self.options.mirror] = copy
+        name = self._name(node, words[0])
+        if words[0] in self.options.lists:
+            child.keys_of = keys
+            node.setdefault(name, []).append(child)
+        else:
+            node[name] = child
+        return child
+
+    def set(self, node: Any, name: str, value: str, old: Member | None) -> None:
+        full = self._name(node, name)
+        node[full] = self._native(name, value, node.get(full))
+
+    def drop(self, node: Any, member: Member) -> None:
+        if member.value is None:
+            name = self._name(node, member.name)
+            if isinstance(node[name], list):
+                node[name] = [entry for entry in node[name] if entry is not member.node]
+                if node[name]:
+                    return
+            del node[name]
+        else:
+            del node[member.node[0]]
+
+    def dump(self) -> bytes:
+        return as_it_stood(self.data, self.written, self._written())
+
+    def begin(self) -> None:
+        self.written = self._written()
+
+    def _written(self) -> bytes:
+        text = json.dumps(self.top, indent=self.indent, separators=self.separators, ensure_ascii=False)
+        text += "\n" if self.data.endswith(b"\n") else ""
+        return (text.replace("\n", "\r\n") if self.crlf else text).encode()
+
+    def write_change(self, edits: Sequence[Edit]) -> str:
+        out: list[dict[str, Any]] = []
+        for n, edit in enumerate(edits, 1):
+            one: dict[str, Any] = {"edit-id": str(n), "operation": "remove" if edit.removes else "merge"}
+            if edit.removes:
+                one["target"] = self._target((*edit.path, edit.words))
+            else:
+                # The target of a merge must be there: what is not there yet stands in the value.
+                there = max(self._there(edit.path), 1)
+                leaf = edit.words[1:2] == ("=",)
+                said = " ".join(edit.words[2:])
+                value = {edit.words[0]: self._native(edit.words[0], said)} if leaf else self._nested(edit.words, {})
+                for words in reversed(edit.path[there - 1 :]):
+                    value = self._nested(words, value)
+                one["target"] = self._target(edit.path[:there])
+                one["value"] = self._qualified(value, (*edit.path, edit.words)[:there])
+            out.append(one)
+        return json.dumps({PATCH: {"patch-id": "correction", "edit": out}}, indent=2, ensure_ascii=False) + "\n"
+
+    def _there(self, path: Path) -> int:
+        """How many steps of a path lead to what exists."""
+        node: Any = self.root
+        for depth, words in enumerate(path):
+            found = next((m for m in self.members(node) if m.value is None and m.words == words), None)
+            if found is None:
+                return depth
+            node = found.node
+        return len(path)
+
+    def _qualified(self, value: dict[str, Any], path: Path) -> dict[str, Any]:
+        """The value of an edit, its outermost name with the module that it is of (RFC 7951 section 4)."""
+        modules = [self.options.modules[words[0]] for words in path if words[0] in self.options.modules]
+        return {(f"{modules[-1]}:{name}" if modules and ":" not in name else name): v for name, v in value.items()}
+
+    def _nested(self, words: Words, inside: dict[str, Any]) -> dict[str, Any]:
+        """A container or a list entry as a patch's value has it."""
+        name = f"{self.options.modules[words[0]]}:{words[0]}" if words[0] in self.options.modules else words[0]
+        if words[0] not in self.options.lists or len(words) == 1:
+            return {name: inside}
+        keys = {
+            key: self._native(key, word) for key, word in zip(self.options.lists[words[0]], words[1:], strict=False)
+        }
+        mirror = {self.options.mirror: {**keys, **inside.get(self.options.mirror, {})}} if self.options.mirror else {}
+        return {name: [{**keys, **inside, **mirror}]}
+
+    def _target(self, path: Path) -> str:
+        return "".join(f"/{self._step(words)}" for words in path)
+
+    def _step(self, words: Words) -> str:
+        name = f"{self.options.modules[words[0]]}:{words[0]}" if words[0] in self.options.modules else words[0]
+        # RFC 8040 section 3.5.3: what is reserved in a URI is percent-encoded.
+        keys = self.options.lists.get(words[0], ())
+        values = (self._native(key, word) for key, word in zip(keys, words[1:], strict=False))
+        return name + (f"={','.join(quote(str(value), safe='') for value in values)}" if len(words) > 1 else "")
+
+    @staticmethod
+    def read_change(data: bytes, options: TreeOptions) -> list[Edit]:
+        read = json.loads(data)
+        json.dumps(read, ensure_ascii=False).encode()  # half of a surrogate pair is no text
+        edits = (
+            read.get(PATCH, {}).get("edit") if isinstance(read, dict) and isinstance(read.get(PATCH), dict) else None
+        )
+        if not isinstance(edits, list):
+            raise Unreadable(f"expected a YANG Patch: {{'{PATCH}': {{'edit': […]}}}}")
+        return [one for edit in edits for one in _patch(edit, options)]
+
+
+def _patch(edit: Any, options: TreeOptions) -> list[Edit]:
+    """The edits that one edit of a patch is."""
+    try:
+        path = tuple(_words(options, step) for step in str(edit["target"]).strip("/").split("/"))
+        operation = edit["operation"]
+        if operation in ("remove", "delete"):
+            return [Edit(path[:-1], path[-1], True)]
+        if operation not in ("merge", "create", "replace"):
+            raise Unreadable(f"operation '{operation}' is not known; expected merge or remove")
+        value = JsonDocument.__new__(JsonDocument)
+        value.options, value.data = options, b""
+        return list(_collected(value, _objects(edit["value"]), path[:-1]))
+    except (KeyError, TypeError, AttributeError) as problem:
+        raise Unreadable(f"an edit without {problem}") from None
+
+
+def _collected(document: JsonDocument, node: Any, path: Path) -> Iterator[Edit]:
+    for m in document.members(node):
+        if m.value is not None:
+            yield Edit(path, (m.name, "=", m.value))
+            continue
+        below = list(_collected(document, m.node, (*path, m.words)))
+        yield from below
+        if not below and m.words != (document.options.mirror,):
+            yield Edit(path, m.words)
+
+
+def _objects(value: Any) -> Any:
+    """What json has read, with its objects as this module has them."""
+    if isinstance(value, dict):
+        new = _Object({name: _objects(inner) for name, inner in value.items()})
+        new.lines = {}
+        return new
+    return [_objects(inner) for inner in value] if isinstance(value, list) else value
+
+
+def _words(options: TreeOptions, step: str) -> Words:
+    name, _, keys = step.partition("=")
+    local = _local(options, name)
+    names = options.lists.get(local, ())
+    values = [unquote(key) for key in keys.split(",")] if keys else []
+    return (
+        local,
+        *(without_module(options, n, v) for n, v in zip_longest(names[: len(values)], values, fillvalue="")),
+    )
+
+
+def _local(options: TreeOptions, name: str) -> str:
+    """The name of a member as statements have it."""
+    module, _, local = name.rpartition(":")
+    return local_name(options, module, local, options.modules.values())
+
+
+def _get(options: TreeOptions, entry: _Object, key: str) -> Any:
+    return next((value for name, value in entry.items() if _local(options, name) == key), "")
+
+
+def _text(value: Any) -> str:
+    if value is True or value is False:
+        return "true" if value else "false"
+    if value is None or value == [None]:
+        return ""
+    return str(value) if not isinstance(value, list) else ", ".join(map(_text, value))
+
+
+_TOKEN = re.compile(r'\s*(?:("(?:[^"\\]|\\.)*")|([{}\[\],:])|(-?[0-9][0-9.eE+-]{0,40}|true|false|null))')
+
+
+_DECODER = json.JSONDecoder(strict=False)
+
+
+def _parse_json(data: bytes, options: TreeOptions, wanted: Container[str] | None) -> Any:
+    text = data.decode("utf-8", "replace")
+    tokens = _Tokens(text)
+    top = 1  # how deep the names at the top stand: deeper inside of a wrapper
+    # The stack holds what is open: objects with the name that awaits a value, and lists.
+    stack: list[tuple[Any, str | None]] = []
+    done: Any = None
+    name: str | None = None
+    state = "value"
+    for token, line in tokens:
+        if state == "end":
+            raise Unreadable(f"not JSON: line {line}: something behind the end")
+        if token in ("{", "["):
+            if state not in ("value", "first"):
+                raise Unreadable(f"not JSON: line {line}: '{token}' is not expected here")
+            if len(stack) >= DEEPEST:
+                raise Unreadable(f"line {line}: nested deeper than {DEEPEST} levels")
+            new: Any = _Object() if token == "{" else []
+            if isinstance(new, _Object):
+                new.line, new.lines = line, {}
+            _attach(stack, name, new, line)
+            stack.append((new, name))
+            name, state = None, "name" if token == "{" else "first"
+        elif token in ("}", "]"):
+            if not stack or (isinstance(stack[-1][0], _Object) != (token == "}")) or state in ("value", "colon"):
+                raise Unreadable(f"not JSON: line {line}: '{token}' is not expected here")
+            done = stack.pop()[0]
+            state = "comma" if stack else "end"
+        elif token == ",":
+            if state != "comma":
+                raise Unreadable(f"not JSON: line {line}: ',' is not expected here")
+            state = "name" if isinstance(stack[-1][0], _Object) else "value"
+        elif token == ":":
+            if state != "colon":
+                raise Unreadable(f"not JSON: line {line}: ':' is not expected here")
+            state = "value"
+            if wanted is not None and len(stack) == top and name is not None and _local(options, name) not in wanted:
+                if name.rpartition(":")[2] in options.wrapper:
+                    top += 1
+                else:
+                    tokens.skip_value()
+                    state = "comma"
+        elif state == "name" and token[0] == '"':
+            name, state = _scalar(token, line), "colon"
+        elif state in ("value", "first") and stack:
+            _attach(stack, name, _scalar(token, line), line)
+            state = "comma"
+        else:
+            raise Unreadable(f"not JSON: line {line}: a value or name is not expected here")
+    if state != "end":
+        raise Unreadable("not JSON: the text ends too early")
+    return done
+
+
+def _attach(stack: Sequence[tuple[Any, str | None]], name: str | None, value: Any, line: int) -> None:
+    if stack:
+        holder = stack[-1][0]
+        if isinstance(holder, _Object):
+            holder[name or ""] = value
+            holder.lines[name or ""] = line
+        else:
+            holder.append(value)
+
+
+def _scalar(token: str, line: int) -> Any:
+    try:
+        value = json.loads(token, strict=False)
+        if isinstance(value, str):
+            value.encode()  # half of a surrogate pair is no text
+        return value
+    except ValueError:
+        raise Unreadable(f"not JSON: line {line}: a value that is none") from None
+
+
+class _Tokens:
+    """The tokens of a JSON text with their lines."""
+
+    def __init__(self, text: str) -> None:
+        self.text, self.at, self.line = text, 0, 1
+
+    def __iter__(self) -> Iterator[tuple[str, int]]:
+        text = self.text
+        while self.at < len(text):
+            match = _TOKEN.match(text, self.at)
+            if match is None:
+                if not text[self.at :].strip():
+                    return
+                rest = text[self.at :].lstrip()
+                self.line += text.count("\n", self.at, len(text) - len(rest))
+                raise Unreadable(f"not JSON: line {self.line}: what stands there is not expected")
+            start = match.start(match.lastindex or 0)
+            self.line += text.count("\n", self.at, start)
+            line = self.line
+            self.line += text.count("\n", start, match.end())
+            self.at = match.end()
+            yield match[match.lastindex or 0], line
+
+    def skip_value(self) -> None:
+        """Passes over a value that nobody asks for."""
+        start = self.at + len(self.text[self.at : self.at + 4096]) - len(self.text[self.at : self.at + 4096].lstrip())
+        try:
+            _, end = _DECODER.raw_decode(self.text, start)
+        except (ValueError, RecursionError):
+            raise Unreadable(f"not JSON: a value behind line {self.line} cannot be read") from None
+        self.line += self.text.count("\n", self.at, end)
+        self.at = end

@@ -1,0 +1,289 @@
+"""XML: without entities, without a look at the network; changed by an edit-config payload (RFC 6241)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+from lxml import etree
+
+from ivrel.core.shapes.documents.base import Member, as_it_stood, local_name, without_module
+from ivrel.core.shapes.documents.options import TreeOptions
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.errors import Refused, Unreadable
+
+NETCONF = "urn:ietf:params:xml:ns:netconf:base:1.0"  # RFC 6241
+
+
+class XmlDocument:
+    """XML, as lxml has it: no entities, no document type, nothing from elsewhere."""
+
+    def __init__(self, data: bytes, options: TreeOptions) -> None:
+        self.options, self.crlf, self.data = options, b"\r\n" in data[:65536], data
+        self.top = _parse_xml(data)
+        self.written = b""
+        root: Any = self.top
+        self.root: Any
+        # <rpc-reply><data>…: what stands around the configuration is passed through.
+        while True:
+            inner = _elements(root)
+            if self._local(root) in options.wrapper and len(inner) == 1 and self._local(inner[0]) in options.wrapper:
+                root = inner[0]
+            else:
+                break
+        self.root = root if self._local(root) in options.wrapper else _Holder(root)
+
+    def members(self, node: Any) -> list[Member]:
+        if isinstance(node, _Holder):
+            name = self._local(node.only)
+            return [Member(name, (name,), None, node.only, node.only.sourceline or 1)]
+        options = self.options
+        keys = options.lists.get(self._local(node), ())
+        if self._local(node) == options.mirror and node.getparent() is not None:
+            keys = options.lists.get(self._local(node.getparent()), ())
+        out = []
+        # Where values are elements, attributes are annotations, which say nothing of the configuration.
+        for name, value in node.attrib.items() if options.leaves == "attributes" else ():
+            local = name.rpartition("}")[2]
+            if local not in keys and "}" not in name:
+                out.append(Member(local, (), str(value), name, node.sourceline or 1))
+        for child in _elements(node):
+            name, line = self._local(child), child.sourceline or 1
+            if name in options.passed_over:
+                continue
+            if name in options.lists and any(self._key_values(child)):
+                keys_at = [
+                    c.sourceline for c in _elements(child) if self._local(c) in options.lists[name] and c.sourceline
+                ]
+                at = keys_at[-1] if keys_at else line
+                out.append(Member(name, (name, *self._key_values(child)), None, child, at))
+            elif _elements(child) or (child.attrib and options.leaves == "attributes") or not _text(child):
+                out.append(Member(name, (name,), None, child, line))
+            elif name not in keys:
+                out.append(Member(name, (), without_module(options, name, _text(child)), child, line))
+        return out
+
+    def _local(self, node: Any) -> str:
+        """The name of an element as statements have it; one of a foreign namespace keeps its prefix."""
+        name = etree.QName(node)
+        space, known = name.namespace or "", self.options.namespaces.values()
+        if not known or space == NETCONF or space in known:
+            return local_name(self.options, "", name.localname, known)
+        return local_name(self.options, (node.prefix or space) if space else "", name.localname, ())
+
+    def _key_values(self, entry: Any) -> Words:
+        out = []
+        for key in self.options.lists[self._local(entry)]:
+            value = entry.get(key)
+            if value is None:
+                leaf = next((c for c in _elements(entry) if self._local(c) == key), None)
+                value = None if leaf is None else _text(leaf)
+            out.append(without_module(self.options, key, (value or "").strip()))
+        return tuple(out)
+
+    def add(self, node: Any, words: Words) -> Any:
+        if isinstance(node, _Holder):
+            raise Refused(f"there is no '{words[0]}' in it")
+        child = self._element(node, words[0])
+        keys = list(zip(self.options.lists.get(words[0], ()), words[1:], strict=False))
+        for key, value in keys:
+            self._leaf(child, key, value)
+        if keys and self.options.mirror:
+            copy = self._element(child, self.options.mirror)
+            for key, value in keys:
+                self._leaf(copy, key, value)
+        return child
+
+    def _element(self, node: Any, name: str) -> Any:
+        """A new element, under the name that the document has for it."""
+        alias = next(
+            (a for a, n in self.options.aliases.items() if n == name and f"{a}>".encode() in self.data), name
+        )
+        return self._named_element(node, name, alias)
+
+    def _named_element(self, node: Any, name: str, alias: str) -> Any:
+        space: str | None = self.options.namespaces.get(name) or etree.QName(node).namespace
+        if self._local(node) in self.options.wrapper and name not in self.options.namespaces:
+            space = None if etree.QName(node).namespace == NETCONF else space
+        nsmap: Any = {None: space} if space and space != etree.QName(node).namespace else None
+        said = self.options.identities.get(name)
+        if said and said.prefix:
+            nsmap = {**(nsmap or {}), said.prefix: said.namespace}
+        child = etree.Element(f"{{{space}}}{alias}" if space else alias, nsmap=nsmap)
+        _place(node, child)
+        return child
+
+    def _leaf(self, node: Any, name: str, value: str) -> None:
+        if self.options.leaves == "attributes":
+            node.set(name, value)
+        else:
+            self._element(node, name).text = self._worded(name, value)
+
+    def _worded(self, name: str, value: str) -> str:
+        """A value as XML has it: an identity of another module with the prefix of that module's namespace."""
+        said = self.options.identities.get(name)
+        return f"{said.prefix}:{value}" if said and said.prefix else value
+
+    def begin(self) -> None:
+        self.written = self._written()
+
+    def set(self, node: Any, name: str, value: str, old: Member | None) -> None:
+        if old is None:
+            self._leaf(node, name, value)
+        elif isinstance(old.node, str):
+            node.set(old.node, value)
+        else:
+            for child in list(old.node):  # comments
+                old.node.remove(child)
+            old.node.text = value
+
+    def drop(self, node: Any, member: Member) -> None:
+        if isinstance(member.node, str):
+            del node.attrib[member.node]
+            return
+        before = member.node.getprevious()
+        tail = member.node.tail
+        if before is None and member.node.getnext() is None:
+            node.text = None
+        elif member.node.getnext() is None and before is not None:
+            before.tail = tail
+        node.remove(member.node)
+
+    def dump(self) -> bytes:
+        return as_it_stood(self.data, self.written, self._written())
+
+    def _written(self) -> bytes:
+        data: bytes = etree.tostring(self.top.getroottree(), encoding="UTF-8")
+        data += b"\n" if self.data.endswith(b"\n") else b""
+        declaration = re.match(rb"\s*<\?xml[^>]*\?>\s*", self.data)
+        data = (declaration[0].replace(b"\r\n", b"\n") if declaration else b"") + data
+        return data.replace(b"\n", b"\r\n") if self.crlf else data
+
+    def write_change(self, edits: Sequence[Edit]) -> str:
+        options = self.options
+        if options.form == "standard":
+            root = etree.Element(f"{{{NETCONF}}}config", nsmap={"nc": NETCONF})
+        else:
+            root = etree.Element(options.inside or options.wrapper[0])
+        change = XmlDocument.__new__(XmlDocument)
+        change.options, change.top, change.root, change.crlf, change.data = options, root, root, False, self.data
+        for edit in edits:
+            change._put(edit, self._value_at((*edit.path, edit.words)) if edit.removes else "")
+        etree.indent(root, "  ")
+        return str(etree.tostring(root, encoding="unicode")) + "\n"
+
+    def _value_at(self, path: Path) -> str:
+        """The value of a leaf as it stands in the document; '' if there is none."""
+        node: Any = self.root
+        for words in path:
+            found = next((m for m in self.members(node) if (m.words or (m.name,)) == words), None)
+            if found is None:
+                return ""
+            if found.value is not None:
+                return _text(found.node) if not isinstance(found.node, str) else found.value
+            node = found.node
+        return ""
+
+    def _put(self, edit: Edit, old: str) -> None:
+        """Adds an edit to the tree of a change; `old`: the value of a leaf that goes.
+
+        What goes is removed, not deleted: a payload that is sent again does no harm (RFC 6241 section 7.2). A leaf
+        bears the value that it had, since of some types there is no empty one.
+        """
+        node = self.root
+        for words in edit.path:
+            found = next((m for m in self.members(node) if m.value is None and m.words == words), None)
+            node = self.add(node, words) if found is None else found.node
+        if not edit.removes:
+            if edit.words[1:2] == ("=",):
+                self._leaf(node, edit.words[0], " ".join(edit.words[2:]))
+            elif not any(m.words == edit.words for m in self.members(node)):
+                self.add(node, edit.words)
+            return
+        if self.options.form == "standard":
+            gone = self.add(node, edit.words)
+            gone.set(f"{{{NETCONF}}}operation", "remove")
+            if old and not len(gone):
+                gone.text = old
+            for copy in [child for child in _elements(gone) if self._local(child) == self.options.mirror]:
+                gone.remove(copy)
+        elif len(edit.words) > 1 or self.options.leaves == "elements":
+            self.add(node, edit.words).set(self.options.remove, "all")
+        else:
+            node.set(self.options.remove, f"{node.get(self.options.remove, '')} {edit.words[0]}".strip())
+
+    @staticmethod
+    def read_change(data: bytes, options: TreeOptions) -> list[Edit]:
+        top = _parse_xml(data)
+        change = XmlDocument.__new__(XmlDocument)
+        change.options, change.top, change.root, change.crlf, change.data = options, top, top, False, b""
+        expected = "config" if options.form == "standard" else options.inside or options.wrapper[0]
+        if change._local(top) != expected:
+            raise Unreadable(f"expected a <{expected}>, not <{change._local(top)}>")
+        out: list[Edit] = []
+        change._collect(top, (), out)
+        return out
+
+    def _collect(self, node: Any, path: Path, out: list[Edit]) -> None:
+        removal, operation = self.options.remove, f"{{{NETCONF}}}operation"
+        dropped = str(node.get(removal, "")).split() if self.options.form == "own" else []
+        out += [Edit(path, (name,), True, node.sourceline or 1) for name in dropped]
+        members = [
+            m for m in self.members(node) if m.value is None or m.name != removal or self.options.form != "own"
+        ]
+        for m in members:
+            gone = not isinstance(m.node, str) and (
+                m.node.get(operation) in ("delete", "remove")
+                or (self.options.form == "own" and m.node.get(removal) == "all")
+            )
+            if gone:
+                out.append(Edit(path, m.words or (m.name,), True, m.line))
+            elif m.value is not None:
+                out.append(Edit(path, (m.name, "=", m.value), False, m.line))
+            else:
+                before = len(out)
+                self._collect(m.node, (*path, m.words), out)
+                if len(out) == before and m.words != (self.options.mirror,):
+                    out.append(Edit(path, m.words, False, m.line))
+
+
+class _Holder:
+    """What stands around a document whose root is itself a part of the configuration."""
+
+    def __init__(self, only: Any) -> None:
+        self.only = only
+
+
+def _parse_xml(data: bytes) -> Any:
+    if b"<!DOCTYPE" in data[:4096] or b"<!ENTITY" in data:
+        raise Unreadable("it has a document type; entities are not expanded")
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, strip_cdata=False
+    )
+    try:
+        return etree.fromstring(data, parser)
+    except (etree.XMLSyntaxError, ValueError) as problem:
+        # What the library says holds words of the text, which may be secret.
+        line = getattr(problem, "lineno", None)
+        raise Unreadable(f"not XML{f': line {line}' if line else ''}: tags, names or signs that do not fit") from None
+
+
+def _elements(node: Any) -> list[Any]:
+    """The elements in a node: no comments, no processing instructions."""
+    return [child for child in node if isinstance(child.tag, str)]
+
+
+def _text(node: Any) -> str:
+    """The text of a leaf, also of one that a comment stands in."""
+    return "".join([node.text or "", *(child.tail or "" for child in node)]).strip()
+
+
+def _place(node: Any, child: Any) -> None:
+    """Adds a child behind the others, indented as they are."""
+    if len(node):
+        last = node[-1]
+        child.tail = last.tail
+        last.tail = last.getprevious().tail if last.getprevious() is not None else node.text
+    node.append(child)

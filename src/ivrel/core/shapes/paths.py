@@ -1,0 +1,176 @@
+"""The shape `paths`: one assignment a line, the name on its left a path of words divided by dots.
+
+    journal.target.beacon-a.inet = 198.51.100.21
+
+A change assigns again; a line that begins with the removal word takes away everything below a path.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Container, Iterator, Sequence
+from functools import lru_cache
+
+from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
+from ivrel.core.text.lines import assigned, edited_lines, in_place_of, lines_with, spacing
+from ivrel.core.text.text import Text, decode
+from ivrel.core.text.words import Words
+
+
+class Paths(Shape, frozen=True):
+    """The shape `paths`, which has no options of its own."""
+
+    def split(self, line: str) -> list[str]:
+        return split_path(line)
+
+    def join(self, words: Sequence[str]) -> str:
+        return join_path(words)
+
+    def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
+        data = text.data
+        begins = tuple((join_path(head) + ".").encode() for head in heads)
+        if not begins:
+            return
+        # What belongs together mostly stands together: then nothing has to be searched or counted.
+        run, behind = _run(begins)
+        found = run.match(data) or _next(data, run, behind, 0)
+        while found:
+            start, run_of = found.start(), found[0]
+            for line, raw in enumerate(run_of.removesuffix(b"\n").split(b"\n"), text.line_of(start)):
+                yield (), raw.strip(), line
+            found = _next(data, run, behind, found.end() - 1)
+
+    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+        data = text.data
+        begin = tuple((join_path(head) + ".").encode() for head in heads)
+        for start, end in lines_with(data, word, behind):
+            if data[start:end].lstrip().startswith(begin):
+                yield (), data[start:end].strip(), text.line_of(start)
+
+    def everything(self, text: Text) -> Iterator[Found]:
+        comment = self.comment.encode()
+        for n, raw in enumerate(text.data.split(b"\n"), 1):
+            said = raw.strip()
+            if said and not said.startswith(comment):
+                yield (), said, n
+
+    def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
+        equals = spacing(text.data)
+        said = (
+            f"{self.remove} {join_path(e.words)}" if e.removes else assigned(join_path(e.words), equals)
+            for e in edits
+        )
+        return "".join(f"{line}\n" for line in said)
+
+    def read_change(self, text: str, file: str) -> list[Edit]:
+        edits: list[Edit] = []
+        for _, raw, line in self.everything(Text(text.encode())):
+            said = decode(raw)
+            first, _, rest = said.partition(" ")
+            if first == self.remove:
+                if not rest.strip():
+                    raise refuse(file, line, f"'{self.remove}' without the path to remove")
+                edits.append(Edit((), tuple(split_path(rest)), True, line))
+            elif "=" in said:
+                edits.append(Edit((), tuple(split_path(said)), False, line))
+            else:
+                raise refuse(file, line, f"expected 'path = value' or '{self.remove} path'")
+        return edits
+
+    def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
+        data = text.data
+        known: dict[bytes, Words] = {}  # lines that were cut into words
+        equals = spacing(data)
+
+        def change(lines: list[bytes]) -> None:
+            for edit in edits:
+                _apply(lines, edit, known, equals)
+
+        return edited_lines(data, change)
+
+
+def split_path(line: str) -> list[str]:
+    left, equals, right = line.partition("=")
+    words = [word.strip() for word in left.strip().split(".")]
+    return [*words, "=", _unquote(right.strip())] if equals else words
+
+
+def join_path(words: Sequence[str]) -> str:
+    if "=" not in words:
+        return ".".join(words)
+    at = list(words).index("=")
+    return f"{'.'.join(words[:at])} = {quoted(' '.join(words[at + 1 :]))}"
+
+
+def quoted(value: str) -> str:
+    """A value as it must stand to be read as it is: in quotes, if it begins or ends with what would be taken off."""
+    bare = value == value.strip() and not (len(value) > 1 and value[0] == value[-1] == '"')
+    return value if bare else f'"{value}"'
+
+
+def _next(data: bytes, run: re.Pattern[bytes], behind: re.Pattern[bytes], at: int) -> re.Match[bytes] | None:
+    found = behind.search(data, at)
+    return run.match(data, found.start() + 1) if found else None
+
+
+@lru_cache(maxsize=4096)
+def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    """What matches lines one after the other that begin with any of these, indented or not; and where one begins."""
+    one = b"[ \t]*+(?:" + b"|".join(map(re.escape, begins)) + b")"
+    return re.compile(b"(?:" + one + b"[^\n]*+(?:\n|$))++"), re.compile(b"\n" + one)
+
+
+def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words], equals: str) -> None:
+    left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
+    # What an edit means begins like its first word: only those lines are looked at.
+    near = [(at, words) for at, words in _below(lines, left[0], known) if words[: len(left)] == left]
+    if edit.removes:
+        if not near:
+            raise missing(edit, join_path)
+        for at, _ in reversed(near):
+            del lines[at]
+    elif near:
+        at = near[-1][0]
+        lines[at] = in_place_of(lines[at], _as_before(lines[at], assigned(join_path(edit.words), equals)))
+    else:
+        lines.insert(_behind(lines, left, known), assigned(join_path(edit.words), equals).encode())
+
+
+def _as_before(old: bytes, text: str) -> str:
+    """An assignment with the blanks and the quotes of the one whose place it takes."""
+    sign = re.match(rb"[^=]*?([ \t]*=[ \t]*)(\"?)", old)
+    name, _, value = text.partition("=")
+    if sign is None:
+        return text
+    value = value.strip()
+    quote = decode(sign[2]) if not value.startswith('"') and old.rstrip().endswith(b'"') else ""
+    return f"{name.rstrip()}{decode(sign[1])}{quote}{value}{quote}"
+
+
+def _below(lines: list[bytes], first: str, known: dict[bytes, Words]) -> list[tuple[int, Words]]:
+    """The lines that begin with a word, in words."""
+    head = (first + ".").encode()
+    out = []
+    for at, raw in enumerate(lines):
+        if raw.lstrip().startswith(head):
+            words = known.get(raw)
+            if words is None:
+                words = known[raw] = tuple(split_path(decode(raw)))
+            out.append((at, words))
+    return out
+
+
+def _behind(lines: list[bytes], left: Words, known: dict[bytes, Words]) -> int:
+    """Where a new assignment goes: behind the last one that shares the longest beginning with it."""
+    best, place = 0, len(lines)
+    for at, words in _below(lines, left[0], known):
+        same = 0
+        while same < min(len(words), len(left)) and words[same] == left[same]:
+            same += 1
+        if same >= best:
+            best, place = same, at + 1
+    return place
+
+
+def _unquote(value: str) -> str:
+    return value[1:-1] if len(value) > 1 and value[0] == value[-1] == '"' else value

@@ -1,0 +1,75 @@
+"""The files of a configuration, by the names that it includes them by (documentation: rainerscript/include)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from fnmatch import fnmatch
+from pathlib import PurePosixPath
+
+from ivrel.core.shapes.rsyslog.flow.model import Doubt
+from ivrel.core.shapes.rsyslog.syntax.scanner import Opened, Token
+from ivrel.core.shapes.rsyslog.syntax.script import Param
+from ivrel.core.shapes.rsyslog.syntax.source import read_source
+from ivrel.core.text.bundle import Part
+
+DEEPEST = 16  # files that include each other
+
+
+class Files:
+    """The files of a bundle, by the names that configurations include them by."""
+
+    def __init__(self, found: Sequence[Part], main: Part) -> None:
+        self.parts, self.main = found, main
+        self.doubts: list[Doubt] = []
+        self.includes: list[str] = []
+
+    def opened(self, params: Mapping[str, Param], token: Token, within: tuple[str, ...]) -> Opened:
+        """The files that an include means, in their order."""
+        raw, at = " ".join(token.source.text[token.start : token.stop].split()), token.line
+        text, wanted = params.get("text"), params.get("file")
+        if text is not None and text.value is not None:
+            return (read_source(f"{token.source.name} (text of an include)", token.line, text.value),)
+        if wanted is None or not wanted.value:
+            self.doubts.append(Doubt(f"{raw} (what it includes is worked out elsewhere)", at))
+            return ()
+        name = re.split(r"[ \t]", wanted.value, maxsplit=1)[0] if token.kind == "include" else wanted.value
+        if not self.main.name:
+            self.doubts.append(Doubt(f"{name} (its folder is not here)", at))
+            return ()
+        if not name.startswith("/"):
+            self.doubts.append(Doubt(f"{name} (is looked for where the daemon was started)", at))
+        pattern = within_folder(name, self.main.name)
+        if any(part.name.startswith(pattern.rstrip("/") + "/") for part in self.parts):
+            pattern = pattern.rstrip("/") + "/*"
+        if name.startswith("/etc/"):
+            self.includes.append(pattern)  # what lies elsewhere is no part of this configuration's folder
+        found = sorted((p for p in self.parts if _fits(p.name, pattern)), key=lambda p: p.name)
+        mode = params.get("mode", Param("required", at)).value
+        if not found and mode != "optional" and not re.search(r"[*?\[]", pattern):
+            self.doubts.append(Doubt(f"{name} (no such file)", at))
+        out = []
+        for part in found:
+            if part.name in within or len(within) > DEEPEST:
+                self.doubts.append(Doubt(f"{name} (includes itself)", at))
+                continue
+            out.append(read_source(part.name, part.first, part.text))
+        return tuple(out)
+
+
+def within_folder(wanted: str, main: str) -> str:
+    """The name in a folder of what a configuration names by its whole path; the main file stands for /etc."""
+    above = PurePosixPath(main).parent
+    if wanted.endswith("/"):
+        wanted += "*"
+    path = PurePosixPath(re.sub("^/+", "/", wanted.strip('"')))
+    if not path.is_absolute():
+        return str(above / path)
+    inner = path.relative_to("/etc") if path.is_relative_to("/etc") else path.relative_to("/")
+    return str(above / inner)
+
+
+def _fits(name: str, pattern: str) -> bool:
+    """Whether a file is meant by a pattern; as in a shell, none that is hidden is."""
+    hidden = PurePosixPath(name).name.startswith(".") and not PurePosixPath(pattern).name.startswith(".")
+    return not hidden and name.count("/") == pattern.count("/") and fnmatch(name, pattern)

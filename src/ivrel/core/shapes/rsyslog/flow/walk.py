@@ -1,0 +1,284 @@
+"""Works out what a configuration forwards: the order of rules, rulesets that are called, and what stops a message.
+
+Of every forwarding action: the facilities and severities that reach it, surely and at most. Documentation: "Rulesets"
+(concepts/multi_ruleset), "stop", "call", "set" and "foreach" (rainerscript/control_structures).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import lru_cache
+from pathlib import PurePosixPath
+
+from msgspec.structs import replace
+
+from ivrel.core.shapes.rsyslog.flow.bounds import ALL, NONE, UNKNOWN, Bounds
+from ivrel.core.shapes.rsyslog.flow.conditions import PRIS, Value, ends_daemon, holds, read_property, values
+from ivrel.core.shapes.rsyslog.flow.files import Files
+from ivrel.core.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local, Model
+from ivrel.core.shapes.rsyslog.flow.selectors import read_selector
+from ivrel.core.shapes.rsyslog.flow.setup import Setup
+from ivrel.core.shapes.rsyslog.syntax.script import At, Script, Statement, read_script, said_of
+from ivrel.core.shapes.rsyslog.syntax.source import read_source
+from ivrel.core.text.bundle import Part, parts
+from ivrel.core.vocabulary.errors import Unreadable
+
+MAIN = "rsyslog.conf"
+LONGEST = 16 * 1024 * 1024  # bytes; more than any configuration of rsyslog has
+_DEEPEST = 16  # rulesets that call each other
+_MOST = 20_000  # statements that are carried out
+
+# An action that runs now and then only, and what is to be said of it.
+_SELDOM = {
+    "action.execonlywhenpreviousissuspended": "sends only while the action before it cannot",
+    "action.execonlyeverynthtime": "sends one message of several",
+    "action.execonlyonceeveryinterval": "sends once in a while",
+}
+# Actions that change what later conditions look at.
+_CHANGING = ("mmjsonparse", "mmnormalize", "mmfields", "mmpstrucdata", "mmexternal", "mmanon", "mmsequence")
+
+
+@lru_cache(maxsize=8)
+def read_model(data: bytes) -> Model:
+    """The model of a configuration; Unreadable if it has no main file."""
+    if len(data) > LONGEST or b"\0" in data:
+        said = f"more than {LONGEST // 1024 // 1024} MiB" if len(data) > LONGEST else "a NUL byte, which no text has"
+        raise Unreadable(f"it holds {said}")
+    found = parts(data)
+    mains = sorted((p for p in found if PurePosixPath(p.name).name == MAIN), key=lambda p: p.name.count("/"))
+    if not mains and (len(found) > 1 or "/" in found[0].name):
+        raise Unreadable(f"no {MAIN} among its files")
+    return _whole(found, mains[0] if mains else found[0])
+
+
+def _whole(found: Sequence[Part], main: Part) -> Model:
+    files = Files(found, main)
+    source = read_source(main.name, main.first, main.text)
+    script = read_script(source, files.opened)
+    setup = Setup(script.statements)
+    walk = _Walk(setup)
+    walk.ruleset(setup.default, ALL, None)
+    relayed = _relayed(setup)
+    doubts = [*files.doubts, *_refusals(script), *setup.doubts, *walk.doubts]
+    forwards = tuple(walk.forwards.values())
+    used = {forward.action.statement.place for forward in forwards}
+    return Model(
+        forwards,
+        tuple(f for f in relayed if f.action.statement.place not in used),
+        tuple(walk.locals),
+        tuple(sorted(set(doubts), key=lambda doubt: doubt.line)),
+        tuple(setup.limits([f.action for f in forwards])),
+        tuple(setup.others + walk.others),
+        tuple(files.includes),
+        main,
+        script.statements,
+        setup.name,
+        setup.default_form is not None,
+        None if setup.authority is None else Doubt(setup.authority.value or "?", setup.authority.line),
+    )
+
+
+def _refusals(script: Script) -> list[Doubt]:
+    """What the daemon does not take: parts of statements, and all that stands behind a mistake of syntax."""
+    out = [Doubt(f"rsyslogd does not take {m.text}", m.line) for m in script.mistakes]
+    if script.end is not None:
+        out.append(Doubt(f"rsyslogd takes nothing from this line on: {script.end.text}", script.end.line))
+    return out
+
+
+def _relayed(setup: Setup) -> list[Forward]:
+    """Where goes what comes in by an input with a ruleset of its own."""
+    out: list[Forward] = []
+    for name, kind in setup.bound.items():
+        if name in setup.rulesets and name != setup.default:
+            walk = _Walk(setup)
+            walk.ruleset(name, ALL, Doubt(f"comes in by {kind}", 0))
+            out += walk.forwards.values()
+    return out
+
+
+class _Walk:
+    """Carries out the rules for all facilities and severities at once."""
+
+    def __init__(self, setup: Setup) -> None:
+        self.setup = setup
+        self.alive = ALL
+        self.cause: Doubt | None = None
+        self.forwards: dict[At, Forward] = {}
+        self.locals: list[Local] = []
+        self.doubts: list[Doubt] = []
+        self.others: list[Doubt] = []
+        self.variables: dict[str, tuple[Value, ...]] = {}
+        self.calling: list[str] = []
+        self.count = 0
+
+    def ruleset(self, name: str, under: Bounds, why: Doubt | None) -> None:
+        """Carries out a ruleset; one with a queue of its own has no effect on who calls it."""
+        self.calling.append(name)
+        alive, cause, variables = self.alive, self.cause, dict(self.variables)
+        self.all(self.setup.rulesets.get(name, ()), under, why, (), top=True)
+        if name in self.setup.queued:
+            self.alive, self.cause, self.variables = alive, cause, variables
+        self.calling.pop()
+
+    def all(
+        self,
+        statements: Sequence[Statement],
+        under: Bounds,
+        why: Doubt | None,
+        chain: tuple[Statement, ...],
+        *,
+        top: bool = False,
+    ) -> None:
+        rules = [s for s in statements if s.acts]
+        for n, s in enumerate(rules):
+            self.count += 1
+            if self.count > _MOST:
+                raise Unreadable(f"more than {_MOST} statements")
+            if s.kind == "list" and top and n + 1 < len(rules):
+                # The daemon loses all actions but the first where another rule follows.
+                self.all(s.body[:1], under, why, (*chain, s))
+                for lost in s.body[1:]:
+                    action = self.setup.actions.get(lost.place)
+                    if action is not None:
+                        idle = "rsyslogd loses what stands behind '&' without a filter"
+                        self.action(replace(action, idle=idle), under, why, (*chain, s, lost))
+            else:
+                self.one(s, under, why, (*chain, s))
+
+    def one(self, s: Statement, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]) -> None:
+        match s.kind:
+            case "rule":
+                takes, doubt = self.filter(s)
+                self.all(s.body, under & takes, why or doubt, chain)
+                if s.other:
+                    self.all(s.other, under.without(takes), why or doubt, chain)
+            case "list":
+                self.all(s.body, under, why, chain)
+            case "action" | "legacy":
+                self.action(self.setup.actions[s.place], under, why, chain)
+            case "stop":
+                self.stop(under, why)
+            case "call":
+                self.call(s, under, why)
+            case "call-indirect":
+                self.called_by_name(s, under)
+            case "foreach":
+                doubt = why or Doubt(s.raw, s.line)
+                self.all(s.body, Bounds(NONE.sure, under.most), doubt, chain)
+            case "set" | "unset":
+                self.assign(s, under)
+            case "reload" if s.test is None or s.test.value not in self.setup.tables:
+                self.doubts.append(Doubt(f"{s.raw} (no such table)", s.line))
+
+    def stop(self, under: Bounds, why: Doubt | None) -> None:
+        gone = self.alive & under
+        if not gone.known:
+            self.cause = self.cause or why
+        self.alive = self.alive.without(gone)
+
+    def call(self, s: Statement, under: Bounds, why: Doubt | None) -> None:
+        name = s.name.lower()
+        if name not in self.setup.rulesets:
+            self.others.append(Doubt(f"{s.raw}, which there is not", s.line))
+        elif name in self.calling or len(self.calling) > _DEEPEST:
+            self.doubts.append(Doubt(f"{s.raw} (calls itself)", s.line))
+        else:
+            if _does_nothing(self.setup.rulesets[name]):
+                self.doubts.append(Doubt(f"{s.raw} (does nothing, which ends rsyslogd)", s.line))
+            self.ruleset(name, under, why)
+
+    def called_by_name(self, s: Statement, under: Bounds) -> None:
+        """A ruleset whose name is worked out: if it is always the same, that; else any may be meant."""
+        names = set(values(s.test, self.variables)) if s.test else {None}
+        only = next(iter(names))
+        if len(names) == 1 and isinstance(only, str):
+            self.call(Statement("call", s.source, s.line, s.start, s.stop, only), under, None)
+            return
+        doubt = Doubt(s.raw, s.line)
+        for name in self.setup.rulesets:
+            if name not in self.calling and name != self.setup.default:
+                self.ruleset(name, Bounds(NONE.sure, under.most), doubt)
+
+    def assign(self, s: Statement, under: Bounds) -> None:
+        """A variable that is set: for what surely comes here its new value, for what may, none that is known."""
+        name, reached = s.name, self.alive & under
+        # What is set is a text from there on.
+        found = values(s.test, self.variables) if s.test else ("",) * PRIS
+        new: tuple[Value, ...] = tuple(None if value is None else str(value) for value in found)
+        local = name.startswith("$.")
+        old = self.variables.get(name, (("" if local else None),) * PRIS)
+        related = [n for n in self.variables if n.startswith(f"{name}!") or name.startswith(f"{n}!")]
+        for n in related:
+            self.variables[n] = (None,) * PRIS
+        if "!" in name[2:] or "[" in name or name.startswith("$/"):
+            new = (None,) * PRIS
+        held = []
+        for pri in range(PRIS):
+            if reached.sure.bits >> pri & 1:
+                held.append(new[pri])
+            elif reached.most.bits >> pri & 1:
+                held.append(old[pri] if old[pri] == new[pri] else None)
+            else:
+                held.append(old[pri])
+        self.variables[name] = tuple(held)
+
+    def filter(self, s: Statement) -> tuple[Bounds, Doubt | None]:
+        """What a rule's filter takes, and the doubt that is left."""
+        if s.name == "selector":
+            try:
+                takes = read_selector(s.text)
+            except ValueError:
+                return UNKNOWN, Doubt(s.text, s.line)
+            return Bounds(takes, takes), None
+        if s.test is not None and ends_daemon(s.test):
+            self.doubts.append(Doubt(f"{s.raw} (no such facility, which ends rsyslogd)", s.line))
+        head = " ".join(s.source.whole[s.start : s.head].split())[:160]
+        found = (
+            read_property(s.text) if s.name == "property" else holds(s.test, self.variables) if s.test else UNKNOWN
+        )
+        return found, None if found.known else Doubt(head, s.line)
+
+    def action(self, action: Action, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]) -> None:
+        takes = self.alive & under
+        doubt = None if takes.known else (why or self.cause)
+        seldom = next((p for p in _SELDOM if (said_of(action.params, p) or "").lower() not in ("off", "0", "")), "")
+        if seldom:
+            takes, doubt = Bounds(NONE.sure, takes.most), Doubt(_SELDOM[seldom], action.params[seldom].line)
+        line = action.statement.line
+        if action.idle:
+            if action.sends:
+                self.forward(action, NONE, None, chain)
+            else:
+                self.others.append(Doubt(f"action of type {action.kind}: {action.idle}", line))
+            return
+        match action.kind:
+            case "omfwd" | "omrelp" | "omudpspoof":
+                self.forward(action, takes, doubt, chain)
+            case "file" | "omfile":
+                console = action.name == "/dev/console"
+                self.locals.append(Local("console" if console else "file", action.name or "-", takes, line))
+            case "dynfile":
+                self.locals.append(Local("file", "", takes, line))
+            case "omusrmsg" | "users":
+                self.locals.append(Local("sessions", action.name or "users", takes, line))
+            case "":
+                self.doubts.append(Doubt(action.statement.raw, line))
+            case _:
+                if action.kind in _CHANGING:
+                    self.variables = {n: v for n, v in self.variables.items() if not n.startswith("$!")}
+                self.others.append(Doubt(f"action of type {action.kind}", line))
+
+    def forward(self, action: Action, takes: Bounds, doubt: Doubt | None, chain: tuple[Statement, ...]) -> None:
+        place = action.statement.place
+        before = self.forwards.get(place)
+        if before is not None:
+            # Reached once more, by another call of its ruleset.
+            takes, doubt = before.takes | takes, before.doubt or doubt
+        self.forwards[place] = Forward(action, takes, None if takes.known else doubt, chain)
+
+
+def _does_nothing(statements: Sequence[Statement]) -> bool:
+    """Whether there are rules, and all that they do is to continue."""
+    rules = [s for s in statements if s.acts]
+    return bool(rules) and all(s.kind == "continue" or _does_nothing((*s.body, *s.other)) for s in rules)

@@ -1,0 +1,248 @@
+"""The shape `sections`: assignments under headers in brackets; a header's words are divided by dots.
+
+    [collector.1]
+    inet = 198.51.100.21
+
+A change holds whole sections, which replace those of the same header; `[drop collector.2]`, with the
+dialect's removal word, takes one away.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Container, Iterator, Sequence
+from functools import lru_cache
+
+from ivrel.core.shapes.paths import quoted, split_path
+from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
+from ivrel.core.text.lines import assigned, edited_lines, in_place_of, spacing
+from ivrel.core.text.text import Text, decode
+from ivrel.core.text.words import Path, Words
+
+_HEADER = re.compile(rb"\[\s*([^\]\n]*?)\s*\]\s*(\S.*)?$")
+
+
+class Sections(Shape, frozen=True):
+    """The shape `sections`, which has no options of its own."""
+
+    def split(self, line: str) -> list[str]:
+        return _split(line)
+
+    def join(self, words: Sequence[str]) -> str:
+        return _join(words)
+
+    def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
+        data = text.data
+        if not heads:
+            return
+        first, behind = _begins(tuple(heads))
+        found = first.match(data) or behind.search(data)
+        while found:
+            at = found.start() + (data[found.start() : found.start() + 1] == b"\n")
+            after = _NEXT.search(data, at)
+            end = after.start() + 1 if after else len(data)
+            yield from _section(data[at:end], text.line_of(at), heads, self)
+            found = behind.search(data, found.end())
+
+    def everything(self, text: Text) -> Iterator[Found]:
+        data = text.data
+        return _section(data, 1, None, self)
+
+    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+        data = text.data
+        if word in data:
+            yield from (found for found in self.scan(text, heads) if word in found[1])
+
+    def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
+        data = text.data
+        after = _sections(self.apply(text, edits, identity), self)
+        out: list[str] = []
+        for header in dict.fromkeys(edit.path[0] if edit.path else edit.words for edit in edits):
+            if header in after:
+                said = (assigned(_join(words), spacing(data)) for words in after[header])
+                out += [f"[{'.'.join(header)}]", *said, ""]
+            else:
+                out += [f"[{self.remove} {'.'.join(header)}]", ""]
+        return "".join(line + "\n" for line in out[:-1])
+
+    def read_change(self, text: str, file: str) -> list[Edit]:
+        edits: list[Edit] = []
+        body: list[Words] = []
+        for path, raw, line in _section(text.encode(), 1, None, self):
+            words = tuple(_split(decode(raw)))
+            if path:
+                if "=" not in words:
+                    raise refuse(file, line, "expected 'name = value'")
+                if edits[-1].removes:
+                    raise refuse(file, line, "a section that goes holds nothing")
+                body.append(words)
+                edits[-1] = Edit((), edits[-1].words, False, edits[-1].line, tuple(body))
+                continue
+            if "=" in words:
+                raise refuse(file, line, "expected a section's header first")
+            body = []
+            first, _, rest = words[0].partition(" ")
+            removes = first == self.remove
+            edits.append(Edit((), (rest, *words[1:]) if removes else words, removes, line, None if removes else ()))
+        return edits
+
+    def fine(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
+        data = text.data
+        out: list[Edit] = []
+        before = _sections(data, self)
+        for edit in edits:
+            if edit.body is None:
+                out.append(edit)
+                continue
+            path: Path = (edit.words,)
+            old = before.get(edit.words, ())
+            out += [Edit(path, words, False, edit.line) for words in edit.body if words not in old]
+            names = {words[0] for words in edit.body}
+            out += [Edit(path, words[:1], True, edit.line) for words in old if words[0] not in names]
+        return out
+
+    def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
+        data = text.data
+
+        def change(lines: list[bytes]) -> None:
+            for edit in edits:
+                _apply(lines, edit, self)
+
+        return edited_lines(data, change)
+
+
+def _split(line: str) -> list[str]:
+    name, equals, value = line.partition("=")
+    if not equals:
+        return split_path(line.strip())
+    return [name.strip(), "=", _unquoted(value.strip())]
+
+
+def _unquoted(value: str) -> str:
+    return value[1:-1] if len(value) > 1 and value[0] == value[-1] == '"' else value
+
+
+def _join(words: Sequence[str]) -> str:
+    return f"{words[0]} = {quoted(' '.join(words[2:]))}" if tuple(words[1:2]) == ("=",) else ".".join(words)
+
+
+_NEXT = re.compile(rb"\n[ \t]*\[")
+
+
+@lru_cache(maxsize=4096)
+def _begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    """What matches the header of a section that begins with any of these: the first line, and those behind it."""
+    words = b"|".join(re.escape(".".join(head).encode()) for head in sorted(heads, key=len, reverse=True))
+    one = rb"[ \t]*+\[[ \t]*+(?:" + words + rb")(?=[.\s\]])"
+    return re.compile(one), re.compile(b"\n" + one)
+
+
+def _section(text: bytes, first: int, heads: Sequence[Words] | None, shape: Sections) -> Iterator[Found]:
+    comment = shape.comment.encode()
+    path: Path = ()
+    for n, raw in enumerate(text.split(b"\n"), first):
+        said = raw.strip()
+        header = _header(said, comment)
+        if header:
+            words = tuple(split_path(decode(header[1])))
+            if heads is not None and not any(words[: len(head)] == head for head in heads):
+                return
+            path = (words,)
+            yield (), ".".join(words).encode(), n
+        elif said and not said.startswith(comment):
+            yield path, said, n
+
+
+def _header(said: bytes, comment: bytes) -> re.Match[bytes] | None:
+    """The header that a line is; only a comment may stand behind it."""
+    header = _HEADER.match(said)
+    return header if header and (not header[2] or header[2].startswith(comment)) else None
+
+
+def _sections(data: bytes, shape: Sections) -> dict[Words, tuple[Words, ...]]:
+    out: dict[Words, tuple[Words, ...]] = {}
+    for path, raw, _ in shape.everything(Text(data)):
+        words = tuple(_split(decode(raw)))
+        if path:
+            out[path[0]] = (*out.get(path[0], ()), words)
+        else:
+            out.setdefault(words, ())
+    return out
+
+
+def _apply(lines: list[bytes], edit: Edit, shape: Sections) -> None:
+    header = edit.path[0] if edit.path else edit.words
+    every = _find(lines, header, shape)
+    if edit.removes and not edit.path:
+        if not every:
+            raise missing(edit, ".".join)
+        for first, stop in reversed(every):
+            del lines[first:stop]
+        return
+    found = every[-1] if every else None
+    if edit.body is not None:
+        # A section that is written anew takes the place of all that have its header.
+        for first, stop in reversed(every[:-1]):
+            del lines[first:stop]
+            found = (found[0] - stop + first, found[1] - stop + first) if found else None
+    if found is None:
+        if edit.removes:
+            raise missing(edit, _join)
+        if lines and lines[-1].strip():
+            lines.append(b"")
+        lines.append(f"[{'.'.join(header)}]".encode())
+        found = len(lines) - 1, len(lines)
+    if edit.body is not None:
+        _rewrite(lines, *found, edit.body, shape)
+        return
+    members = [member for first, stop in every or [found] for member in _members(lines, first, stop, shape)]
+    first = found[0]
+    hits = [at for at, words in members if words[:1] == edit.words[:1]]
+    if edit.removes:
+        if not hits:
+            raise missing(edit, _join)
+        for at in reversed(hits):
+            del lines[at]
+    elif hits:
+        lines[hits[-1]] = in_place_of(lines[hits[-1]], _join(edit.words))
+    else:
+        lines.insert(members[-1][0] + 1 if members else first + 1, _join(edit.words).encode())
+
+
+def _members(lines: list[bytes], first: int, stop: int, shape: Sections) -> list[tuple[int, Words]]:
+    """The assignments of a section: their lines and words."""
+    comment = shape.comment.encode()
+    said = ((at, lines[at].strip()) for at in range(first + 1, stop))
+    return [(at, tuple(_split(decode(raw)))) for at, raw in said if raw and not raw.startswith(comment)]
+
+
+def _rewrite(lines: list[bytes], first: int, stop: int, body: Sequence[Words], shape: Sections) -> None:
+    """Gives a section its new assignments; those that stay keep their lines, as comments and empty lines do."""
+    wanted = {words[0]: words for words in body}
+    last = first
+    gone: list[int] = []
+    for at, words in _members(lines, first, stop, shape):
+        new = wanted.pop(words[0], None)
+        if new is None:
+            gone.append(at)
+            continue
+        last = at
+        if new != words:
+            lines[at] = in_place_of(lines[at], _join(new))
+    lines[last + 1 : last + 1] = [_join(words).encode() for words in body if words[0] in wanted]
+    for at in reversed(gone):
+        del lines[at + (len(wanted) if at > last else 0)]
+
+
+def _find(lines: list[bytes], header: Words, shape: Sections) -> list[tuple[int, int]]:
+    """The lines of each section with a header: its first, and the one behind its last."""
+    comment = shape.comment.encode()
+    out: list[tuple[int, int]] = []
+    begun = -1
+    for at, raw in enumerate(lines):
+        match = _header(raw.strip(), comment)
+        if match:
+            if begun >= 0:
+                out.append((begun, at))
+            begun = at if tuple(split_path(decode(match[1]))) == header else -1
+    return [*out, (begun, len(lines))] if begun >= 0 else out

@@ -1,0 +1,117 @@
+"""What every shape offers: the base class, and the edits that it carries out.
+
+A shape knows nothing of what statements mean. It finds those whose first words a dialect names,
+passes over all others without looking at them, and carries out edits on a text as the platform would.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
+from typing import Any, ClassVar
+
+from msgspec import Struct
+
+from ivrel.core.form import Key
+from ivrel.core.form import Text as Word
+from ivrel.core.text.text import Text
+from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.errors import InputError, Mistake, Refused
+from ivrel.core.vocabulary.wording import shorten
+
+Found = tuple[Path, bytes, int]  # the path above a statement, its text, its line from 1
+Identity = Callable[[Path, Words], object]
+
+
+class Edit(Struct, frozen=True):
+    """One step of a change: a statement that is set, or (`removes`) the first words of those that go.
+
+    `body`: the statements of a block that is written anew as a whole; `words` are then its header.
+    `line`: where the text of the change has it, 0 if it has no text yet.
+    """
+
+    path: Path
+    words: Words
+    removes: bool = False
+    line: int = 0
+    body: tuple[Words, ...] | None = None
+
+
+class Shape(Struct, frozen=True, eq=False):
+    """How text falls into statements and back. Its fields are what a dialect says about it.
+
+    `comment`: what a comment begins with; `remove`: the word that takes a statement away.
+    """
+
+    ATOMIC: ClassVar[bool] = False  # a change is carried out as a whole or not at all
+    DERIVED: ClassVar[bool] = False  # statements are worked out from lines rather than stand in them
+    ASKS: ClassVar[str] = ""  # the program that says whether it takes a configuration
+    QUALIFIED: ClassVar[bool] = False  # values may bear the name of the module that defines them
+    OPTIONS: ClassVar[Mapping[str, Key]] = {"comment": Key(Word("text"), "what a comment line begins with")}
+    CHANGE: ClassVar[Mapping[str, Key]] = {
+        "remove": Key(Word("text"), "the word that takes a statement away", must=True)
+    }
+
+    comment: str = "#"
+    remove: str = "remove"
+
+    @classmethod
+    def built(cls, options: Mapping[str, Any]) -> Shape:
+        """Return the shape with what a dialect says under the keys of OPTIONS and CHANGE."""
+        return cls(**options)
+
+    def knowing(self, blocks: Sequence[str]) -> Shape:
+        """Return the shape for a dialect in which these words alone are headers of blocks."""
+        return self
+
+    def split(self, line: str) -> list[str]:
+        """Return the words of a statement."""
+        raise NotImplementedError
+
+    def join(self, words: Sequence[str]) -> str:
+        """Return a statement of these words, or the beginning of one."""
+        raise NotImplementedError
+
+    def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
+        """Yield the statements that begin with one of `heads`, or stand inside of what does."""
+        raise NotImplementedError
+
+    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+        """Yield statements of `scan` on lines that hold a word right behind one of these.
+
+        A quick look: it may miss some, and may find more.
+        """
+        if word in text.data:
+            yield from (found for found in self.scan(text, heads) if word in found[1])
+
+    def everything(self, text: Text) -> Iterator[Found]:
+        """Yield every statement of the text."""
+        raise NotImplementedError
+
+    def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
+        """Return the text of a change that carries out the edits on a text."""
+        raise NotImplementedError
+
+    def read_change(self, change: str, file: str) -> list[Edit]:
+        """Return the edits of a change's text; InputError if it is none."""
+        raise NotImplementedError
+
+    def fine(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
+        """Return the single statements that edits set or remove, to be left out one by one."""
+        return list(edits)
+
+    def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
+        """Return the text after the edits; a statement replaces that of the same identity.
+
+        Refused where the platform would not take one of them.
+        """
+        raise NotImplementedError
+
+
+def missing(edit: Edit, join: Callable[[Sequence[str]], str]) -> Refused:
+    """Return what a platform says when there is nothing to remove."""
+    return Refused(f"there is no '{shorten(join(edit.words))}' to remove", edit.line)
+
+
+def refuse(file: str, line: int, said: str) -> InputError:
+    """Return a mistake in the text of a change."""
+    return InputError([Mistake(file, said, line, 1)])

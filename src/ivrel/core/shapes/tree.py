@@ -1,0 +1,138 @@
+"""The shape `tree`: XML or JSON, by what the text begins with; containers, list entries and leaves.
+
+    <sinks><sink id="s1" inet="198.51.100.21"/></sinks>
+    {"sinks": {"sink": [{"id": "s1", "inet": "198.51.100.21"}]}}
+
+Both read as a statement `sink s1` in `sinks`, and `inet = 198.51.100.21` in `sinks / sink s1`. A dialect says
+which names are lists and by what their entries are told apart. A change is carried out as a whole or not at
+all: an edit-config payload (RFC 6241 section 7.2) for XML and a YANG Patch (RFC 8072) for JSON, or the same tree
+with the removal word as an attribute. XML is read without entities and without a look at the network.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from ivrel.core.shapes.documents import Document, JsonDocument, XmlDocument, read_document
+from ivrel.core.shapes.documents.options import TreeOptions
+from ivrel.core.shapes.shape import Edit, Found, Identity, missing, refuse
+from ivrel.core.text.text import Text
+from ivrel.core.text.words import Path, Words, quote, split_words
+from ivrel.core.vocabulary.errors import Refused, Unreadable
+
+
+class Tree(TreeOptions, frozen=True):
+    """The shape `tree`; what a dialect says of it is in `TreeOptions`."""
+
+    def split(self, line: str) -> list[str]:
+        return _split(line)
+
+    def join(self, words: Sequence[str]) -> str:
+        return _join(words)
+
+    def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
+        wanted = frozenset(head[0] for head in heads)
+        document = text.once(wanted, lambda: read_document(text.data, self, wanted))
+        return _walk(document, heads, self)
+
+    def everything(self, text: Text) -> Iterator[Found]:
+        document = text.once("document", lambda: read_document(text.data, self))
+        return _walk(document, None, self)
+
+    def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
+        document = read_document(text.data, self)  # a new one, for it is changed
+        document.begin()
+        for edit in edits:
+            _apply(document, edit, identity)
+        return document.dump()
+
+    def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
+        document = text.once("document", lambda: read_document(text.data, self))
+        written: str = document.write_change(edits)
+        return written
+
+    def read_change(self, text: str, file: str) -> list[Edit]:
+        kind = JsonDocument if text.lstrip()[:1] in ("{", "[") else XmlDocument
+        try:
+            return kind.read_change(text.encode(), self)
+        except (Unreadable, Refused) as problem:
+            raise refuse(file, 1, str(problem)) from None
+        except json.JSONDecodeError as problem:
+            raise refuse(file, problem.lineno, f"not JSON: {problem.msg}") from None
+        except UnicodeError:
+            raise refuse(file, 1, "holds half of a surrogate pair, which is no text") from None
+        except (KeyError, TypeError, ValueError, AttributeError, RecursionError):
+            raise refuse(file, 1, "holds no change") from None
+
+
+def _split(line: str) -> list[str]:
+    words = split_words(line)
+    if words[1:2] == ["="]:
+        return [words[0], "=", line.partition(" = ")[2].strip()]
+    return words
+
+
+def _join(words: Sequence[str]) -> str:
+    """A leaf as `name = value`; of a list entry, the name and the keys, quoted where they hold blanks."""
+    if tuple(words[1:2]) == ("=",):
+        return f"{words[0]} = {' '.join(words[2:])}"
+    return " ".join(quote(word) for word in words)
+
+
+def _walk(document: Document, heads: Sequence[Words] | None, shape: Tree) -> Iterator[Found]:
+    """All statements, or those of the parts at the top that begin with `heads`."""
+    stack: list[tuple[Path, Any]] = [((), document.root)]
+    while stack:
+        path, node = stack.pop()
+        below: list[tuple[Path, Any]] = []
+        for member in document.members(node):
+            words = member.words or (member.name,)
+            if heads is not None and not path and not any(words[: len(head)] == head for head in heads):
+                continue
+            if member.value is not None:
+                yield path, _join((member.name, "=", member.value)).encode(), member.line
+                continue
+            if member.words != (shape.mirror,):
+                yield path, _join(member.words).encode(), member.line
+            below.append(((*path, member.words), member.node))
+        stack += reversed(below)
+
+
+def _apply(document: Document, edit: Edit, identity: Identity) -> None:
+    nodes: list[Any] = [document.root]
+    for level, words in enumerate(edit.path):
+        # Containers of the same name are one: what an edit means may stand in any of them.
+        found = [m.node for node in nodes for m in document.members(node) if m.value is None and m.words == words]
+        if not found:
+            if edit.removes:
+                raise missing(edit, _join)
+            found = [_added(document, nodes[-1], edit.path[:level], words, identity)]
+        nodes = found
+    members = [(node, m) for node in nodes for m in document.members(node)]
+    if edit.removes:
+        hits = [
+            (node, m)
+            for node, m in members
+            if (m.words if m.value is None else (m.name,))[: len(edit.words)] == edit.words
+        ]
+        if not hits:
+            raise missing(edit, _join)
+        for node, member in reversed(hits):
+            document.drop(node, member)
+    elif edit.words[1:2] == ("=",):
+        old = [(node, m) for node, m in members if m.value is not None and m.name == edit.words[0]]
+        node, member = old[-1] if old else (nodes[-1], None)
+        document.set(node, edit.words[0], " ".join(edit.words[2:]), member)
+    elif not any(m.value is None and m.words == edit.words for _, m in members):
+        _added(document, nodes[-1], edit.path, edit.words, identity)
+
+
+def _added(document: Document, node: Any, path: Path, words: Words, identity: Identity) -> Any:
+    """Adds a container or an entry; of a choice, one case takes the place of the other (RFC 7950 section 7.9)."""
+    wanted = identity(path, words)
+    for member in document.members(node) if wanted != (path, words) else ():
+        if member.value is None and member.words != words and identity(path, member.words) == wanted:
+            document.drop(node, member)
+    return document.add(node, words)

@@ -1,0 +1,81 @@
+"""Lines of a text: found by what stands in them, and changed so that all others stay as they were."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Container, Iterator
+
+from ivrel.core.text.text import decode
+
+FAR_BEFORE = 40  # bytes before a value in which the word before it ends
+
+
+def line_end(data: bytes) -> bytes:
+    """Return what ends the lines of a text."""
+    return b"\r\n" if b"\r\n" in data[:65536] else b"\n"
+
+
+def spacing(data: bytes) -> str:
+    """Return what stands between a name and its value in the assignments of a text, sign and blanks."""
+    found = re.search(rb"^[ \t]*[\w.\-]+([ \t]*=[ \t]*)\S", data, re.MULTILINE)
+    return decode(found[1]) if found else " = "
+
+
+def assigned(text: str, equals: str) -> str:
+    """Return an assignment with other blanks around its sign."""
+    name, sign, value = text.partition(" = ")
+    return f"{name}{equals}{value}" if sign else text
+
+
+class _Whole(bytes):
+    """A line that ends as it is to end."""
+
+
+def in_place_of(old: bytes, text: str) -> bytes:
+    """Return a line that takes the place of another: indented as it was, and ending as it did."""
+    lead = old[: len(old) - len(old.lstrip())]
+    return _Whole(lead + text.encode() + (b"\r" if old.endswith(b"\r") else b""))
+
+
+def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
+    """Return the text after `change` has worked on its lines.
+
+    Each line that stays ends as it did, one that is new as most do. Whether the last line has an end
+    stays, too.
+    """
+    lines = data.split(b"\n")
+    ended = lines[-1] == b""
+    if ended:
+        lines.pop()
+    returns = data.count(b"\r\n")
+    before = set(lines) if 2 * returns > len(lines) else None
+    change(lines)
+    if before is not None:
+        whole = (line in before or isinstance(line, _Whole) for line in lines)
+        lines = [line if is_whole else line + b"\r" for line, is_whole in zip(lines, whole, strict=True)]
+        if not ended and lines:
+            lines[-1] = lines[-1].removesuffix(b"\r")
+    return b"\n".join([*lines, b""] if ended and lines else lines)
+
+
+def lines_with(data: bytes, word: bytes, behind: Container[bytes]) -> Iterator[tuple[int, int]]:
+    """Yield where lines begin and end that hold a word right behind one of those in `behind`.
+
+    The word stands by itself or has a '/' after it, as the length of a prefix does.
+    """
+    at = data.find(word)
+    while at >= 0:
+        part = data[at + len(word) : at + len(word) + 1].isalnum() or data[at - 1 : at].isalnum()
+        if part or not _is_behind(data, at, behind):
+            at = data.find(word, at + 1)
+            continue
+        start, end = data.rfind(b"\n", 0, at) + 1, data.find(b"\n", at)
+        if end < 0:
+            end = len(data)
+        yield start, end
+        at = data.find(word, end)
+
+
+def _is_behind(data: bytes, at: int, behind: Container[bytes]) -> bool:
+    before = data[max(at - FAR_BEFORE, 0) : at].split()
+    return bool(before) and before[-1] in behind

@@ -1,0 +1,1 @@
+"""What all parts speak of: severities, types of values, values with their lines, verdicts, errors."""

@@ -1,0 +1,37 @@
+"""IP addresses, in the one form in which they are compared."""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from ipaddress import ip_address
+
+from ivrel.core.vocabulary.wording import shorten
+
+# Addresses as they are mostly written, which is their canonical form: IPv4; and IPv6 with one gap and no other
+# zeros, at most six groups (RFC 5952 section 4).
+_OCTET = r"(?:25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])"
+_HEXTET = r"[1-9a-f][0-9a-f]{0,3}"
+_PLAIN = re.compile(
+    rf"{_OCTET}(?:\.{_OCTET}){{3}}|(?!(?:[^:]*:){{7}}){_HEXTET}(?::{_HEXTET})*::(?:{_HEXTET}(?::{_HEXTET})*)?"
+)
+
+
+@lru_cache(maxsize=65536)
+def address(text: str) -> str:
+    """An IP address in its canonical form; ValueError tells what was expected."""
+    word = text.strip()
+    if _PLAIN.fullmatch(word):
+        return word
+    try:
+        return str(ip_address(word))
+    except ValueError:
+        raise ValueError(f"'{shorten(text)}' is not an IP address") from None
+
+
+def is_address(text: str) -> bool:
+    """Whether a text is an IP address."""
+    try:
+        return bool(address(text))
+    except ValueError:
+        return False

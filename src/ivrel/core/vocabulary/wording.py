@@ -1,0 +1,40 @@
+"""Words for people: lists of names, hints at what was meant, text that a terminal may show."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from difflib import get_close_matches
+
+
+def listed(names: Iterable[str]) -> str:
+    """Return names as a sentence takes them: 'a, b or c'."""
+    names = list(names)
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} or {names[-1]}"
+
+
+def not_one_of(word: str, names: Iterable[str]) -> str:
+    """Return '… is not known', with the name that is likely meant or else all that there are."""
+    names = list(names)
+    meant = get_close_matches(word, names, 1)
+    if meant:
+        return f"'{word}' is not known; did you mean '{meant[0]}'?"
+    return f"'{word}' is not known; expected {listed(names)}" if names else f"'{word}' is not known"
+
+
+def plain(text: str) -> str:
+    """Return text as a terminal or a file may show it: no control character but line ends."""
+    if text.isprintable():
+        return text
+    return "".join(c if c.isprintable() or c == "\n" else "·" for c in text)
+
+
+def shorten(text: str, most: int = 60) -> str:
+    """Return text of the user's as a message may show it: printable, on one line, not long."""
+    text = "".join(c if c.isprintable() else "·" for c in text)
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+def own_error(problem: Exception) -> str:
+    """Return what to say of an error of the program's own, where others must not be stopped by it."""
+    kind = type(problem).__name__
+    return f"an error in Ivrel itself, {kind}; IVREL_TRACEBACK=1 shows where"

@@ -1,0 +1,62 @@
+"""Goes through devices with several processes of this machine, which take turns."""
+
+from __future__ import annotations
+
+import gc
+import os
+from collections.abc import Iterator, Sequence
+from typing import Any, TypeVar
+
+from ivrel.core.fleet import Device
+from ivrel.runners.job import Job, Share
+
+R = TypeVar("R")
+
+MOST_WORKERS = 8
+COLLECT_AFTER = 100_000  # objects; results are many, and nothing in them is a circle
+
+
+def workers_for(share: Share, devices: int) -> int:
+    """Return how many processes are worth it; 1 is this one alone."""
+    if devices <= share.alone:
+        return 1
+    if hasattr(os, "sched_getaffinity"):
+        return min(len(os.sched_getaffinity(0)), MOST_WORKERS)
+    return min(os.cpu_count() or 1, MOST_WORKERS)
+
+
+def in_processes(job: Job[R], devices: Sequence[Device], workers: int) -> Iterator[R]:
+    """Yield what comes of each device, in their order."""
+    # These load much, and runs over few devices do without.
+    from concurrent.futures import ProcessPoolExecutor
+    from multiprocessing import get_context
+
+    first = [job.result(device) for device in devices[: job.share.first]]
+    chunks = range(job.share.first, len(devices), job.share.chunk)
+    gc.set_threshold(COLLECT_AFTER)
+    # A fork knows what the first devices taught, and gets policy and dialects for nothing.
+    context = get_context("fork")
+    with ProcessPoolExecutor(workers, context, _Worker.begin, (job, devices)) as pool:
+        done = pool.map(_Worker.chunk, chunks)
+        yield from first
+        for packed in done:
+            yield from job.unpack(packed)
+
+
+class _Worker:
+    """One process of a run: what it was forked with."""
+
+    job: Job[Any]
+    devices: Sequence[Device]
+
+    @classmethod
+    def begin(cls, job: Job[Any], devices: Sequence[Device]) -> None:
+        gc.freeze()
+        gc.disable()  # what a worker makes, it hands on
+        cls.job, cls.devices = job, devices
+
+    @classmethod
+    def chunk(cls, start: int) -> bytes:
+        job = cls.job
+        some = cls.devices[start : start + job.share.chunk]
+        return job.pack([job.result(device) for device in some])
