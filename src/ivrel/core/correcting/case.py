@@ -53,7 +53,7 @@ class Case:
         """Return the text of some content: one object, so that it is parsed once."""
         found = self._texts.get(data)
         if found is None:
-            found = self._texts[data] = Text(data)
+            found = self._texts[data] = Text(data, whole=True)
         return found
 
     def scope(self, records: Records) -> Scope:

@@ -10,16 +10,20 @@ from ivrel.core.reading.records import read_records
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.bundle import is_marked
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.errors import InputError, Mistake, Refused
+from ivrel.core.vocabulary.errors import InputError, Mistake, Refused, Unreadable
 from ivrel.core.vocabulary.wording import shorten
 
 
-def apply_edits(dialect: Dialect, text: Text, edits: Sequence[Edit], known: Callable[[bytes], Text] = Text) -> Text:
+def apply_edits(
+    dialect: Dialect, text: Text, edits: Sequence[Edit], known: Callable[[bytes], Text] = Text
+) -> Text:
     """Return the text after the edits; Refused if the platform would not take one of them.
 
     `known` gives the text of some content, which may have been read before.
     """
     identity = matcher(dialect).identity
+    if not _may_be_full(dialect, text, edits):
+        return known(dialect.shape.apply(text, edits, identity)) if edits else text
     waiting: list[Edit] = []
     for edit in edits:
         waiting.append(edit)
@@ -32,6 +36,20 @@ def apply_edits(dialect: Dialect, text: Text, edits: Sequence[Edit], known: Call
                     said = f"{dialect.name} holds {most} rows of '{table}' at most"
                     raise Refused(said, edit.line)
     return known(dialect.shape.apply(text, waiting, identity)) if waiting else text
+
+
+def _may_be_full(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> bool:
+    """Whether a table that holds only so many rows may have more of them after some edit."""
+    filling = sum(1 for e in edits if not e.removes and _may_fill(dialect, e))
+    if not filling:
+        return False
+    try:
+        records = read_records(dialect, text)
+    except Unreadable:
+        return True  # the text may be one of the platform's only after an edit
+    if any(edit.body is not None for edit in edits):
+        return True
+    return any(len(records.rows(t)) + filling > most for t, most in dialect.limits.items())
 
 
 def _may_fill(dialect: Dialect, edit: Edit) -> bool:

@@ -111,7 +111,7 @@ def _beyond_export(dialect: Dialect, text: Text) -> list[tuple[Path, bytes]]:
     reader, split = matcher(dialect), dialect.shape.split
     kept: dict[tuple[Path, bytes], bool] = dialect.once("beyond export", dict)
     out = []
-    for path, raw, _ in dialect.shape.everything(text):
+    for path, raw, _ in dialect.shape.statements(text):
         known = kept.get((path, raw))
         if known is None:
             words = tuple(split(decode(raw[:LONGEST])))

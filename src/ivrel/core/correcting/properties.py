@@ -15,7 +15,7 @@ from ivrel.core.correcting.plan import Plan, make_plan, undo
 from ivrel.core.correcting.trial import Trial
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
-from ivrel.core.settings import SETTINGS, Scope
+from ivrel.core.settings import SETTINGS, Fact, Scope
 from ivrel.core.settings.sending import reached, sendings
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
@@ -135,8 +135,8 @@ def _as_written(tried: Tried) -> dict[str, Requirement]:
         if requirement.problem or not any(_says_what(need) for need in needs.values()):
             continue
         setting = SETTINGS[name]
-        had = {fact.key for fact in setting.facts(before)}
-        for key in dict.fromkeys(fact.key for fact in setting.facts(after)):
+        had = {fact.key for fact in facts_of(tried.before, name)}
+        for key in dict.fromkeys(fact.key for fact in facts_of(tried.after, name)):
             need = needs.get(key, needs.get(""))
             if not isinstance(need, Need) or not need.write:
                 continue
@@ -178,10 +178,15 @@ def reversible(tried: Tried) -> tuple[str, str]:
     return backout, ""
 
 
+def facts_of(state: Answers, name: str) -> list[Fact]:
+    """Return what a configuration says of a setting."""
+    return state.ask(("facts", name), lambda scope: SETTINGS[name].facts(scope))
+
+
 def _said(state: Answers, name: str) -> dict[str, list[str]]:
     """What a configuration says of a setting, in words."""
     out: dict[str, list[str]] = {}
-    for f in state.ask(("facts", name), lambda scope: SETTINGS[name].facts(scope)):
+    for f in facts_of(state, name):
         said = f"{f.value}{' by default' if f.default else ''}"
         out.setdefault(f"{f.setting} {f.key}".strip(), []).append(said)
     return {what: sorted(said) for what, said in out.items()}

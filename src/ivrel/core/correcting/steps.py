@@ -35,7 +35,7 @@ def steps_between(before: Records, after: Records) -> list[Step]:
             continue  # no correction writes interfaces
         old_rows, new_rows = before.rows(table), after.rows(table)
         for key, row in new_rows.items():
-            if row is not old_rows.get(key):
+            if not _is_same_row(old_rows.get(key), row):
                 steps += _row_steps(before, after, table, key, old_rows.get(key))
         for key, row in old_rows.items():
             if key not in new_rows:
@@ -43,6 +43,15 @@ def steps_between(before: Records, after: Records) -> list[Step]:
     # What stands inside of something that goes need not be taken away itself.
     gone = [(*s.edit.path, s.edit.words) for s in steps if s.edit.removes]
     return [s for s in steps if not (s.edit.removes and any(s.edit.path[: len(g)] == g for g in gone))]
+
+
+def _is_same_row(old: Row | None, new: Row) -> bool:
+    """Whether two rows say the same, wherever and in whatever words."""
+    if old is new:
+        return True
+    if old is None or len(old) != len(new):
+        return False
+    return all(same_value(old.get(slot), said) for slot, said in new.items())
 
 
 def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]:

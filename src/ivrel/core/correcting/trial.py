@@ -51,7 +51,7 @@ class Trial:
         for mark in marks:
             match = mark[0]
             if match.pattern != NO_PATTERN:
-                at = self._matcher.identity(match.path, match.words)
+                at = self._matcher.identity_of(match)
                 out[at] = match.path, match.words, mark
         return out
 
@@ -98,7 +98,7 @@ class Trial:
             if not header and not self._matcher.is_header(path, words):
                 state[path, words] = path, words, None
             return
-        at = self._matcher.identity(path, words)
+        at = self._matcher.identity_of(match)
         old = state.get(at)
         if old is not None and old[:2] == (path, words):
             return

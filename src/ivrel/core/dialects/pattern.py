@@ -16,6 +16,7 @@ import re
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from ivrel.core.dialects.slots import SLOTS, table_of, unknown_slot
 from ivrel.core.vocabulary.values import Value
@@ -100,7 +101,8 @@ class Pattern(Struct, frozen=True):
     """A compiled pattern: the enclosing path and the statement, both as items.
 
     `opening`: the words that the statement begins with whatever its values are; `stem`: all up to its first value
-    that does not tell rows apart; `removal`: what names it when it is removed.
+    that does not tell rows apart; `removal`: what names it when it is removed. `own_slots`: those of the statement
+    itself, its headers aside; `table`: whose rows the pattern reads and writes, '' for single values.
     """
 
     path: tuple[tuple[Item, ...], ...]
@@ -111,15 +113,13 @@ class Pattern(Struct, frozen=True):
     line: int = 0
     stem: tuple[Item, ...] = ()
 
-    @property
-    def own_slots(self) -> tuple[str, ...]:
-        """The slots of the statement itself, its headers aside."""
-        return tuple(dict.fromkeys(i.slot for i in _flat(self.items) if isinstance(i, Variable | Flag)))
+    own_slots: tuple[str, ...] = ()
+    table: str = ""
 
-    @property
-    def table(self) -> str:
-        """The table whose rows the pattern reads and writes; '' for single values."""
-        return table_of(self.slots[-1]) if self.slots else ""
+    def __post_init__(self) -> None:
+        own = (i.slot for i in _flat(self.items) if isinstance(i, Variable | Flag))
+        force_setattr(self, "own_slots", tuple(dict.fromkeys(own)))
+        force_setattr(self, "table", table_of(self.slots[-1]) if self.slots else "")
 
     def read(self, path: Path, words: Words) -> Fields | None:
         """The values that a statement carries; None if the pattern does not fit it."""

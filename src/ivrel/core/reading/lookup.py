@@ -25,7 +25,7 @@ def lookup(matcher: Matcher, text: Text, table: str, keys: Sequence[Value] | Non
             named += [(*head, str(k)) for k in keys] if head in matcher.heads.named else [head]
         heads = tuple(named)
     marks: list[Mark] = []
-    for path, raw, line in matcher.shape.scan(text, heads):
+    for path, raw, line in matcher.shape.find(text, heads):
         found = matcher.known(path, raw)
         if isinstance(found, Understood):
             if found.table == table:
@@ -64,7 +64,12 @@ def likely_keys(matcher: Matcher, text: Text, slot: str, value: Value) -> Iterat
     heads = tuple(dict.fromkeys(head_of(p) for p in patterns))
     behind = frozenset(p.before(slot).encode() for p in patterns)
     shape = matcher.shape
-    for path, raw, _ in shape.holding(text, str(value).encode(), heads, behind):
+    word = str(value).encode()
+    if text.whole and shape.WHOLE:
+        said = [found for found in shape.find(text, heads) if word in found[1]]
+    else:
+        said = list(shape.holding(text, word, heads, behind))
+    for path, raw, _ in said:
         words = tuple(shape.split(decode(raw)))
         for pattern in patterns:
             fields = pattern.read(path, words)

@@ -88,7 +88,7 @@ class Matcher:
         """Gather what is understood and what is strange; say whether anything is of this platform."""
         known = False
         seen = self._seen
-        for path, raw, line in self.shape.scan(text, heads):
+        for path, raw, line in self.shape.find(text, heads):
             # Most statements of a fleet have been seen before: no call is made for those.
             try:
                 found = seen[path, raw]
@@ -111,7 +111,7 @@ class Matcher:
     def understood(self, text: Text) -> int:
         """Return how many statements of a text this platform understands."""
         try:
-            found = self.shape.scan(text, self.heads.every)
+            found = self.shape.find(text, self.heads.every)
             return sum(1 for path, raw, _ in found if isinstance(self.match(path, raw), Understood))
         except Unreadable:
             return 0
@@ -121,7 +121,7 @@ class Matcher:
 
         The text is '' if it must not be shown.
         """
-        for path, raw, line in self.shape.scan(text, self.heads.every):
+        for path, raw, line in self.shape.find(text, self.heads.every):
             found = self.match(path, raw)
             said = decode(raw[:LONGEST])
             if isinstance(found, Understood) and found.pattern != NO_PATTERN:
@@ -263,8 +263,12 @@ class Matcher:
         The later of them replaces the earlier.
         """
         match = self.find(path, words) if words else None
-        if match is None or match.many:
-            return path, words
+        return (path, words) if match is None else self.identity_of(match)
+
+    def identity_of(self, match: Understood) -> object:
+        """Return the identity of a statement that a pattern understands."""
+        if match.many:
+            return match.path, match.words
         return self.dialect.groups[match.pattern], match.key
 
 

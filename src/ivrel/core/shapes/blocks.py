@@ -207,12 +207,11 @@ def _apply(lines: list[bytes], edit: Edit, identity: Identity, shape: Blocks) ->
     blocks: list[tuple[int, int, int]] = [(0, len(lines), -1)]
     for level, header in enumerate(edit.path):
         # A platform joins blocks of the same name: what an edit means may stand in any of them.
-        inner = [
-            (at + 1, stop, indent)
-            for first, last, depth in blocks
-            for at, stop, indent, words in _children(lines, first, last, depth, comment)
-            if words == header
-        ]
+        inner = []
+        for first, last, depth in blocks:
+            for at, stop, indent in _children(lines, first, last, depth, comment):
+                if _is(lines[at], header):
+                    inner.append((at + 1, stop, indent))
         if not inner:
             if edit.removes:
                 raise missing(edit, _join)
@@ -232,36 +231,60 @@ def _apply(lines: list[bytes], edit: Edit, identity: Identity, shape: Blocks) ->
         _insert(lines, *blocks[-1], comment, (), edit.words, shape)
 
 
+def _is(line: bytes, words: Words) -> bool:
+    """Whether a line is these words, in any spacing and quoting; most are seen not to be at once."""
+    said = line.strip()
+    first = words[0].encode()
+    return (said.startswith((first, b'"'))) and _header(said) == words
+
+
 def _hits(
-    lines: list[bytes], first: int, last: int, depth: int, edit: Edit, identity: Identity, comment: bytes
+    lines: list[bytes],
+    first: int,
+    last: int,
+    depth: int,
+    edit: Edit,
+    identity: Identity,
+    comment: bytes,
 ) -> list[tuple[int, int]]:
     """The lines of a block that an edit means."""
     children = _children(lines, first, last, depth, comment)
-    if edit.removes:
-        return [(at, stop) for at, stop, _, words in children if words[: len(edit.words)] == edit.words]
-    wanted = identity(edit.path, edit.words)
-    return [(at, stop) for at, stop, _, words in children if stop == at + 1 and identity(edit.path, words) == wanted]
+    out = []
+    wanted = None if edit.removes else identity(edit.path, edit.words)
+    for at, stop, _ in children:
+        if not edit.removes and stop != at + 1:
+            continue
+        words = _header(lines[at].strip())
+        if edit.removes:
+            meant = words[: len(edit.words)] == edit.words
+        else:
+            meant = identity(edit.path, words) == wanted
+        if meant:
+            out.append((at, stop))
+    return out
 
 
 def _children(
     lines: list[bytes], first: int, last: int, depth: int, comment: bytes
-) -> list[tuple[int, int, int, Words]]:
-    """The direct members of a block: first line, line after the last, indentation, words."""
-    out: list[tuple[int, int, int, Words]] = []
-    inner: int | None = None
+) -> list[tuple[int, int, int]]:
+    """The direct members of a block: first line, line after the last, indentation."""
+    out: list[tuple[int, int, int]] = []
+    start, stop, its = -1, -1, 0
     for at in range(first, last):
-        text = lines[at].strip()
+        raw = lines[at]
+        text = raw.strip()
         if not text or text.startswith(comment):
             continue
-        indent = _depth(lines[at])
+        indent = _depth(raw)
         if indent <= depth:
             break
-        if inner is None or indent <= inner:
-            inner = indent if inner is None else min(inner, indent)
-            out.append((at, at + 1, indent, _header(text)))
-        else:
-            start, _, its, words = out[-1]
-            out[-1] = (start, at + 1, its, words)
+        if start < 0 or indent <= its:
+            if start >= 0:
+                out.append((start, stop, its))
+            start, its = at, indent
+        stop = at + 1
+    if start >= 0:
+        out.append((start, stop, its))
     return out
 
 

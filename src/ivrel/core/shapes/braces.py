@@ -35,6 +35,7 @@ class Braces(Shape, frozen=True):
     `blocks`: the words that alone are the headers of blocks, and begin nothing else that matters.
     """
 
+    WHOLE: ClassVar[bool] = True
     OPTIONS: ClassVar[Mapping[str, Key]] = {
         **Shape.OPTIONS,
         "wrapper": Key(Word("a word"), "the block that everything stands in"),
@@ -59,12 +60,19 @@ class Braces(Shape, frozen=True):
         return _join(words)
 
     def everything(self, text: Text) -> Iterator[Found]:
-        return _flat(text, _top(text.data, self), ())
+        return _flat(text, self._top(text), ())
 
-    def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
+    def _top(self, text: Text) -> tuple[Node, ...]:
+        return text.once("top", lambda: _top(text.data, self))
+
+    def check(self, text: Text) -> None:
         data = text.data
         if data.count(b"{") != data.count(b"}") and not _balanced(data, self):
             raise Unreadable("its braces do not pair: it is damaged, or cut off")
+
+    def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
+        self.check(text)
+        data = text.data
         found = _found(data, heads, self)
         for node in _quick(data, found, self) if _plain(data, self, found) else _top(data, self):
             if any(node.words[: len(head)] == head for head in heads):
@@ -133,17 +141,27 @@ class Braces(Shape, frozen=True):
         return edits
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
-        data = text.data
         waiting = list(edits)
         while waiting:
-            # Edits of one block at the top are carried out on that block alone; the rest of a text can be long.
+            # Edits of one block at the top are carried out on that block alone; the rest of a text
+            # can be long.
             first = waiting[0]
             together = 1
             while together < len(waiting) and waiting[together].path[:1] == first.path[:1]:
                 together += 1
-            data = _apply_within(data, waiting[:together], identity, self)
+            text = self._apply_within(text, waiting[:together], identity)
             del waiting[:together]
-        return data
+        return text.data
+
+    def _apply_within(self, text: Text, edits: Sequence[Edit], identity: Identity) -> Text:
+        """Carry out edits of the same block at the top; with no such block yet, on the whole text."""
+        for n, edit in enumerate(edits):
+            top = self._top(text)
+            blocks = [node for node in top if node.inner >= 0 and edit.path[:1] == (node.words,)]
+            if blocks:
+                return Text(_apply_to_blocks(text.data, blocks, edits[n:], identity, self))
+            text = Text(_apply(text.data, edit, identity, self))
+        return text
 
 
 class Node(Struct, frozen=True):
@@ -160,8 +178,13 @@ def _join(words: Sequence[str]) -> str:
     return " ".join(_quoted(w) for w in words)
 
 
+_SAFE = re.compile(r"[\w./:-]+")
+
+
 def _quoted(word: str) -> str:
-    """A word as it must stand: in quotes if it holds what ends statements, or what a quote would be read without."""
+    """Return a word as it must stand: in quotes if it holds what ends statements or needs them."""
+    if _SAFE.fullmatch(word):
+        return word
     plain = word and not re.search(r"[{};#\\]", word)
     return quote(word) if plain else '"' + re.sub(r'(["\\])', r"\\\1", word) + '"'
 
@@ -351,16 +374,6 @@ def _flat(text: Text, nodes: Sequence[Node], path: Path) -> Iterator[Found]:
         line += data.count(b"\n", counted, node.start)
         counted = max(counted, node.start)
         yield path, _join(node.words).encode(), line
-
-
-def _apply_within(data: bytes, edits: Sequence[Edit], identity: Identity, shape: Braces) -> bytes:
-    """Carries out edits of the same block at the top; where there is no such block yet, on the whole text."""
-    for n, edit in enumerate(edits):
-        blocks = [node for node in _top(data, shape) if node.inner >= 0 and edit.path[:1] == (node.words,)]
-        if blocks:
-            return _apply_to_blocks(data, blocks, edits[n:], identity, shape)
-        data = _apply(data, edit, identity, shape)
-    return data
 
 
 def _apply_to_blocks(

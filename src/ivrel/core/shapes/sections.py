@@ -155,6 +155,8 @@ def _section(text: bytes, first: int, heads: Sequence[Words] | None, shape: Sect
 
 def _header(said: bytes, comment: bytes) -> re.Match[bytes] | None:
     """The header that a line is; only a comment may stand behind it."""
+    if not said.startswith(b"["):
+        return None
     header = _HEADER.match(said)
     return header if header and (not header[2] or header[2].startswith(comment)) else None
 
@@ -240,7 +242,8 @@ def _find(lines: list[bytes], header: Words, shape: Sections) -> list[tuple[int,
     out: list[tuple[int, int]] = []
     begun = -1
     for at, raw in enumerate(lines):
-        match = _header(raw.strip(), comment)
+        said = raw.strip()
+        match = _header(said, comment) if said.startswith(b"[") else None
         if match:
             if begun >= 0:
                 out.append((begun, at))

@@ -6,14 +6,14 @@ passes over all others without looking at them, and carries out edits on a text 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
 from msgspec import Struct
 
 from ivrel.core.form import Key
 from ivrel.core.form import Text as Word
-from ivrel.core.text.text import Text
+from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Mistake, Refused
 from ivrel.core.vocabulary.wording import shorten
@@ -45,6 +45,7 @@ class Shape(Struct, frozen=True, eq=False):
     ATOMIC: ClassVar[bool] = False  # a change is carried out as a whole or not at all
     DERIVED: ClassVar[bool] = False  # statements are worked out from lines rather than stand in them
     ASKS: ClassVar[str] = ""  # the program that says whether it takes a configuration
+    WHOLE: ClassVar[bool] = False  # to find a part is to parse what stands before it
     QUALIFIED: ClassVar[bool] = False  # values may bear the name of the module that defines them
     OPTIONS: ClassVar[Mapping[str, Key]] = {"comment": Key(Word("text"), "what a comment line begins with")}
     CHANGE: ClassVar[Mapping[str, Key]] = {
@@ -71,8 +72,43 @@ class Shape(Struct, frozen=True, eq=False):
         """Return a statement of these words, or the beginning of one."""
         raise NotImplementedError
 
+    def find(self, text: Text, heads: Sequence[Words]) -> Iterable[Found]:
+        """Return the statements that begin with one of `heads`, or stand inside of what does.
+
+        They are in the order of the text. Unreadable if the text is damaged.
+        """
+        if not text.whole or not self.WHOLE:
+            return self.scan(text, heads)
+        index = text.once("index", lambda: self._index(text))
+        found: list[tuple[int, Words, Found]] = []
+        for first in dict.fromkeys(head[0] for head in heads):
+            behind = [head for head in heads if head[0] == first]
+            rows = index.get(first, ())
+            if min(map(len, behind)) > 1:
+                rows = [r for r in rows if any(r[1][: len(head)] == head for head in behind)]
+            found += rows
+        found.sort(key=lambda row: row[0])
+        return [row[2] for row in found]
+
+    def _index(self, text: Text) -> dict[str, list[tuple[int, Words, Found]]]:
+        """Return all statements by the first word of the outermost header, or of their own."""
+        self.check(text)
+        out: dict[str, list[tuple[int, Words, Found]]] = {}
+        for n, found in enumerate(self.statements(text)):
+            top = found[0][0] if found[0] else tuple(self.split(decode(found[1][:LONGEST])))
+            if top:
+                out.setdefault(top[0], []).append((n, top, found))
+        return out
+
+    def statements(self, text: Text) -> list[Found]:
+        """Return every statement of the text."""
+        return text.once("statements", lambda: list(self.everything(text)))
+
+    def check(self, text: Text) -> None:
+        """Raise Unreadable if a text is damaged."""
+
     def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
-        """Yield the statements that begin with one of `heads`, or stand inside of what does."""
+        """Yield what `find` returns, by a look at the parts of the text that matter alone."""
         raise NotImplementedError
 
     def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
@@ -81,7 +117,7 @@ class Shape(Struct, frozen=True, eq=False):
         A quick look: it may miss some, and may find more.
         """
         if word in text.data:
-            yield from (found for found in self.scan(text, heads) if word in found[1])
+            yield from (found for found in self.find(text, heads) if word in found[1])
 
     def everything(self, text: Text) -> Iterator[Found]:
         """Yield every statement of the text."""

@@ -34,6 +34,7 @@ class Tree(TreeOptions, frozen=True):
 
     def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
         wanted = frozenset(head[0] for head in heads)
+        # What JSON holds under other names is passed over.
         document = text.once(wanted, lambda: read_document(text.data, self, wanted))
         return _walk(document, heads, self)
 

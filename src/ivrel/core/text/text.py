@@ -20,15 +20,16 @@ class Text:
     """The text of one configuration, never changed, with an index of its lines.
 
     `once` keeps what is worked out from the text, so that one content is parsed once however often
-    it is asked; it goes when the text goes.
+    it is asked; it goes when the text goes. `whole`: all of the text will be asked for, so that it
+    pays to parse it as a whole rather than part by part.
     """
 
-    __slots__ = ("_ended", "_made", "_places", "data")
+    __slots__ = ("_ended", "_made", "_places", "data", "whole")
 
     FAR = 2048  # bytes; what is nearer to a known place is counted from there again
 
-    def __init__(self, data: bytes) -> None:
-        self.data = data
+    def __init__(self, data: bytes, *, whole: bool = False) -> None:
+        self.data, self.whole = data, whole
         self._places, self._ended = [0], [0]
         self._made: dict[object, Any] = {}
 

@@ -36,6 +36,7 @@ class TreeOptions(Shape, frozen=True):
     """
 
     ATOMIC: ClassVar[bool] = True
+    WHOLE: ClassVar[bool] = True
     QUALIFIED: ClassVar[bool] = True
     OPTIONS: ClassVar[Mapping[str, Key]] = {
         **Shape.OPTIONS,

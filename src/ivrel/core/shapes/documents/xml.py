@@ -22,6 +22,7 @@ class XmlDocument:
 
     def __init__(self, data: bytes, options: TreeOptions) -> None:
         self.options, self.crlf, self.data = options, b"\r\n" in data[:65536], data
+        self._names: dict[tuple[Any, Any], str] = {}  # of elements, by tag and prefix
         self.top = _parse_xml(data)
         self.written = b""
         root: Any = self.top
@@ -66,7 +67,17 @@ class XmlDocument:
         return out
 
     def _local(self, node: Any) -> str:
-        """The name of an element as statements have it; one of a foreign namespace keeps its prefix."""
+        """Return the name of an element as statements have it.
+
+        One of a foreign namespace keeps its prefix.
+        """
+        at = node.tag, node.prefix
+        found = self._names.get(at)
+        if found is None:
+            found = self._names[at] = self._name_of(node)
+        return found
+
+    def _name_of(self, node: Any) -> str:
         name = etree.QName(node)
         space, known = name.namespace or "", self.options.namespaces.values()
         if not known or space == NETCONF or space in known:
@@ -168,6 +179,7 @@ class XmlDocument:
         else:
             root = etree.Element(options.inside or options.wrapper[0])
         change = XmlDocument.__new__(XmlDocument)
+        change._names = {}
         change.options, change.top, change.root, change.crlf, change.data = options, root, root, False, self.data
         for edit in edits:
             change._put(edit, self._value_at((*edit.path, edit.words)) if edit.removes else "")
@@ -218,6 +230,7 @@ class XmlDocument:
     def read_change(data: bytes, options: TreeOptions) -> list[Edit]:
         top = _parse_xml(data)
         change = XmlDocument.__new__(XmlDocument)
+        change._names = {}
         change.options, change.top, change.root, change.crlf, change.data = options, top, top, False, b""
         expected = "config" if options.form == "standard" else options.inside or options.wrapper[0]
         if change._local(top) != expected:
