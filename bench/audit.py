@@ -1,8 +1,10 @@
-"""Times whole `ivrel audit` runs against one `grep -c` over the same files, in turns, and prints the ratio.
+"""Times whole `ivrel audit` runs against one `grep -c` over the same files, in turns, and prints
+the ratio.
 
     python bench/audit.py --devices 10000 --lines 1300
 
-The yardstick is the machine's own reading speed, so that figures of different machines can be compared.
+The yardstick is the machine's own reading speed, so that figures of different machines can be
+compared.
 """
 
 from __future__ import annotations
@@ -27,13 +29,19 @@ from ivrel.core.settings.bearing import slots_to_read
 from ivrel.sources.workspace import Workspace
 
 HERE = Path(__file__).parent
-# Neither is usual, and both cost time: modules compiled anew at each start, output written byte by byte.
+# Neither is usual, and both cost time: modules compiled anew at each start, output written byte by
+# byte.
 UNUSUAL = ("PYTHONDONTWRITEBYTECODE", "PYTHONUNBUFFERED")
-PLAIN = {**{name: value for name, value in os.environ.items() if name not in UNUSUAL}, "LC_ALL": "C"}
+PLAIN = {
+    **{name: value for name, value in os.environ.items() if name not in UNUSUAL},
+    "LC_ALL": "C",
+}
 
 
 def timed(command: list[str], codes: tuple[int, ...]) -> float:
-    """Seconds that a command takes; its output goes to a file, for grep stops early when it goes to /dev/null."""
+    """Seconds that a command takes; its output goes to a file, for grep stops early when it goes to
+    /dev/null.
+    """
     with tempfile.TemporaryFile() as out:
         start = time.perf_counter()
         done = subprocess.run(command, stdout=out, stderr=subprocess.DEVNULL, env=PLAIN)
@@ -44,7 +52,9 @@ def timed(command: list[str], codes: tuple[int, ...]) -> float:
 
 
 def stages(folder: Path, devices: int) -> dict[str, float]:
-    """Seconds that each stage of an audit takes for so many devices, one after the other in one process."""
+    """Seconds that each stage of an audit takes for so many devices, one after the other in one
+    process.
+    """
     workspace = Workspace(folder)
     some = workspace.fleet.devices[:devices]
     policy = workspace.policy
@@ -60,13 +70,17 @@ def stages(folder: Path, devices: int) -> dict[str, float]:
         verdicts = judge(scope_of(device, records, policy, asked), asked, file)
         judged = clock()
         msgspec.json.encode(verdicts)
-        for stage, seconds in zip(took, (read - start, known - read, judged - known, clock() - judged), strict=True):
+        for stage, seconds in zip(
+            took, (read - start, known - read, judged - known, clock() - judged), strict=True
+        ):
             took[stage] += seconds
     return took
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--devices", type=int, default=10_000)
     parser.add_argument("--lines", type=int, default=1300)
     parser.add_argument("--rounds", type=int, default=5)
@@ -93,7 +107,10 @@ def main() -> None:
     print(f"ratio         {ratio:7.1f}")
     took = stages(folder, 500)
     whole = sum(took.values())
-    print("of which      " + ", ".join(f"{stage} {seconds / whole:.0%}" for stage, seconds in took.items()))
+    print(
+        "of which      "
+        + ", ".join(f"{stage} {seconds / whole:.0%}" for stage, seconds in took.items())
+    )
     print(f"peak memory   {peak:7.0f} MB (the largest process)")
 
 

@@ -1,7 +1,9 @@
-"""Corrections as a ratio to an audit of the same devices, and how they grow with the lines that are to be written.
+"""Corrections as a ratio to an audit of the same devices, and how they grow with the lines that are
+to be written.
 
-`python bench/correct.py` measures the example's devices of each platform, and tables of growing length. The yardstick
-is the audit of the same texts in the same run, by one process; CPU time, the fastest of five rounds.
+`python bench/correct.py` measures the example's devices of each platform, and tables of growing
+length. The yardstick is the audit of the same texts in the same run, by one process; CPU time, the
+fastest of five rounds.
 """
 
 from __future__ import annotations
@@ -29,7 +31,8 @@ ROUNDS = 5
 
 
 def seconds(cases: list[Case], policy: Policy, rounds: int = 1) -> tuple[float, float, int, int]:
-    """Return the CPU seconds of audits and of corrections, the lines written, and how many are unproved.
+    """Return the CPU seconds of audits and of corrections, the lines written, and how many are
+    unproved.
 
     Of several rounds the fastest of each counts. As in the processes of a run, nothing is collected
     on the way.
@@ -58,12 +61,13 @@ def tables(size: int) -> Iterator[tuple[str, Case]]:
     gates = "".join(f"gate.{n}.act = stop\n" for n in rows)
     texts = {
         "skarn": f"journal.target.a.inet = 198.51.100.21\n{gates}",
-        "hollin": 'unit "x" { record { collector a { inet 198.51.100.21; } keeper { to a; } } gates {\n'
-        + "".join(f" gate {n} {{ action stop; }}\n" for n in rows)
-        + "} }\n",
+        "hollin": 'unit "x" { record { collector a { inet 198.51.100.21; } keeper { to a; } } '
+        "gates {\n" + "".join(f" gate {n} {{ action stop; }}\n" for n in rows) + "} }\n",
         "quern": "events\n    export on\n" + "".join(f"    mute {n} text\n" for n in rows),
         "ietf-syslog": '{"ietf-syslog:syslog": {"actions": {"remote": {"destination": ['
-        + ", ".join(f'{{"name": "d{n}", "udp": {{"address": "2001:db8::{n + 1:x}"}}}}' for n in rows)
+        + ", ".join(
+            f'{{"name": "d{n}", "udp": {{"address": "2001:db8::{n + 1:x}"}}}}' for n in rows
+        )
         + "]}}}}",
     }
     for name, text in texts.items():
@@ -80,9 +84,13 @@ rules:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--copies", type=int, default=1, help="times that each device is taken")
-    parser.add_argument("--sizes", type=int, nargs="+", default=[20, 40, 80, 160, 320], help="rows of the tables")
+    parser.add_argument(
+        "--sizes", type=int, nargs="+", default=[20, 40, 80, 160, 320], help="rows of the tables"
+    )
     args = parser.parse_args()
     policy = read_policy(policy_text(), "policy.yaml")
     by_platform: dict[str, list[Case]] = {}
@@ -91,7 +99,9 @@ def main() -> None:
         if set(files) == {""}:
             case = device, DIALECTS[device.platform], files[""].encode()
             by_platform.setdefault(device.platform, []).append(case)
-    print(f"{'platform':<14}{'devices':>8}{'lines':>7}{'unproved':>9}{'audit':>10}{'correct':>10}{'ratio':>8}")
+    print(
+        f"{'platform':<14}{'devices':>8}{'lines':>7}{'unproved':>9}{'audit':>10}{'correct':>10}{'ratio':>8}"
+    )
     for platform, cases in sorted(by_platform.items()):
         audit, corrected, lines, unproved = seconds(cases * args.copies, policy, ROUNDS)
         each = 1000 / (len(cases) * args.copies)

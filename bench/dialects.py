@@ -1,8 +1,10 @@
-"""Times reading and judging of each dialect on generated texts beside one `grep -c` over the same files.
+"""Times reading and judging of each dialect on generated texts beside one `grep -c` over the same
+files.
 
     python bench/dialects.py --devices 400
 
-`irrelevant` is the cost of lines that have nothing to do with export: the same texts with ten times as many of them.
+`irrelevant` is the cost of lines that have nothing to do with export: the same texts with ten times
+as many of them.
 """
 
 from __future__ import annotations
@@ -44,7 +46,9 @@ def measure(entry: Entry, devices: int, lines: int, folder: Path) -> tuple[float
         text = whole_text(entry.platform, name, entry.site, entry.identity, entry.text, lines)
         paths.append(folder / f"{entry.platform}-{lines}-{name}.conf")
         paths[-1].write_text(text)
-        fleet.append(Device(name, entry.kind, entry.site, entry.platform, entry.groups, entry.identity))
+        fleet.append(
+            Device(name, entry.kind, entry.site, entry.platform, entry.groups, entry.identity)
+        )
 
     def audit() -> None:
         for device, path in zip(fleet, paths, strict=True):
@@ -57,17 +61,29 @@ def measure(entry: Entry, devices: int, lines: int, folder: Path) -> tuple[float
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--devices", type=int, default=400)
     parser.add_argument("--lines", type=int, default=1000)
-    parser.add_argument("--dialect", action="append", default=[], help="only this one (can be repeated)")
+    parser.add_argument(
+        "--dialect", action="append", default=[], help="only this one (can be repeated)"
+    )
     args = parser.parse_args()
     print(f"{args.devices} devices of about {args.lines} lines each, one process")
-    print(f"{'dialect':<14}{'MB/s':>8}{'devices/s':>11}{'to grep':>9}{'irrelevant lines to grep':>26}")
+    print(
+        f"{'dialect':<14}{'MB/s':>8}{'devices/s':>11}{'to grep':>9}{'irrelevant lines to grep':>26}"
+    )
     seen: set[str] = set()
     with tempfile.TemporaryDirectory() as folder:
         for entry in entries():
-            form = "xml" if entry.text.lstrip().startswith("<") else "json" if entry.text.startswith("{") else ""
+            form = (
+                "xml"
+                if entry.text.lstrip().startswith("<")
+                else "json"
+                if entry.text.startswith("{")
+                else ""
+            )
             label = f"{entry.platform} {form}".strip()
             if label in seen or (args.dialect and entry.platform not in args.dialect):
                 continue
@@ -75,7 +91,8 @@ def main() -> None:
             size, audit, grep = measure(entry, args.devices, args.lines, Path(folder))
             _, longer, greps = measure(entry, args.devices, args.lines * 10, Path(folder))
             rest = (longer - audit) / max(greps - grep, 1e-9)
-            print(f"{label:<14}{size / audit:>8.0f}{args.devices / audit:>11,.0f}{audit / grep:>9.1f}{rest:>26.1f}")
+            row = f"{label:<14}{size / audit:>8.0f}{args.devices / audit:>11,.0f}"
+            print(f"{row}{audit / grep:>9.1f}{rest:>26.1f}")
             sys.stdout.flush()
             for path in Path(folder).iterdir():
                 path.unlink()

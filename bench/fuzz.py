@@ -1,7 +1,7 @@
 """Mutated inputs for every reader: none may raise anything but what is documented.
 
-`python bench/fuzz.py --times 1000000` runs a long search; the tests run a short one. A failure prints the reader, the
-seed of the case, and the error.
+`python bench/fuzz.py --times 1000000` runs a long search; the tests run a short one. A failure
+prints the reader, the seed of the case, and the error.
 """
 
 from __future__ import annotations
@@ -13,7 +13,16 @@ from datetime import date
 from pathlib import Path
 from random import Random
 
-from ivrel.core import Device, InputError, Unreadable, correct, read_dialect, read_fleet, read_policy, read_records
+from ivrel.core import (
+    Device,
+    InputError,
+    Unreadable,
+    correct,
+    read_dialect,
+    read_fleet,
+    read_policy,
+    read_records,
+)
 from ivrel.core.correcting.changes import apply_change
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.vocabulary.errors import Refused
@@ -59,7 +68,17 @@ PIECES = [
         b"\xc2\xb2",
         b"\xed\xa0\x80",
     ),
-    *(b"99999999999999999999", b"-1", b"null", b"yes", b"on", b"198.51.100.300", b"::", b"\\ud800", b"!!python/none"),
+    *(
+        b"99999999999999999999",
+        b"-1",
+        b"null",
+        b"yes",
+        b"on",
+        b"198.51.100.300",
+        b"::",
+        b"\\ud800",
+        b"!!python/none",
+    ),
 ]
 
 
@@ -70,7 +89,9 @@ def mutated(seed: bytes, dice: Random) -> bytes:
         at = dice.randrange(len(text) + 1)
         size = dice.choice((0, 1, 3, 20, 200))
         piece = bytes(text[at : at + size])
-        new = dice.choice([b"", dice.choice(PIECES), piece + piece, piece[::-1], dice.choice(PIECES) + piece])
+        new = dice.choice(
+            [b"", dice.choice(PIECES), piece + piece, piece[::-1], dice.choice(PIECES) + piece]
+        )
         text[at : at + size] = new
         if dice.random() < 0.2:
             lines = bytes(text).split(b"\n")
@@ -91,16 +112,29 @@ def _configuration(platform: str) -> Callable[[bytes], object]:
 
 
 def _change(platform: str, text: bytes) -> Callable[[bytes], object]:
-    return lambda change: apply_change(DIALECTS[platform], text, change.decode("utf-8", "replace"), "change")
+    return lambda change: apply_change(
+        DIALECTS[platform], text, change.decode("utf-8", "replace"), "change"
+    )
 
 
 def readers() -> Iterator[tuple[str, list[bytes], Callable[[bytes], object]]]:
     """Each reader's name, the texts to start from, and what reads."""
     dialects = [path.read_bytes() for path in sorted(Path(SHIPPED).glob("*.yaml"))]
-    yield "fleet", [fleet_text().encode()], lambda data: read_fleet(data.decode("utf-8", "replace"), "fleet.yaml")
-    csv = b"device,kind,site,platform,groups,identity\na,router,s,quern,x y,192.0.2.1\nb,switch,s,marl,,\n"
+    yield (
+        "fleet",
+        [fleet_text().encode()],
+        lambda data: read_fleet(data.decode("utf-8", "replace"), "fleet.yaml"),
+    )
+    csv = (
+        b"device,kind,site,platform,groups,identity\na,router,s,quern,x "
+        b"y,192.0.2.1\nb,switch,s,marl,,\n"
+    )
     yield "fleet.csv", [csv], lambda data: read_fleet(data.decode("utf-8", "replace"), "fleet.csv")
-    yield "policy", [policy_text().encode()], lambda data: read_policy(data.decode("utf-8", "replace"), "policy.yaml")
+    yield (
+        "policy",
+        [policy_text().encode()],
+        lambda data: read_policy(data.decode("utf-8", "replace"), "policy.yaml"),
+    )
     yield "dialect", dialects, lambda data: read_dialect(data.decode("utf-8", "replace"), "x.yaml")
     by_platform: dict[str, list[tuple[str, bytes]]] = {}
     for entry in entries():
@@ -112,11 +146,17 @@ def readers() -> Iterator[tuple[str, list[bytes], Callable[[bytes], object]]]:
         device = Device("x", "firewall", "holmsay", platform, ("refit",), "192.0.2.11")
         done = correct(device, DIALECTS[platform], texts[0][1], POLICY, DAY, "x")
         if done.change:
-            yield f"change {platform}", [done.change.encode(), done.backout.encode()], _change(platform, texts[0][1])
+            yield (
+                f"change {platform}",
+                [done.change.encode(), done.backout.encode()],
+                _change(platform, texts[0][1]),
+            )
 
 
 def run(times: int, seed: int = 0, most: float = 10.0) -> list[str]:
-    """What went wrong in so many cases, shared among the readers; `most`: seconds that one case may take."""
+    """What went wrong in so many cases, shared among the readers; `most`: seconds that one case may
+    take.
+    """
     wrong = []
     every = list(readers())
     for name, seeds, read in every:
@@ -137,7 +177,9 @@ def run(times: int, seed: int = 0, most: float = 10.0) -> list[str]:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--times", type=int, default=20_000, help="cases over all readers")
     parser.add_argument("--seed", type=int, default=0, help="which cases")
     args = parser.parse_args()

@@ -1,4 +1,5 @@
-"""Writes a large fleet, the same for the same arguments: any number of devices and lines, with seeded faults.
+"""Writes a large fleet, the same for the same arguments: any number of devices and lines, with
+seeded faults.
 
 python bench/generate.py bench/data --devices 10000 --lines 1300
 """
@@ -43,10 +44,22 @@ def _quern(identity: str, facility: str, faults: Faults) -> str:
 
 
 def _skarn(identity: str, facility: str, faults: Faults) -> str:
-    out = [f"journal.active = {'no' if 'export' in faults else 'yes'}", "journal.stamp.grain = milli"]
+    out = [
+        f"journal.active = {'no' if 'export' in faults else 'yes'}",
+        "journal.stamp.grain = milli",
+    ]
     out.append(f"journal.stamp.zone = {'no' if 'stamp' in faults else 'yes'}")
-    out += ["journal.number = yes", "journal.tag = name", "journal.tell.change = yes", "journal.screen = none"]
-    out += ["journal.memory.size = 65536", "journal.disk.least = warning", "journal.pace = immediate"]
+    out += [
+        "journal.number = yes",
+        "journal.tag = name",
+        "journal.tell.change = yes",
+        "journal.screen = none",
+    ]
+    out += [
+        "journal.memory.size = 65536",
+        "journal.disk.least = warning",
+        "journal.pace = immediate",
+    ]
     out += ["names.1 = 198.51.100.53"]
     severities = ["emergency", "alert", "critical", "error", "warning", "notice"]
     if "level" in faults:
@@ -62,7 +75,10 @@ def _skarn(identity: str, facility: str, faults: Faults) -> str:
         out.append(f"{head}.facility = {'local2' if 'facility' in faults else facility}")
         for severity in severities:
             rule += 1
-            out += [f"journal.rule.{rule}.severity = {severity}", f"journal.rule.{rule}.target = {name}"]
+            out += [
+                f"journal.rule.{rule}.severity = {severity}",
+                f"journal.rule.{rule}.target = {name}",
+            ]
     return "\n".join(out)
 
 
@@ -74,7 +90,9 @@ def _other_family(text: str) -> str:
 WRITERS: dict[str, Callable[[str, str, Faults], str]] = {"quern": _quern, "skarn": _skarn}
 
 
-def generate(folder: Path, devices: int, lines: int, platforms: tuple[str, ...] = tuple(WRITERS)) -> None:
+def generate(
+    folder: Path, devices: int, lines: int, platforms: tuple[str, ...] = tuple(WRITERS)
+) -> None:
     """Writes fleet.csv, policy.yaml and the configurations."""
     (folder / "configs").mkdir(parents=True, exist_ok=True)
     (folder / "policy.yaml").write_text(_other_family(policy_text()))

@@ -1,10 +1,10 @@
 """Breaks the code on purpose, one place at a time, and says which breaks no test notices.
 
-    python bench/mutants.py --times 60                        a sample over audits, corrections and readings
-    python bench/mutants.py src/ivrel/core/correct --times 0  all places of one folder
+    python bench/mutants.py --times 60     a sample over audits, corrections and readings
+    python bench/mutants.py src/ivrel/core/correcting --times 0  all places of one folder
 
-Each break is made in a copy; the tests named by --tests run against it, up to the first that fails. What survives is
-either not tested or does not matter: each is worth a look.
+Each break is made in a copy; the tests named by --tests run against it, up to the first that fails.
+What survives is either not tested or does not matter: each is worth a look.
 """
 
 from __future__ import annotations
@@ -34,12 +34,22 @@ WHERE = (
 )
 TESTS = tuple(
     f"tests/test_{name}.py"
-    for name in ("certain", "kinds", "proof", "settings", "policy", "models", "properties", "example")
+    for name in (
+        "certain",
+        "kinds",
+        "proof",
+        "settings",
+        "policy",
+        "models",
+        "properties",
+        "example",
+    )
 )
 SECONDS = 300
 
 _OTHER_COMPARE = {
-    ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt,
+    ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
+    ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt,
     ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In,
 }  # fmt: skip
 
@@ -55,7 +65,9 @@ class Break(NamedTuple):
 
 
 def breaks(path: Path) -> Iterator[Break]:
-    """All breaks of a file: turned comparisons, conditions and connectives, and numbers off by one."""
+    """All breaks of a file: turned comparisons, conditions and connectives, and numbers off by
+    one.
+    """
     text = path.read_text()
     tree = ast.parse(text)
     for node in ast.walk(tree):
@@ -70,7 +82,9 @@ def breaks(path: Path) -> Iterator[Break]:
         data = text.encode()
         now = f"({ast.unparse(other)})"
         broken = data[:start] + now.encode() + data[start + len(was.encode()) :]
-        yield Break(path, node.lineno, " ".join(was.split()), " ".join(now.split()), broken.decode())
+        yield Break(
+            path, node.lineno, " ".join(was.split()), " ".join(now.split()), broken.decode()
+        )
 
 
 def _other(node: ast.AST) -> ast.expr | None:
@@ -91,13 +105,23 @@ def _other(node: ast.AST) -> ast.expr | None:
 def main() -> int:
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     parser.add_argument("where", nargs="*", default=WHERE, help="files or folders to break")
-    parser.add_argument("--times", type=int, default=60, metavar="N", help="how many breaks; 0 is all")
+    parser.add_argument(
+        "--times", type=int, default=60, metavar="N", help="how many breaks; 0 is all"
+    )
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--tests", nargs="+", default=TESTS, help="the tests that may notice")
     args = parser.parse_args()
-    files = [p for w in args.where for p in ([ROOT / w] if w.endswith(".py") else sorted((ROOT / w).rglob("*.py")))]
+    files = [
+        p
+        for w in args.where
+        for p in ([ROOT / w] if w.endswith(".py") else sorted((ROOT / w).rglob("*.py")))
+    ]
     every = [one for path in files for one in breaks(path)]
-    some = every if not args.times else random.Random(args.seed).sample(every, min(args.times, len(every)))
+    some = (
+        every
+        if not args.times
+        else random.Random(args.seed).sample(every, min(args.times, len(every)))
+    )
     survivors = 0
     for one, noticed in _tried(some, args.tests):
         if not noticed:
@@ -122,8 +146,23 @@ def _tried(some: Sequence[Break], tests: Sequence[str]) -> Iterator[tuple[Break,
             place = tree / one.file.relative_to(ROOT / "src")
             whole = place.read_text()
             place.write_text(one.text)
-            env = {**os.environ, "PYTHONPATH": str(tree), "IVREL_SKIP_NOTHING": "", "PYTHONDONTWRITEBYTECODE": "1"}
-            call = [sys.executable, "-m", "pytest", "-x", "-q", "--no-header", "-p", "no:cacheprovider", *tests]
+            env = {
+                **os.environ,
+                "PYTHONPATH": str(tree),
+                "IVREL_SKIP_NOTHING": "",
+                "PYTHONDONTWRITEBYTECODE": "1",
+            }
+            call = [
+                sys.executable,
+                "-m",
+                "pytest",
+                "-x",
+                "-q",
+                "--no-header",
+                "-p",
+                "no:cacheprovider",
+                *tests,
+            ]
             try:
                 code = subprocess.run(
                     call, cwd=ROOT, env=env, capture_output=True, timeout=SECONDS, check=False

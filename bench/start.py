@@ -1,4 +1,5 @@
-"""Times the start of the program against an interpreter that only reads arguments, and prints the ratios.
+"""Times the start of the program against an interpreter that only reads arguments, and prints the
+ratios.
 
 python bench/start.py
 """

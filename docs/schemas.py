@@ -1,5 +1,5 @@
-"""Writes docs/schema/*.json, the JSON Schemas of the files that people write, from the forms that read them, and
-the table of settings in docs/write-a-policy.md.
+"""Writes docs/schema/*.json, the JSON Schemas of the files that people write, from the forms that
+read them, and the table of settings in docs/write-a-policy.md.
 
 python docs/schemas.py
 """
@@ -33,7 +33,9 @@ def settings(page: str) -> str:
         f"| `{s.name}` | {s.kind} | {s.meaning}; {s.matters} | `{s.meets.partition('  ←  ')[0]}` |"
         for s in SETTINGS.values()
     ]
-    table = "\n".join(["| setting | values | asks for, and why | for example |", "|---|---|---|---|", *rows])
+    table = "\n".join(
+        ["| setting | values | asks for, and why | for example |", "|---|---|---|---|", *rows]
+    )
     head, mark, rest = page.partition("<!-- settings: written by docs/schemas.py -->\n")
     return f"{head}{mark}{table}\n{rest[rest.index('<!-- end -->') :]}"
 

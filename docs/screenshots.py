@@ -1,4 +1,5 @@
-"""Takes the pictures in docs/screenshots from the example, in a real terminal: needs Xvfb, xterm and imagemagick.
+"""Takes the pictures in docs/screenshots from the example, in a real terminal: needs Xvfb, xterm
+and imagemagick.
 
 ./do screenshots
 """
@@ -21,7 +22,8 @@ PICTURES = {
     "explain": "ivrel explain tarsk-fw2 level; ivrel explain brannay-fw1 facility",
     "correct": "ivrel correct holmsay-sw1 orrin-gw1 brannay-fw2 --today 2026-11-23",
     "read": "ivrel read tarsk-sw1; ivrel fleet --site tarsk",
-    "groups": "ivrel audit --by site --setting level --setting source --setting stamp --today 2026-11-23 | head -43",
+    "groups": "ivrel audit --by site --setting level --setting source --setting stamp --today "
+    "2026-11-23 | head -43",
     "gateway": "ivrel explain mv-fulmar-lx1 level; ivrel correct mv-fulmar-lx1 --today 2026-11-23",
     "policy": "ivrel policy --today 2026-11-23 | head -43",
     "dialect": "ivrel dialect try marl configs/orrin-sw2.conf | head -40",
@@ -32,13 +34,23 @@ def main() -> None:
     tools = ("Xvfb", "xterm", "import")
     missing = [tool for tool in tools if not shutil.which(tool)]
     if missing:
-        sys.exit(f"screenshots: {', '.join(missing)} not found; on Debian: apt-get install xvfb xterm imagemagick")
+        sys.exit(
+            f"screenshots: {', '.join(missing)} not found; on Debian: apt-get install xvfb xterm "
+            "imagemagick"
+        )
     wanted = sys.argv[1:] or list(PICTURES)
     with tempfile.TemporaryDirectory() as folder, screen() as display:
-        env = {**os.environ, "DISPLAY": display, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
+        env = {
+            **os.environ,
+            "DISPLAY": display,
+            "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
+        }
         env.pop("COLUMNS", None)
         subprocess.run(
-            [sys.executable, "-m", "ivrel", "demo", f"{folder}/demo"], env=env, check=True, capture_output=True
+            [sys.executable, "-m", "ivrel", "demo", f"{folder}/demo"],
+            env=env,
+            check=True,
+            capture_output=True,
         )
         for name in wanted:
             take(name, PICTURES[name], Path(folder) / "demo", env)
@@ -48,7 +60,9 @@ def main() -> None:
 def screen() -> Iterator[str]:
     """A virtual screen of 1280 by 800."""
     display = ":97"
-    server = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    server = subprocess.Popen(
+        ["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL
+    )
     try:
         time.sleep(1)
         yield display

@@ -17,8 +17,8 @@ from hypothesis import HealthCheck, settings
 from ivrel.demo.workspace import write_workspace
 from ivrel.sources.workspace import Workspace
 
-# How long a generated case takes says more of the machine than of the code. The build takes the same cases each time;
-# whoever runs the tests at home searches on.
+# How long a generated case takes says more of the machine than of the code. The build takes the
+# same cases each time; whoever runs the tests at home searches on.
 settings.register_profile(
     "ivrel",
     deadline=None,
@@ -36,13 +36,19 @@ def ivrel() -> Run:
     """Runs the installed program; never may it show a traceback."""
     program = Path(sys.executable).parent / "ivrel"
 
-    def run(*words: str | Path, code: int | None = None, **options: object) -> subprocess.CompletedProcess[str]:
+    def run(
+        *words: str | Path, code: int | None = None, **options: object
+    ) -> subprocess.CompletedProcess[str]:
         command = [str(program), *map(str, words)]
         env = {key: value for key, value in os.environ.items() if key != "COLUMNS"}
-        done = subprocess.run(command, env=env, capture_output=True, text=True, timeout=120, **options)  # type: ignore[call-overload]
+        done = subprocess.run(
+            command, env=env, capture_output=True, text=True, timeout=120, **options
+        )  # type: ignore[call-overload]
         assert "Traceback" not in done.stderr, done.stderr
         if code is not None:
-            assert done.returncode == code, f"{command}: {done.returncode}\n{done.stdout[-2000:]}{done.stderr}"
+            assert done.returncode == code, (
+                f"{command}: {done.returncode}\n{done.stdout[-2000:]}{done.stderr}"
+            )
         assert isinstance(done, subprocess.CompletedProcess)
         return done
 
@@ -65,7 +71,9 @@ def workspace(example: Path) -> Workspace:
 
 def script(name: str) -> Any:
     """A script of docs/, as a module."""
-    spec = importlib.util.spec_from_file_location(name, Path(__file__).parent.parent / "docs" / f"{name}.py")
+    spec = importlib.util.spec_from_file_location(
+        name, Path(__file__).parent.parent / "docs" / f"{name}.py"
+    )
     assert spec and spec.loader
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)

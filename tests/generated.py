@@ -57,9 +57,17 @@ BASES = {
         }
     ).decode(),
 }
-FORMS = (("rfc3164", "seconds", "hidden"), ("rfc3164", "microseconds", "shown"), ("rfc5424", "microseconds", "shown"))
+FORMS = (
+    ("rfc3164", "seconds", "hidden"),
+    ("rfc3164", "microseconds", "shown"),
+    ("rfc5424", "microseconds", "shown"),
+)
 WORDS = {
-    "destination.selection": ("all:through-warning", "all:none;kern:alert,error", "all:through-debug;audit:none"),
+    "destination.selection": (
+        "all:through-warning",
+        "all:none;kern:alert,error",
+        "all:through-debug;audit:none",
+    ),
     "source.interface": ("loop1", "loop9", "up0", "gone0"),
     "source.address": (IDENTITY, "203.0.113.1", "203.0.113.9"),
     "destination.address": ADDRESSES,
@@ -78,7 +86,10 @@ def fields_of(dialect: Dialect, table: str) -> tuple[str, ...]:
     """The slots of a table that this platform's statements can carry."""
     return tuple(
         dict.fromkeys(
-            s for p in dialect.patterns for s in p.slots if table_of(s) == table and s not in dialect.only_read
+            s
+            for p in dialect.patterns
+            for s in p.slots
+            if table_of(s) == table and s not in dialect.only_read
         )
     )
 
@@ -94,16 +105,27 @@ def values(dialect: Dialect, slot: str) -> st.SearchStrategy[Value]:
     choices = dialect.channels if field == "category" else dialect.choices(slot)
     # What is left to the platform alone cannot be said.
     choices = tuple(c for c in choices if c != "relp")  # is read, but never written
-    choices = tuple(c for c in choices if field == "category" or any(p.can_write(slot, c) for p in dialect.patterns))
+    choices = tuple(
+        c
+        for c in choices
+        if field == "category" or any(p.can_write(slot, c) for p in dialect.patterns)
+    )
     return st.sampled_from(choices or WORDS.get(plain) or WORDS.get(f"pick.{field}", ("x",)))
 
 
 @st.composite
 def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
-    """What a device of this platform might say: any settings that it can express, within its limits."""
+    """What a device of this platform might say: any settings that it can express, within its
+    limits.
+    """
     out = read_records(dialect, BASES[base].encode())
     for slot in sorted(dialect.slots):
-        if not table_of(slot) and not SLOTS[slot].idle and slot not in dialect.only_read and draw(st.booleans()):
+        if (
+            not table_of(slot)
+            and not SLOTS[slot].idle
+            and slot not in dialect.only_read
+            and draw(st.booleans())
+        ):
             out = out.having("", (), slot, draw(values(dialect, slot)))
     names = dialect.choices("destination.name") or tuple("abcd")
     most = min(dialect.limits.get("destination", 4), 4)
@@ -144,15 +166,24 @@ def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
     return out
 
 
-def row(records: Records, dialect: Dialect, table: str, said: dict[str, Value], draw: st.DrawFn) -> Records:
+def row(
+    records: Records, dialect: Dialect, table: str, said: dict[str, Value], draw: st.DrawFn
+) -> Records:
     keys = dialect.keys[table]
     key = tuple(said[slot] for slot in keys)
     for slot in fields_of(dialect, table):
         # The first statement of a row must be there; of the rest, any may be left to the platform.
         anchor = next(p for p in dialect.patterns if p.table == table)
-        named = ("destination.stamp", "destination.format", "destination.verify", "destination.peer")
+        named = (
+            "destination.stamp",
+            "destination.format",
+            "destination.verify",
+            "destination.peer",
+        )
         together = dialect.name == "rsyslog" and slot.startswith(named)
-        if slot in said and (slot in keys or slot in anchor.slots or together or draw(st.booleans())):
+        if slot in said and (
+            slot in keys or slot in anchor.slots or together or draw(st.booleans())
+        ):
             records = records.having(table, key, slot, said[slot])
     return records
 
@@ -173,18 +204,34 @@ def policies(draw: st.DrawFn) -> Policy:
     facilities = draw(st.lists(st.sampled_from(FACILITIES), min_size=1, max_size=3, unique=True))
     rules = {
         "export": "on",
-        "collectors": draw(st.sampled_from(["{exactly: [a, b]}", "{includes: [b]}", "{exactly: [b]}", "[a]"])),
-        "level": draw(st.sampled_from([f"{{from: {least}, to: {most}{write}}}", f"{{at-least: {least}}}", most])),
-        "facility": draw(st.sampled_from([f"[{', '.join(facilities)}]", "{never: [kern], write: local3}"])),
+        "collectors": draw(
+            st.sampled_from(["{exactly: [a, b]}", "{includes: [b]}", "{exactly: [b]}", "[a]"])
+        ),
+        "level": draw(
+            st.sampled_from(
+                [f"{{from: {least}, to: {most}{write}}}", f"{{at-least: {least}}}", most]
+            )
+        ),
+        "facility": draw(
+            st.sampled_from([f"[{', '.join(facilities)}]", "{never: [kern], write: local3}"])
+        ),
         "source": draw(st.sampled_from(["identity", "loop1", "[identity, loop1]"])),
-        "stamp": draw(st.sampled_from(["{kind: calendar, zone: shown}", "{kind: [none, calendar]}", "{kind: none}"])),
+        "stamp": draw(
+            st.sampled_from(
+                ["{kind: calendar, zone: shown}", "{kind: [none, calendar]}", "{kind: none}"]
+            )
+        ),
     }
     rules |= {
         "format": draw(st.sampled_from(["expected", "rfc3164", "[rfc5424, rfc3164]"])),
         "trust": draw(st.sampled_from(["{verify: on}", "{clear: nowhere}"])),
         "clock": draw(
             st.sampled_from(
-                ["{zone: UTC}", "{servers: {exactly: [198.51.100.5]}}", "{count: {at-least: 1}, zone: x}"]
+                [
+                    "{zone: UTC}",
+                    "{servers: {exactly: [198.51.100.5]}}",
+                    "{count: {at-least: 1}, zone: x}",
+                ]
             )
         ),
         "origin": draw(st.sampled_from(["name", "[address, none]"])),
@@ -194,13 +241,21 @@ def policies(draw: st.DrawFn) -> Policy:
         "changes": "on",
         "logins": "on",
         "rate": draw(st.sampled_from(["{at-least: 100}", "none"])),
-        "delivery": draw(st.sampled_from(["{mode: immediate}", "{queue: {at-least: 300}}", "batch"])),
-        "resolver": draw(st.sampled_from(["where-needed", "[198.51.100.53]", "{never: [198.51.100.53]}"])),
+        "delivery": draw(
+            st.sampled_from(["{mode: immediate}", "{queue: {at-least: 300}}", "batch"])
+        ),
+        "resolver": draw(
+            st.sampled_from(["where-needed", "[198.51.100.53]", "{never: [198.51.100.53]}"])
+        ),
         "console": draw(st.sampled_from(["none", "{at-most: error}"])),
         "sessions": "{at-most: warning}",
-        "memory": draw(st.sampled_from(["{level: {at-least: notice}, size: {between: [100, 9000]}}", "debug"])),
+        "memory": draw(
+            st.sampled_from(["{level: {at-least: notice}, size: {between: [100, 9000]}}", "debug"])
+        ),
         "file": draw(st.sampled_from(["{size: {at-most: 5000}}", "{level: error}"])),
-        "debug-stamp": draw(st.sampled_from(["calendar", "{kind: calendar, precision: {at-least: milliseconds}}"])),
+        "debug-stamp": draw(
+            st.sampled_from(["calendar", "{kind: calendar, precision: {at-least: milliseconds}}"])
+        ),
     }
     asked = draw(st.lists(st.sampled_from(sorted(rules)), min_size=1, max_size=9, unique=True))
     require = "".join(f"      {name}: {rules[name]}\n" for name in asked)

@@ -1,4 +1,6 @@
-"""The cases of rsyslog: texts, and what a real rsyslogd sent for each, recorded with its version."""
+"""The cases of rsyslog: texts, and what a real rsyslogd sent for each, recorded with its
+version.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ MAIN = "rsyslog.conf"
 
 @dataclass(frozen=True)
 class Case:
-    """One case: why it is there, the files, the input that messages enter by, and what the daemon sent."""
+    """One case: why it is there, the files, the input that messages enter by, and what the daemon
+    sent.
+    """
 
     topic: str
     why: str
@@ -51,11 +55,20 @@ def cases() -> Iterator[Case]:
     for path in sorted(FOLDER.glob("*.yaml")):
         for said in yaml.safe_load(path.read_text())["cases"]:
             files = {MAIN: said["text"], **said.get("files", {})}
-            sends = {_endpoint(where): selection_of(word) for where, word in (said["sends"] or {}).items()}
+            sends = {
+                _endpoint(where): selection_of(word)
+                for where, word in (said["sends"] or {}).items()
+            }
             enter = said.get("enter")
             way = (str(enter.split()[0]), int(enter.split()[1])) if enter else None
             yield Case(
-                path.stem, said["why"], files, sends, said.get("starts", True), way, said.get("read", "certain")
+                path.stem,
+                said["why"],
+                files,
+                sends,
+                said.get("starts", True),
+                way,
+                said.get("read", "certain"),
             )
 
 
@@ -66,20 +79,30 @@ def _endpoint(text: str) -> Endpoint:
 
 def selections(seen: Seen) -> dict[Endpoint, Selection]:
     """What arrived, as selections; a connection without any message counts for none."""
-    return {end: Selection(sum(1 << pri for pri in pris)) for end, pris in sorted(seen.sends.items()) if pris}
+    return {
+        end: Selection(sum(1 << pri for pri in pris))
+        for end, pris in sorted(seen.sends.items())
+        if pris
+    }
 
 
-def compared(data: bytes, sends: Mapping[Endpoint, Selection], *, starts: bool = True) -> tuple[str, str]:
-    """How a text is read against what a daemon sent: certain, bounds, unknown or wrong, and what shows it.
+def compared(
+    data: bytes, sends: Mapping[Endpoint, Selection], *, starts: bool = True
+) -> tuple[str, str]:
+    """How a text is read against what a daemon sent: certain, bounds, unknown or wrong, and what
+    shows it.
 
-    Receivers have no certificate that anybody trusts: what is sent to verified ones only must not be more.
+    Receivers have no certificate that anybody trusts: what is sent to verified ones only must not
+    be more.
     """
     try:
         records = read_records(RSYSLOG, data)
     except Unreadable as problem:
         return "unknown", str(problem)
     doubts = [
-        f"{s.line}: {s.text}" for s in records.strays if {"level", "collectors"} & set(bearing(RSYSLOG, s.strange))
+        f"{s.line}: {s.text}"
+        for s in records.strays
+        if {"level", "collectors"} & set(bearing(RSYSLOG, s.strange))
     ]
     if doubts:
         return "unknown", "; ".join(doubts)

@@ -1,4 +1,6 @@
-"""Corrections of rsyslog's texts: made for one policy, held against the daemon and another's patch."""
+"""Corrections of rsyslog's texts: made for one policy, held against the daemon and another's
+patch.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,11 @@ BOTH = "{collectors: {exactly: [a, b]}, level: {from: error, to: notice}, format
 
 
 def corrected(files: dict[str, str] | str, require: str = BOTH, more: str = "") -> Correction:
-    data = files.encode() if isinstance(files, str) else pack({n: t.encode() for n, t in files.items()})
+    data = (
+        files.encode()
+        if isinstance(files, str)
+        else pack({n: t.encode() for n, t in files.items()})
+    )
     return correct(device(RSYSLOG), RSYSLOG, data, policy(require, more), TODAY, "x1")
 
 
@@ -48,9 +54,21 @@ def patched(data: bytes, change: str) -> dict[str, str]:
         for file, text in files_of(data).items():
             (Path(name) / file).parent.mkdir(parents=True, exist_ok=True)
             (Path(name) / file).write_bytes(text.encode())
-        call = ["patch", "--binary", "-p0", "-s", "-d", name, *([MAIN] if not data.startswith(b"\x1c") else [])]
+        call = [
+            "patch",
+            "--binary",
+            "-p0",
+            "-s",
+            "-d",
+            name,
+            *([MAIN] if not data.startswith(b"\x1c") else []),
+        ]
         subprocess.run(call, input=change.encode(), check=True, capture_output=True)
-        return {p.relative_to(name).as_posix(): p.read_bytes().decode() for p in Path(name).rglob("*") if p.is_file()}
+        return {
+            p.relative_to(name).as_posix(): p.read_bytes().decode()
+            for p in Path(name).rglob("*")
+            if p.is_file()
+        }
 
 
 def failing(files: dict[str, str], c: Correction, before: Seen, after: Seen) -> str:
@@ -71,7 +89,12 @@ def failing(files: dict[str, str], c: Correction, before: Seen, after: Seen) -> 
             return f"{end} gets otherwise: {files_of(c.corrected)}"
     if more := [end for end in got if end[0] not in COLLECTORS]:
         return f"{more} still get something: {files_of(c.corrected)}"
-    data = files[MAIN].encode() if len(files) == 1 else pack({n: t.encode() for n, t in files.items()})
+    data = (
+        files[MAIN].encode() if len(files) == 1 else pack({n: t.encode() for n, t in files.items()})
+    )
     # The change is a diff that others' tools read, and the back-out brings every byte back.
-    same = patched(data, c.change) == files_of(c.corrected) and patched(c.corrected, c.backout) == files
+    same = (
+        patched(data, c.change) == files_of(c.corrected)
+        and patched(c.corrected, c.backout) == files
+    )
     return "" if same else f"not back: {files}"

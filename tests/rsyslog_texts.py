@@ -34,13 +34,17 @@ def generated(seed: int) -> str:
     terms = ("$syslogseverity {} {}", "$syslogfacility {} {}", "$pri {} {}")
 
     def selector() -> str:
-        return ";".join(f"{dice.choice(facilities)}.{dice.choice(words)}" for _ in range(dice.randint(1, 4)))
+        return ";".join(
+            f"{dice.choice(facilities)}.{dice.choice(words)}" for _ in range(dice.randint(1, 4))
+        )
 
     def condition(deep: int) -> str:
         if deep == 0 or dice.random() < 0.3:
             if dice.random() < 0.3:
                 return f'prifilt("{selector()}")'
-            return dice.choice(terms).format(dice.choice(("==", "!=", "<", ">", "<=", ">=")), dice.randint(0, 23))
+            return dice.choice(terms).format(
+                dice.choice(("==", "!=", "<", ">", "<=", ">=")), dice.randint(0, 23)
+            )
         left, right = condition(deep - 1), condition(deep - 1)
         joined = f"{left} {dice.choice(('and', 'or'))} {right}"
         return dice.choice((joined, f"({joined})", f"not ({joined})"))

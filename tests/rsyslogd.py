@@ -1,9 +1,11 @@
-"""A real rsyslogd in a network of its own: it is given messages of every facility and severity, and receivers listen.
+"""A real rsyslogd in a network of its own: it is given messages of every facility and severity, and
+receivers listen.
 
-Each worker lives in namespaces (network and mounts) of its own, in which every address is a receiver's, and /etc and
-/dev are folders of the worker: texts run as they are, with the paths, ports and addresses that they name. Nothing
-leaves the machine. Where namespaces are not allowed, loopback stands in: addresses of the documentation ranges are
-turned to 127.0.0.0/8, and paths to a temporary folder.
+Each worker lives in namespaces (network and mounts) of its own, in which every address is a
+receiver's, and /etc and /dev are folders of the worker: texts run as they are, with the paths,
+ports and addresses that they name. Nothing leaves the machine. Where namespaces are not allowed,
+loopback stands in: addresses of the documentation ranges are turned to 127.0.0.0/8, and paths to a
+temporary folder.
 """
 
 from __future__ import annotations
@@ -33,7 +35,13 @@ _PATHS = "/usr/sbin:/usr/bin:/sbin:/bin:/usr/local/sbin"
 PROGRAM = shutil.which("rsyslogd", path=_PATHS) or ""
 # Where the worker's own entrance and its sign of life lie; no text of a case names these ports.
 _ENTRANCE, _READY, _ALIVE = 50140, 50141, 50142
-_PORTS = (514, 601, 6514, 10514, 20514)  # TCP ports with a receiver, besides those that a text names
+_PORTS = (
+    514,
+    601,
+    6514,
+    10514,
+    20514,
+)  # TCP ports with a receiver, besides those that a text names
 _OUTER = "02:00:00:00:00:02"  # the receivers' end of the wire
 _PRELUDE = (
     'module(load="imudp") '
@@ -52,12 +60,16 @@ class Seen:
     told: tuple[str, ...]  # what rsyslogd -N1 says against it
     starts: bool
     sends: Mapping[Endpoint, frozenset[int]]  # the PRIs that arrive
-    stamps: Mapping[Endpoint, frozenset[str]] = field(default_factory=dict)  # the first words behind the PRI
+    stamps: Mapping[Endpoint, frozenset[str]] = field(
+        default_factory=dict
+    )  # the first words behind the PRI
 
 
 def version() -> str:
     """The daemon's version, as it says."""
-    return subprocess.run([PROGRAM, "-v"], capture_output=True, text=True, check=True).stdout.split()[1]
+    return subprocess.run(
+        [PROGRAM, "-v"], capture_output=True, text=True, check=True
+    ).stdout.split()[1]
 
 
 def check(main: str | Path, at: Path | None = None) -> tuple[str, ...]:
@@ -65,12 +77,16 @@ def check(main: str | Path, at: Path | None = None) -> tuple[str, ...]:
     call = [PROGRAM, "-N1", "-f", str(main)]
     done = subprocess.run(call, capture_output=True, text=True, timeout=60, errors="replace")
     idle = ("version", "End of config", "always evaluate to FALSE")
-    return tuple(line for line in done.stderr.splitlines() if line and not any(word in line for word in idle))
+    return tuple(
+        line for line in done.stderr.splitlines() if line and not any(word in line for word in idle)
+    )
 
 
 def allowed() -> bool:
     """Whether namespaces of one's own are allowed here."""
-    tried = subprocess.run(["unshare", "-nm", "ip", "link", "set", "lo", "up"], capture_output=True, check=False)
+    tried = subprocess.run(
+        ["unshare", "-nm", "ip", "link", "set", "lo", "up"], capture_output=True, check=False
+    )
     return tried.returncode == 0
 
 
@@ -80,7 +96,8 @@ def possible() -> bool:
 
 
 def observe(cases: Iterable[Mapping[str, Any]], workers: int | None = None) -> list[Seen | None]:
-    """What daemons do with cases, in their order; a case has `files` by path, and `enter`: an input's (transport, port).
+    """What daemons do with cases, in their order; a case has `files` by path, and `enter`: an
+    input's (transport, port).
 
     Where only loopback is at hand, there is nothing to tell of texts that need more of a network.
     """
@@ -110,12 +127,18 @@ def observe(cases: Iterable[Mapping[str, Any]], workers: int | None = None) -> l
             worker.close()
 
 
-def observe_calmly(cases: Sequence[Mapping[str, Any]], fits: Callable[[int, Seen], bool]) -> list[Seen | None]:
-    """What daemons do with cases; where that does not fit, once more one by one, for a busy machine loses messages."""
+def observe_calmly(
+    cases: Sequence[Mapping[str, Any]], fits: Callable[[int, Seen], bool]
+) -> list[Seen | None]:
+    """What daemons do with cases; where that does not fit, once more one by one, for a busy machine
+    loses messages.
+    """
     found = observe(cases)
     for again in range(2):
         odd = [n for n, seen in enumerate(found) if seen is not None and not fits(n, seen)]
-        for n, seen in zip(odd, observe([cases[n] for n in odd], 1 + again), strict=True) if odd else ():
+        for n, seen in (
+            zip(odd, observe([cases[n] for n in odd], 1 + again), strict=True) if odd else ()
+        ):
             found[n] = seen
     return found
 
@@ -124,7 +147,9 @@ class _Worker:
     def __init__(self) -> None:
         self.folder = tempfile.mkdtemp()
         call = ["unshare", "-nm", sys.executable, __file__, "work", self.folder]
-        self.process = subprocess.Popen(call, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+        self.process = subprocess.Popen(
+            call, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
 
     def run(self, case: Mapping[str, Any]) -> Seen:
         assert self.process.stdin and self.process.stdout
@@ -161,8 +186,13 @@ def _on_loopback(case: Mapping[str, Any]) -> Seen | None:
     whole = "\n".join(case["files"].values())
     if _ELSEWHERE.search(whole) or case.get("enter"):
         return None
-    addresses = {a for a in re.findall(r"\d+\.\d+\.\d+\.\d+", whole) if a.startswith(tuple(_RANGES))}
-    ports = {int(p) for p in re.findall(r"(?<![\w.])\d{3,5}(?![\w.])", whole) if int(p) < 65536} | {514, 601}
+    addresses = {
+        a for a in re.findall(r"\d+\.\d+\.\d+\.\d+", whole) if a.startswith(tuple(_RANGES))
+    }
+    ports = {int(p) for p in re.findall(r"(?<![\w.])\d{3,5}(?![\w.])", whole) if int(p) < 65536} | {
+        514,
+        601,
+    }
     got: dict[Endpoint, list[bytes]] = {}
     turned = {}
     for address in addresses:
@@ -273,7 +303,9 @@ def _settle(folder: Path) -> None:
     _sh("mount", "--rbind", str(dev), "/dev")
 
 
-_HOST = re.compile(r"""(?:@(?:\([^)]*\))?|target\s*=\s*["'])([A-Za-z][A-Za-z0-9-]*(?:\.[A-Za-z0-9-]+)*)""", re.I)
+_HOST = re.compile(
+    r"""(?:@(?:\([^)]*\))?|target\s*=\s*["'])([A-Za-z][A-Za-z0-9-]*(?:\.[A-Za-z0-9-]+)*)""", re.I
+)
 
 
 def _run(case: Mapping[str, Any], receiver: subprocess.Popen[str], folder: Path) -> dict[str, Any]:
@@ -281,18 +313,27 @@ def _run(case: Mapping[str, Any], receiver: subprocess.Popen[str], folder: Path)
     whole = "\n".join(files.values())
     names = sorted(set(_HOST.findall(whole)))
     hosts = {f"198.18.{n >> 8}.{n & 255}": name for n, name in enumerate(names, 1)}
-    (Path("/etc") / "hosts").write_text("127.0.0.1 localhost\n" + "".join(f"{a} {n}\n" for a, n in hosts.items()))
+    (Path("/etc") / "hosts").write_text(
+        "127.0.0.1 localhost\n" + "".join(f"{a} {n}\n" for a, n in hosts.items())
+    )
     main = Path("/etc/rsyslog.conf")
     for file, text in files.items():
         path = Path("/etc") / file
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(text.encode("utf-8", "surrogateescape"))
-    owners = {name for pair in re.findall(r'(?i)owner(?:="(\w+)"|\s+(\w+))', whole) for name in pair if name}
+    owners = {
+        name
+        for pair in re.findall(r'(?i)owner(?:="(\w+)"|\s+(\w+))', whole)
+        for name in pair
+        if name
+    }
     with Path("/etc/passwd").open("a") as users:
         users.writelines(f"{owner}:x:65533:65533::/:/bin/false\n" for owner in owners - {"root"})
     told = check(main)
     main.write_bytes(_PRELUDE.encode() + main.read_bytes())
-    ports = {int(p) for p in re.findall(r"(?<![\w.])\d{2,5}(?![\w.])", whole) if int(p) < 65536} | set(_PORTS)
+    ports = {
+        int(p) for p in re.findall(r"(?<![\w.])\d{2,5}(?![\w.])", whole) if int(p) < 65536
+    } | set(_PORTS)
     assert receiver.stdin and receiver.stdout
     print(json.dumps(sorted(ports)[:400]), file=receiver.stdin, flush=True)
     receiver.stdout.readline()
@@ -332,7 +373,8 @@ def _feed(main: Path, folder: Path, enter: tuple[str, int] | None) -> bool:
                 sender.sendto(text, ("127.0.0.1", port))
                 if n % 24 == 23:
                     time.sleep(0.005)
-        # One more message behind all others says when they are through; then what waits in other queues follows.
+        # One more message behind all others says when they are through; then what waits in other
+        # queues follows.
         time.sleep(0.05)
         alive.settimeout(0.02)
         with suppress(TimeoutError):
@@ -386,13 +428,17 @@ def _receive(folder: Path) -> None:
             while last != (last := sum(len(m) for m in list(got.values()))):
                 time.sleep(0.03)
             with lock:
-                print(json.dumps([[*end, *_read(end, said)] for end, said in got.items()]), flush=True)
+                print(
+                    json.dumps([[*end, *_read(end, said)] for end, said in got.items()]), flush=True
+                )
             continue
         got.clear()
         ports = json.loads(line)
         for port in ports:
             if port not in listening:
-                server = socket.create_server(("::", port), family=socket.AF_INET6, dualstack_ipv6=True, backlog=64)
+                server = socket.create_server(
+                    ("::", port), family=socket.AF_INET6, dualstack_ipv6=True, backlog=64
+                )
                 listening[port] = server
                 threading.Thread(target=_accept, args=(server, note, context), daemon=True).start()
         print("listening", flush=True)
@@ -477,8 +523,27 @@ def _context(folder: Path) -> ssl.SSLContext | None:
     if not program:
         return None
     key, certificate = folder / "key.pem", folder / "certificate.pem"
-    call = [program, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", str(key), "-out", str(certificate)]
-    _sh(*call, "-days", "30", "-subj", "/CN=log.example", "-addext", "subjectAltName=DNS:log.example")
+    call = [
+        program,
+        "req",
+        "-x509",
+        "-newkey",
+        "rsa:2048",
+        "-nodes",
+        "-keyout",
+        str(key),
+        "-out",
+        str(certificate),
+    ]
+    _sh(
+        *call,
+        "-days",
+        "30",
+        "-subj",
+        "/CN=log.example",
+        "-addext",
+        "subjectAltName=DNS:log.example",
+    )
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(certificate, key)
     return context

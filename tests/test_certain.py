@@ -1,4 +1,6 @@
-"""Never certain and wrong: what is not described, not understood or not possible is told as that, everywhere."""
+"""Never certain and wrong: what is not described, not understood or not possible is told as that,
+everywhere.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,15 @@ from generated import device, policies, records, written
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ivrel.core import Device, InputError, audit_text, correct, read_dialect, read_policy, read_records
+from ivrel.core import (
+    Device,
+    InputError,
+    audit_text,
+    correct,
+    read_dialect,
+    read_policy,
+    read_records,
+)
 from ivrel.core.correcting import Correction
 from ivrel.core.correcting.changes import apply_change
 from ivrel.core.dialects import Dialect
@@ -38,7 +48,9 @@ SEND = '{in: log, says: "send {destination.address} {destination.transport} {des
 def own(*statements: str, more: str = "") -> Dialect:
     """A dialect of few statements, as a newcomer may write it."""
     head = 'dialect: tansy\nabout: x\nshape: blocks\nchange: {remove: "no-more"}\nrows: {destination: {key: [address]}}\n'
-    return read_dialect(head + more + "statements:\n" + "".join(f"  - {s}\n" for s in statements), "tansy.yaml")
+    return read_dialect(
+        head + more + "statements:\n" + "".join(f"  - {s}\n" for s in statements), "tansy.yaml"
+    )
 
 
 def judged(
@@ -47,7 +59,8 @@ def judged(
     """The verdicts, with why and the lines, by setting."""
     dialect = DIALECTS[platform] if isinstance(platform, str) else platform
     policy = read_policy(
-        f"policy: p\ncollectors:{COLLECTORS}rules:\n  - rule: r\n    require: {require}\n", "policy.yaml"
+        f"policy: p\ncollectors:{COLLECTORS}rules:\n  - rule: r\n    require: {require}\n",
+        "policy.yaml",
     )
     result = audit_text(where, dialect, text.encode(), policy, TODAY, "x.conf")
     assert not result.problem, result.problem
@@ -60,13 +73,17 @@ def corrected(
     """The correction, which must be proved and bring the text back; of a document, what it says."""
     dialect = DIALECTS[platform] if isinstance(platform, str) else platform
     policy = read_policy(
-        f"policy: p\ncollectors:{COLLECTORS}rules:\n  - rule: r\n    require: {require}\n", "policy.yaml"
+        f"policy: p\ncollectors:{COLLECTORS}rules:\n  - rule: r\n    require: {require}\n",
+        "policy.yaml",
     )
     done = correct(where, dialect, text.encode(), policy, TODAY, "x.conf")
     assert done.proved or not done.changes, [p for p in done.proof if not p.holds]
     if done.changes and exact:
         back = apply_change(dialect, done.corrected, done.backout, "back-out")
-        words = (sorted(re.sub(rb"""[\\"'\[\]{},;]""", b" ", whole).split()) for whole in (back, text.encode()))
+        words = (
+            sorted(re.sub(rb"""[\\"'\[\]{},;]""", b" ", whole).split())
+            for whole in (back, text.encode())
+        )
         assert next(words) == next(words)
     return done
 
@@ -74,7 +91,9 @@ def corrected(
 STAMPED = own(SEND, '{in: log, says: "stamp {stamp.kind}"}')
 BARE = own('{in: log, says: "facility {facility}"}', '{in: log, says: "on {export}"}')
 LOG = "log\n  send 198.51.100.21 udp 514\n  stamp calendar\n"
-SENDS = "    send 198.51.100.21 udp 514 through error\n    send 198.51.100.22 tcp 601 through error\n"
+SENDS = (
+    "    send 198.51.100.21 udp 514 through error\n    send 198.51.100.22 tcp 601 through error\n"
+)
 QUERN = f"events\n    export on\n    leave-from loop1\n{SENDS}link loop1\n    inet 192.0.2.9/32\n"
 HOLLIN = """unit "x1" {
   # export
@@ -100,7 +119,8 @@ VERDICTS = [
     (BARE, "log\n  on on\n", "{collectors: [a]}", "collectors", "unable", "no statement for destinations", []),
     # One format for all cannot be what two collectors expect.
     ("quern", QUERN, "{format: expected, collectors: [a, b]}", "format", "unable", "a expects rfc3164 and b expects rfc5424", []),
-    # A line that is not understood bears on what the dialect has no statement for, and no further than its entry.
+    # A line that is not understood bears on what the dialect has no statement for, and no further
+    # than its entry.
     (BARE, "log\n  on on\n  beacon 198.51.100.21\n", "{trust: {verify: on}}", "trust", "unknown", "line 3", [3]),
     (BARE, "log\n  on on\n  beacon 198.51.100.21\n", "{collectors: [a]}", "collectors", "unknown", "line 3", [3]),
     ("ietf-syslog", IETF % ("", AT_A % (', "odd": 1', ""), ""), "{clock: {zone: UTC}}", "clock", "breaks", "zone is not set", []),
@@ -108,7 +128,8 @@ VERDICTS = [
     # Names of foreign modules stand for nothing that is known.
     ("ietf-syslog", IETF % ("", AT_A % (', "x:port": 5514', ""), ""), "{collectors: [a]}", "collectors", "unknown", "x:port = 5514", [1]),
     ("ietf-syslog", IETF % ("", AT_A % ("", ""), ', "x:more": {"port": 1}'), "{collectors: [a]}", "collectors", "meets", "", [1]),
-    # All entries of an output count; servers that nobody follows set no clock; a family that is off has no address.
+    # All entries of an output count; servers that nobody follows set no clock; a family that is off
+    # has no address.
     ("ietf-syslog", IETF % ('"console": {"filter": {"facility-list": [{"facility": "all", "severity": "debug"}, {"facility": "all", "severity": "critical"}]}}, ', AT_A % ("", ""), ""), "{console: {at-most: critical}}", "console", "unable", "the console adds error", [1]),
     ("openconfig", '{"openconfig-system:system": {"ntp": {"servers": {"server": [{"address": "198.51.100.5"}]}}, "logging": {}}}', "{clock: {servers: {includes: [198.51.100.5]}}}", "clock", "breaks", "set, but not followed", []),
     ("ietf-syslog", IETF % ("", AT_A % ("", ', "source-interface": "lo0"'), ', "ietf-interfaces:interfaces": {"interface": [{"name": "lo0", "ietf-ip:ipv4": {"enabled": false, "address": [{"ip": "192.0.2.9"}]}}]}'), "{source: identity}", "source", "breaks", "lo0 has no address", [1]),
@@ -125,7 +146,8 @@ VERDICTS = [
     ("quern", QUERN + "    state shut\n", "{source: identity}", "source", "unknown", "line 8 is not understood: state shut", [3, 8]),
     ("quern", QUERN.replace("link loop1", "link  loop1"), "{source: identity}", "source", "meets", "", [3, 7]),
     ("quern", QUERN.replace("link loop1", 'link "loop1"'), "{source: identity}", "source", "meets", "", [3, 7]),
-    # What is asked of a calendar is not met by another stamp; who must not be there is no judge of the rest.
+    # What is asked of a calendar is not met by another stamp; who must not be there is no judge of
+    # the rest.
     ("quern", QUERN, "{stamp: {zone: shown}}", "stamp", "breaks", "stamps count uptime, which reads like a time of day, without zone", []),
     ("quern", QUERN.replace(SENDS, SENDS.splitlines()[0] + "\n"), "{collectors: {never: [b]}, level: {from: error}}", "level", "meets", "", [4]),
     ("skarn", "journal.target.a.inet = 198.51.100.21\njournal.target.a.from = 192.0.2.9\nport.x.inet = 192.0.2.9\nport.y.inet = 192.0.2.9\n", "{source: identity}", "source", "unknown", "several interfaces have the address 192.0.2.9: x and y", [2]),
@@ -133,9 +155,17 @@ VERDICTS = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("platform", "text", "require", "setting", "verdict", "why", "lines"), VERDICTS)
+@pytest.mark.parametrize(
+    ("platform", "text", "require", "setting", "verdict", "why", "lines"), VERDICTS
+)
 def test_what_is_not_sure_is_not_told_as_if_it_were(
-    platform: str | Dialect, text: str, require: str, setting: str, verdict: str, why: str, lines: list[int]
+    platform: str | Dialect,
+    text: str,
+    require: str,
+    setting: str,
+    verdict: str,
+    why: str,
+    lines: list[int],
 ) -> None:
     found = judged(platform, text, require)[setting]
     assert (found[0], found[2]) == (verdict, lines), found
@@ -188,7 +218,8 @@ CORRECTIONS = [
     ("skarn", TO_Z, "{collectors: [a]}", ["journal.target.a.inet = 198.51.100.21", "journal.rule.1.target = a", "forget journal.target.z"]),
     # What leaves for nobody, for want of an address, is inherited last.
     ("osier", NOBODY, "{collectors: {exactly: [b]}}", ["inet = 198.51.100.22", "port = 601", "carry = tcp", "give b", "drop sink a", "drop sink c"]),
-    # Of two picks of the same, either could be left alone, but not both: they lead to one that goes.
+    # Of two picks of the same, either could be left alone, but not both: they lead to one that
+    # goes.
     ("skarn", TWICE_TO_Z, "{collectors: [a]}", ["journal.target.a.inet = 198.51.100.21", "journal.rule.1.target = a", "forget journal.target.z"]),
     # Nothing is made worse: what clashes is left, what does not is corrected.
     ("skarn", TO_Z, "{collectors: {includes: [a]}, trust: {clear: nowhere}, numbering: off}", ["journal.number = no"]),
@@ -215,8 +246,12 @@ def test_a_removal_names_what_stands_there() -> None:
 
 
 def test_a_clash_names_both_rules_and_each_line_its_own_setting() -> None:
-    done = corrected("skarn", TO_Z, "{collectors: {includes: [a]}, trust: {clear: anywhere}, numbering: off}")
-    assert [c.settings for c in done.changes] == [("collectors",)] * len(done.changes[:-1]) + [("numbering",)]
+    done = corrected(
+        "skarn", TO_Z, "{collectors: {includes: [a]}, trust: {clear: anywhere}, numbering: off}"
+    )
+    assert [c.settings for c in done.changes] == [("collectors",)] * len(done.changes[:-1]) + [
+        ("numbering",)
+    ]
     done = corrected("skarn", TO_Z.replace("203.0.113.9", "198.51.100.23") + "journal.target.z.carry = tcp\n", "{collectors: {includes: [a]}, facility: local6, trust: {clear: nowhere}}")  # fmt: skip
     assert [r.setting for r in done.remains][:1] == ["collectors"]
 
@@ -244,7 +279,9 @@ def test_filters_of_any_text_are_taken_back(name: str, text: str) -> None:
         ("ietf-syslog", COLONS, "{collectors: [a]}", IETF % ("", '{"name": "dc2:log", "udp": {"address": "198.51.100.21"}}', "")),
     ],
 )  # fmt: skip
-def test_bytes_that_a_change_does_not_need_stay(platform: str, text: str, require: str, after: str) -> None:
+def test_bytes_that_a_change_does_not_need_stay(
+    platform: str, text: str, require: str, after: str
+) -> None:
     assert corrected(platform, text, require).corrected.decode() == after
 
 
@@ -252,7 +289,12 @@ def test_what_a_platform_cannot_have_together_is_a_remark_on_the_policy() -> Non
     rules = "rules:\n  - {rule: r, require: {collectors: [a, b], format: expected}}\n"
     policy = read_policy(f"policy: p\ncollectors:{COLLECTORS}{rules}", "policy.yaml")
     told = {
-        name: [r.text for r in remarks(policy, [Device("d", "router", "near", name)], TODAY, {name: DIALECTS[name]})]
+        name: [
+            r.text
+            for r in remarks(
+                policy, [Device("d", "router", "near", name)], TODAY, {name: DIALECTS[name]}
+            )
+        ]
         for name in ("quern", "skarn")
     }
     assert any("quern has one format for all" in text for text in told["quern"])
@@ -271,10 +313,18 @@ FRAMED = """<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><data>
 )  # fmt: skip
 def test_documents_are_read_as_sessions_hand_them_over(text: str) -> None:
     found = judged("ietf-syslog", text, "{collectors: [a], level: {from: error}}")
-    assert {name: verdict for name, (verdict, _, _) in found.items()} == {"collectors": "meets", "level": "meets"}
+    assert {name: verdict for name, (verdict, _, _) in found.items()} == {
+        "collectors": "meets",
+        "level": "meets",
+    }
     done = corrected("ietf-syslog", FRAMED, "{collectors: [a], level: error}", exact=False)
-    # What is new has the name that the document uses, and what goes is removed, which can be sent again.
-    assert "<facility-filter>" in done.change and 'operation="remove"' in done.change and "delete" not in done.change
+    # What is new has the name that the document uses, and what goes is removed, which can be sent
+    # again.
+    assert (
+        "<facility-filter>" in done.change
+        and 'operation="remove"' in done.change
+        and "delete" not in done.change
+    )
 
 
 def test_values_have_the_types_of_the_model() -> None:
@@ -303,7 +353,9 @@ def test_names_of_slots_are_declared() -> None:
 @settings(max_examples=60, deadline=None)
 @pytest.mark.parametrize("name", ["quern", "skarn", "hollin", "osier"])
 def test_what_is_remembered_is_what_would_be_found_anew(name: str, data: st.DataObject) -> None:
-    """Fleets in which texts recur at other sites, with other identities, judged against two policies in one run."""
+    """Fleets in which texts recur at other sites, with other identities, judged against two
+    policies in one run.
+    """
     dialect = DIALECTS[name]
     base = data.draw(policies())
     ways = st.sampled_from(["same-site", "nowhere", "anywhere"])
@@ -317,20 +369,31 @@ def test_what_is_remembered_is_what_would_be_found_anew(name: str, data: st.Data
         for site in ("near", "elsewhere")
     ]
     texts = [written(dialect, name, data.draw(records(dialect, name))) for _ in range(2)]
-    texts.append(texts[0].replace(b"pass", b"stop"))  # other traffic rules, which are read only when asked for
+    texts.append(
+        texts[0].replace(b"pass", b"stop")
+    )  # other traffic rules, which are read only when asked for
     fleet = [
         (
             Device(
-                f"d{n}", "firewall", data.draw(st.sampled_from(["near", "far"])), name, (), f"192.0.2.{9 + n % 2}"
+                f"d{n}",
+                "firewall",
+                data.draw(st.sampled_from(["near", "far"])),
+                name,
+                (),
+                f"192.0.2.{9 + n % 2}",
             ),
             text,
         )
-        for n, text in enumerate(data.draw(st.lists(st.sampled_from(texts), min_size=2, max_size=5)))
+        for n, text in enumerate(
+            data.draw(st.lists(st.sampled_from(texts), min_size=2, max_size=5))
+        )
     ]
     for policy in (*some, base):
         auditor = Auditor(policy, TODAY)
         for one, text in fleet:
-            assert auditor.audit(one, dialect, text, "x") == audit_text(one, dialect, text, policy, TODAY, "x")
+            assert auditor.audit(one, dialect, text, "x") == audit_text(
+                one, dialect, text, policy, TODAY, "x"
+            )
 
 
 @given(data=st.data())
@@ -357,5 +420,8 @@ def test_a_question_has_one_answer_whoever_asked_before(name: str, data: st.Data
 
 def test_every_setting_is_judged_by_what_it_declares() -> None:
     for name, setting in SETTINGS.items():
-        assert {*setting.slots, *setting.hangs_on} and SLOTS.keys() >= {*setting.slots, *setting.hangs_on}, name
+        assert {*setting.slots, *setting.hangs_on} and SLOTS.keys() >= {
+            *setting.slots,
+            *setting.hangs_on,
+        }, name
         assert set(setting.reads) <= SETTINGS.keys()

@@ -75,29 +75,46 @@ def test_the_tutorial_leads_to_a_proved_correction(ivrel: Run, tmp_path: Path) -
     assert ran >= 6
     config = tmp_path / "pier-ap1.conf"
     change = tmp_path / "corrections" / "pier-ap1" / "change.txt"
-    config.write_text(ivrel("dialect", "apply", "tern", config, change, cwd=tmp_path, code=0).stdout)
+    config.write_text(
+        ivrel("dialect", "apply", "tern", config, change, cwd=tmp_path, code=0).stdout
+    )
     assert "1 of 1 device as asked" in ivrel("audit", cwd=tmp_path, code=0).stdout
     assert "tern" in ivrel("dialect", "list", cwd=tmp_path, code=0).stdout
     # No line of Python knows this platform.
-    assert subprocess.run(["grep", "-rliw", "tern", str(SHIPPED.parent)], capture_output=True).stdout == b""
+    assert (
+        subprocess.run(["grep", "-rliw", "tern", str(SHIPPED.parent)], capture_output=True).stdout
+        == b""
+    )
 
 
 @pytest.mark.parametrize("shape", ["blocks", "braces", "paths", "sections", "tree"])
-def test_a_new_dialect_reads_as_it_stands(ivrel: Run, example: Path, tmp_path: Path, shape: str) -> None:
+def test_a_new_dialect_reads_as_it_stands(
+    ivrel: Run, example: Path, tmp_path: Path, shape: str
+) -> None:
     sample = example / "configs" / "tarsk-sw1.conf"
-    done = ivrel("dialect", "new", "mine", "--shape", shape, "--sample", sample, cwd=tmp_path, code=0)
+    done = ivrel(
+        "dialect", "new", "mine", "--shape", shape, "--sample", sample, cwd=tmp_path, code=0
+    )
     assert "lines of the sample that look like export settings" in done.stdout
     started = (tmp_path / "dialects" / "mine.yaml").read_text()
-    assert "#      57  " in started and "send 198.51.100.21 udp 514 through informational" in started
+    assert (
+        "#      57  " in started and "send 198.51.100.21 udp 514 through informational" in started
+    )
     assert "no examples" in ivrel("dialect", "check", "mine", cwd=tmp_path, code=1).stdout
     assert "is already there" in ivrel(*done.args[1:], cwd=tmp_path, code=2).stderr
-    assert "secret" not in started and telling_lines("secret 514\nlog to x 514") == [(2, "log to x 514")]
+    assert "secret" not in started and telling_lines("secret 514\nlog to x 514") == [
+        (2, "log to x 514")
+    ]
 
 
-def test_try_tells_every_line_and_the_likely_platform(ivrel: Run, example: Path, tmp_path: Path) -> None:
+def test_try_tells_every_line_and_the_likely_platform(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
     config = example / "configs" / "brannay-fw2.conf"
     tried = json.loads(ivrel("dialect", "try", "hollin", config, "--format", "json", code=0).stdout)
-    assert {"destination.name": "beacon-b", "destination.port": 601} in [row.get("values") for row in tried["lines"]]
+    assert {"destination.name": "beacon-b", "destination.port": 601} in [
+        row.get("values") for row in tried["lines"]
+    ]
     (tmp_path / "odd.conf").write_text("events\n    whistle\n    facility local3\n")
     odd = ivrel("dialect", "try", "quern", tmp_path / "odd.conf", code=1).stdout
     assert "not understood; may bear on export, facility" in odd and "1 line not understood" in odd
@@ -121,7 +138,9 @@ def test_schemas_are_current_and_fit_the_files_that_ship() -> None:
     files = [("fleet", fleet_text()), ("policy", policy_text())]
     files += [("dialect", (SHIPPED / f"{name}.yaml").read_text()) for name in SHIPPED_NAMES]
     for kind, text in files:
-        jsonschema.Draft202012Validator(schemas.schema(kind)).validate(yaml.load(text, Loader=Plain))
+        jsonschema.Draft202012Validator(schemas.schema(kind)).validate(
+            yaml.load(text, Loader=Plain)
+        )
         with pytest.raises(jsonschema.ValidationError):
             jsonschema.Draft202012Validator(schemas.schema(kind)).validate({"colour": "red"})
 

@@ -20,7 +20,9 @@ CONFIGS = {e.device: e.device if e.files else f"{e.device}.conf" for e in entrie
 
 
 def audited(ivrel: Run, folder: Path, *more: str, code: int) -> dict[str, Any]:
-    done = ivrel("audit", "-w", folder, "--today", "2026-11-23", "--format", "json", *more, code=code)
+    done = ivrel(
+        "audit", "-w", folder, "--today", "2026-11-23", "--format", "json", *more, code=code
+    )
     found: dict[str, Any] = json.loads(done.stdout)
     return found
 
@@ -31,7 +33,9 @@ def test_demo_tells_the_whole_job(ivrel: Run, tmp_path: Path) -> None:
     for step in ("ivrel fleet", "ivrel audit", "ivrel explain", "ivrel correct"):
         assert f"$ {step} " in done.stdout
     # Secrets of the configurations never leave them.
-    texts = [path.read_text() for path in (tmp_path / "here" / "configs").rglob("*") if path.is_file()]
+    texts = [
+        path.read_text() for path in (tmp_path / "here" / "configs").rglob("*") if path.is_file()
+    ]
     secrets = [secret for text in texts for secret in re.findall(r"\b[0-9a-f]{24}\b", text)]
     written = [p.read_text() for p in (tmp_path / "here" / "corrections").rglob("*") if p.is_file()]
     assert len(secrets) == 3 * len(entries())
@@ -57,12 +61,19 @@ def test_audit_finds_every_seed_on_its_line_and_nothing_else(ivrel: Run, example
         for seed in entry.seeds:
             where = verdicts[seed.setting]["where"]
             assert all(f"{place['file']}/".startswith(f"{config}/") for place in where)
-            lines = [(example / p["file"]).read_text().splitlines()[p["line"] - 1].strip() for p in where]
+            lines = [
+                (example / p["file"]).read_text().splitlines()[p["line"] - 1].strip() for p in where
+            ]
             assert seed.line in lines or (not seed.line and not lines), (entry.device, seed, lines)
     assert totals == found["totals"] and totals["waived"] == 2
     # Every setting is broken somewhere and met somewhere.
     broken = {seed.setting for e in entries() for seed in e.seeds}
-    met = {name for verdicts in by_device.values() for name, v in verdicts.items() if v["verdict"] == "meets"}
+    met = {
+        name
+        for verdicts in by_device.values()
+        for name, v in verdicts.items()
+        if v["verdict"] == "meets"
+    }
     assert broken == met == set(SETTINGS)
     assert {e.platform for e in entries()} == set(Dialects().files)
 
@@ -74,14 +85,20 @@ def readings(folder: Path) -> dict[str, list[tuple[str, str, str, bool]]]:
         device.name: sorted(
             (fact.setting, fact.key, fact.value, fact.default)
             for fact in read_settings(
-                Scope(device, read_records(workspace.dialects[device.platform], workspace.text(device)[0]), {})
+                Scope(
+                    device,
+                    read_records(workspace.dialects[device.platform], workspace.text(device)[0]),
+                    {},
+                )
             )
         )
         for device in workspace.fleet.devices
     }
 
 
-def test_corrections_lead_to_a_clean_audit_and_back(ivrel: Run, example: Path, tmp_path: Path) -> None:
+def test_corrections_lead_to_a_clean_audit_and_back(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
     folder, out = tmp_path / "work", tmp_path / "out"
     shutil.copytree(example, folder)
     ivrel("correct", "-w", folder, "-o", out, "--today", "2026-11-23", code=0)
@@ -123,7 +140,9 @@ def test_a_folder_that_holds_something_is_kept(ivrel: Run, example: Path, tmp_pa
 
 
 def test_a_correction_can_be_about_one_setting(ivrel: Run, example: Path) -> None:
-    done = ivrel("correct", "-w", example, "orrin-gw1", "--setting", "source", "--format", "json", code=0)
+    done = ivrel(
+        "correct", "-w", example, "orrin-gw1", "--setting", "source", "--format", "json", code=0
+    )
     (device,) = json.loads(done.stdout)["devices"]
     assert [c["line"] for c in device["changes"]] == ["journal.target.beacon-a.from = 192.0.2.91"]
     assert device["proved"] and not device["remains"]
@@ -132,11 +151,20 @@ def test_a_correction_can_be_about_one_setting(ivrel: Run, example: Path) -> Non
 
 
 def test_selection_formats_and_exit_codes(ivrel: Run, example: Path) -> None:
-    some = audited(ivrel, example, "*1", "--kind", "switch", "--site", "tarsk", "--setting", "level", code=0)
+    some = audited(
+        ivrel, example, "*1", "--kind", "switch", "--site", "tarsk", "--setting", "level", code=0
+    )
     assert [d["device"] for d in some["devices"]] == ["tarsk-sw1"] and some["totals"]["meets"] == 1
     globbed = audited(ivrel, example, "mv-*", "--group", "vessel", code=1)
     assert [d["device"] for d in globbed["devices"]] == [
-        *("mv-petrel-gw1", "mv-fulmar-fw1", "mv-gannet-fw1", "mv-petrel-lx1", "mv-fulmar-lx1", "mv-gannet-lx1")
+        *(
+            "mv-petrel-gw1",
+            "mv-fulmar-fw1",
+            "mv-gannet-fw1",
+            "mv-petrel-lx1",
+            "mv-fulmar-lx1",
+            "mv-gannet-lx1",
+        )
     ]
     table = ivrel("audit", "-w", example, "holmsay-gw1", code=0).stdout
     assert "1 of 1 device as asked" in table and "next" not in table and "\x1b" not in table
@@ -152,14 +180,22 @@ def test_selection_formats_and_exit_codes(ivrel: Run, example: Path) -> None:
     fleet = json.loads(ivrel("fleet", "-w", example, "--format", "json", code=0).stdout)
     assert fleet["devices"][5]["configuration"] == "configs/tarsk-fw2.conf"
     dialects = json.loads(ivrel("dialect", "list", "--format", "json", code=0).stdout)["dialects"]
-    assert {"quern": "blocks", "skarn": "paths"}.items() <= {d["dialect"]: d["shape"] for d in dialects}.items()
+    assert {"quern": "blocks", "skarn": "paths"}.items() <= {
+        d["dialect"]: d["shape"] for d in dialects
+    }.items()
 
 
-def test_read_tells_defaults_and_what_it_did_not_understand(ivrel: Run, example: Path, tmp_path: Path) -> None:
+def test_read_tells_defaults_and_what_it_did_not_understand(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
     shutil.copytree(example, tmp_path / "w")
     config = tmp_path / "w" / "configs" / "tarsk-sw1.conf"
-    config.write_text(config.read_text().replace("    export on\n", "    export on\n    send whistle twice\n"))
-    read = json.loads(ivrel("read", "-w", tmp_path / "w", "tarsk-sw1", "--format", "json", code=0).stdout)
+    config.write_text(
+        config.read_text().replace("    export on\n", "    export on\n    send whistle twice\n")
+    )
+    read = json.loads(
+        ivrel("read", "-w", tmp_path / "w", "tarsk-sw1", "--format", "json", code=0).stdout
+    )
     said = {(s["setting"], s["key"]): s for s in read["settings"]}
     assert said["stamp", "year"]["from"] == "default" and said["export", ""]["from"] == "text"
     assert said["collectors", "203.0.113.77"]["value"] == "203.0.113.77 udp 514"
@@ -171,7 +207,10 @@ def test_read_tells_defaults_and_what_it_did_not_understand(ivrel: Run, example:
     assert verdicts["export"]["verdict"] == verdicts["stamp"]["verdict"] == "meets"
     assert verdicts["collectors"]["where"][0]["line"] == read["not_understood"][0]["line"]
     done = ivrel("correct", "-w", tmp_path / "w", "tarsk-sw1", code=1)
-    assert "nothing to correct" in done.stdout and "is not understood: send whistle twice" in done.stdout
+    assert (
+        "nothing to correct" in done.stdout
+        and "is not understood: send whistle twice" in done.stdout
+    )
 
 
 def test_explain_walks_a_verdict_from_both_ends(ivrel: Run, example: Path) -> None:
@@ -185,11 +224,17 @@ def test_explain_walks_a_verdict_from_both_ends(ivrel: Run, example: Path) -> No
         "next  ivrel correct",
     ):
         assert part in told, told
-    whole = json.loads(ivrel("explain", "-w", example, "holmsay-gw2", "--format", "json", code=1).stdout)
+    whole = json.loads(
+        ivrel("explain", "-w", example, "holmsay-gw2", "--format", "json", code=1).stdout
+    )
     export = whole["verdicts"][0]
-    assert export["verdict"] == "breaks" and [c["line"] for c in export["correction"]] == ["export on"]
+    assert export["verdict"] == "breaks" and [c["line"] for c in export["correction"]] == [
+        "export on"
+    ]
     assert [r["holds"] for r in export["rules"]] == [True]
-    policy = json.loads(ivrel("policy", "-w", example, "brannay-fw1", "--format", "json", code=0).stdout)
+    policy = json.loads(
+        ivrel("policy", "-w", example, "brannay-fw1", "--format", "json", code=0).stdout
+    )
     assert {r["setting"]: r["line"] for r in policy["requirements"]}["facility"] == 23
     checked = ivrel("policy", "-w", example, "--today", "2027-04-01", code=1).stdout
     assert "2027-03-31 (ran out)" in checked and "has no mistakes" in checked
@@ -197,7 +242,18 @@ def test_explain_walks_a_verdict_from_both_ends(ivrel: Run, example: Path) -> No
 
 def test_waivers_end_with_their_last_day(ivrel: Run, example: Path) -> None:
     def stamp(day: str) -> str:
-        words = ("audit", "-w", example, "mv-petrel-gw1", "--setting", "stamp", "--format", "json", "--today", day)
+        words = (
+            "audit",
+            "-w",
+            example,
+            "mv-petrel-gw1",
+            "--setting",
+            "stamp",
+            "--format",
+            "json",
+            "--today",
+            day,
+        )
         verdict: str = json.loads(ivrel(*words).stdout)["devices"][0]["verdicts"][0]["verdict"]
         return verdict
 

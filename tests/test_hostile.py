@@ -1,4 +1,6 @@
-"""Inputs that mean harm, or are damaged: one clear line each, nothing written elsewhere, nothing secret shown."""
+"""Inputs that mean harm, or are damaged: one clear line each, nothing written elsewhere, nothing
+secret shown.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +59,12 @@ def test_no_secret_is_shown_by_any_command(ivrel: Run, small: Path) -> None:
         *(["audit", "--format", f] for f in ("json", "csv", "md", "sarif", "junit")),
     ]
     for name, platform in [("gw1", "quern"), ("fw1", "hollin"), ("fw2", "skarn"), ("rt1", "ietf-syslog"), ("rt2", "openconfig"), ("bad1", "osier"), ("bad2", "ietf-syslog")]:  # fmt: skip
-        calls += [["read", name], ["read", name, "--format", "json"], ["explain", name], ["correct", name]]
+        calls += [
+            ["read", name],
+            ["read", name, "--format", "json"],
+            ["explain", name],
+            ["correct", name],
+        ]
         calls += [
             ["dialect", "try", platform, str(small / "configs" / f"{name}.conf"), *end]
             for end in ([], ["--format", "json"])
@@ -67,7 +74,9 @@ def test_no_secret_is_shown_by_any_command(ivrel: Run, small: Path) -> None:
         done = ivrel(*words, "-w", small)
         assert SECRET not in done.stdout + done.stderr, words
         seen += len(done.stdout)
-    assert seen > 5000 and not [p for p in (small / "out").rglob("*") if p.is_file() and SECRET in p.read_text()]
+    assert seen > 5000 and not [
+        p for p in (small / "out").rglob("*") if p.is_file() and SECRET in p.read_text()
+    ]
     # What is not understood is told, without what stands behind a word for secrets.
     assert "odd password …" in ivrel("read", "gw1", "-w", small, code=0).stdout
     assert (
@@ -94,7 +103,9 @@ def test_a_line_that_is_not_understood_is_told_once(ivrel: Run, small: Path) -> 
         ("rsyslog", b"*.* @198.51.100.21\n" + b"\x00" * 100, "a NUL byte"),
     ],
 )
-def test_one_odd_text_stops_nobody(ivrel: Run, small: Path, name: str, data: bytes, why: str) -> None:
+def test_one_odd_text_stops_nobody(
+    ivrel: Run, small: Path, name: str, data: bytes, why: str
+) -> None:
     write_text(small / "fleet.yaml", f"fleet: f\ndevices:\n  - {{device: d, kind: firewall, site: s, platform: {name}}}\n  - {{device: fw2, kind: firewall, site: s, platform: skarn}}\n")  # fmt: skip
     (small / "configs" / "d.conf").write_bytes(data)
     for command in ("audit", "correct"):
@@ -124,7 +135,9 @@ def test_applied_changes_stay_in_their_output(ivrel: Run, small: Path, tmp_path:
     change = tmp_path / "change.txt"
     change.write_bytes(b"events\n    export on\n\x1c/../../elsewhere\n")
     config = small / "configs" / "gw1.conf"
-    done = ivrel("dialect", "apply", "quern", config, change, "-o", tmp_path / "o" / "new.conf", code=2)
+    done = ivrel(
+        "dialect", "apply", "quern", config, change, "-o", tmp_path / "o" / "new.conf", code=2
+    )
     assert "control character FS" in done.stderr and not (tmp_path / "o").exists()
     folder = tmp_path / "gw"
     write_text(folder / "rsyslog.conf", "*.* @198.51.100.21\n")
@@ -138,7 +151,8 @@ def test_applied_changes_stay_in_their_output(ivrel: Run, small: Path, tmp_path:
 
 def test_control_characters_reach_no_terminal(ivrel: Run, small: Path) -> None:
     write_text(
-        small / "configs" / "fw2.conf", "unit.label = a\x1b[31mb\njournal.tag = name\njournal.mute.1 = \x1b]0;x\x07\n"
+        small / "configs" / "fw2.conf",
+        "unit.label = a\x1b[31mb\njournal.tag = name\njournal.mute.1 = \x1b]0;x\x07\n",
     )
     for end in ([], ["--format", "csv"], ["--format", "md"], ["--format", "json"]):
         done = ivrel("audit", "fw2", "-w", small, *end, code=1)
@@ -161,29 +175,44 @@ def test_streams_of_any_kind_are_written_to(small: Path) -> None:
     assert closed.returncode == 1 and closed.stderr == b""
 
 
-def test_a_folder_is_replaced_as_a_whole_by_one_call_at_a_time(ivrel: Run, small: Path, tmp_path: Path) -> None:
+def test_a_folder_is_replaced_as_a_whole_by_one_call_at_a_time(
+    ivrel: Run, small: Path, tmp_path: Path
+) -> None:
     out = tmp_path / "out"
-    assert ivrel("correct", "-w", small, "-o", out, code=1) and (out / "fw2" / "change.txt").exists()
+    assert (
+        ivrel("correct", "-w", small, "-o", out, code=1) and (out / "fw2" / "change.txt").exists()
+    )
     (out / "notes.txt").write_text("mine")
     (small / "configs" / "fw2.conf").write_text("\x00nothing of it")
     with NewFolder(out, lambda path: True):
         done = ivrel("correct", "-w", small, "-o", out, "--replace", code=2)
-        assert "another call is writing into it" in done.stderr and (out / "fw2" / "change.txt").exists()
+        assert (
+            "another call is writing into it" in done.stderr
+            and (out / "fw2" / "change.txt").exists()
+        )
     write_text(out / "corrections.json", "{}")
     write_text(out / "notes.txt", "mine")
     write_text(out / "fw2" / "change.txt", "old")
     ivrel("correct", "-w", small, "-o", out, "--replace", code=1)
-    # What was proved for a device that cannot be read any more is gone; what somebody else put there is not.
-    assert not (out / "fw2").exists() and (out / "notes.txt").read_text() == "mine" and (out / "gw1").exists()
+    # What was proved for a device that cannot be read any more is gone; what somebody else put
+    # there is not.
+    assert (
+        not (out / "fw2").exists()
+        and (out / "notes.txt").read_text() == "mine"
+        and (out / "gw1").exists()
+    )
     assert not list(tmp_path.glob(".out*"))
     write_text(
         small / "fleet.yaml",
         "fleet: f\ndevices:\n  - {device: corrections.json, kind: router, site: s, platform: quern}\n",
     )
-    assert "give it another name" in ivrel("correct", "-w", small, "-o", tmp_path / "n", code=2).stderr
+    assert (
+        "give it another name" in ivrel("correct", "-w", small, "-o", tmp_path / "n", code=2).stderr
+    )
     with pytest.raises(InputError, match="longer than 200 signs"):
         read_fleet(
-            f"fleet: f\ndevices:\n  - {{device: {'x' * 300}, kind: router, site: s, platform: quern}}\n", "fleet.yaml"
+            f"fleet: f\ndevices:\n  - {{device: {'x' * 300}, kind: router, site: s, platform: quern}}\n",
+            "fleet.yaml",
         )
 
 
@@ -192,13 +221,18 @@ def test_a_killed_call_leaves_the_old_folder(small: Path, tmp_path: Path) -> Non
     out, program = tmp_path / "out", Path(sys.executable).parent / "ivrel"
     call = [str(program), "correct", "-w", str(tmp_path / "w"), "-o", str(out), "--replace"]
     subprocess.run(call, capture_output=True)
-    before = sorted((str(p.relative_to(out)), p.read_bytes()) for p in out.rglob("*") if p.is_file())
+    before = sorted(
+        (str(p.relative_to(out)), p.read_bytes()) for p in out.rglob("*") if p.is_file()
+    )
     for n in range(6):
         running = subprocess.Popen(call, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         time.sleep(0.3 + 0.25 * n)
         running.kill()
         running.wait()
-        assert sorted((str(p.relative_to(out)), p.read_bytes()) for p in out.rglob("*") if p.is_file()) == before
+        assert (
+            sorted((str(p.relative_to(out)), p.read_bytes()) for p in out.rglob("*") if p.is_file())
+            == before
+        )
 
 
 @pytest.mark.parametrize(
@@ -235,24 +269,45 @@ def test_mistakes_of_a_dialect_are_told_where_they_stand(
     done = ivrel("dialect", "check", name, "-w", tmp_path)
     assert done.returncode in (1, 2) and why in done.stdout + done.stderr
     wanted = next(
-        n for n, line in enumerate(text.replace(old, new, 1).splitlines(), 1) if new.splitlines()[0] in line
+        n
+        for n, line in enumerate(text.replace(old, new, 1).splitlines(), 1)
+        if new.splitlines()[0] in line
     )
     told = next(line for line in (done.stdout + done.stderr).splitlines() if why in line)
-    assert name == "hollin" or int(told.removeprefix("ivrel: ").split(":")[1]) in (wanted, wanted - 1)
+    assert name == "hollin" or int(told.removeprefix("ivrel: ").split(":")[1]) in (
+        wanted,
+        wanted - 1,
+    )
     with pytest.raises(InputError, match="expected a list, not nothing"):
         read_dialect("dialect: x\nabout: x\nshape: blocks\nchange: {remove: y}\nspelling: {switch: {on: yes, off}}\nstatements: [{says: 'a {export}'}]\n", "x")  # fmt: skip
 
 
 def test_what_a_call_cannot_mean_is_refused(ivrel: Run, small: Path) -> None:
     done = ivrel("audit", "-w", small, "--by", "site", "--format", "json", code=2)
-    assert done.stderr == "ivrel: --by counts in a table, and --format is json; leave one of them out\n"
+    assert (
+        done.stderr
+        == "ivrel: --by counts in a table, and --format is json; leave one of them out\n"
+    )
     both = json.loads(
-        ivrel("audit", "-w", small, "--setting", "export,level", "--site", "s", "--format", "json", code=1).stdout
+        ivrel(
+            "audit",
+            "-w",
+            small,
+            "--setting",
+            "export,level",
+            "--site",
+            "s",
+            "--format",
+            "json",
+            code=1,
+        ).stdout
     )
     assert {v["setting"] for d in both["devices"] for v in d["verdicts"]} == {"export", "level"}
     assert "can be repeated" in ivrel("audit", "--help", code=0).stdout
     assert (
-        read_fleet("fleet: f\ndevices:\n  - {device: d, kind: modem, site: s, platform: quern}\n", "f.yaml")
+        read_fleet(
+            "fleet: f\ndevices:\n  - {device: d, kind: modem, site: s, platform: quern}\n", "f.yaml"
+        )
         .devices[0]
         .kind
         == "modem"
@@ -260,7 +315,9 @@ def test_what_a_call_cannot_mean_is_refused(ivrel: Run, small: Path) -> None:
 
 
 def test_every_reader_knows_its_own_errors() -> None:
-    spec = importlib.util.spec_from_file_location("fuzz", Path(__file__).parent.parent / "bench" / "fuzz.py")
+    spec = importlib.util.spec_from_file_location(
+        "fuzz", Path(__file__).parent.parent / "bench" / "fuzz.py"
+    )
     assert spec and spec.loader
     fuzz: Any = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(fuzz)

@@ -22,9 +22,7 @@ COLLECTORS = (
     "  t: {address: 198.51.100.23, port: 6514, transport: tls, site: south}\n"
     "  m: {address: 198.51.100.24, site: main}\n"
 )
-QUERN = (
-    "link loop1\n    inet 192.0.2.9/32\nevents\n    export on\n    send 198.51.100.21 udp 514 through informational\n"
-)
+QUERN = "link loop1\n    inet 192.0.2.9/32\nevents\n    export on\n    send 198.51.100.21 udp 514 through informational\n"
 SKARN = "journal.target.a.inet = 198.51.100.21\n" + "".join(
     f"journal.rule.{n}.severity = {s}\njournal.rule.{n}.target = a\n"
     for n, s in enumerate(("emergency", "alert", "critical", "error", "warning", "notice"), 1)
@@ -100,7 +98,10 @@ def test_a_setting_is_judged_by_its_lines_and_corrected(
     policy = read_policy(source, "policy.yaml")
     one, dialect = Device("x1", "router", "main", platform, (), "192.0.2.9"), DIALECTS[platform]
     name = asked.partition(":")[0]
-    found = {v.setting: v for v in audit_text(one, dialect, text.encode(), policy, TODAY, "x1.conf").verdicts}[name]
+    found = {
+        v.setting: v
+        for v in audit_text(one, dialect, text.encode(), policy, TODAY, "x1.conf").verdicts
+    }[name]
     assert (found.verdict, [p.line for p in found.where]) == (verdict, sorted(set(lines))), found
     assert why in found.why
     done = correct(one, dialect, text.encode(), policy, TODAY, "x1.conf", [name, "collectors"])
@@ -114,7 +115,9 @@ def test_a_setting_is_judged_by_its_lines_and_corrected(
         "is a host name",
         "clear text",
     }
-    assert (name in left) == (verdict == "unable" or (verdict == "breaks" and any(part in why for part in by_hand)))
+    assert (name in left) == (
+        verdict == "unable" or (verdict == "breaks" and any(part in why for part in by_hand))
+    )
 
 
 @given(data=st.data())
@@ -152,4 +155,7 @@ def test_files_come_out_of_a_bundle_as_they_went_in(files: dict[str, bytes]) -> 
     places, whole = Places(packed, "gw"), packed.split(b"\n")
     for part in parts(packed):
         for n, line in enumerate(part.data.splitlines()):
-            assert whole[part.first + n - 1] == line and places(part.first + n) == (f"gw/{part.name}", n + 1)
+            assert whole[part.first + n - 1] == line and places(part.first + n) == (
+                f"gw/{part.name}",
+                n + 1,
+            )

@@ -1,4 +1,6 @@
-"""Bad input gets one clear line that says where and what was expected; nothing is lost or half-written."""
+"""Bad input gets one clear line that says where and what was expected; nothing is lost or
+half-written.
+"""
 
 from __future__ import annotations
 
@@ -36,11 +38,17 @@ def said(call: object, *args: object) -> list[str]:
 @pytest.mark.parametrize(
     ("text", "expected"),
     [
-        ("fleet: f\ndevices: []\n", "fleet.yaml:1:1: the fleet is empty; expected at least one device"),
+        (
+            "fleet: f\ndevices: []\n",
+            "fleet.yaml:1:1: the fleet is empty; expected at least one device",
+        ),
         ("", "fleet.yaml:1:1: the file is empty; expected keys and values"),
         ("fleet: [\n", "fleet.yaml:2:1: not YAML: "),
         ("- a\n", "fleet.yaml:1:1: expected a fleet with its keys and values, not a list"),
-        (f"fleet: f\ndevices:\n - {DEVICE}\n - {DEVICE}\n", "fleet.yaml:4:4: device 'd1' stands twice; the first"),
+        (
+            f"fleet: f\ndevices:\n - {DEVICE}\n - {DEVICE}\n",
+            "fleet.yaml:4:4: device 'd1' stands twice; the first",
+        ),
         (
             "fleet: f\ndevices:\n - {device: d1, kind: roter, site: s, platform: quern}\n",
             "fleet.yaml:3:23: kind 'roter' is not known; did you mean 'router'?",
@@ -57,8 +65,14 @@ def said(call: object, *args: object) -> list[str]:
             "fleet: f\ndevices:\n - {device: d1, kind: router, site: s, platform: quern, identity: 192.0.2.300}\n",
             "fleet.yaml:3:67: '192.0.2.300' is not an IP address",
         ),
-        ("fleet: f\ndevices:\n - {device: d1}\n", "fleet.yaml:3:4: a device without 'kind', 'site' or 'platform'"),
-        ("fleet: f\nfleet: g\ndevices:\n - {device: d1}\n", "fleet.yaml:2:1: key 'fleet' stands twice; the first"),
+        (
+            "fleet: f\ndevices:\n - {device: d1}\n",
+            "fleet.yaml:3:4: a device without 'kind', 'site' or 'platform'",
+        ),
+        (
+            "fleet: f\nfleet: g\ndevices:\n - {device: d1}\n",
+            "fleet.yaml:2:1: key 'fleet' stands twice; the first",
+        ),
     ],
 )
 def test_fleet_mistakes(text: str, expected: str) -> None:
@@ -67,7 +81,9 @@ def test_fleet_mistakes(text: str, expected: str) -> None:
 
 def test_csv_fleets_read_like_yaml_and_fail_as_clearly() -> None:
     head = "device,kind,site,platform,groups,identity\n"
-    fleet = read_fleet(head + "d1,router,s,quern,edge core,192.0.2.1\n\nd2,switch,t,skarn,,\n", "fleet.csv")
+    fleet = read_fleet(
+        head + "d1,router,s,quern,edge core,192.0.2.1\n\nd2,switch,t,skarn,,\n", "fleet.csv"
+    )
     assert [(d.name, d.groups, d.identity) for d in fleet.devices] == [
         ("d1", ("edge", "core"), "192.0.2.1"),
         ("d2", (), None),
@@ -88,17 +104,35 @@ def test_csv_fleets_read_like_yaml_and_fail_as_clearly() -> None:
     [
         ("{colour: red}", "6:15: setting 'colour' is not known; did you mean 'collectors'?"),
         ("{collectors: [a, c]}", "6:31: collector 'c' is not known; expected a"),
-        ("{collectors: {includes: [a], never: [a]}}", "6:27: contradictory: a both asked for and never allowed"),
-        ("{level: {from: debug, to: error}}", "6:22: contradictory: debug is more than error; nothing lies between"),
-        ("{level: {from: error, to: notice, write: debug}}", "6:22: contradictory: 'write: debug' is not from error"),
+        (
+            "{collectors: {includes: [a], never: [a]}}",
+            "6:27: contradictory: a both asked for and never allowed",
+        ),
+        (
+            "{level: {from: debug, to: error}}",
+            "6:22: contradictory: debug is more than error; nothing lies between",
+        ),
+        (
+            "{level: {from: error, to: notice, write: debug}}",
+            "6:22: contradictory: 'write: debug' is not from error",
+        ),
         ("{level: verbose}", "6:22: 'verbose' is not known; expected none, emergency,"),
         ("{level: {betwen: [a, b]}}", "6:23: form 'betwen' is not known; did you mean 'between'?"),
         ("{level: {between: [error]}}", "6:32: expected two values, [least, most]"),
-        ("{facility: {any-of: [local1], never: [local1]}}", "6:25: contradictory: nothing is both local1 and"),
+        (
+            "{facility: {any-of: [local1], never: [local1]}}",
+            "6:25: contradictory: nothing is both local1 and",
+        ),
         ("{facility: []}", "6:25: the list is empty; expected at least one entry"),
         ("{facility: {never: local1, at-least: x}}", "6:41: form 'at-least' is not known"),
-        ("{stamp: {kind: uptime, zone: shown}}", "6:22: contradictory: precision, year and zone are asked of"),
-        ("{stamp: {hue: blue}}", "6:23: part 'hue' is not known; expected kind, precision, year or zone"),
+        (
+            "{stamp: {kind: uptime, zone: shown}}",
+            "6:22: contradictory: precision, year and zone are asked of",
+        ),
+        (
+            "{stamp: {hue: blue}}",
+            "6:23: part 'hue' is not known; expected kind, precision, year or zone",
+        ),
         ("{stamp: {}}", "6:22: asks for nothing; expected one of kind, precision, year, zone"),
         ("{source: ''}", "6:23: expected 'identity', the name of an interface, or an address"),
         ("{export: maybe}", "6:23: 'maybe' is not known; expected off or on"),
@@ -140,11 +174,19 @@ waivers:
         ("export {export}", "export {export", "a brace in 'export {export' has no partner"),
         ("export {export}", "export x{export}", "is only a part of a word"),
         ("[{stamp.precision}]", "[{stamp.precision}", "'[' in "),
-        ("year=shown:year", "year=seen:year", "value 'seen' is not known; expected hidden or shown"),
+        (
+            "year=shown:year",
+            "year=seen:year",
+            "value 'seen' is not known; expected hidden or shown",
+        ),
         ("shape: blocks", "shape: blobs", "4:8: 'blobs' is not known; did you mean 'blocks'?"),
         ("  export: off", "  export: perhaps", "default of export: 'perhaps' is not known"),
         ("  facility: local0", "  flavour: local0", "default for a slot: 'flavour' is not known"),
-        ("key: [address, transport, port]", "key: [adress, transport, port]", "key 'destination.adress' is not"),
+        (
+            "key: [address, transport, port]",
+            "key: [adress, transport, port]",
+            "key 'destination.adress' is not",
+        ),
     ],
 )
 def test_dialect_mistakes(old: str, new: str, expected: str) -> None:
@@ -164,11 +206,15 @@ def test_one_bad_device_does_not_stop_the_fleet(ivrel: Run, example: Path, tmp_p
     (folder / "configs" / "holmsay-gw1.conf").unlink()
     (folder / "configs" / "tarsk-fw2.conf").write_bytes(random.Random(1).randbytes(5000))
     whole = (folder / "configs" / "kelby-sw1.conf").read_text()
-    (folder / "configs" / "kelby-sw1.conf").write_bytes(whole.encode("utf-16"))  # is read all the same
+    (folder / "configs" / "kelby-sw1.conf").write_bytes(
+        whole.encode("utf-16")
+    )  # is read all the same
     (folder / "configs" / "orrin-sw1.conf").unlink()
     (folder / "configs" / "orrin-sw1.conf").mkdir()
     done = ivrel("audit", "-w", folder, "--format", "json", code=1)
-    problems = {d["device"]: d["problem"] for d in json.loads(done.stdout)["devices"] if "problem" in d}
+    problems = {
+        d["device"]: d["problem"] for d in json.loads(done.stdout)["devices"] if "problem" in d
+    }
     assert problems == {
         "holmsay-gw1": "no configuration; expected configs/holmsay-gw1.conf or the like",
         "tarsk-fw2": "configs/tarsk-fw2.conf: none of the statements of skarn occur in it",
@@ -188,13 +234,28 @@ def test_one_bad_device_does_not_stop_the_fleet(ivrel: Run, example: Path, tmp_p
         (("audit", "-w", "nowhere"), "ivrel: nowhere: no such folder; expected a workspace"),
         (("audit", "-w", "."), "ivrel: .: no fleet.yaml or fleet.csv in it"),
         (("audit", "--fleet"), "ivrel: unrecognized arguments: --fleet; see 'ivrel --help'"),
-        (("audit", "--today", "soon"), "ivrel audit: argument --today: 'soon' is not a day; expected YYYY-MM-DD"),
+        (
+            ("audit", "--today", "soon"),
+            "ivrel audit: argument --today: 'soon' is not a day; expected YYYY-MM-DD",
+        ),
         (("wander",), "ivrel: argument COMMAND: invalid choice: 'wander'"),
-        (("audit", "-w", "W", "tarks-fw2"), "ivrel: no device is called 'tarks-fw2'; did you mean 'tarsk-fw2'?"),
-        (("audit", "-w", "W", "--site", "tarks"), "ivrel: site 'tarks' is not known; did you mean 'tarsk'?"),
-        (("audit", "-w", "W", "--setting", "levle"), "ivrel: setting 'levle' is not known; did you mean 'level'?"),
+        (
+            ("audit", "-w", "W", "tarks-fw2"),
+            "ivrel: no device is called 'tarks-fw2'; did you mean 'tarsk-fw2'?",
+        ),
+        (
+            ("audit", "-w", "W", "--site", "tarks"),
+            "ivrel: site 'tarks' is not known; did you mean 'tarsk'?",
+        ),
+        (
+            ("audit", "-w", "W", "--setting", "levle"),
+            "ivrel: setting 'levle' is not known; did you mean 'level'?",
+        ),
         (("explain", "-w", "W", "mv-*"), "ivrel: 'mv-*' matches 8 devices; expected one"),
-        (("dialect", "apply", "quorn", "x", "y"), "ivrel: dialect 'quorn' is not known; did you mean 'quern'?"),
+        (
+            ("dialect", "apply", "quorn", "x", "y"),
+            "ivrel: dialect 'quorn' is not known; did you mean 'quern'?",
+        ),
         (("dialect", "apply", "quern", "x", "y"), "ivrel: x: no such file or directory"),
         (("correct", "-w", "W", "-o", "F/sub"), "ivrel: F/sub: cannot be written: not a directory"),
     ],
@@ -211,11 +272,15 @@ def test_wrong_calls_get_one_line(
 @pytest.mark.parametrize(
     ("change", "expected"),
     [
-        ("events\n    strike send 203.0.113.1\n", "c:2:1: there is no 'send 203.0.113.1' to remove"),
+        (
+            "events\n    strike send 203.0.113.1\n",
+            "c:2:1: there is no 'send 203.0.113.1' to remove",
+        ),
         ("events\n    strike\n", "c:2:1: 'strike' without the statement to remove"),
         ("nowhere\n    strike export\n", "c:2:1: there is no 'export' to remove"),
         (
-            "events\n" + "".join(f"    send 203.0.113.{n} udp 514 through debug\n" for n in range(1, 6)),
+            "events\n"
+            + "".join(f"    send 203.0.113.{n} udp 514 through debug\n" for n in range(1, 6)),
             "c:4:1: quern holds 4 rows of 'destination' at most",
         ),
     ],
@@ -229,23 +294,31 @@ def test_a_platform_refuses_what_it_cannot_do(
     assert done.stderr == f"ivrel: {expected}\n" and not done.stdout
 
 
-def test_output_that_nobody_reads_or_that_cannot_be_written(ivrel: Run, example: Path, tmp_path: Path) -> None:
+def test_output_that_nobody_reads_or_that_cannot_be_written(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
     reading, writing = os.pipe()
     os.close(reading)
     import subprocess
     import sys
 
     program = Path(sys.executable).parent / "ivrel"
-    done = subprocess.run([program, "audit", "-w", example], stdout=writing, stderr=subprocess.PIPE, text=True)
+    done = subprocess.run(
+        [program, "audit", "-w", example], stdout=writing, stderr=subprocess.PIPE, text=True
+    )
     os.close(writing)
     assert done.returncode in (0, 1) and not done.stderr
     if Path("/dev/full").exists():
         with Path("/dev/full").open("w") as full:
-            done = subprocess.run([program, "audit", "-w", example], stdout=full, stderr=subprocess.PIPE, text=True)
+            done = subprocess.run(
+                [program, "audit", "-w", example], stdout=full, stderr=subprocess.PIPE, text=True
+            )
         assert done.returncode == 2 and done.stderr == "ivrel: no space left on device\n"
 
 
-def test_a_file_that_does_not_fit_leaves_what_was_there(ivrel: Run, example: Path, tmp_path: Path) -> None:
+def test_a_file_that_does_not_fit_leaves_what_was_there(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
     import resource
     import subprocess
     import sys
@@ -256,7 +329,17 @@ def test_a_file_that_does_not_fit_leaves_what_was_there(ivrel: Run, example: Pat
     ivrel("correct", "-w", example, "-o", tmp_path / "out", "--today", "2026-11-23", code=0)
     before = {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()}
     program = str(Path(sys.executable).parent / "ivrel")
-    call = [program, "correct", "-w", str(example), "-o", str(tmp_path / "out"), "--replace", "--today", "2027-11-23"]
+    call = [
+        program,
+        "correct",
+        "-w",
+        str(example),
+        "-o",
+        str(tmp_path / "out"),
+        "--replace",
+        "--today",
+        "2027-11-23",
+    ]
     done = subprocess.run(call, capture_output=True, text=True, preexec_fn=small)
     assert done.returncode == 2 and done.stderr.endswith(": cannot be written: file too large\n")
     assert done.stderr.count("\n") == 1
@@ -268,7 +351,9 @@ def test_a_file_that_does_not_fit_leaves_what_was_there(ivrel: Run, example: Pat
 
 def test_every_setting_says_what_it_is_for() -> None:
     for name, setting in SETTINGS.items():
-        assert setting.name == name and all((setting.meaning, setting.matters, setting.meets, setting.breaks))
+        assert setting.name == name and all(
+            (setting.meaning, setting.matters, setting.meets, setting.breaks)
+        )
 
 
 FRAGMENTS = [
@@ -327,7 +412,9 @@ def test_no_file_of_the_users_upsets_its_reader(text: str) -> None:
         try:
             reader(text, file)
         except InputError as problem:
-            assert problem.mistakes and all("\n" not in str(m) and len(str(m)) < 400 for m in problem.mistakes)
+            assert problem.mistakes and all(
+                "\n" not in str(m) and len(str(m)) < 400 for m in problem.mistakes
+            )
 
 
 def test_aliases_are_not_followed() -> None:
@@ -335,4 +422,6 @@ def test_aliases_are_not_followed() -> None:
         f"{chr(97 + n)}: &{chr(97 + n)} [*{chr(96 + n)}, *{chr(96 + n)}]\n" for n in range(1, 25)
     )
     told = said(read_policy, bomb, "policy.yaml")
-    assert len(told) == 1 and "is used again by an alias; expected every part written out" in told[0]
+    assert (
+        len(told) == 1 and "is used again by an alias; expected every part written out" in told[0]
+    )

@@ -1,4 +1,6 @@
-"""Corrections of the open models, carried out by somebody else: appliers of RFC 8072 and RFC 6241 written here."""
+"""Corrections of the open models, carried out by somebody else: appliers of RFC 8072 and RFC 6241
+written here.
+"""
 
 from __future__ import annotations
 
@@ -78,26 +80,40 @@ def patched(lists: Any, document: dict[str, Any], patch: Any) -> dict[str, Any]:
                 merge(lists, node, edit["value"])
             else:
                 # What is on the way must be there: a patch makes no nodes above its target.
-                node = next(e for e in node[name] if same_entry(lists, name, e, wanted)) if wanted else node[name]
+                node = (
+                    next(e for e in node[name] if same_entry(lists, name, e, wanted))
+                    if wanted
+                    else node[name]
+                )
     return document
 
 
-def leaves(element: ElementTree.Element, lists: Any, path: tuple[str, ...] = ()) -> set[tuple[str, ...]]:
+def leaves(
+    element: ElementTree.Element, lists: Any, path: tuple[str, ...] = ()
+) -> set[tuple[str, ...]]:
     """An XML tree as the set of its leaves, each with its path and the keys on the way."""
     name = plain(element.tag)
-    keys = [next((c.text or "" for c in element if plain(c.tag) == key), "") for key in lists.get(name, ())]
+    keys = [
+        next((c.text or "" for c in element if plain(c.tag) == key), "")
+        for key in lists.get(name, ())
+    ]
     here = (*path, name, *(plain(k) for k in keys)) if any(keys) else (*path, name)
     if not len(element):
         return {(*path, name, (element.text or "").strip())}
     return {leaf for child in element for leaf in leaves(child, lists, here)}
 
 
-def edited(lists: Any, before: set[tuple[str, ...]], config: ElementTree.Element) -> set[tuple[str, ...]]:
+def edited(
+    lists: Any, before: set[tuple[str, ...]], config: ElementTree.Element
+) -> set[tuple[str, ...]]:
     out = set(before)
 
     def walk(element: ElementTree.Element, path: tuple[str, ...]) -> None:
         name = plain(element.tag)
-        keys = [next((c.text or "" for c in element if plain(c.tag) == key), "") for key in lists.get(name, ())]
+        keys = [
+            next((c.text or "" for c in element if plain(c.tag) == key), "")
+            for key in lists.get(name, ())
+        ]
         here = (*path, name, *(plain(k) for k in keys)) if any(keys) else (*path, name)
         if element.get(OPERATION) == "remove":
             gone = {leaf for leaf in out if leaf[: len(here)] == here}
@@ -108,8 +124,14 @@ def edited(lists: Any, before: set[tuple[str, ...]], config: ElementTree.Element
             out.add((*here, (element.text or "").strip()))
         for child in element if element.get(OPERATION) is None else ():
             if name in ("udp", "tls") or plain(child.tag) in ("udp", "tls"):
-                other = {"udp": "tls", "tls": "udp"}[plain(child.tag)] if plain(child.tag) in ("udp", "tls") else ""
-                out.difference_update({leaf for leaf in out if other and leaf[: len(here) + 1] == (*here, other)})
+                other = (
+                    {"udp": "tls", "tls": "udp"}[plain(child.tag)]
+                    if plain(child.tag) in ("udp", "tls")
+                    else ""
+                )
+                out.difference_update(
+                    {leaf for leaf in out if other and leaf[: len(here) + 1] == (*here, other)}
+                )
             walk(child, here)
 
     for top in config:
@@ -124,7 +146,8 @@ def check(name: str, text: bytes, change: str, corrected: bytes) -> None:
         assert expected == bare(json.loads(corrected))
         return
     before, after = (
-        {("top", *leaf[1:]) for leaf in leaves(ElementTree.fromstring(x), lists)} for x in (text, corrected)
+        {("top", *leaf[1:]) for leaf in leaves(ElementTree.fromstring(x), lists)}
+        for x in (text, corrected)
     )
     assert {leaf for leaf in edited(lists, before, ElementTree.fromstring(change)) if leaf[-1]} == {
         leaf for leaf in after if leaf[-1]
@@ -132,7 +155,9 @@ def check(name: str, text: bytes, change: str, corrected: bytes) -> None:
 
 
 @pytest.mark.parametrize(
-    "entry", [e for e in entries() if e.platform in ("ietf-syslog", "openconfig")], ids=lambda e: e.device
+    "entry",
+    [e for e in entries() if e.platform in ("ietf-syslog", "openconfig")],
+    ids=lambda e: e.device,
 )
 def test_the_example_is_corrected_alike(entry: Any) -> None:
     text = configurations()[entry.device][""].encode()
@@ -149,7 +174,9 @@ def _back(done: Any) -> bytes:
     return apply_change(DIALECTS[done.platform], done.corrected, done.backout, "backout")
 
 
-@pytest.mark.parametrize("base", [b for b in BASES if b.partition(".")[0] in ("ietf-syslog", "openconfig")])
+@pytest.mark.parametrize(
+    "base", [b for b in BASES if b.partition(".")[0] in ("ietf-syslog", "openconfig")]
+)
 @given(data=st.data())
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 def test_generated_texts_are_corrected_alike(base: str, data: st.DataObject) -> None:

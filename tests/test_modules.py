@@ -1,7 +1,8 @@
 """Documents of the open models, held against the texts of the modules themselves.
 
-The texts come out of packages (see .ci/run) and are not part of this project; yanglint of libyang reads them. Of
-ietf-syslog no text is at hand: `modules/ietf-syslog.yang` is a stand-in of the same tree.
+The texts come out of packages (see .ci/run) and are not part of this project; yanglint of libyang
+reads them. Of ietf-syslog no text is at hand: `modules/ietf-syslog.yang` is a stand-in of the same
+tree.
 """
 
 from __future__ import annotations
@@ -28,14 +29,26 @@ pytestmark = pytest.mark.skipif(
 )
 MODULES = {
     "openconfig": [
-        *("openconfig-vlan-types", "openconfig-if-types", "openconfig-if-aggregate", "iana-if-type"),
-        *("openconfig-interfaces", "openconfig-if-ip", "openconfig-system-logging", "openconfig-system"),
+        *(
+            "openconfig-vlan-types",
+            "openconfig-if-types",
+            "openconfig-if-aggregate",
+            "iana-if-type",
+        ),
+        *(
+            "openconfig-interfaces",
+            "openconfig-if-ip",
+            "openconfig-system-logging",
+            "openconfig-system",
+        ),
     ],
     "ietf-syslog": ["iana-if-type", "ietf-interfaces", "ietf-ip", "ietf-system", "ietf-syslog"],
 }
 DIALECTS = Dialects()
 POLICY = read_policy(policy_text(), "policy.yaml")
-DEVICES = {d.name: d for d in read_fleet(fleet_text(), "fleet.yaml").devices if d.platform in MODULES}
+DEVICES = {
+    d.name: d for d in read_fleet(fleet_text(), "fleet.yaml").devices if d.platform in MODULES
+}
 
 
 @pytest.fixture(scope="module")
@@ -47,22 +60,33 @@ def texts(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
         for path in sorted(Path(TEXTS).rglob("*.yang")):
             name = path.name.partition("@")[0].removesuffix(".yang")
             if ("yuma" in str(path)) == (model == "ietf-syslog") and "nmda" not in str(path):
-                # The patterns of OpenConfig are POSIX's, with anchors that RFC 7950 section 9.4.5 does not know.
-                text = re.sub(r"""(pattern\s+['"]|\+\s*['"])\^(.*)\$(['"];)""", r"\1\2\3", path.read_text())
+                # The patterns of OpenConfig are POSIX's, with anchors that RFC 7950 section 9.4.5
+                # does not know.
+                text = re.sub(
+                    r"""(pattern\s+['"]|\+\s*['"])\^(.*)\$(['"];)""", r"\1\2\3", path.read_text()
+                )
                 text = re.sub(r"""(pattern\s+['"])\^""", r"\1", text)
                 (folder / f"{name}.yang").write_text(re.sub(r"""\$(['"];)""", r"\1", text))
     shutil.copy(Path(__file__).parent / "modules" / "ietf-syslog.yang", out["ietf-syslog"])
     return out
 
 
-def wrong(texts: dict[str, Path], model: str, document: bytes, folder: Path, kind: str = "config") -> str:
-    """What yanglint finds wrong with a document; the elements around the data are taken off first."""
+def wrong(
+    texts: dict[str, Path], model: str, document: bytes, folder: Path, kind: str = "config"
+) -> str:
+    """What yanglint finds wrong with a document; the elements around the data are taken off
+    first.
+    """
     if document.lstrip().startswith(b"<"):
         inner = re.sub(
-            rb"^\s*<(config|data|rpc-reply|nc:config)\b[^>]*>|</(config|data|rpc-reply|nc:config)>\s*$", b"", document
+            rb"^\s*<(config|data|rpc-reply|nc:config)\b[^>]*>|</(config|data|rpc-reply|nc:config)>\s*$",
+            b"",
+            document,
         )
         if kind == "edit":
-            inner = inner.replace(b"nc:operation", b'xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0" nc:operation')
+            inner = inner.replace(
+                b"nc:operation", b'xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0" nc:operation'
+            )
         file = folder / "document.xml"
         file.write_bytes(inner)
     else:
@@ -71,11 +95,15 @@ def wrong(texts: dict[str, Path], model: str, document: bytes, folder: Path, kin
     names = [str(texts[model] / f"{name}.yang") for name in (*MODULES[model], "ietf-netconf")]
     command = ["yanglint", "-p", str(texts[model]), "-t", kind, *names, str(file)]
     done = subprocess.run(command, capture_output=True, text=True, timeout=60)
-    return "\n".join(line for line in (done.stdout + done.stderr).splitlines() if "warn" not in line)
+    return "\n".join(
+        line for line in (done.stdout + done.stderr).splitlines() if "warn" not in line
+    )
 
 
 @pytest.mark.parametrize("name", sorted(DEVICES))
-def test_the_example_and_its_corrections_are_valid(texts: dict[str, Path], name: str, tmp_path: Path) -> None:
+def test_the_example_and_its_corrections_are_valid(
+    texts: dict[str, Path], name: str, tmp_path: Path
+) -> None:
     device = DEVICES[name]
     data = configurations()[name][""].encode()
     assert wrong(texts, device.platform, data, tmp_path) == ""
@@ -88,7 +116,9 @@ def test_the_example_and_its_corrections_are_valid(texts: dict[str, Path], name:
 
 
 @pytest.mark.parametrize("model", sorted(MODULES))
-def test_the_examples_of_the_dialects_are_valid(texts: dict[str, Path], model: str, tmp_path: Path) -> None:
+def test_the_examples_of_the_dialects_are_valid(
+    texts: dict[str, Path], model: str, tmp_path: Path
+) -> None:
     for example in DIALECTS[model].examples:
         document = example.text.encode()
         document = re.sub(rb"^\s*<rpc-reply[^>]*><data>|</data></rpc-reply>\s*$", b"", document)

@@ -1,4 +1,6 @@
-"""What comes out: for machines as documented, for people on a terminal, and files as a whole or not at all."""
+"""What comes out: for machines as documented, for people on a terminal, and files as a whole or not
+at all.
+"""
 
 from __future__ import annotations
 
@@ -24,10 +26,11 @@ from msgspec.structs import replace
 import ivrel as package
 from ivrel.core import InputError, Unreadable, correct, read_policy
 from ivrel.core.fleet import Device
-from ivrel.output.audit import runs
-from ivrel.output.correct import show_corrections
-from ivrel.output.screen import count
-from ivrel.output.sheet import change_sheet
+from ivrel.output.machine.sheet import change_sheet
+from ivrel.output.terminal import draw
+from ivrel.output.terminal.audit import runs
+from ivrel.output.terminal.screen import count
+from ivrel.output.views.corrections import CorrectionsView
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import claim_folder, read_bytes, read_text, write_text
 
@@ -54,19 +57,37 @@ def keys(value: Any) -> set[str]:
 
 @pytest.mark.parametrize("name", CALLS)
 def test_json_has_the_documented_keys(ivrel: Run, example: Path, name: str) -> None:
-    words = [*CALLS[name], *([str(example / "configs" / "tarsk-fw2.conf")] if name == "dialect try" else [])]
+    words = [
+        *CALLS[name],
+        *([str(example / "configs" / "tarsk-fw2.conf")] if name == "dialect try" else []),
+    ]
     done = ivrel(*words, "-w", example, "--format", "json")
     found = json.loads(done.stdout)
-    row = next(line for line in (DOCS / "formats.md").read_text().splitlines() if line.startswith(f"| `{name}`"))
+    row = next(
+        line
+        for line in (DOCS / "formats.md").read_text().splitlines()
+        if line.startswith(f"| `{name}`")
+    )
     # Of a row with two objects, the first; what is there only at times is named behind ' has a '.
     first = row.partition("; of one device")[0].partition("; a device that")[0]
-    documented = set(re.findall(r'"([a-z_]+)"', first)) - {"text", "default", "not_understood", "may_bear_on"}
-    assert documented <= keys(found) | ({"problem"} if name == "correct" else set()), documented - keys(found)
+    documented = set(re.findall(r'"([a-z_]+)"', first)) - {
+        "text",
+        "default",
+        "not_understood",
+        "may_bear_on",
+    }
+    assert documented <= keys(found) | ({"problem"} if name == "correct" else set()), (
+        documented - keys(found)
+    )
     assert next(iter(found)) in row
 
 
-def test_corrections_on_disk_are_those_on_the_terminal(ivrel: Run, example: Path, tmp_path: Path) -> None:
-    done = ivrel("correct", "-w", example, "kelby-*", "-o", tmp_path / "out", "--format", "json", code=0)
+def test_corrections_on_disk_are_those_on_the_terminal(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
+    done = ivrel(
+        "correct", "-w", example, "kelby-*", "-o", tmp_path / "out", "--format", "json", code=0
+    )
     assert (tmp_path / "out" / "corrections.json").read_text() == done.stdout
     for device in json.loads(done.stdout)["devices"]:
         folder = tmp_path / "out" / device["device"]
@@ -84,7 +105,9 @@ def test_corrections_on_disk_are_those_on_the_terminal(ivrel: Run, example: Path
 def on_terminal(words: list[str], env: dict[str, str]) -> str:
     """What a program writes to a terminal of 100 columns."""
     master, slave = pty.openpty()
-    child = subprocess.Popen(words, stdout=slave, stderr=slave, env={**os.environ, "TERM": "xterm", **env})
+    child = subprocess.Popen(
+        words, stdout=slave, stderr=slave, env={**os.environ, "TERM": "xterm", **env}
+    )
     os.close(slave)
     out = b""
     while select.select([master], [], [], 20)[0]:
@@ -102,7 +125,9 @@ def on_terminal(words: list[str], env: dict[str, str]) -> str:
 
 def test_colour_only_on_a_terminal_that_wants_it(example: Path) -> None:
     words = [PROGRAM, "audit", "-w", str(example), "tarsk-*"]
-    plain = subprocess.run(words, capture_output=True, text=True, env={**os.environ, "COLUMNS": "100"}).stdout
+    plain = subprocess.run(
+        words, capture_output=True, text=True, env={**os.environ, "COLUMNS": "100"}
+    ).stdout
     colourful = on_terminal(words, {"COLUMNS": "100"})
     assert "\x1b[1;31mbreaks" in colourful and "\x1b" not in plain
     sober = on_terminal(words, {"COLUMNS": "100", "NO_COLOR": "1"})
@@ -119,7 +144,9 @@ def test_a_text_of_brackets_is_no_markup(ivrel: Run, example: Path, tmp_path: Pa
     assert "[bold]send[/bold]" in shown and "\x1b" not in shown
 
 
-@pytest.mark.parametrize(("numbers", "expected"), [([], ""), ([4], "4"), ([4, 5, 6, 9], "4-6, 9"), ([1, 3], "1, 3")])
+@pytest.mark.parametrize(
+    ("numbers", "expected"), [([], ""), ([4], "4"), ([4, 5, 6, 9], "4-6, 9"), ([1, 3], "1, 3")]
+)
 def test_runs_of_lines_are_short(numbers: list[int], expected: str) -> None:
     assert runs(numbers) == expected
     assert (count(1, "device"), count(1200, "device"), count(2, "policy")) == (
@@ -129,7 +156,9 @@ def test_runs_of_lines_are_short(numbers: list[int], expected: str) -> None:
     )
 
 
-def test_files_are_written_as_a_whole_or_not_at_all(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_files_are_written_as_a_whole_or_not_at_all(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     target = tmp_path / "a" / "b.txt"
     write_text(target, "old\n")
     mask = os.umask(0)
@@ -177,7 +206,14 @@ def test_steps_that_shared_chains_made_idle_are_pruned() -> None:
         "rules:\n  - {rule: r, require: {collectors: [a, b], level: {from: warning, to: notice}}}\n",
         "policy.yaml",
     )
-    done = correct(Device("x", "firewall", "s", "osier"), Dialects()["osier"], text.encode(), policy, TODAY, "x.xml")
+    done = correct(
+        Device("x", "firewall", "s", "osier"),
+        Dialects()["osier"],
+        text.encode(),
+        policy,
+        TODAY,
+        "x.xml",
+    )
     assert done.proved and not done.remains, (done.change, done.proof)
     assert {c.settings for c in done.changes} == {("level",)}
     lines = [f"{c.inside}: {c.line}" for c in done.changes]
@@ -188,11 +224,15 @@ def test_the_examples_in_the_docstrings_hold() -> None:
     ran = 0
     for module in pkgutil.walk_packages(package.__path__, "ivrel."):
         if not module.name.endswith("__main__"):
-            ran += doctest.testmod(importlib.import_module(module.name), raise_on_error=True).attempted
+            ran += doctest.testmod(
+                importlib.import_module(module.name), raise_on_error=True
+            ).attempted
     assert ran >= 5
 
 
-def test_a_device_that_cannot_be_read_is_in_every_format(ivrel: Run, example: Path, tmp_path: Path) -> None:
+def test_a_device_that_cannot_be_read_is_in_every_format(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
     folder = tmp_path / "w"
     shutil.copytree(example, folder)
     (folder / "configs" / "brannay-fw1.conf").unlink()
@@ -201,7 +241,9 @@ def test_a_device_that_cannot_be_read_is_in_every_format(ivrel: Run, example: Pa
         f"## brannay-fw1\n\nfirewall at brannay, skarn\n\nNot readable: {why}"
         in ivrel("audit", "-w", folder, "brannay-fw1", "--format", "md", code=1).stdout
     )
-    told = json.loads(ivrel("audit", "-w", folder, "brannay-fw1", "--format", "sarif", code=1).stdout)["runs"][0]
+    told = json.loads(
+        ivrel("audit", "-w", folder, "brannay-fw1", "--format", "sarif", code=1).stdout
+    )["runs"][0]
     assert told["results"] and all(why in r["message"]["text"] for r in told["results"])
     assert why in ivrel("audit", "-w", folder, "brannay-fw1", code=1).stdout
 
@@ -223,21 +265,37 @@ def test_what_is_not_proved_is_told_in_red_and_in_words(capsys: pytest.CaptureFi
     done = correct(device, dialect, b"events\n    export on\n", policy, TODAY, "x")
     assert done.proved
     for failing in done.proof:
-        broken = replace(done, proof=tuple(replace(p, holds=p is not failing, why="so it is") for p in done.proof))
-        show_corrections([broken], [], 120, "", None, "x", False)
+        broken = replace(
+            done,
+            proof=tuple(replace(p, holds=p is not failing, why="so it is") for p in done.proof),
+        )
+        view = CorrectionsView(fleet="f", corrections=(broken,), unread=())
+        draw(view, 120)
         told = capsys.readouterr().out
-        assert f"{failing.name} does not hold: " in told and "so it is" in told and "proved on 0 of 1 device" in told
-        sheet = change_sheet("f", "p", [broken], [], TODAY)
-        assert "**Not proved.** It must not be sent as it is:" in sheet and f"**fails: {failing.name}**" in sheet
+        assert (
+            f"{failing.name} does not hold: " in told
+            and "so it is" in told
+            and "proved on 0 of 1 device" in told
+        )
+        sheet = change_sheet(view, "p", TODAY)
+        assert (
+            "**Not proved.** It must not be sent as it is:" in sheet
+            and f"**fails: {failing.name}**" in sheet
+        )
 
 
 @pytest.mark.skipif(not Path("/proc/self/syscall").exists(), reason="no /proc/PID/syscall here")
 def test_an_interrupted_run_ends_with_130(example: Path) -> None:
     call = [PROGRAM, "audit", "-w", str(example), "tarsk-fw2", "--text", "-"]
     pipe = subprocess.PIPE
+    # A shell that starts tests in the background lets them ignore the signal, and so their
+    # children.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
     process = subprocess.Popen(call, stdin=pipe, stdout=pipe, stderr=pipe, text=True)
     waiting = Path(f"/proc/{process.pid}/syscall")
-    while not waiting.read_text().startswith(("0 0x0 ", "63 0x0 ")):  # read(2) from standard input: it is under way
+    while not waiting.read_text().startswith(
+        ("0 0x0 ", "63 0x0 ")
+    ):  # read(2) from standard input: it is under way
         assert process.poll() is None
     process.send_signal(signal.SIGINT)
     assert process.stdout and process.stderr

@@ -1,4 +1,6 @@
-"""Policies that fit real fleets: files that include others, negation, sites, relays, and what is idle in them."""
+"""Policies that fit real fleets: files that include others, negation, sites, relays, and what is
+idle in them.
+"""
 
 from __future__ import annotations
 
@@ -56,7 +58,9 @@ def test_rules_are_about_what_is_selected_and_not_taken_out() -> None:
         "  - rule: routers but those of the ships\n    where: {kind: router, not: {site: 'ship*'}}\n    require: {facility: local4}\n"
     )
     first, second = read.rules
-    assert not first.holds_for(device(kind="switch")) and not first.holds_for(device("x", "router", "main", "tiny1"))
+    assert not first.holds_for(device(kind="switch")) and not first.holds_for(
+        device("x", "router", "main", "tiny1")
+    )
     assert first.holds_for(device("x", "router", "main", "large"))
     assert not second.holds_for(device(site="ship2")) and second.holds_for(device(site="main"))
     assert second.about == "kind router, not site ship*"
@@ -84,8 +88,13 @@ def test_sites_give_their_own_collectors_and_zone() -> None:
     assert why(rule, "198.51.100.21")["collectors"][0] == "breaks"
     # A site that the table does not know leaves in doubt what is asked; nothing is corrected there.
     unknown = why(rule, "198.51.100.21", site="pier")
-    assert unknown["collectors"] == ("unknown", "the policy's table of sites gives no collectors for pier")
-    done = correct(device(site="pier"), QUERN, text("198.51.100.21"), policy(rule), TODAY, "x1.conf")
+    assert unknown["collectors"] == (
+        "unknown",
+        "the policy's table of sites gives no collectors for pier",
+    )
+    done = correct(
+        device(site="pier"), QUERN, text("198.51.100.21"), policy(rule), TODAY, "x1.conf"
+    )
     assert not done.changes and {r.verdict for r in done.remains} == {"unknown"}
 
 
@@ -99,7 +108,9 @@ def test_collectors_that_share_a_site_are_not_apart() -> None:
     assert why(rule, "192.0.2.200")["collectors"][1].startswith("everything goes by relay")
     assert why(rule, "198.51.100.21", "192.0.2.200")["collectors"][0] == "meets"
     head = HEAD.replace("site: north", "site: north, path: ring")
-    both = audit_text(device(), QUERN, text("198.51.100.21", "198.51.100.22"), policy(rule, head), TODAY, "f")
+    both = audit_text(
+        device(), QUERN, text("198.51.100.21", "198.51.100.22"), policy(rule, head), TODAY, "f"
+    )
     assert both.verdicts[0].why.startswith("everything goes by ring")
 
 
@@ -121,11 +132,15 @@ CLASHES = [
 
 
 @pytest.mark.parametrize(("require", "said", "because"), CLASHES)
-def test_requirements_that_cannot_be_had_together_are_told(require: str, said: str, because: str) -> None:
+def test_requirements_that_cannot_be_had_together_are_told(
+    require: str, said: str, because: str
+) -> None:
     head = HEAD.replace("sites:\n", "  safe: {address: 198.51.100.24, port: 6514, transport: tls, format: rfc5424, site: north}\n"
         "  behind: {address: 198.51.100.25}\n  gate: {address: 192.0.2.202, port: 6514, transport: tls, forwards: behind}\nsites:\n")  # fmt: skip
     read = policy(f"  - {{rule: r, require: {require}}}\n", head)
-    told = [r.text for r in remarks(read, [device(), device("x2")], TODAY) if "contradicts" in r.text]
+    told = [
+        r.text for r in remarks(read, [device(), device("x2")], TODAY) if "contradicts" in r.text
+    ]
     assert len(told) == bool(said) and all(f"rule 'r' {said}" in t and because in t for t in told)
     assert all(t.endswith("; on 2 devices, x1 for one") for t in told)
     # Without a fleet the same is told, at the sites that the policy knows of.
@@ -163,9 +178,7 @@ def opened(name: str) -> str:
 
 
 def test_included_files_come_first_and_are_told_by_name() -> None:
-    main = (
-        "policy: p\ninclude: [common.yaml, sub/more.yaml]\nrules:\n  - rule: own\n    require: {facility: local6}\n"
-    )
+    main = "policy: p\ninclude: [common.yaml, sub/more.yaml]\nrules:\n  - rule: own\n    require: {facility: local6}\n"
     read = read_policy(main, "policy.yaml", opened)
     assert [(r.name, r.file) for r in read.rules] == [
         ("base", "common.yaml"),
@@ -198,7 +211,10 @@ def test_policies_of_several_files_have_mistakes_too(main: str, expected: str) -
 
 
 def test_what_is_idle_or_runs_out_is_told(ivrel: Run, example: Path, tmp_path: Path) -> None:
-    assert ivrel("policy", "-w", example, "--today", "2026-11-23", code=0).stdout.count("to look at") == 0
+    assert (
+        ivrel("policy", "-w", example, "--today", "2026-11-23", code=0).stdout.count("to look at")
+        == 0
+    )
     read = policy(
         "  - rule: nobody\n    where: {site: moon}\n    require: {export: on}\n"
         "  - rule: first\n    require: {facility: local4, collectors: [a, b, far]}\n"
@@ -215,8 +231,14 @@ def test_what_is_idle_or_runs_out_is_told(ivrel: Run, example: Path, tmp_path: P
         ("a rule asks for `site`, and the table of sites says nothing of it for pier", True),
         ("the table of sites tells of moor, where no device is", True),
         ("rule 'nobody' is about no device", True),
-        ("what rule 'first' asks of collectors holds nowhere: later rules replace it on every device", True),
-        ("what rule 'first' asks of facility holds nowhere: later rules replace it on every device", True),
+        (
+            "what rule 'first' asks of collectors holds nowhere: later rules replace it on every device",
+            True,
+        ),
+        (
+            "what rule 'first' asks of facility holds nowhere: later rules replace it on every device",
+            True,
+        ),
         ("the waiver for 'y*' is about no device", True),
         ("the waiver for 'x1' is idle: nothing asks stamp of it", True),
         ("the waiver of facility for x1 ran out on 2026-11-22", True),
@@ -227,7 +249,9 @@ def test_what_is_idle_or_runs_out_is_told(ivrel: Run, example: Path, tmp_path: P
     (tmp_path / "policy.yaml").write_text(
         (example / "policy.yaml").read_text().replace("until: 2027-03-31", "until: 2026-12-01")
     )
-    alone = json.loads(ivrel("policy", "-w", tmp_path, "--today", "2026-11-23", "--format", "json", code=0).stdout)
+    alone = json.loads(
+        ivrel("policy", "-w", tmp_path, "--today", "2026-11-23", "--format", "json", code=0).stdout
+    )
     assert [r["text"] for r in alone["to_look_at"]] == [
         "the waiver of stamp for mv-petrel-gw1 runs out in 8 days, on 2026-12-01"
     ]
@@ -237,23 +261,34 @@ def test_a_waiver_that_ran_out_is_a_finding_of_its_own(ivrel: Run, example: Path
     call = ("audit", "-w", example, "mv-petrel-gw1", "--setting", "facility", "--today")
     assert "policy.yaml" not in ivrel(*call, "2027-02-28", code=0).stdout
     assert "runs out in 16 days, on 2027-03-31" in ivrel(*call, "2027-03-15", code=0).stdout
-    assert "the waiver of stamp for mv-petrel-gw1 ran out on 2027-03-31" in ivrel(*call, "2027-04-01", code=1).stdout
+    assert (
+        "the waiver of stamp for mv-petrel-gw1 ran out on 2027-03-31"
+        in ivrel(*call, "2027-04-01", code=1).stdout
+    )
     ivrel(*call, "2027-04-01", "--format", "jsonl", code=1)
     ivrel("audit", "-w", example, "holmsay-gw1", "--today", "2027-04-01", code=0)
 
 
 def test_one_host_under_two_names_is_there_twice() -> None:
-    head = HEAD.replace("address: 198.51.100.21, site", "address: 198.51.100.21, names: beacon.example, site")
+    head = HEAD.replace(
+        "address: 198.51.100.21, site", "address: 198.51.100.21, names: beacon.example, site"
+    )
     read = policy("  - rule: r\n    require: {collectors: {exactly: [a]}}\n", head)
-    for addresses, verdict in ((("beacon.example",), "meets"), (("beacon.example", "198.51.100.21"), "breaks")):
+    for addresses, verdict in (
+        (("beacon.example",), "meets"),
+        (("beacon.example", "198.51.100.21"), "breaks"),
+    ):
         result = audit_text(device(), QUERN, text(*addresses), read, TODAY, "x1.conf")
-        assert result.verdicts[0].verdict == verdict and ("once more" in result.verdicts[0].why) == (
-            verdict == "breaks"
-        )
+        assert result.verdicts[0].verdict == verdict and (
+            "once more" in result.verdicts[0].why
+        ) == (verdict == "breaks")
 
 
 def test_devices_that_claim_one_identity_are_findings_and_stop_nobody() -> None:
-    rows = ["device,kind,site,platform,identity", *(f"x{n},router,ship,quern,192.0.2.9" for n in range(1, 7))]
+    rows = [
+        "device,kind,site,platform,identity",
+        *(f"x{n},router,ship,quern,192.0.2.9" for n in range(1, 7)),
+    ]
     fleet = read_fleet("\n".join([*rows, "y,router,ship,quern,192.0.2.10"]), "fleet.csv")
     read = policy(
         "  - rule: r\n    require: {source: [identity, loop1]}\n  - rule: named\n    where: {device: x2}\n    require: {source: loop1}\n"
@@ -280,5 +315,10 @@ def test_the_page_on_policies_is_current_and_asks_something_of_every_setting() -
     assert remarks(read, [], TODAY) == []
     oldest = Device("pier-fw0", "firewall", "holmsay", "skarn")
     asked = effective(read, oldest)
-    assert asked["collectors"].text == "exactly beacon-s" and not {"rules", "categories"} & asked.keys()
-    assert effective(read, Device("p", "router", "mv-petrel", "quern"))["clock"].text.startswith("zone UTC")
+    assert (
+        asked["collectors"].text == "exactly beacon-s"
+        and not {"rules", "categories"} & asked.keys()
+    )
+    assert effective(read, Device("p", "router", "mv-petrel", "quern"))["clock"].text.startswith(
+        "zone UTC"
+    )

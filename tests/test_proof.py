@@ -1,4 +1,6 @@
-"""The proof notices what is wrong with a change: each property is broken on purpose, and it alone is missed."""
+"""The proof notices what is wrong with a change: each property is broken on purpose, and it alone
+is missed.
+"""
 
 from __future__ import annotations
 
@@ -107,7 +109,10 @@ def test_every_property_can_fail(change: str, expected: dict[str, str]) -> None:
     found = failing(change)
     if "never silent" in expected:
         # Taking the only right collector away first leaves nothing for two lines, however it ends.
-        assert "never silent" in found and "nothing leaves for a right collector" in found["never silent"]
+        assert (
+            "never silent" in found
+            and "nothing leaves for a right collector" in found["never silent"]
+        )
         return
     assert found.keys() == expected.keys(), found
     for name, why in expected.items():
@@ -127,13 +132,22 @@ def test_an_unproved_correction_is_not_written_as_if_it_were_good(tmp_path: obje
 
     from ivrel.cli.correct import write_folder
     from ivrel.core.correcting import Property, correct
+    from ivrel.output.views.corrections import CorrectionsView
 
     done = correct(DEVICE, DIALECT, TEXT, POLICY, TODAY, "x.conf")
     bad = replace(done, proof=(Property("settled", False, "1 more lines"),))
     folder = Path(str(tmp_path))
-    write_folder(folder, "f", "p", [done], [], TODAY)
+    write_folder(folder, CorrectionsView(fleet="f", corrections=(done,), unread=()), "p", TODAY)
     assert (folder / "x" / "change.txt").read_text() == GOOD
-    write_folder(folder, "f", "p", [bad], [("y", "not there")], TODAY)
-    assert sorted(p.name for p in (folder / "x").iterdir()) == ["unproved-backout.txt", "unproved-change.txt"]
+    unread = (("y", "not there"),)
+    write_folder(folder, CorrectionsView(fleet="f", corrections=(bad,), unread=unread), "p", TODAY)
+    assert sorted(p.name for p in (folder / "x").iterdir()) == [
+        "unproved-backout.txt",
+        "unproved-change.txt",
+    ]
     sheet = (folder / "change-sheet.md").read_text()
-    assert "**Not proved.**" in sheet and "settled: 1 more lines" in sheet and "not readable: not there" in sheet
+    assert (
+        "**Not proved.**" in sheet
+        and "settled: 1 more lines" in sheet
+        and "not readable: not there" in sheet
+    )

@@ -29,7 +29,9 @@ from ivrel.sources.dialects import Dialects
 
 DIALECTS = Dialects()
 WHOLE = {name: BASES[name].encode() for name in DIALECTS.files} | {
-    e.platform: configurations()[e.device][""].encode() for e in entries() if e.platform != "rsyslog"
+    e.platform: configurations()[e.device][""].encode()
+    for e in entries()
+    if e.platform != "rsyslog"
 }
 SOME = settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
@@ -57,7 +59,9 @@ def test_what_is_written_reads_the_same(base: str, data: st.DataObject) -> None:
 @pytest.mark.parametrize("base", sorted(BASES))
 @given(data=st.data(), end=st.sampled_from(["\n", "\r\n"]))
 @SOME
-def test_corrections_are_proved_settled_and_reversible(base: str, data: st.DataObject, end: str) -> None:
+def test_corrections_are_proved_settled_and_reversible(
+    base: str, data: st.DataObject, end: str
+) -> None:
     name = base.partition(".")[0]
     dialect, policy = DIALECTS[name], data.draw(policies())
     end = "\n" if name == "rsyslog" else end
@@ -65,16 +69,24 @@ def test_corrections_are_proved_settled_and_reversible(base: str, data: st.DataO
     done = correct(device(dialect), dialect, text, policy, TODAY, "x1.conf")
     failing = [f"{p.name}: {p.why}" for p in done.proof if not p.holds]
     # A full platform may have to fall silent for a moment; nothing else may ever fail.
-    assert not [f for f in failing if not f.startswith("never silent")], (text.decode(), done.change, done.backout)
+    assert not [f for f in failing if not f.startswith("never silent")], (
+        text.decode(),
+        done.change,
+        done.backout,
+    )
     if failing:
-        assert len(read_records(dialect, text).rows("destination")) == dialect.limits.get("destination"), (
+        assert len(read_records(dialect, text).rows("destination")) == dialect.limits.get(
+            "destination"
+        ), (
             failing,
             text.decode(),
             done.change,
         )
     if done.changes:
         assert apply_change(dialect, text, done.change, "change") == done.corrected
-        assert reading(name, apply_change(dialect, done.corrected, done.backout, "backout")) == reading(name, text)
+        assert reading(
+            name, apply_change(dialect, done.corrected, done.backout, "backout")
+        ) == reading(name, text)
     left = {v.setting for v in done.after.verdicts if v.verdict == "breaks"}
     assert left <= {r.setting for r in done.remains}
     again = correct(device(dialect), dialect, done.corrected, policy, TODAY, "x1.conf")
@@ -94,12 +106,16 @@ def test_examples_mean_what_they_say(name: str) -> None:
 
 pairs = st.tuples(st.sampled_from(FACILITIES), st.sampled_from(SEVERITIES))
 selections = st.lists(pairs, max_size=30).map(
-    lambda some: Selection(sum({1 << (FACILITIES.index(f) * 8 + SEVERITIES.index(s)) for f, s in some}))
+    lambda some: Selection(
+        sum({1 << (FACILITIES.index(f) * 8 + SEVERITIES.index(s)) for f, s in some})
+    )
 )
 
 
 @given(a=selections, b=selections, pair=pairs, severity=st.sampled_from(SEVERITIES))
-def test_selections_are_sets_with_names(a: Selection, b: Selection, pair: tuple[str, str], severity: str) -> None:
+def test_selections_are_sets_with_names(
+    a: Selection, b: Selection, pair: tuple[str, str], severity: str
+) -> None:
     assert (pair in a | b) == (pair in a or pair in b)
     assert (pair in a - b) == (pair in a and pair not in b)
     assert (a <= b) == (not a - b)
@@ -111,13 +127,23 @@ def test_selections_are_sets_with_names(a: Selection, b: Selection, pair: tuple[
     assert describe_gap(through("debug"), through("debug") - single(severity)) == severity
 
 
-@given(raw=st.binary(max_size=600) | st.text(max_size=300).map(str.encode), cut=st.integers(0, 4000))
+@given(
+    raw=st.binary(max_size=600) | st.text(max_size=300).map(str.encode), cut=st.integers(0, 4000)
+)
 @pytest.mark.parametrize("name", sorted(DIALECTS.files))
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
 def test_no_text_upsets_a_reader(name: str, raw: bytes, cut: int) -> None:
     dialect, whole = DIALECTS[name], WHOLE[name]
     at = cut % len(whole)
-    for text in (raw, whole[:at], whole[:at] + raw + whole[at:], whole.replace(b"    ", b"\t"), b"\n" + raw):
+    for text in (
+        raw,
+        whole[:at],
+        whole[:at] + raw + whole[at:],
+        whole.replace(b"    ", b"\t"),
+        b"\n" + raw,
+    ):
         try:
             read = read_records(dialect, text)
             read_settings(Scope(None, read, {}))

@@ -1,4 +1,6 @@
-"""What makes reading quick changes nothing: every quick way is held against a slow and plain one."""
+"""What makes reading quick changes nothing: every quick way is held against a slow and plain
+one.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ LINES = ("a.b = 1", "a.c.d = x", "ab.c = 2", "a", "b.x = y", " a.b = 3", "", "# 
 @given(data=st.data())
 @settings(max_examples=40)
 @pytest.mark.parametrize("name", ["quern", "skarn", "hollin", "marl", "osier"])
-def test_a_reader_that_has_seen_other_texts_reads_like_a_fresh_one(name: str, data: st.DataObject) -> None:
+def test_a_reader_that_has_seen_other_texts_reads_like_a_fresh_one(
+    name: str, data: st.DataObject
+) -> None:
     dialect, policy = DIALECTS[name], data.draw(policies())
     texts = [written(dialect, name, data.draw(records(dialect, name))) for _ in range(3)]
 
@@ -56,11 +60,17 @@ def test_a_reader_that_has_seen_other_texts_reads_like_a_fresh_one(name: str, da
         assert [told(text, one) for text in texts] == expected
 
 
-def _plainly(patterns: list[Pattern], path: Path, words: Words) -> tuple[int, dict[str, object]] | None:
-    """The first pattern that reads a statement, those that begin with its first word before all others."""
+def _plainly(
+    patterns: list[Pattern], path: Path, words: Words
+) -> tuple[int, dict[str, object]] | None:
+    """The first pattern that reads a statement, those that begin with its first word before all
+    others.
+    """
     for first in (words[0], None):
         for number, pattern in enumerate(patterns):
-            fields = pattern.read(path, words) if (pattern.opening[:1] or (None,))[0] == first else None
+            fields = (
+                pattern.read(path, words) if (pattern.opening[:1] or (None,))[0] == first else None
+            )
             if fields is not None:
                 return number, dict(fields)
     return None
@@ -68,14 +78,18 @@ def _plainly(patterns: list[Pattern], path: Path, words: Words) -> tuple[int, di
 
 @given(data=st.data())
 @settings(max_examples=300)
-@pytest.mark.parametrize("name", [name for name in DIALECTS.files if DIALECTS[name].shape_name != "rsyslog"])
+@pytest.mark.parametrize(
+    "name", [name for name in DIALECTS.files if DIALECTS[name].shape_name != "rsyslog"]
+)
 def test_the_pattern_of_a_statement_is_the_one_that_a_look_at_each_of_them_finds(
     name: str, data: st.DataObject
 ) -> None:
     dialect = DIALECTS[name]
     text = data.draw(st.sampled_from([example.text for example in dialect.examples])).encode()
     grammar = dialect.shape
-    said = [(path, list(grammar.split(raw.decode()))) for path, raw, _ in grammar.everything(Text(text))]
+    said = [
+        (path, list(grammar.split(raw.decode()))) for path, raw, _ in grammar.everything(Text(text))
+    ]
     path, words = data.draw(st.sampled_from([(path, words) for path, words in said if words]))
     others = sorted({word for _, some in said for word in some})
     for _ in range(data.draw(st.integers(0, 3))):
@@ -83,21 +97,35 @@ def test_the_pattern_of_a_statement_is_the_one_that_a_look_at_each_of_them_finds
         new = [data.draw(st.sampled_from(others))]
         words[at : at + 1] = data.draw(st.sampled_from([[], new, [words[at], *new]]))
         words = words or ["x"]
-    match, slow = matcher(dialect).find(path, tuple(words)), _plainly(list(dialect.patterns), path, tuple(words))
+    match, slow = (
+        matcher(dialect).find(path, tuple(words)),
+        _plainly(list(dialect.patterns), path, tuple(words)),
+    )
     assert (match is None) == (slow is None)
     if match and slow:
         number, values = slow
-        assert match.pattern == number and dict((*match.named, *match.fields, *match.many)) == values
-        assert match.key == tuple(values.get(slot, "") for slot in dialect.keys.get(match.table, ()))
+        assert (
+            match.pattern == number and dict((*match.named, *match.fields, *match.many)) == values
+        )
+        assert match.key == tuple(
+            values.get(slot, "") for slot in dialect.keys.get(match.table, ())
+        )
         assert set(match.silent) == set(dialect.patterns[number].slots) - values.keys()
         assert all(SLOTS[slot].many for slot, _ in match.many)
 
 
-@given(lines=st.lists(st.sampled_from(LINES), max_size=30), heads=st.sets(st.sampled_from(["a", "b", "x"])))
+@given(
+    lines=st.lists(st.sampled_from(LINES), max_size=30),
+    heads=st.sets(st.sampled_from(["a", "b", "x"])),
+)
 def test_paths_are_found_as_by_looking_at_every_line(lines: list[str], heads: set[str]) -> None:
     text = "\n".join(lines)
     found = list(Paths().scan(Text(text.encode()), [(head,) for head in sorted(heads)]))
-    plain = [(n, line) for n, line in enumerate(lines, 1) if line.lstrip().startswith(tuple(f"{h}." for h in heads))]
+    plain = [
+        (n, line)
+        for n, line in enumerate(lines, 1)
+        if line.lstrip().startswith(tuple(f"{h}." for h in heads))
+    ]
     assert found == [((), line.strip().encode(), n) for n, line in plain]
 
 
@@ -150,6 +178,10 @@ def test_a_fleet_reads_alike_from_csv_and_yaml(rows: list[dict[str, Any]]) -> No
     listed = [{key: value for key, value in row.items() if value} for row in rows]
     one = read_fleet(out.getvalue(), "fleet.csv").devices
     other = read_fleet(json.dumps({"fleet": "f", "devices": listed}), "fleet.yaml").devices
-    assert [replace(d, line=0, column=0) for d in one] == [replace(d, line=0, column=0) for d in other]
+    assert [replace(d, line=0, column=0) for d in one] == [
+        replace(d, line=0, column=0) for d in other
+    ]
     for d in one:
-        assert set(d.rivals) == {e.name for e in one if e is not d and d.identity and e.identity == d.identity}
+        assert set(d.rivals) == {
+            e.name for e in one if e is not d and d.identity and e.identity == d.identity
+        }

@@ -46,7 +46,9 @@ def mutated(data: bytes, dice: random.Random) -> bytes:
 
 
 @pytest.mark.parametrize("seed", range(6))
-def test_whole_commands_over_mutated_texts(ivrel: Run, example: Path, tmp_path: Path, seed: int) -> None:
+def test_whole_commands_over_mutated_texts(
+    ivrel: Run, example: Path, tmp_path: Path, seed: int
+) -> None:
     shutil.copytree(example, tmp_path / "w")
     dice = random.Random(seed)
     for path in sorted(p for p in (tmp_path / "w" / "configs").rglob("*") if p.is_file()):
@@ -62,7 +64,9 @@ def test_whole_commands_over_mutated_texts(ivrel: Run, example: Path, tmp_path: 
         assert good.exists() == bool(device["proved"] and device["changes"])
 
 
-def test_a_configuration_of_another_platform_is_recognised(ivrel: Run, example: Path, tmp_path: Path) -> None:
+def test_a_configuration_of_another_platform_is_recognised(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
     shutil.copytree(example, tmp_path / "w")
     configs = tmp_path / "w" / "configs"
     for victim, other in (
@@ -72,7 +76,9 @@ def test_a_configuration_of_another_platform_is_recognised(ivrel: Run, example: 
         ("kelby-fw1", "kelby-gw2"),
     ):
         shutil.copy(example / "configs" / f"{other}.conf", configs / f"{victim}.conf")
-    found = json.loads(ivrel("audit", "-w", tmp_path / "w", "--format", "json", code=1).stdout)["devices"]
+    found = json.loads(ivrel("audit", "-w", tmp_path / "w", "--format", "json", code=1).stdout)[
+        "devices"
+    ]
     problems = {d["device"]: d["problem"].partition(": ")[2] for d in found if "problem" in d}
     assert problems == {
         "holmsay-gw1": "none of the statements of quern occur in it; this looks like skarn",
@@ -82,27 +88,39 @@ def test_a_configuration_of_another_platform_is_recognised(ivrel: Run, example: 
     }
 
 
-def test_large_fleets_are_judged_alike_by_one_process_and_by_several(ivrel: Run, tmp_path: Path) -> None:
+def test_large_fleets_are_judged_alike_by_one_process_and_by_several(
+    ivrel: Run, tmp_path: Path
+) -> None:
     from generate import generate
 
     generate(tmp_path / "big", 260, 120)
     generate(tmp_path / "same", 260, 120)
-    files = sorted(p.relative_to(tmp_path / "big") for p in (tmp_path / "big").rglob("*") if p.is_file())
+    files = sorted(
+        p.relative_to(tmp_path / "big") for p in (tmp_path / "big").rglob("*") if p.is_file()
+    )
     assert len(files) == 262
-    assert all((tmp_path / "big" / f).read_bytes() == (tmp_path / "same" / f).read_bytes() for f in files)
-    whole = json.loads(ivrel("audit", "-w", tmp_path / "big", "--format", "json", code=1).stdout)["devices"]
+    assert all(
+        (tmp_path / "big" / f).read_bytes() == (tmp_path / "same" / f).read_bytes() for f in files
+    )
+    whole = json.loads(ivrel("audit", "-w", tmp_path / "big", "--format", "json", code=1).stdout)[
+        "devices"
+    ]
     parts = [
         device
         for glob in ("d000*", "d001*", "d002*")
-        for device in json.loads(ivrel("audit", "-w", tmp_path / "big", glob, "--format", "json", code=1).stdout)[
-            "devices"
-        ]
+        for device in json.loads(
+            ivrel("audit", "-w", tmp_path / "big", glob, "--format", "json", code=1).stdout
+        )["devices"]
     ]
     assert whole == parts and [d["device"] for d in whole] == sorted(d["device"] for d in whole)
     table = ivrel("audit", "-w", tmp_path / "big", code=1).stdout
     # So many devices are counted by site, and what is found on several is told once.
-    assert re.search(r"^site +devices +as asked", table, re.M) and re.search(r"^ +\d+ devices  d0", table, re.M)
-    assert ivrel("audit", "-w", tmp_path / "big", "--all", code=1).stdout.count("\n") > table.count("\n")
+    assert re.search(r"^site +devices +as asked", table, re.M) and re.search(
+        r"^ +\d+ devices  d0", table, re.M
+    )
+    assert ivrel("audit", "-w", tmp_path / "big", "--all", code=1).stdout.count("\n") > table.count(
+        "\n"
+    )
 
 
 ORDER = ("none", *SEVERITIES)
@@ -152,7 +170,9 @@ def test_devices_are_chosen_by_every_selector_at_once(
 ) -> None:
     import fnmatch
 
-    chosen = choose(Fleet("f", DEVICES, "f"), Choice(tuple(names), tuple(kinds), tuple(sites), tuple(groups)))
+    chosen = choose(
+        Fleet("f", DEVICES, "f"), Choice(tuple(names), tuple(kinds), tuple(sites), tuple(groups))
+    )
     for d in DEVICES:
         fits = [
             not names or any(fnmatch.fnmatch(d.name, n) for n in names),
@@ -171,7 +191,9 @@ def test_later_rules_win_setting_by_setting(order: list[int]) -> None:
         "  - {rule: c, where: {group: [core, none]}, require: {facility: local3, level: error}}",
         "  - {rule: d, where: {device: '*2'}, require: {facility: any}}",
     ]
-    text = "policy: p\ncollectors: {c: {address: 192.0.2.1}}\nrules:\n" + "\n".join(rules[n] for n in order)
+    text = "policy: p\ncollectors: {c: {address: 192.0.2.1}}\nrules:\n" + "\n".join(
+        rules[n] for n in order
+    )
     policy = read_policy(text, "policy.yaml")
     for device in DEVICES:
         holds = {

@@ -27,7 +27,9 @@ from ivrel.core.vocabulary.errors import Unreadable
 
 A, B = COLLECTORS
 CASES = list(cases())
-_MUST = bool(os.environ.get("IVREL_SKIP_NOTHING"))  # where these tests have to run, what is missing fails
+_MUST = bool(
+    os.environ.get("IVREL_SKIP_NOTHING")
+)  # where these tests have to run, what is missing fails
 needs_rsyslogd = pytest.mark.skipif(
     not _MUST and not (possible() and shutil.which("patch")),
     reason="no rsyslogd, no patch, or neither namespaces nor root here (apt-get install rsyslog patch)",
@@ -36,7 +38,9 @@ needs_rsyslogd = pytest.mark.skipif(
 
 @pytest.mark.parametrize("case", CASES, ids=[f"{c.topic}: {c.why}" for c in CASES])
 def test_cases_are_read_as_the_daemon_carried_them_out(case: Case) -> None:
-    if case.enter:  # what comes in by another input: where that goes is no destination of the host's own
+    if (
+        case.enter
+    ):  # what comes in by another input: where that goes is no destination of the host's own
         assert {str(end[0]) for end in case.sends}.isdisjoint(facts(case.data, "collectors"))
         return
     assert compared(case.data, case.sends, starts=case.starts)[0] == case.read
@@ -44,7 +48,9 @@ def test_cases_are_read_as_the_daemon_carried_them_out(case: Case) -> None:
 
 @needs_rsyslogd
 def test_the_daemon_carries_cases_out_as_recorded() -> None:
-    found = observe_calmly([case.order for case in CASES], lambda n, s: selections(s) == CASES[n].sends)
+    found = observe_calmly(
+        [case.order for case in CASES], lambda n, s: selections(s) == CASES[n].sends
+    )
     seen = [(c, s) for c, s in zip(CASES, found, strict=True) if s is not None]
     assert len(seen) > len(CASES) // 2
     assert [(c.topic, c.why, s) for c, s in seen if selections(s) != c.sends] == []
@@ -55,7 +61,9 @@ def test_the_daemon_carries_cases_out_as_recorded() -> None:
 def test_what_a_real_rsyslogd_sends_is_what_was_computed() -> None:
     texts = [generated(seed) for seed in range(24)]
     orders = [{"files": {MAIN: text}} for text in texts]
-    seen = observe_calmly(orders, lambda n, s: compared(texts[n].encode(), selections(s))[0] == "certain")
+    seen = observe_calmly(
+        orders, lambda n, s: compared(texts[n].encode(), selections(s))[0] == "certain"
+    )
     for text, now in zip(texts, seen, strict=True):
         assert now is not None and compared(text.encode(), selections(now)) == ("certain", ""), text
 
@@ -68,7 +76,11 @@ def facts(data: bytes, setting: str) -> dict[str, str]:
 
 # Corrections.
 
-WORTH = [c for c in CASES if c.read != "unknown" and not c.enter and c.topic not in ("tls", "limits", "refused")]
+WORTH = [
+    c
+    for c in CASES
+    if c.read != "unknown" and not c.enter and c.topic not in ("tls", "limits", "refused")
+]
 
 
 @needs_rsyslogd
@@ -88,8 +100,13 @@ def test_corrected_configurations_are_taken_and_do_what_was_asked() -> None:
 
     afters = observe_calmly([{"files": files_of(c.corrected)} for _, c in done], good)
     # What is left open is told; of most, all is as asked.
-    assert sum(all(v.verdict == "meets" for v in c.after.verdicts) for _, c in done) > len(done) * 3 // 4
-    watched = [(*one, old, new) for one, old, new in zip(done, befores, afters, strict=True) if old and new]
+    assert (
+        sum(all(v.verdict == "meets" for v in c.after.verdicts) for _, c in done)
+        > len(done) * 3 // 4
+    )
+    watched = [
+        (*one, old, new) for one, old, new in zip(done, befores, afters, strict=True) if old and new
+    ]
     assert len(watched) > len(done) // 2
     told = [why for files, c, old, new in watched if (why := failing(files, c, old, new))]
     assert told == []
@@ -129,18 +146,25 @@ def test_corrections_keep_what_they_are_not_about(
     done = corrected(text, require)
     now = files_of(done.corrected)[MAIN]
     assert done.proved, done.proof
-    assert [part for part in holds if part not in now] == [] and [part for part in lacks if part in now] == [], now
+    assert [part for part in holds if part not in now] == [] and [
+        part for part in lacks if part in now
+    ] == [], now
     assert apply_change(RSYSLOG, done.corrected, done.backout, "backout") == text.encode()
 
 
 FOLDER = {MAIN: "$IncludeConfig /etc/rsyslog.d/*.conf\n*.* /var/log/all", "rsyslog.d/05-noise.conf": ':msg, contains, "noise" stop\n', "rsyslog.d/50-x.conf": "*.err @203.0.113.9:514"}  # fmt: skip
-ELSEWHERE = {MAIN: "$IncludeConfig /opt/more/*.conf\n*.* /var/log/all\n", "opt/more/x.conf": "mail.* /var/log/m\n"}
+ELSEWHERE = {
+    MAIN: "$IncludeConfig /opt/more/*.conf\n*.* /var/log/all\n",
+    "opt/more/x.conf": "mail.* /var/log/m\n",
+}
 
 
 def test_new_actions_get_a_file_of_their_own_where_the_text_includes_one() -> None:
     done = corrected(FOLDER, "{collectors: {exactly: [a, b]}}")
     now = files_of(done.corrected)
-    assert done.proved and f"{A}" in now["rsyslog.d/05-noise.export.conf"] + now["rsyslog.d/50-x.conf"]
+    assert (
+        done.proved and f"{A}" in now["rsyslog.d/05-noise.export.conf"] + now["rsyslog.d/50-x.conf"]
+    )
     assert apply_change(RSYSLOG, done.corrected, done.backout, "b") == pack(
         {n: t.encode() for n, t in FOLDER.items()}
     )
@@ -151,7 +175,9 @@ def test_new_actions_get_a_file_of_their_own_where_the_text_includes_one() -> No
         "rsyslog.d/05-noise.export.conf": "*.* /x\n",
     }
     done = corrected(named, "{collectors: {exactly: [a, b]}}")
-    assert done.proved and {n: files_of(done.corrected)[n] for n in list(named)[3:]} == dict(list(named.items())[3:])
+    assert done.proved and {n: files_of(done.corrected)[n] for n in list(named)[3:]} == dict(
+        list(named.items())[3:]
+    )
     # Never outside of the folder of the configuration.
     assert set(files_of(corrected(ELSEWHERE, "{collectors: [a]}").corrected)) == set(ELSEWHERE)
 
@@ -163,7 +189,11 @@ CA = 'global(defaultNetstreamDriverCAFile="/etc/ssl/ca.pem")\n'
 def test_tls_needs_trusted_certificates_and_a_name() -> None:
     ask = "{collectors: [t], trust: {verify: on}}"
     for text, certificate, missing in (
-        ("*.* @203.0.113.9:514\n", ", certificate: log.example", "a file of the certificates that are trusted"),
+        (
+            "*.* @203.0.113.9:514\n",
+            ", certificate: log.example",
+            "a file of the certificates that are trusted",
+        ),
         (f"{CA}*.* @203.0.113.9:514\n", "", "say `certificate: NAME` in the policy"),
     ):
         done = corrected(text, ask, TLS % certificate)
@@ -173,11 +203,18 @@ def test_tls_needs_trusted_certificates_and_a_name() -> None:
     # A certificate of somebody else, and a clear mistake in what is there.
     other = f'{CA}*.* action(type="omfwd" target="198.51.100.23" port="6514" protocol="tcp" streamDriver="gtls" streamDriverMode="1" streamDriverAuthMode="x509/name" streamDriverPermittedPeers="log.test")\n'  # fmt: skip
     done = corrected(other, ask, TLS % ", certificate: log.example")
-    assert "expects a certificate of log.test, not of log.example" in done.before.verdicts[-1].why and done.proved
+    assert (
+        "expects a certificate of log.test, not of log.example" in done.before.verdicts[-1].why
+        and done.proved
+    )
     bare = other.replace(' streamDriverPermittedPeers="log.test"', ' action.resumeRetryCount="9"')
     done = corrected(bare, ask, TLS % ", certificate: log.example")
     why = done.before.verdicts[0].why
-    assert "no permitted peer is named, so that nobody is" in why and done.proved and 'RetryCount="9"' in done.change
+    assert (
+        "no permitted peer is named, so that nobody is" in why
+        and done.proved
+        and 'RetryCount="9"' in done.change
+    )
 
 
 JUDGED = [
@@ -205,7 +242,9 @@ def test_verdicts_are_no_surer_than_what_the_text_says(
     text: str, require: str, verdict: str, lines: list[int]
 ) -> None:
     done = corrected(text, require)
-    assert [(v.verdict, [p.line for p in v.where]) for v in done.before.verdicts] == [(verdict, lines)], done.before
+    assert [(v.verdict, [p.line for p in v.where]) for v in done.before.verdicts] == [
+        (verdict, lines)
+    ], done.before
     # A second run has nothing to add, and what cannot be known is not touched.
     assert verdict != "unknown" or not done.changes
     assert not done.changes or done.proved or verdict == "breaks"
@@ -226,7 +265,9 @@ STRANGE = [
 
 
 @pytest.mark.parametrize(("files", "told"), STRANGE, ids=[str(told) for _, told in STRANGE])
-def test_what_cannot_be_worked_out_is_told_not_guessed(files: dict[str, str], told: str | None) -> None:
+def test_what_cannot_be_worked_out_is_told_not_guessed(
+    files: dict[str, str], told: str | None
+) -> None:
     whole = {n: t.encode() for n, t in files.items()}
     read = read_records(RSYSLOG, pack(whole) if len(files) > 1 else whole[MAIN])
     strays = [s for s in read.strays if told and told in s.text]
@@ -244,7 +285,9 @@ PIECES = st.sampled_from((
 
 @given(pieces=st.lists(PIECES, max_size=60), times=st.integers(1, 40))
 @settings(max_examples=200)
-def test_reading_takes_no_more_steps_than_there_are_characters(pieces: list[str], times: int) -> None:
+def test_reading_takes_no_more_steps_than_there_are_characters(
+    pieces: list[str], times: int
+) -> None:
     text = "".join(pieces) * times
     source = read_source(MAIN, 1, text)
     steps = []
@@ -275,12 +318,31 @@ def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> No
     ):
         (tmp_path / "c.txt").write_text(change)
         done = ivrel(
-            "dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", "-o", tmp_path / "new", code=2
+            "dialect",
+            "apply",
+            "rsyslog",
+            tmp_path / "gw",
+            tmp_path / "c.txt",
+            "-o",
+            tmp_path / "new",
+            code=2,
         )
-        assert done.stderr == f"ivrel: {tmp_path / 'c.txt'}{expected}" and not (tmp_path / "new").exists()
+        assert (
+            done.stderr == f"ivrel: {tmp_path / 'c.txt'}{expected}"
+            and not (tmp_path / "new").exists()
+        )
     (tmp_path / "c.txt").write_text(good)
     ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", code=2)
-    ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", "-o", tmp_path / "new", code=0)
+    ivrel(
+        "dialect",
+        "apply",
+        "rsyslog",
+        tmp_path / "gw",
+        tmp_path / "c.txt",
+        "-o",
+        tmp_path / "new",
+        code=0,
+    )
     assert (tmp_path / "new" / "rsyslog.conf").read_text() == "*.* @198.51.100.22\n"
     # What a change takes away goes; whatever else lies in the folder stays.
     (tmp_path / "new" / "letter.txt").write_text("keep me")
@@ -289,8 +351,21 @@ def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> No
         (tmp_path / folder / "rsyslog.d").mkdir(exist_ok=True)
         (tmp_path / folder / "rsyslog.d" / "x.conf").write_text("*.* /x\n")
     (tmp_path / "c.txt").write_text("--- rsyslog.d/x.conf\n+++ /dev/null\n@@ -1 +0,0 @@\n-*.* /x\n")
-    ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", "-o", tmp_path / "new", code=0)
-    left = sorted(p.relative_to(tmp_path / "new").as_posix() for p in (tmp_path / "new").rglob("*") if p.is_file())
+    ivrel(
+        "dialect",
+        "apply",
+        "rsyslog",
+        tmp_path / "gw",
+        tmp_path / "c.txt",
+        "-o",
+        tmp_path / "new",
+        code=0,
+    )
+    left = sorted(
+        p.relative_to(tmp_path / "new").as_posix()
+        for p in (tmp_path / "new").rglob("*")
+        if p.is_file()
+    )
     assert left == ["letter.txt", "rsyslog.conf"]
 
 
@@ -304,7 +379,10 @@ def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> No
             {"console": "error", "file level": "warning"},
         ),
         ("*.info;mail.none /x\n", {"file level": "none"}),
-        ('*.=err /x\nif $msg contains "x" then :omusrmsg:root\n', {"file level": "none", "sessions": "debug"}),
+        (
+            '*.=err /x\nif $msg contains "x" then :omusrmsg:root\n',
+            {"file level": "none", "sessions": "debug"},
+        ),
         (
             'module(load="imuxsock" SysSock.RateLimit.Interval="5" SysSock.RateLimit.Burst="100")\n*.* /x\n',
             {"rate": "20"},
@@ -315,7 +393,9 @@ def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> No
         ),
     ],
 )
-def test_what_stays_on_the_device_is_never_told_to_be_less_than_it_may_be(rules: str, said: dict[str, str]) -> None:
+def test_what_stays_on_the_device_is_never_told_to_be_less_than_it_may_be(
+    rules: str, said: dict[str, str]
+) -> None:
     facts = read_settings(Scope(None, read_records(RSYSLOG, rules.encode()), {}))
     found = {f"{f.setting} {f.key}".strip(): f.value for f in facts}
     assert said.items() <= found.items()

@@ -45,7 +45,8 @@ TARGET_A = "journal.target.a.inet = 198.51.100.21\n"
 
 def rules(*severities: str, name: str = "a") -> str:
     return "".join(
-        f"journal.rule.{n}.severity = {s}\njournal.rule.{n}.target = {name}\n" for n, s in enumerate(severities, 1)
+        f"journal.rule.{n}.severity = {s}\njournal.rule.{n}.target = {name}\n"
+        for n, s in enumerate(severities, 1)
     )
 
 
@@ -155,13 +156,19 @@ CASES = [
 
 
 @pytest.mark.parametrize(
-    ("platform", "text", "require", "verdict", "why", "lines", "change"), CASES, ids=[f"{c[0]} {c[2]}" for c in CASES]
+    ("platform", "text", "require", "verdict", "why", "lines", "change"),
+    CASES,
+    ids=[f"{c[0]} {c[2]}" for c in CASES],
 )
 def test_verdict_and_correction(
     platform: str, text: str, require: str, verdict: str, why: str, lines: list[int], change: str
 ) -> None:
     if platform == "quern":
-        body = QUERN.format(export="\n    ".join(text.split("/"))) if text else QUERN.format(export="screen off")
+        body = (
+            QUERN.format(export="\n    ".join(text.split("/")))
+            if text
+            else QUERN.format(export="screen off")
+        )
     else:
         body = BODIES[platform].replace("TEXT", text)
     policy = read_policy(POLICY.format(require=require), "policy.yaml")
@@ -178,11 +185,20 @@ def test_verdict_and_correction(
 def test_a_full_platform_falls_silent_and_says_so() -> None:
     policy = read_policy(POLICY.format(require="collectors: [a, b]"), "policy.yaml")
     device, dialect = Device("x", "router", "s", "quern"), DIALECTS["quern"]
-    full = "export on\n    " + "\n    ".join(f"send 203.0.113.{n} udp 514 through error" for n in range(1, 5))
+    full = "export on\n    " + "\n    ".join(
+        f"send 203.0.113.{n} udp 514 through error" for n in range(1, 5)
+    )
     text = QUERN.format(export=full).encode()
     done = correct(device, dialect, text, policy, TODAY, "x.conf")
     # Nothing right was there before, so nothing is lost on the way: two go, two come, two go.
-    assert done.proved and [c.removes for c in done.changes] == [True, True, False, False, True, True]
+    assert done.proved and [c.removes for c in done.changes] == [
+        True,
+        True,
+        False,
+        False,
+        True,
+        True,
+    ]
     wrong = full.replace("203.0.113.1 udp 514", "198.51.100.21 udp 514").replace(
         "203.0.113.2 udp", "198.51.100.21 tcp"
     )
@@ -193,10 +209,25 @@ def test_a_full_platform_falls_silent_and_says_so() -> None:
 @pytest.mark.parametrize(
     ("platform", "before", "change", "after"),
     [
-        ("quern", "events\n  export off\nroute x\n", "events\n    export on\n", "events\n  export on\nroute x\n"),
-        ("quern", "events\n\tsend a\n", "events\n    facility local1\n", "events\n\tsend a\n\tfacility local1\n"),
+        (
+            "quern",
+            "events\n  export off\nroute x\n",
+            "events\n    export on\n",
+            "events\n  export on\nroute x\n",
+        ),
+        (
+            "quern",
+            "events\n\tsend a\n",
+            "events\n    facility local1\n",
+            "events\n\tsend a\n\tfacility local1\n",
+        ),
         ("quern", "unit x", "events\n    export on\n", "unit x\nevents\n    export on"),
-        ("quern", "unit x\r\nevents\r\n", "events\n    export on\n", "unit x\r\nevents\r\n    export on\r\n"),
+        (
+            "quern",
+            "unit x\r\nevents\r\n",
+            "events\n    export on\n",
+            "unit x\r\nevents\r\n    export on\r\n",
+        ),
         (
             "quern",
             "events\n    facility local1\nlink a\nevents\n    export off\n",
@@ -213,7 +244,9 @@ def test_a_full_platform_falls_silent_and_says_so() -> None:
         ),
     ],
 )
-def test_changes_are_applied_as_the_platform_would(platform: str, before: str, change: str, after: str) -> None:
+def test_changes_are_applied_as_the_platform_would(
+    platform: str, before: str, change: str, after: str
+) -> None:
     from ivrel.core.correcting.changes import apply_change
 
     assert apply_change(DIALECTS[platform], before.encode(), change, "change").decode() == after

@@ -1,4 +1,6 @@
-"""Every shape: statements with their lines, changes as the platform would carry them out, texts that are none."""
+"""Every shape: statements with their lines, changes as the platform would carry them out, texts
+that are none.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +47,11 @@ def statements(name: str, text: str) -> list[tuple[str, str, int]]:
             [("a 1 / b 2", "c 3", 3), ("a 1", "d 4", 4), ("", "f", 6)],
         ),
         ("blocks", "a\n\tb\n        c\n", [("a", "b", 2), ("a", "c", 3)]),
-        ("braces", "all x { a { b 1; c; }\n d 2; }", [("a", "b 1", 1), ("a", "c", 1), ("", "d 2", 2)]),
+        (
+            "braces",
+            "all x { a { b 1; c; }\n d 2; }",
+            [("a", "b 1", 1), ("a", "c", 1), ("", "d 2", 2)],
+        ),
         ("braces", 'all x { # { no\n a "b { c"; }', [("", 'a "b { c"', 2)]),
         ("braces", "all x { a { b 1", [("a", "b 1", 1)]),
         ("paths", "a.b = 1\n\n# no\n  c.d.e = x y\n", [("", "a.b = 1", 1), ("", "c.d.e = x y", 4)]),
@@ -59,13 +65,20 @@ def statements(name: str, text: str) -> list[tuple[str, str, int]]:
             "tree",
             '{"all": {\n"m:t": {"x": 1,\n "row": [{"a": "p", "b": "m:q", "z": [3, 4]}], "on": true}}}',
             [
-                *(("", "m:t", 2), ("m:t", "x = 1", 2), ("m:t", "row p m:q", 3), ("m:t", "on = true", 3)),
+                *(
+                    ("", "m:t", 2),
+                    ("m:t", "x = 1", 2),
+                    ("m:t", "row p m:q", 3),
+                    ("m:t", "on = true", 3),
+                ),
                 *(("m:t / row p m:q", "z = 3", 3), ("m:t / row p m:q", "z = 4", 3)),
             ],
         ),
     ],
 )
-def test_statements_know_their_path_and_line(name: str, text: str, expected: list[tuple[str, str, int]]) -> None:
+def test_statements_know_their_path_and_line(
+    name: str, text: str, expected: list[tuple[str, str, int]]
+) -> None:
     assert statements(name, text) == expected
 
 
@@ -105,7 +118,12 @@ def remote(inside: str) -> str:
 
 def patch(*edits: tuple[str, str, object]) -> str:
     listed = [
-        {"edit-id": str(n), "operation": what, "target": target, **({"value": value} if value else {})}
+        {
+            "edit-id": str(n),
+            "operation": what,
+            "target": target,
+            **({"value": value} if value else {}),
+        }
         for n, (what, target, value) in enumerate(edits)
     ]
     return json.dumps({"ietf-yang-patch:yang-patch": {"patch-id": "p", "edit": listed}})
@@ -223,19 +241,29 @@ def test_trees_that_are_none_are_one_clear_line(text: str, expected: str) -> Non
 
 
 def test_variations_of_the_open_models_read_alike() -> None:
-    plain = {"name": "a", "udp": {"address": "198.51.100.21", "port": 601}, "facility-override": "local4"}
+    plain = {
+        "name": "a",
+        "udp": {"address": "198.51.100.21", "port": 601},
+        "facility-override": "local4",
+    }
     prefixed = {f"ietf-syslog:{k}": v for k, v in plain.items()} | {
         "ietf-syslog:facility-override": "ietf-syslog:local4"
     }
     readings = []
     for wrapped in (False, True):
         for entry in (plain, prefixed):
-            whole: object = {"ietf-syslog:syslog": {"actions": {"remote": {"destination": [entry]}}}}
+            whole: object = {
+                "ietf-syslog:syslog": {"actions": {"remote": {"destination": [entry]}}}
+            }
             text = json.dumps({"data": whole} if wrapped else whole).encode()
             facts = read_settings(Scope(None, read_records(DIALECTS["ietf-syslog"], text), {}))
             readings.append([(f.setting, f.key, f.value) for f in facts])
     assert all(reading == readings[0] for reading in readings)
-    assert ("collectors", "a", "198.51.100.21 udp 601") in readings[0] and ("facility", "a", "local4") in readings[0]
+    assert ("collectors", "a", "198.51.100.21 udp 601") in readings[0] and (
+        "facility",
+        "a",
+        "local4",
+    ) in readings[0]
 
 
 def test_a_pattern_match_is_in_doubt_not_guessed() -> None:
@@ -250,14 +278,22 @@ def test_a_pattern_match_is_in_doubt_not_guessed() -> None:
 def test_a_change_reads_as_it_was_written(name: str) -> None:
     grammar = shape(name, **({"inside": "alter"} if name == "braces" else {}))
     value = ("a", "=", "1") if name in ("paths", "sections") else ("a", "1")
-    path = (("p",), ("q", "r")) if name in ("blocks", "braces") else (("p", "r"),) if name == "sections" else ()
+    path = (
+        (("p",), ("q", "r"))
+        if name in ("blocks", "braces")
+        else (("p", "r"),)
+        if name == "sections"
+        else ()
+    )
     edits = [Edit(path, value), Edit(path, ("b", *value[1:])), Edit(path, ("a",), True)][
         : 2 if name == "sections" else 3
     ]
     text = grammar.write_change(Text(b""), edits, lambda p, w: (p, w[:1]))
     read = grammar.read_change(text, "c")
     again = grammar.fine(Text(b""), read, lambda p, w: (p, w[:1]))
-    assert [(e.path, e.words, e.removes) for e in again] == [(e.path, e.words, e.removes) for e in edits]
+    assert [(e.path, e.words, e.removes) for e in again] == [
+        (e.path, e.words, e.removes) for e in edits
+    ]
 
 
 def test_nothing_to_change_is_no_text() -> None:

@@ -44,7 +44,14 @@ def test_imports_go_one_way() -> None:
                     seen.add((part, target))
                     assert target in allowed, f"{path.relative_to(ROOT)} imports {name}"
                 elif part == "core":
-                    assert name.split(".")[0] not in {"argparse", "rich", "socket", "subprocess", "sys", "time"}, path
+                    assert name.split(".")[0] not in {
+                        "argparse",
+                        "rich",
+                        "socket",
+                        "subprocess",
+                        "sys",
+                        "time",
+                    }, path
     assert ("cli", "output") in seen and ("sources", "core") in seen
 
 
@@ -54,7 +61,7 @@ def test_starting_imports_little(words: list[str]) -> None:
         "import sys\nfrom ivrel.cli.main import main\n"
         f"try:\n    main({words!r})\nexcept SystemExit:\n    pass\n"
         "print('LOADED', *[m for m in sys.modules if m.split('.')[0] in ('rich', 'yaml', 'msgspec')"
-        " or m.startswith(('ivrel.core', 'ivrel.sources', 'ivrel.output'))])"
+        " or m.startswith(('ivrel.core', 'ivrel.sources', 'ivrel.output.views', 'ivrel.output.terminal'))])"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "LOADED"
@@ -63,4 +70,7 @@ def test_starting_imports_little(words: list[str]) -> None:
 @pytest.mark.parametrize("command", COMMANDS)
 def test_help_of_every_command_has_an_example(ivrel: Run, command: str) -> None:
     done = ivrel(command, "--help", code=0)
-    assert COMMANDS[command][:30] in " ".join(done.stdout.split()) and f"example:\n  ivrel {command}" in done.stdout
+    assert (
+        COMMANDS[command][:30] in " ".join(done.stdout.split())
+        and f"example:\n  ivrel {command}" in done.stdout
+    )

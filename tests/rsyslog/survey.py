@@ -1,4 +1,5 @@
-"""Runs texts through Ivrel and through the real rsyslogd, and says how many are read as the daemon carries them out.
+"""Runs texts through Ivrel and through the real rsyslogd, and says how many are read as the daemon
+carries them out.
 
     python tests/rsyslog/survey.py                 the cases, against what was recorded
     python tests/rsyslog/survey.py --record        writes down what the daemon does with them now
@@ -47,11 +48,17 @@ Files = Mapping[str, str]
 
 def main() -> int:
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
-    parser.add_argument("--record", action="store_true", help="write down what the daemon does with the cases")
+    parser.add_argument(
+        "--record", action="store_true", help="write down what the daemon does with the cases"
+    )
     parser.add_argument("--more", action="store_true", help="also texts that others wrote")
-    parser.add_argument("--generated", type=int, default=0, metavar="N", help="also N generated texts")
+    parser.add_argument(
+        "--generated", type=int, default=0, metavar="N", help="also N generated texts"
+    )
     parser.add_argument("--corrections", action="store_true", help="also correct what forwards")
-    parser.add_argument("-v", "--verbose", action="store_true", help="name what is unknown, and why")
+    parser.add_argument(
+        "-v", "--verbose", action="store_true", help="name what is unknown, and why"
+    )
     args = parser.parse_args()
     if not allowed():
         parser.error("this needs namespaces of its own: run it as root, where those are allowed")
@@ -61,10 +68,19 @@ def main() -> int:
         record(known, seen)
         return 0
     wrong = moved(known, seen)
-    rows = {"cases": [(f"{c.topic}: {c.why}", c.files, s) for c, s in zip(known, seen, strict=True) if not c.enter]}
+    rows = {
+        "cases": [
+            (f"{c.topic}: {c.why}", c.files, s)
+            for c, s in zip(known, seen, strict=True)
+            if not c.enter
+        ]
+    }
     more: dict[str, list[tuple[str, Files]]] = {}
     if args.more:
-        more = {"examples of rsyslog-doc": list(documented()), "files of packages": list(packaged())}
+        more = {
+            "examples of rsyslog-doc": list(documented()),
+            "files of packages": list(packaged()),
+        }
     if args.generated:
         more["generated"] = [(f"seed {n}", {MAIN: generated(n)}) for n in range(args.generated)]
     for name, texts in more.items():
@@ -86,7 +102,9 @@ def main() -> int:
 
 
 def corrections(name: str, tried: list[tuple[str, Files, Seen]]) -> int:
-    """Prints the row of the corrections of one kind of text; how many do otherwise than they say."""
+    """Prints the row of the corrections of one kind of text; how many do otherwise than they
+    say.
+    """
     counts: Counter[str] = Counter()
     made: list[tuple[str, dict[str, str], Correction, Seen]] = []
     for what, files, seen in tried:
@@ -103,14 +121,24 @@ def corrections(name: str, tried: list[tuple[str, Files, Seen]]) -> int:
     proved = [one for one in made if one[2].proved]
     for what, _, done, _ in made:
         if not done.proved:
-            print(f"not proved: {name}: {what}: {[p.why for p in done.proof if not p.holds]}", file=sys.stderr)
+            print(
+                f"not proved: {name}: {what}: {[p.why for p in done.proof if not p.holds]}",
+                file=sys.stderr,
+            )
     after = watched([{"files": files_of(done.corrected)} for _, _, done, _ in proved])
     for (what, files, done, before), now in zip(proved, after, strict=True):
         why = failing(files, done, before, now)
         counts["otherwise" if why else "good"] += 1
         if why:
             print(f"otherwise: {name}: {what}: {why}", file=sys.stderr)
-    numbers = [counts["made"], len(proved), counts["good"], counts["otherwise"], counts["left"], counts["no text"]]
+    numbers = [
+        counts["made"],
+        len(proved),
+        counts["good"],
+        counts["otherwise"],
+        counts["left"],
+        counts["no text"],
+    ]
     print(f"| {name} | {' | '.join(map(str, numbers))} |")
     return counts["otherwise"] + len(made) - len(proved)
 
@@ -148,7 +176,9 @@ def moved(known: list[Case], seen: list[Seen]) -> int:
 
 
 def record(known: list[Case], seen: list[Seen]) -> None:
-    """Writes what the daemon did into the files of the cases, and leaves the rest of them as it is."""
+    """Writes what the daemon did into the files of the cases, and leaves the rest of them as it
+    is.
+    """
     found = iter(list(zip(known, seen, strict=True)))
     for path in sorted(FOLDER.glob("*.yaml")):
         out = [
@@ -170,10 +200,15 @@ def record(known: list[Case], seen: list[Seen]) -> None:
             case, now = next(found)
             sends = selections(now)
             out.append(f"    sends:{'' if sends else ' {}'}")
-            out += [f"      {' '.join(map(str, end))}: {selection.word}" for end, selection in sends.items()]
+            out += [
+                f"      {' '.join(map(str, end))}: {selection.word}"
+                for end, selection in sends.items()
+            ]
             if not now.starts:
                 out.append("    starts: false")
-            how, why = ("certain", "") if case.enter else compared(case.data, sends, starts=now.starts)
+            how, why = (
+                ("certain", "") if case.enter else compared(case.data, sends, starts=now.starts)
+            )
             if how == "wrong":
                 print(f"wrong: {case.topic}: {case.why}: {why}", file=sys.stderr)
             elif how != "certain":
@@ -192,7 +227,9 @@ def documented() -> Iterator[tuple[str, Files]]:
             if not line.rstrip().endswith("::") and not line.strip().startswith(".. code"):
                 continue
             depth, block, begun = len(line) - len(line.lstrip()), [], at
-            while at < len(lines) and (not lines[at].strip() or len(lines[at]) - len(lines[at].lstrip()) > depth):
+            while at < len(lines) and (
+                not lines[at].strip() or len(lines[at]) - len(lines[at].lstrip()) > depth
+            ):
                 block.append(lines[at])
                 at += 1
             while block and (not block[0].strip() or block[0].strip().startswith(":")):
@@ -208,16 +245,26 @@ def documented() -> Iterator[tuple[str, Files]]:
 
 
 def packaged() -> Iterator[tuple[str, Files]]:
-    """The files of packages, each with what the package of rsyslog itself brings and a rule that forwards."""
+    """The files of packages, each with what the package of rsyslog itself brings and a rule that
+    forwards.
+    """
     with tempfile.TemporaryDirectory() as name:
-        subprocess.run(["apt-get", "download", "-qq", *PACKAGES], cwd=name, check=False, capture_output=True)
+        subprocess.run(
+            ["apt-get", "download", "-qq", *PACKAGES], cwd=name, check=False, capture_output=True
+        )
         whole: dict[str, dict[str, str]] = {}
         for deb in sorted(Path(name).glob("*.deb")):
             tree = Path(name) / deb.stem
             subprocess.run(["dpkg-deb", "-x", str(deb), str(tree)], check=True)
             etc = tree / "etc"
-            found = [*etc.glob(MAIN), *etc.glob("rsyslog.d/*.conf"), *tree.glob("usr/share/rsyslog/*.conf")]
-            whole[deb.name.partition("_")[0]] = {_place(p, etc): p.read_text(errors="replace") for p in found}
+            found = [
+                *etc.glob(MAIN),
+                *etc.glob("rsyslog.d/*.conf"),
+                *tree.glob("usr/share/rsyslog/*.conf"),
+            ]
+            whole[deb.name.partition("_")[0]] = {
+                _place(p, etc): p.read_text(errors="replace") for p in found
+            }
         base = whole.get("rsyslog", {}).get(MAIN, "$IncludeConfig /etc/rsyslog.d/*.conf\n")
         for package, files in whole.items():
             for end in ("*.info @198.51.100.21:514\n", "*.* @@198.51.100.22:601\n"):

@@ -12,28 +12,18 @@ if TYPE_CHECKING:
 
     from ivrel.core.judging import DeviceResult
 
-# What --format knows besides tables, and the module of `output` that writes it.
-FORMATS = {
-    "json": "json",
-    "jsonl": "jsonl",
-    "csv": "csv",
-    "md": "markdown",
-    "sarif": "sarif",
-    "junit": "junit",
-    "openmetrics": "openmetrics",
-}
-BY = ("site", "kind", "platform", "rule")
-
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     common.workspace_argument(parser)
     common.choice_arguments(parser)
     common.setting_argument(parser)
+    from ivrel.output.machine.formats import FORMATS
+
     common.format_argument(parser, "table", *FORMATS)
     common.today_argument(parser)
     common.text_argument(parser)
-    parser.add_argument("--by", choices=BY, help="count verdicts by this, and tell findings alike once")
-    parser.add_argument("--all", action="store_true", help="show every device, also of a large fleet")
+    common.by_argument(parser, "rule")
+    common.scheduler_arguments(parser)
     common.example(
         parser,
         "ivrel audit",
@@ -50,11 +40,11 @@ def run(args: argparse.Namespace) -> int:
 
     from ivrel.cli.jobs import Auditing
     from ivrel.core.judging.remarks import ending
-    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.output.views.audit import AuditView
     from ivrel.runners import through
+    from ivrel.sources.lines import LinesOf
 
-    if args.by and args.format != "table":
-        raise InputError(f"--by counts in a table, and --format is {args.format}; leave one of them out")
+    by = common.folding_of(args)
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
     devices, policy = common.chosen(args, workspace), workspace.policy
@@ -65,22 +55,24 @@ def run(args: argparse.Namespace) -> int:
 
     def results() -> Iterator[DeviceResult]:
         nonlocal good
-        audited = through(Auditing(workspace, common.day(args)), devices)
+        job = Auditing(workspace, common.day(args))
+        audited = through(job, devices, args.scheduler, send=args.send)
         for result in common.progress(audited, len(devices), "auditing"):
             if names:
-                result = replace(result, verdicts=tuple(v for v in result.verdicts if v.setting in names))
+                asked = tuple(v for v in result.verdicts if v.setting in names)
+                result = replace(result, verdicts=asked)
             good = good and result.good
             yield result
 
-    if args.format != "table":
-        from ivrel.output.formats import Audit, show
-
-        show(FORMATS[args.format], Audit(workspace.fleet.name, policy, results()))
-    else:
-        from ivrel.output.audit import show_audit
-        from ivrel.sources.lines import LinesOf
-
-        text_of = LinesOf(workspace, devices)
-        width, where = common.columns(args), common.workspace_words(args)
-        show_audit(workspace.fleet.name, results(), text_of, width, args.all, where, args.by, waivers)
+    view = AuditView(
+        fleet=workspace.fleet.name,
+        policy=policy,
+        results=results(),
+        remarks=waivers,
+        text_of=LinesOf(workspace, devices),
+        by=by,
+        every=args.all,
+        where=common.workspace_words(args),
+    )
+    common.show(view, args)
     return 0 if good else 1

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 if TYPE_CHECKING:
     from ivrel.core.fleet import Device
+    from ivrel.output.views.view import View
     from ivrel.sources.workspace import Workspace
 
 T = TypeVar("T")
@@ -23,7 +24,9 @@ SLOW = 200  # so many devices make progress worth showing
 class _Words(argparse.Action):
     """Takes words divided by commas, each time that the option is given."""
 
-    def __call__(self, parser: object, space: argparse.Namespace, said: object, option: object = None) -> None:
+    def __call__(
+        self, parser: object, space: argparse.Namespace, said: object, option: object = None
+    ) -> None:
         words = [word for word in str(said).split(",") if word]
         if not words:
             raise argparse.ArgumentError(self, "expected a name")
@@ -32,14 +35,66 @@ class _Words(argparse.Action):
 
 def workspace_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "-w", "--workspace", metavar="DIR", default=".", help="the workspace (default: the current folder)"
+        "-w",
+        "--workspace",
+        metavar="DIR",
+        default=".",
+        help="the workspace (default: the current folder)",
     )
 
 
 def format_argument(parser: argparse.ArgumentParser, *formats: str) -> None:
     formats = formats or ("table", "json")
-    parser.add_argument("--format", choices=formats, default="table", help="table for people, json for machines")
-    parser.add_argument("--width", type=_width, metavar="N", help="columns of a table (default: the terminal's)")
+    parser.add_argument(
+        "--format", choices=formats, default="table", help="table for people, json for machines"
+    )
+    parser.add_argument(
+        "--width", type=_width, metavar="N", help="columns of a table (default: the terminal's)"
+    )
+
+
+def show(view: View, args: argparse.Namespace) -> None:
+    """Write what a command shows, in the form that the call asks for."""
+    from ivrel.output import show as written
+
+    written(view, args.format, columns(args))
+
+
+def by_argument(parser: argparse.ArgumentParser, *more: str) -> None:
+    """Adds the options that fold many devices; `more`: what else they can be counted by."""
+    groups = ("site", "kind", "platform", *more)
+    parser.add_argument(
+        "--by",
+        choices=groups,
+        default="",
+        help="count by this, and tell once what devices have alike",
+    )
+    parser.add_argument("--all", action="store_true", help="show all, also of a large fleet")
+
+
+def scheduler_arguments(parser: argparse.ArgumentParser) -> None:
+    """Adds the options that give the work to a Dask cluster."""
+    parser.add_argument(
+        "--scheduler",
+        metavar="ADDRESS",
+        default="",
+        help="have it done by the workers of this Dask scheduler (pip install 'ivrel[scale]')",
+    )
+    parser.add_argument(
+        "--send",
+        action="store_true",
+        help="send them the configurations, which they otherwise read from the same path",
+    )
+
+
+def folding_of(args: argparse.Namespace) -> str:
+    """What devices are counted by; '' if each is shown. Machines always get each."""
+    from ivrel.core.vocabulary.errors import InputError
+
+    if args.by and args.format != "table":
+        said = f"--by counts in a table, and --format is {args.format}; leave one of them out"
+        raise InputError(said)
+    return str(args.by)
 
 
 def choice_arguments(parser: argparse.ArgumentParser, *, devices: bool = True) -> None:
@@ -67,10 +122,15 @@ def setting_argument(parser: argparse.ArgumentParser) -> None:
 
 def text_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "--largest", type=_mebibytes, metavar="MIB", help="the most that a configuration may have (default: 64 MiB)"
+        "--largest",
+        type=_mebibytes,
+        metavar="MIB",
+        help="the most that a configuration may have (default: 64 MiB)",
     )
     parser.add_argument(
-        "--text", metavar="FILE", help="take this for the device's configuration; '-' is standard input"
+        "--text",
+        metavar="FILE",
+        help="take this for the device's configuration; '-' is standard input",
     )
 
 
@@ -82,7 +142,9 @@ def given_text(args: argparse.Namespace, workspace: Workspace, devices: Sequence
     from ivrel.sources.files import read_configuration, read_stdin
 
     if len(devices) != 1:
-        raise InputError(f"--text gives the configuration of one device, and {len(devices)} are chosen")
+        raise InputError(
+            f"--text gives the configuration of one device, and {len(devices)} are chosen"
+        )
     shown = "standard input" if args.text == "-" else args.text
     data = read_stdin(shown) if args.text == "-" else read_configuration(Path(args.text), args.text)
     workspace.replace_text(devices[0], data, shown)
@@ -90,7 +152,11 @@ def given_text(args: argparse.Namespace, workspace: Workspace, devices: Sequence
 
 def today_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "--today", type=_day, metavar="YYYY-MM-DD", default=None, help="the day for which waivers are judged"
+        "--today",
+        type=_day,
+        metavar="YYYY-MM-DD",
+        default=None,
+        help="the day for which waivers are judged",
     )
 
 
@@ -102,7 +168,9 @@ def _day(text: str) -> date:
     try:
         return date.fromisoformat(text)
     except ValueError:
-        raise argparse.ArgumentTypeError(f"'{text[:40]}' is not a day; expected YYYY-MM-DD") from None
+        raise argparse.ArgumentTypeError(
+            f"'{text[:40]}' is not a day; expected YYYY-MM-DD"
+        ) from None
 
 
 def _width(text: str) -> int:
@@ -158,7 +226,9 @@ def settings(names: Sequence[str]) -> tuple[str, ...]:
     from ivrel.core.vocabulary.errors import InputError, Mistake
     from ivrel.core.vocabulary.wording import not_one_of
 
-    mistakes = [Mistake("", f"setting {not_one_of(n, SETTINGS)}") for n in names if n not in SETTINGS]
+    mistakes = [
+        Mistake("", f"setting {not_one_of(n, SETTINGS)}") for n in names if n not in SETTINGS
+    ]
     if mistakes:
         raise InputError(mistakes)
     return tuple(names)
@@ -180,7 +250,11 @@ def workspace_words(args: argparse.Namespace) -> str:
 
 def chosen_words(args: argparse.Namespace) -> str:
     """The words that choose devices, as a next command has to repeat them."""
-    options = [f"--{name} {quote(word)}" for name in ("kind", "site", "group") for word in getattr(args, name)]
+    options = [
+        f"--{name} {quote(word)}"
+        for name in ("kind", "site", "group")
+        for word in getattr(args, name)
+    ]
     options += [f"--setting {name}" for name in getattr(args, "setting", ())]
     return "".join(f" {word}" for word in [*map(quote, args.device), *options])
 

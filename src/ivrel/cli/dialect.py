@@ -14,7 +14,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
     def action(name: str, about: str, *examples: str) -> argparse.ArgumentParser:
         one: argparse.ArgumentParser = actions.add_parser(
-            name, help=about, description=about, formatter_class=argparse.RawDescriptionHelpFormatter
+            name,
+            help=about,
+            description=about,
+            formatter_class=argparse.RawDescriptionHelpFormatter,
         )
         common.workspace_argument(one)
         common.example(one, *examples)
@@ -34,7 +37,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     one.add_argument("name", help="the name of a dialect")
     one.set_defaults(run=run_check)
 
-    one = action("try", "a text line by line, with what each was understood as", "ivrel dialect try marl saved.conf")
+    one = action(
+        "try",
+        "a text line by line, with what each was understood as",
+        "ivrel dialect try marl saved.conf",
+    )
     one.add_argument("name", help="the name of a dialect")
     one.add_argument("file", help="the file or the folder of a configuration")
     common.format_argument(one)
@@ -50,49 +57,49 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     from ivrel.core.shapes import SHAPES
 
     shapes = [name for name, row in SHAPES.items() if row.draft]
-    one.add_argument("--shape", required=True, choices=shapes, help="how its text falls into statements")
-    one.add_argument("--sample", required=True, metavar="FILE", help="a configuration of the platform")
+    one.add_argument(
+        "--shape", required=True, choices=shapes, help="how its text falls into statements"
+    )
+    one.add_argument(
+        "--sample", required=True, metavar="FILE", help="a configuration of the platform"
+    )
     one.set_defaults(run=run_new)
 
-    example = "ivrel dialect apply quern configs/holmsay-gw1.conf corrections/holmsay-gw1/change.txt"
-    one = action("apply", "apply a change to a configuration as the platform would, and print the new text", example)
+    example = (
+        "ivrel dialect apply quern configs/holmsay-gw1.conf corrections/holmsay-gw1/change.txt"
+    )
+    one = action(
+        "apply",
+        "apply a change to a configuration as the platform would, and print the new text",
+        example,
+    )
     one.add_argument("platform", help="the name of a dialect")
     one.add_argument("configuration", help="the file of a configuration")
     one.add_argument("change", help="the file of a change")
-    one.add_argument("-o", "--output", metavar="PATH", help="write the new text (of a folder, the folder) there")
+    one.add_argument(
+        "-o", "--output", metavar="PATH", help="write the new text (of a folder, the folder) there"
+    )
     one.set_defaults(run=run_apply)
     common.example(parser, "ivrel dialect list", "ivrel dialect show marl", example)
 
 
 def run_list(args: argparse.Namespace) -> int:
+    from ivrel.output.views.dialects import DialectsView
     from ivrel.sources.dialects import Dialects
 
-    found = list(Dialects(Path(args.workspace)))
-    if args.format == "json":
-        from ivrel.output import json
-
-        json.show(json.dialects(found))
-    else:
-        from ivrel.output.lists import show_dialects
-
-        show_dialects(found, common.columns(args))
+    common.show(DialectsView(dialects=tuple(Dialects(Path(args.workspace)))), args)
     return 0
 
 
 def run_show(args: argparse.Namespace) -> int:
     from ivrel.core.authoring.abilities import abilities
+    from ivrel.output.views.dialects import DialectView
     from ivrel.sources.dialects import Dialects
 
     dialect = Dialects(Path(args.workspace))[args.name]
-    rows = abilities(dialect)
-    if args.format == "json":
-        from ivrel.output import json
-
-        json.show(json.dialect(dialect, rows))
-    else:
-        from ivrel.output.dialect import show_dialect
-
-        show_dialect(dialect, rows, common.columns(args))
+    further = f"ivrel dialect check {dialect.name}"
+    view = DialectView(dialect=dialect, abilities=tuple(abilities(dialect)), next=(further,))
+    common.show(view, args)
     return 0
 
 
@@ -119,6 +126,7 @@ def run_try(args: argparse.Namespace) -> int:
     from ivrel.core.text.bundle import Places
     from ivrel.core.text.text import Text
     from ivrel.core.vocabulary.errors import Foreign, Unreadable
+    from ivrel.output.views.dialects import TrialView
     from ivrel.sources.dialects import Dialects
     from ivrel.sources.files import read_configuration
 
@@ -131,36 +139,49 @@ def run_try(args: argparse.Namespace) -> int:
         rows = [row for row in explained if not _only_names(row[2])]
     except Foreign as problem:
         alike = looks_like(text, dialects)
-        raise Unreadable(f"{args.file}: {problem}{f'; this looks like {alike}' if alike else ''}") from None
+        raise Unreadable(
+            f"{args.file}: {problem}{f'; this looks like {alike}' if alike else ''}"
+        ) from None
     except Unreadable as problem:
         raise Unreadable(f"{args.file}: {problem}") from None
-    if args.format == "json":
-        from ivrel.output import json
-
-        json.show(json.tried(dialect, Places(data, args.file), rows, facts))
-    else:
-        from ivrel.output.dialect import show_trial
-
-        show_trial(
-            dialect, args.file, Places(data, ""), rows, facts, data.count(b"\n"), common.columns(args), args.all
-        )
+    places = Places(data, args.file if args.format == "json" else "")
+    view = TrialView(
+        dialect=dialect,
+        file=args.file,
+        places=places,
+        rows=tuple(rows),
+        facts=tuple(facts),
+        passed_over=max(data.count(b"\n") - len(rows), 0),
+        every=args.all,
+        next=(f"ivrel dialect check {dialect.name}",),
+    )
+    common.show(view, args)
     return 1 if any(isinstance(match, Strange) for _, _, match in rows) else 0
 
 
 def _only_names(match: object) -> bool:
-    """Whether a statement says nothing but in which row it stands: it concerns no export setting."""
+    """Whether a statement says nothing but in which row it stands: it concerns no export
+    setting.
+    """
     from ivrel.core.reading.statements import Understood
 
     return isinstance(match, Understood) and match.pattern < 0
 
 
 def run_new(args: argparse.Namespace) -> int:
-    from ivrel.core.authoring.draft import comment_sign, draft_dialect, fitting_shapes, telling_lines
+    from ivrel.core.authoring.draft import (
+        comment_sign,
+        draft_dialect,
+        fitting_shapes,
+        telling_lines,
+    )
     from ivrel.core.vocabulary.errors import InputError, Mistake
     from ivrel.sources.files import read_bytes, write_text
 
     if not args.name.replace("-", "").isalnum() or not args.name.islower():
-        raise InputError(f"'{args.name}' is not a name for a dialect; expected small letters, digits and '-'")
+        raise InputError(
+            f"'{args.name}' is not a name for a dialect; expected small letters, digits and '-'"
+        )
     target = Path(args.workspace) / "dialects" / f"{args.name}.yaml"
     if target.exists():
         raise InputError([Mistake(str(target), "is already there; it is not written over")])
@@ -172,7 +193,10 @@ def run_new(args: argparse.Namespace) -> int:
     print(f"wrote {target}, with {len(lines)} lines of the sample that look like export settings")
     fitting = fitting_shapes(sample)
     if fitting and args.shape not in fitting:
-        print(f"the sample does not look like the shape {args.shape}; more like {' or '.join(fitting)}")
+        print(
+            f"the sample does not look like the shape {args.shape}; more like "
+            f"{' or '.join(fitting)}"
+        )
     print(f"next  edit it; then ivrel dialect try{where} {args.name} {args.sample}")
     return 0
 
@@ -190,7 +214,8 @@ def run_apply(args: argparse.Namespace) -> int:
     after = apply_change(dialect, data, change, args.change)
     for line, text in unknown_lines(dialect, change, args.change):
         print(
-            f"ivrel: {args.change}:{line}: {dialect.name} does not know '{text}'; it is taken as it is",
+            f"ivrel: {args.change}:{line}: {dialect.name} does not know '{text}'; it is taken as "
+            "it is",
             file=sys.stderr,
         )
     if args.output:

@@ -19,10 +19,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    from ivrel.cli.jobs import Auditing
     from ivrel.core.correcting import correct
     from ivrel.core.policy import effective
-    from ivrel.cli.jobs import Auditing
     from ivrel.core.vocabulary.errors import InputError
+    from ivrel.output.views.explanation import ExplanationView
+    from ivrel.sources.lines import LinesOf
 
     workspace = common.open_workspace(args)
     names = common.settings([args.setting] if args.setting else [])
@@ -39,15 +41,15 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(result.problem)
     correction = correct(device, workspace.dialects[device.platform], data, policy, today, file)
     verdicts = [v for v in result.verdicts if not names or v.setting in names]
-    if args.format == "json":
-        from ivrel.output import json
-
-        json.show(json.explanation(device, policy, verdicts, correction))
-    else:
-        from ivrel.output.explain import show_explanation
-        from ivrel.sources.lines import LinesOf
-
-        text_of = LinesOf(workspace, (device,))
-        width, where = common.columns(args), common.workspace_words(args)
-        show_explanation(device, policy, verdicts, correction, text_of, width, where)
+    where = common.workspace_words(args)
+    wrong = any(v.verdict == "breaks" for v in verdicts)
+    view = ExplanationView(
+        device=device,
+        policy=policy,
+        verdicts=tuple(verdicts),
+        correction=correction,
+        text_of=LinesOf(workspace, (device,)),
+        next=(f"ivrel correct{where} {device.name}",) if wrong else (),
+    )
+    common.show(view, args)
     return 0 if all(v.verdict in ("meets", "waived") for v in verdicts) else 1

@@ -11,23 +11,27 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.workspace_argument(parser)
     common.choice_arguments(parser)
     common.format_argument(parser)
-    common.example(parser, "ivrel fleet --kind firewall --site tarsk")
+    common.by_argument(parser)
+    common.example(parser, "ivrel fleet --kind firewall --site tarsk", "ivrel fleet --by platform")
     parser.set_defaults(run=run)
 
 
 def run(args: argparse.Namespace) -> int:
+    from ivrel.output.views.fleet import FleetView
+    from ivrel.output.views.folding import ONE_BY_ONE
+
     workspace = common.open_workspace(args)
     rows = []
     for device in common.chosen(args, workspace):
         file = workspace.configuration(device)
         found = file is not None and (workspace.folder / file).exists()
         rows.append((device, file if found else None))
-    if args.format == "json":
-        from ivrel.output import json
-
-        json.show(json.fleet(workspace.fleet.name, rows))
-    else:
-        from ivrel.output.lists import show_fleet
-
-        show_fleet(workspace.fleet, rows, common.columns(args), common.workspace_words(args))
+    by = common.folding_of(args)
+    if not by and len(rows) > ONE_BY_ONE and not args.all:
+        by = "site"
+    where = common.workspace_words(args)
+    view = FleetView(
+        fleet=workspace.fleet.name, rows=tuple(rows), by=by, next=(f"ivrel audit{where}",)
+    )
+    common.show(view, args)
     return 0 if all(file for _, file in rows) else 1

@@ -1,4 +1,6 @@
-"""The program `ivrel`: finds the command, and turns what goes wrong into one clear line and an exit code."""
+"""The program `ivrel`: finds the command, and turns what goes wrong into one clear line and an exit
+code.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,8 @@ from typing import NoReturn
 from ivrel import __version__
 from ivrel.cli.problems import WRONG, guarded
 
-# The commands, in the order of the work; each is the module of that name, imported only when it is called.
+# The commands, in the order of the work; each is the module of that name, imported only when it is
+# called.
 COMMANDS = {
     "demo": "write the example workspace and run the whole job in it",
     "new": "write a commented workspace to start from",
@@ -64,7 +67,8 @@ def _ready_streams() -> None:
 def _main(words: Sequence[str]) -> int:
     parser = Parser(
         prog="ivrel",
-        description="Audits the syslog export settings of a fleet, writes the correction, and proves it.",
+        description="Audits the syslog export settings of a fleet, writes the correction, and "
+        "proves it.",
         epilog="example:\n  ivrel demo                 see the whole job in a few seconds\n"
         "  ivrel audit -w FOLDER      audit your own workspace",
         formatter_class=argparse.RawDescriptionHelpFormatter,
@@ -74,7 +78,10 @@ def _main(words: Sequence[str]) -> int:
     named = next((w for w in words if not w.startswith("-")), None)
     for name, about in COMMANDS.items():
         one = commands.add_parser(
-            name, help=about, description=about, formatter_class=argparse.RawDescriptionHelpFormatter
+            name,
+            help=about,
+            description=about,
+            formatter_class=argparse.RawDescriptionHelpFormatter,
         )
         if name == named:
             import_module(f"ivrel.cli.{name}").arguments(one)

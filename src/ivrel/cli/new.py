@@ -10,7 +10,9 @@ from ivrel.cli import common
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="DIR", help="the folder to write")
-    parser.add_argument("--replace", action="store_true", help="write into a folder that already holds something")
+    parser.add_argument(
+        "--replace", action="store_true", help="write into a folder that already holds something"
+    )
     common.example(parser, "ivrel new our-network")
     parser.set_defaults(run=run)
 

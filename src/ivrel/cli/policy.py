@@ -19,19 +19,21 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from ivrel.core.judging.remarks import remarks
     from ivrel.core.policy import effective
-    from ivrel.output import json
+    from ivrel.output.views.policy import PolicyView, RequirementsView
 
     workspace = common.open_workspace(args)
     policy = workspace.policy
     if args.device:
         device = common.one_device(args, workspace)
         asked = list(effective(policy, device).values())
-        if args.format == "json":
-            json.show(json.requirements(device, policy, asked))
-        else:
-            from ivrel.output.lists import show_requirements
-
-            show_requirements(device, policy, asked, common.columns(args), common.workspace_words(args))
+        where = common.workspace_words(args)
+        of_device = RequirementsView(
+            device=device,
+            policy=policy,
+            asked=tuple(asked),
+            next=(f"ivrel explain{where} {device.name}",),
+        )
+        common.show(of_device, args)
         return 0
     # A policy can be checked before there is a fleet.
     has_fleet = any((workspace.folder / name).exists() for name in ("fleet.yaml", "fleet.csv"))
@@ -39,13 +41,18 @@ def run(args: argparse.Namespace) -> int:
     dialects = {name: workspace.dialects[name] for name in {d.platform: None for d in devices}}
     found = remarks(policy, devices, common.day(args), dialects)
     code = 1 if any(r.wrong for r in found) else 0
-    if args.format == "json":
-        json.show(json.policy(policy, found))
-        return code
-    from ivrel.output.lists import show_policy
-
-    matches = [sum(1 for d in devices if rule.holds_for(d)) for rule in policy.rules]
-    width, where = common.columns(args), common.workspace_words(args)
-    first = devices[0].name if devices else ""
-    show_policy(policy, matches if devices else None, found, common.day(args), width, where, first)
+    where = common.workspace_words(args)
+    further: tuple[str, ...] = (f"ivrel fleet{where}",)
+    matches = None
+    if devices:
+        further = (f"ivrel policy{where} {devices[0].name}", f"ivrel audit{where}")
+        matches = tuple(sum(1 for d in devices if rule.holds_for(d)) for rule in policy.rules)
+    view = PolicyView(
+        policy=policy,
+        matches=matches,
+        remarks=tuple(found),
+        today=common.day(args),
+        next=further,
+    )
+    common.show(view, args)
     return code

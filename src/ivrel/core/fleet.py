@@ -29,7 +29,8 @@ KINDS = ("router", "switch", "firewall", "gateway", "server")
 
 
 class Device(Struct, frozen=True, gc=False):
-    """One device; `identity` is the address that it should be known by, `line` where the fleet file has it.
+    """One device; `identity` is the address that it should be known by, `line` where the fleet file
+    has it.
 
     `rivals`: other devices to which the fleet gives the same identity.
     """
@@ -72,7 +73,9 @@ def _name(text: str) -> str:
     if len(text) > LONGEST:
         raise ValueError(f"'{shorten(text)}' is longer than {LONGEST} signs")
     if not _NAME.fullmatch(text):
-        raise ValueError(f"'{shorten(text)}' is not a name; expected letters, digits, '-', '_' and '.'")
+        raise ValueError(
+            f"'{shorten(text)}' is not a name; expected letters, digits, '-', '_' and '.'"
+        )
     return text
 
 
@@ -113,14 +116,17 @@ DEVICE = Record(
     {
         "device": Key(_WORD, "the name of the device", must=True),
         "kind": Key(
-            Text("a kind of device", _kind), f"what the device is: {', '.join(KINDS)}, or any other word", must=True
+            Text("a kind of device", _kind),
+            f"what the device is: {', '.join(KINDS)}, or any other word",
+            must=True,
         ),
         "site": Key(_WORD, "where it stands", must=True),
         "platform": Key(_WORD, "the dialect that its configuration is written in", must=True),
         "groups": Key(ListOf(_WORD, one_is_enough=True), "groups that rules can ask for"),
         "identity": Key(Text("an IP address", address), "the address it should be known by"),
         "configuration": Key(
-            Text("a file"), "its configuration, from the workspace; else configs/DEVICE or configs/DEVICE.*"
+            Text("a file"),
+            "its configuration, from the workspace; else configs/DEVICE or configs/DEVICE.*",
         ),
     },
     _built,
@@ -136,7 +142,8 @@ FLEET = Record(
 
 
 def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> Fleet:
-    """Reads a fleet from YAML, or from CSV if `file` ends in `.csv`; InputError holds every mistake.
+    """Reads a fleet from YAML, or from CSV if `file` ends in `.csv`; InputError holds every
+    mistake.
 
     `platforms`: the dialects that there are; a device of another one is a mistake.
     """
@@ -153,7 +160,9 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
     for device in devices:
         if device.name in seen:
             first = seen[device.name].line
-            _at(report, device, f"device '{device.name}' stands twice; the first is in line {first}")
+            _at(
+                report, device, f"device '{device.name}' stands twice; the first is in line {first}"
+            )
         seen.setdefault(device.name, device)
         if device.identity:
             claims.setdefault(device.identity, []).append(device.name)
@@ -234,7 +243,9 @@ def _csv_device(cells: Iterable[tuple[str, str]], line: int, report: Report) -> 
 
 
 def choose(fleet: Fleet, choice: Choice) -> tuple[Device, ...]:
-    """The devices that `choice` asks for, in the fleet's order; a word that matches nothing is a mistake."""
+    """The devices that `choice` asks for, in the fleet's order; a word that matches nothing is a
+    mistake.
+    """
     mistakes = [
         Mistake("", _unmatched(name, fleet))
         for name in choice.names

@@ -1,8 +1,9 @@
-"""Forms of YAML files: one description of each file both checks it, with line and column, and publishes it.
+"""Forms of YAML files: one description of each file both checks it, with line and column, and
+publishes it.
 
-A form reads a composed YAML node into plain values and reports every mistake on the way; a field that is
-wrong reads as None and the reading goes on, so that one run shows all mistakes. Scalars are taken as they
-are written (`on` stays 'on'): YAML's own guesses about types do not apply.
+A form reads a composed YAML node into plain values and reports every mistake on the way; a field
+that is wrong reads as None and the reading goes on, so that one run shows all mistakes. Scalars are
+taken as they are written (`on` stays 'on'): YAML's own guesses about types do not apply.
 """
 
 from __future__ import annotations
@@ -50,7 +51,9 @@ class Form(Protocol):
 class Text:
     """A scalar; `parse` turns it into a value and raises ValueError with what was expected."""
 
-    def __init__(self, expected: str, parse: Callable[[str], Any] = str, *, choices: tuple[str, ...] = ()) -> None:
+    def __init__(
+        self, expected: str, parse: Callable[[str], Any] = str, *, choices: tuple[str, ...] = ()
+    ) -> None:
         self.expected, self.parse, self.choices = expected, parse, choices
 
     def read(self, node: Node, report: Report) -> Any:
@@ -58,7 +61,9 @@ class Text:
             report.add(node, f"expected {self.expected}, not {_kind(node)}")
             return None
         text = str(node.value)
-        if not text.isprintable() and any((ord(c) < 32 and c not in "\n\t") or ord(c) == 127 for c in text):
+        if not text.isprintable() and any(
+            (ord(c) < 32 and c not in "\n\t") or ord(c) == 127 for c in text
+        ):
             report.add(node, "holds a control character; expected text")
             return None
         if self.choices and text not in self.choices:
@@ -86,7 +91,9 @@ class ListOf:
         if isinstance(node, yaml.SequenceNode):
             if self.filled and not node.value:
                 report.add(node, "the list is empty; expected at least one entry")
-            return tuple(v for v in (self.item.read(n, report) for n in node.value) if v is not None)
+            return tuple(
+                v for v in (self.item.read(n, report) for n in node.value) if v is not None
+            )
         if self.one_is_enough and not _is_empty(node):
             value = self.item.read(node, report)
             return () if value is None else (value,)
@@ -130,11 +137,15 @@ class Key:
 class Record:
     """A mapping with known keys; `build` gets what was read, and the node under `at`."""
 
-    def __init__(self, what: str, keys: Mapping[str, Key], build: Callable[..., Any] | None = None) -> None:
+    def __init__(
+        self, what: str, keys: Mapping[str, Key], build: Callable[..., Any] | None = None
+    ) -> None:
         self.what, self.keys, self.build = what, keys, build
 
     def read(self, node: Node, report: Report) -> Any:
-        """What could be read, even if other keys are wrong; None if a key that must be there is not."""
+        """What could be read, even if other keys are wrong; None if a key that must be there is
+        not.
+        """
         if not isinstance(node, yaml.MappingNode):
             report.add(node, f"expected {self.what} with its keys and values, not {_kind(node)}")
             return None
@@ -162,7 +173,9 @@ class Record:
             "type": "object",
             "additionalProperties": False,
             "required": [k for k, v in self.keys.items() if v.must],
-            "properties": {k: {**v.form.schema(), "description": v.meaning} for k, v in self.keys.items()},
+            "properties": {
+                k: {**v.form.schema(), "description": v.meaning} for k, v in self.keys.items()
+            },
         }
 
 
@@ -180,7 +193,9 @@ class Raw:
 
 
 def pairs(node: Node, report: Report) -> list[tuple[yaml.ScalarNode, Node]]:
-    """The keys and values of a mapping; keys that stand twice and keys that are no text are mistakes."""
+    """The keys and values of a mapping; keys that stand twice and keys that are no text are
+    mistakes.
+    """
     if _is_empty(node):
         return []
     if not isinstance(node, yaml.MappingNode):
@@ -194,7 +209,9 @@ def pairs(node: Node, report: Report) -> list[tuple[yaml.ScalarNode, Node]]:
         elif not key.value.isprintable():
             report.add(key, "holds a control character; expected a name")
         elif key.value in seen:
-            report.add(key, f"key '{key.value}' stands twice; the first is in line {seen[key.value]}")
+            report.add(
+                key, f"key '{key.value}' stands twice; the first is in line {seen[key.value]}"
+            )
         else:
             seen[key.value] = key.start_mark.line + 1
             out.append((key, child))
@@ -202,7 +219,9 @@ def pairs(node: Node, report: Report) -> list[tuple[yaml.ScalarNode, Node]]:
 
 
 def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
-    """Reads a YAML text by `form`; the report may hold mistakes, to which the caller adds his own."""
+    """Reads a YAML text by `form`; the report may hold mistakes, to which the caller adds his
+    own.
+    """
     report = Report(file)
     try:
         node = yaml.compose(text, Loader=_Loader)
@@ -229,7 +248,14 @@ def _refuse_aliases(node: Node, file: str) -> None:
         if id(one) in seen:
             line, column = place(one)
             raise InputError(
-                [Mistake(file, "is used again by an alias; expected every part written out", line, column)]
+                [
+                    Mistake(
+                        file,
+                        "is used again by an alias; expected every part written out",
+                        line,
+                        column,
+                    )
+                ]
             )
         seen.add(id(one))
         if isinstance(one, yaml.MappingNode):

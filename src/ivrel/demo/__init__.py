@@ -1,1 +1,3 @@
-"""The example: Skerry Line, a ferry company, its fleet, its policy and the faults that are hidden in it."""
+"""The example: Skerry Line, a ferry company, its fleet, its policy and the faults that are hidden
+in it.
+"""

@@ -1,7 +1,7 @@
 """Writes configurations that look like those of a real network: ports, routes, filters, accounts.
 
-Everything is made up: names from the example's scenario, addresses from the ranges for documentation
-(RFC 5737, RFC 3849). What comes out depends on the arguments alone.
+Everything is made up: names from the example's scenario, addresses from the ranges for
+documentation (RFC 5737, RFC 3849). What comes out depends on the arguments alone.
 """
 
 from __future__ import annotations
@@ -10,14 +10,33 @@ import json
 from collections.abc import Callable, Iterator
 from random import Random
 
-_PLACES = ("pier", "car deck", "ticket hall", "bridge", "engine room", "gangway", "office", "mast", "crew mess")
+_PLACES = (
+    "pier",
+    "car deck",
+    "ticket hall",
+    "bridge",
+    "engine room",
+    "gangway",
+    "office",
+    "mast",
+    "crew mess",
+)
 _KEEPERS = ("alvar", "brisa", "corin", "dagny", "edda", "fenn")
 _PORTS = (22, 53, 80, 123, 179, 443, 514, 601, 853, 5060, 8443)
 
 
-def whole_text(platform: str, device: str, site: str, identity: str, export: str, lines: int) -> str:
+_ETHERNET = (
+    '<type xmlns:ianaift="urn:ietf:params:xml:ns:yang:iana-if-type">ianaift:ethernetCsmacd</type>'
+)
+
+
+def whole_text(
+    platform: str, device: str, site: str, identity: str, export: str, lines: int
+) -> str:
     """A configuration of about `lines` lines around an export section."""
-    return "".join(line + "\n" for line in _WRITERS[platform](device, site, identity, export, lines))
+    return "".join(
+        line + "\n" for line in _WRITERS[platform](device, site, identity, export, lines)
+    )
 
 
 def _inet(identity: str) -> str:
@@ -53,7 +72,8 @@ def _quern(device: str, site: str, identity: str, export: str, lines: int) -> It
     yield "gate landward"
     for n in range(max(4, lines // 3)):
         yield (
-            f"    {n * 10 + 10} {dice.choice(('pass', 'pass', 'stop'))} {dice.choice(('tcp', 'udp'))} "
+            f"    {n * 10 + 10} {dice.choice(('pass', 'pass', 'stop'))} "
+            f"{dice.choice(('tcp', 'udp'))} "
             f"198.51.100.{dice.randrange(256)} 192.0.2.{dice.randrange(256)} {dice.choice(_PORTS)}"
         )
     for _ in range(max(4, lines // 2)):
@@ -98,7 +118,10 @@ def _hollin(device: str, site: str, identity: str, export: str, lines: int) -> I
     yield f'unit "{device}" {{'
     yield f"    place {site};"
     for name in dice.sample(_KEEPERS, 3):
-        yield f"    keeper {name} {{ rank {dice.choice(('watch', 'full'))}; secret {dice.randbytes(12).hex()}; }}"
+        yield (
+            f"    keeper {name} {{ rank {dice.choice(('watch', 'full'))}; secret "
+            f"{dice.randbytes(12).hex()}; }}"
+        )
     yield f"    port ident {{ {_inet(identity)}; }}"
     yield f"    port keep0 {{ inet 203.0.113.{dice.randrange(0, 63) * 4 + 2}/30; plane keeper; }}"
     yield f"    port outer0 {{ inet 203.0.113.{dice.randrange(0, 63) * 4 + 1}/30; plane transit; }}"
@@ -113,8 +136,10 @@ def _hollin(device: str, site: str, identity: str, export: str, lines: int) -> I
     yield "    gates {"
     for n in range(max(4, lines // 3)):
         yield (
-            f"        gate {n * 10 + 10} {{ from 198.51.100.{dice.randrange(256)}; to 192.0.2.{dice.randrange(256)}; "
-            f"meets {dice.choice(_PORTS)}; action {dice.choice(('pass', 'pass', 'stop'))}; record close; }}"
+            f"        gate {n * 10 + 10} {{ from 198.51.100.{dice.randrange(256)}; to "
+            f"192.0.2.{dice.randrange(256)}; "
+            f"meets {dice.choice(_PORTS)}; action {dice.choice(('pass', 'pass', 'stop'))}; "
+            "record close; }}"
         )
     yield "    }"
     for _ in range(max(4, lines // 2)):
@@ -136,7 +161,11 @@ def _marl(device: str, site: str, identity: str, export: str, lines: int) -> Ite
     yield from ("[port.spare]", "about = kept free", "")
     for port in range(max(4, lines // 5)):
         yield from (f"[port.e{port}]", f"about = {dice.choice(_PLACES)} {dice.randrange(1, 40)}")
-        yield from (f"state = {dice.choice(('up', 'up', 'up', 'down'))}", f"lane = {dice.randrange(10, 60)}", "")
+        yield from (
+            f"state = {dice.choice(('up', 'up', 'up', 'down'))}",
+            f"lane = {dice.randrange(10, 60)}",
+            "",
+        )
     yield from export.rstrip("\n").split("\n")
 
 
@@ -146,13 +175,19 @@ def _osier(device: str, site: str, identity: str, export: str, lines: int) -> It
     yield f'  <unit label="{device}" place="{site}"/>'
     yield "  <keepers>"
     for name in dice.sample(_KEEPERS, 3):
-        yield f'    <keeper id="{name}" rank="{dice.choice(("watch", "full"))}" secret="{dice.randbytes(12).hex()}"/>'
+        yield (
+            f'    <keeper id="{name}" rank="{dice.choice(("watch", "full"))}" '
+            f'secret="{dice.randbytes(12).hex()}"/>'
+        )
     yield "  </keepers>"
     yield "  <ports>"
     yield f'    <port id="ident" {_inet(identity).replace(" ", chr(61) + chr(34))}"/>'
     yield '    <port id="up0" inet="203.0.113.42/30" state="up"/>'
     for port in range(max(4, lines // 20)):
-        yield f'    <port id="e{port}" about="{dice.choice(_PLACES)}" lane="{dice.randrange(10, 60)}"/>'
+        yield (
+            f'    <port id="e{port}" about="{dice.choice(_PLACES)}" '
+            f'lane="{dice.randrange(10, 60)}"/>'
+        )
     yield "  </ports>"
     if "<clock" not in export:
         yield '  <clock zone="UTC"><peer id="1" inet="198.51.100.5"/></clock>'
@@ -161,12 +196,16 @@ def _osier(device: str, site: str, identity: str, export: str, lines: int) -> It
     for n in range(max(4, lines // 3)):
         yield (
             f'    <gate id="g{n}" act="{dice.choice(("pass", "pass", "stop"))}" '
-            f'to="192.0.2.{dice.randrange(256)}" meets="{dice.choice(_PORTS)}" feed="f1" tell="close"/>'
+            f'to="192.0.2.{dice.randrange(256)}" meets="{dice.choice(_PORTS)}" feed="f1" '
+            'tell="close"/>'
         )
     yield "  </gates>"
     yield "  <nets>"
     for n in range(max(4, lines // 2)):
-        net, by = f"2001:db8:{dice.randrange(65536):x}::/48", f"2001:db8::{dice.randrange(1, 255):x}"
+        net, by = (
+            f"2001:db8:{dice.randrange(65536):x}::/48",
+            f"2001:db8::{dice.randrange(1, 255):x}",
+        )
         yield f'    <net id="n{n}" to="{net}" by="{by}"/>'
     yield "  </nets>"
     yield "</osier>"
@@ -176,7 +215,9 @@ _IETF_TYPE = "iana-if-type:ethernetCsmacd"
 
 
 def _ietf(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
-    """Valid for ietf-interfaces, ietf-ip and ietf-system; secrets stand where ietf-system has them."""
+    """Valid for ietf-interfaces, ietf-ip and ietf-system; secrets stand where ietf-system has
+    them.
+    """
     dice = Random(device)
     names = ["lo0", "spare0", *(f"e{n}" for n in range(max(4, lines // 10)))]
     users = dice.sample(_KEEPERS, 3)
@@ -185,26 +226,38 @@ def _ietf(device: str, site: str, identity: str, export: str, lines: int) -> Ite
         yield '  <interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces">'
         for name in names:
             address = (
-                f"<address><ip>{identity}</ip><prefix-length>32</prefix-length></address>" if name == "lo0" else ""
+                f"<address><ip>{identity}</ip><prefix-length>32</prefix-length></address>"
+                if name == "lo0"
+                else ""
             )
-            kind = '<type xmlns:ianaift="urn:ietf:params:xml:ns:yang:iana-if-type">ianaift:ethernetCsmacd</type>'
+            kind = _ETHERNET
             inside = f'<ipv4 xmlns="urn:ietf:params:xml:ns:yang:ietf-ip">{address}</ipv4>'
             about = f"<description>{dice.choice(_PLACES)}</description>"
             yield f"    <interface><name>{name}</name>{about}{kind}{inside}</interface>"
         yield "  </interfaces>"
         yield from ("  " + line for line in export.rstrip("\n").split("\n"))
-        yield f'  <system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>{device}</hostname>'
+        yield (
+            "  <system "
+            f'xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>{device}</hostname>'
+        )
         yield f"    <location>{site}</location>"
         yield "    <authentication>"
         for name in users:
-            yield f"      <user><name>{name}</name><password>$0${dice.randbytes(12).hex()}</password></user>"
+            secret = f"$0${dice.randbytes(12).hex()}"
+            yield f"      <user><name>{name}</name><password>{secret}</password></user>"
         yield from ("    </authentication>", "  </system>", "</data>")
         return
-    interfaces = [{"name": name, "description": dice.choice(_PLACES), "type": _IETF_TYPE} for name in names]
+    interfaces = [
+        {"name": name, "description": dice.choice(_PLACES), "type": _IETF_TYPE} for name in names
+    ]
     lo0 = {"ietf-ip:ipv4": {"address": [{"ip": identity, "prefix-length": 32}]}}
     passwords = [{"name": name, "password": f"$0${dice.randbytes(12).hex()}"} for name in users]
     whole = {
-        "ietf-system:system": {"hostname": device, "location": site, "authentication": {"user": passwords}},
+        "ietf-system:system": {
+            "hostname": device,
+            "location": site,
+            "authentication": {"user": passwords},
+        },
         "ietf-interfaces:interfaces": {"interface": [{**interfaces[0], **lo0}, *interfaces[1:]]},
         "ietf-syslog:syslog": json.loads(export),
     }
@@ -212,7 +265,9 @@ def _ietf(device: str, site: str, identity: str, export: str, lines: int) -> Ite
 
 
 def _openconfig(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
-    """Valid for openconfig-system and openconfig-interfaces; secrets stand where openconfig-aaa has them."""
+    """Valid for openconfig-system and openconfig-interfaces; secrets stand where openconfig-aaa has
+    them.
+    """
     dice = Random(device)
     names = ["lo0", *(f"e{n}" for n in range(max(4, lines // 12)))]
     users = dice.sample(_KEEPERS, 3)
@@ -220,12 +275,16 @@ def _openconfig(device: str, site: str, identity: str, export: str, lines: int) 
         yield "<config>"
         yield '  <interfaces xmlns="http://openconfig.net/yang/interfaces">'
         for name in names:
-            kind = '<type xmlns:ianaift="urn:ietf:params:xml:ns:yang:iana-if-type">ianaift:ethernetCsmacd</type>'
-            prefix = f"<ip>{identity}</ip><config><ip>{identity}</ip><prefix-length>32</prefix-length></config>"
+            kind = _ETHERNET
+            length = "<prefix-length>32</prefix-length>"
+            prefix = f"<ip>{identity}</ip><config><ip>{identity}</ip>{length}</config>"
             address = f"<addresses><address>{prefix}</address></addresses>" if name == "lo0" else ""
             inside = f'<ipv4 xmlns="http://openconfig.net/yang/interfaces/ip">{address}</ipv4>'
-            inside = f"<subinterface><index>0</index><config><index>0</index></config>{inside}</subinterface>"
-            inside = f"<config><name>{name}</name>{kind}</config><subinterfaces>{inside}</subinterfaces>"
+            index = "<index>0</index><config><index>0</index></config>"
+            inside = f"<subinterface>{index}{inside}</subinterface>"
+            inside = (
+                f"<config><name>{name}</name>{kind}</config><subinterfaces>{inside}</subinterfaces>"
+            )
             yield f"    <interface><name>{name}</name>{inside}</interface>"
         yield "  </interfaces>"
         yield '  <system xmlns="http://openconfig.net/yang/system">'
@@ -236,7 +295,9 @@ def _openconfig(device: str, site: str, identity: str, export: str, lines: int) 
         yield "    <aaa><authentication><users>"
         for name in users:
             secret = f"<password>{dice.randbytes(12).hex()}</password>"
-            inside = f"<username>{name}</username><config><username>{name}</username>{secret}</config>"
+            inside = (
+                f"<username>{name}</username><config><username>{name}</username>{secret}</config>"
+            )
             yield f"      <user>{inside}</user>"
         yield from ("    </users></authentication></aaa>", "  </system>", "</config>")
         return
@@ -244,10 +305,15 @@ def _openconfig(device: str, site: str, identity: str, export: str, lines: int) 
     interfaces: list[dict[str, object]] = [
         {"name": name, "config": {"name": name, "type": _IETF_TYPE}} for name in names
     ]
-    part = {"index": 0, "config": {"index": 0}, "openconfig-if-ip:ipv4": {"addresses": {"address": [own]}}}
+    part = {
+        "index": 0,
+        "config": {"index": 0},
+        "openconfig-if-ip:ipv4": {"addresses": {"address": [own]}},
+    }
     interfaces[0]["subinterfaces"] = {"subinterface": [part]}
     passwords = [
-        {"username": name, "config": {"username": name, "password": dice.randbytes(12).hex()}} for name in users
+        {"username": name, "config": {"username": name, "password": dice.randbytes(12).hex()}}
+        for name in users
     ]
     whole = {
         "openconfig-interfaces:interfaces": {"interface": interfaces},
@@ -265,14 +331,23 @@ def _rsyslog(device: str, site: str, identity: str, export: str, lines: int) -> 
     yield f"# {device} at {site}, saved by the keeper's desk"
     yield 'module(load="imuxsock")'
     yield 'module(load="imklog")'
-    yield 'global(workDirectory="/var/spool/rsyslog" defaultNetstreamDriverCAFile="/etc/ssl/certs/beacons.pem")'
-    yield from (f"# secret of keeper {name}: {dice.randbytes(12).hex()}" for name in dice.sample(_KEEPERS, 3))
+    yield (
+        'global(workDirectory="/var/spool/rsyslog" '
+        'defaultNetstreamDriverCAFile="/etc/ssl/certs/beacons.pem")'
+    )
+    yield from (
+        f"# secret of keeper {name}: {dice.randbytes(12).hex()}"
+        for name in dice.sample(_KEEPERS, 3)
+    )
     yield "$FileCreateMode 0640"
     yield from export.rstrip("\n").split("\n")
     yield "auth,authpriv.*  /var/log/auth.log"
     yield "*.*;auth,authpriv.none  -/var/log/syslog"
     for n in range(max(4, lines // 20)):
-        yield f'if $programname == "{dice.choice(_PLACES).replace(" ", "")}{n}" then /var/log/places/{n}.log'
+        yield (
+            f'if $programname == "{dice.choice(_PLACES).replace(" ", "")}{n}" then '
+            f"/var/log/places/{n}.log"
+        )
     yield "*.emerg  :omusrmsg:*"
 
 

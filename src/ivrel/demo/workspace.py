@@ -18,7 +18,9 @@ INCLUDES = "$IncludeConfig /etc/rsyslog.d/*.conf\n"
 
 
 class Seed(Struct, frozen=True):
-    """A fault that was put into a text: the setting that it breaks, and the line that decides it, if any."""
+    """A fault that was put into a text: the setting that it breaks, and the line that decides it,
+    if any.
+    """
 
     setting: str
     fault: str
@@ -63,13 +65,20 @@ def fleet_text() -> str:
 
 
 def configurations() -> Mapping[str, Mapping[str, str]]:
-    """The configurations of the example, by device: of each its files by name, '' for a single one."""
+    """The configurations of the example, by device: of each its files by name, '' for a single
+    one.
+    """
     out: dict[str, Mapping[str, str]] = {}
     for e in entries():
         if e.files:
-            out[e.device] = {MAIN: whole_text(e.platform, e.device, e.site, e.identity, INCLUDES, LINES), **e.files}
+            out[e.device] = {
+                MAIN: whole_text(e.platform, e.device, e.site, e.identity, INCLUDES, LINES),
+                **e.files,
+            }
         else:
-            out[e.device] = {"": whole_text(e.platform, e.device, e.site, e.identity, e.text, LINES)}
+            out[e.device] = {
+                "": whole_text(e.platform, e.device, e.site, e.identity, e.text, LINES)
+            }
     return out
 
 
@@ -79,4 +88,6 @@ def write_workspace(folder: Path) -> None:
     write_text(folder / "policy.yaml", policy_text())
     for device, files in configurations().items():
         for name, text in files.items():
-            write_text(folder / "configs" / (f"{device}/{name}" if name else f"{device}.conf"), text)
+            write_text(
+                folder / "configs" / (f"{device}/{name}" if name else f"{device}.conf"), text
+            )

@@ -13,7 +13,9 @@ __all__ = ["Job", "Share", "through"]
 R = TypeVar("R")
 
 
-def through(job: Job[R], devices: Sequence[Device], scheduler: str = "", *, send: bool = False) -> Iterator[R]:
+def through(
+    job: Job[R], devices: Sequence[Device], scheduler: str = "", *, send: bool = False
+) -> Iterator[R]:
     """Yield what comes of each device, in their order.
 
     `scheduler`: the address of a Dask scheduler, whose workers do it; `send`: send them the

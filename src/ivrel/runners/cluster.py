@@ -1,12 +1,13 @@
 """Goes through devices on a Dask cluster: `pip install 'ivrel[scale]'`, `--scheduler ADDRESS`.
 
 The job goes to each worker once, with policy and dialects. Configurations are read by the workers
-from the path that this process reads them from, or sent along. Chunks are handed out as results come
-in, so that memory does not grow with the fleet.
+from the path that this process reads them from, or sent along. Chunks are handed out as results
+come in, so that memory does not grow with the fleet.
 """
 
 from __future__ import annotations
 
+import socket
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, TypeVar
@@ -36,20 +37,11 @@ class SentTexts(Struct, frozen=True):
         return found
 
 
-def on_cluster(job: Job[R], devices: Sequence[Device], scheduler: str, *, send: bool) -> Iterator[R]:
+def on_cluster(
+    job: Job[R], devices: Sequence[Device], scheduler: str, *, send: bool
+) -> Iterator[R]:
     """Yield what comes of each device, in their order; `send`: send the configurations along."""
-    try:
-        from distributed import Client
-    except ImportError:
-        said = "--scheduler needs Dask; install it with: pip install 'ivrel[scale]'"
-        raise InputError(said) from None
-    try:
-        client: Any = Client(  # type: ignore[no-untyped-call]
-            scheduler, timeout=SECONDS, set_as_default=False
-        )
-    except (OSError, TimeoutError, ValueError) as problem:
-        said = str(problem).splitlines()[0] if str(problem) else type(problem).__name__
-        raise InputError(f"no Dask scheduler answers at '{scheduler}': {said}") from None
+    client = _client(scheduler)
     with client:
         workers = len(client.scheduler_info()["workers"])
         if not workers:
@@ -64,6 +56,24 @@ def on_cluster(job: Job[R], devices: Sequence[Device], scheduler: str, *, send: 
                 yield from job.unpack(waiting.popleft().result())
         while waiting:
             yield from job.unpack(waiting.popleft().result())
+
+
+def _client(scheduler: str) -> Any:
+    """The client of a scheduler; InputError if none is there."""
+    try:
+        from distributed import Client
+        from distributed.comm.addressing import get_address_host_port
+    except ImportError:
+        said = "--scheduler needs Dask; install it with: pip install 'ivrel[scale]'"
+        raise InputError(said) from None
+    try:
+        # A client that never connected complains for long when it goes, so this is tried before.
+        host, port = get_address_host_port(scheduler)
+        socket.create_connection((host, port), SECONDS).close()
+        return Client(scheduler, timeout=SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
+    except (OSError, ValueError) as problem:
+        said = (getattr(problem, "strerror", None) or str(problem)).lower()
+        raise InputError(f"no Dask scheduler answers at '{scheduler}': {said}") from None
 
 
 def _collected(job: Job[Any], devices: Sequence[Device]) -> SentTexts:

@@ -25,8 +25,8 @@ class Texts(Protocol):
 class Share(Struct, frozen=True):
     """How the devices of one kind of job are shared out.
 
-    `alone`: up to so many are gone through in this process; `first`: so many before there are others,
-    which then know what these taught; `chunk`: so many at a time.
+    `alone`: up to so many are gone through in this process; `first`: so many before there are
+    others, which then know what these taught; `chunk`: so many at a time.
     """
 
     alone: int

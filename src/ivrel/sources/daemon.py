@@ -1,7 +1,7 @@
 """Asks a platform's own program, where it is installed, whether it takes a corrected configuration.
 
-`rsyslogd -N1` reads a configuration and says what it has against it, without starting. It may load the modules that a
-configuration names, so one that names a module by its path is not given to it.
+`rsyslogd -N1` reads a configuration and says what it has against it, without starting. It may load
+the modules that a configuration names, so one that names a module by its path is not given to it.
 """
 
 from __future__ import annotations
@@ -27,11 +27,15 @@ _PLACE = re.compile(r"error during parsing file \S+ on or before line \d+: |\[v8
 
 def program() -> str | None:
     """Where rsyslogd is installed; None if it is not."""
-    return shutil.which("rsyslogd", path=os.pathsep.join((os.environ.get("PATH", ""), "/usr/sbin", "/sbin")))
+    return shutil.which(
+        "rsyslogd", path=os.pathsep.join((os.environ.get("PATH", ""), "/usr/sbin", "/sbin"))
+    )
 
 
 def checked(correction: Correction, data: bytes) -> Correction:
-    """The correction with one more property in its proof, if the platform's program is here and can be asked."""
+    """The correction with one more property in its proof, if the platform's program is here and can
+    be asked.
+    """
     asked = program() if correction.changes and correction.asks else None
     if asked is None or _BY_PATH.search(data):
         return correction
@@ -57,7 +61,11 @@ def complaints(asked: str, data: bytes) -> Counter[str]:
         if main is None:
             return Counter()
         call = [asked, "-N1", "-f", str(main)]
-        done = subprocess.run(call, capture_output=True, text=True, timeout=SECONDS, errors="replace", check=False)
-        told = (line for line in done.stderr.replace(f"{name}/", "/etc/").splitlines() if line.strip())
+        done = subprocess.run(
+            call, capture_output=True, text=True, timeout=SECONDS, errors="replace", check=False
+        )
+        told = (
+            line for line in done.stderr.replace(f"{name}/", "/etc/").splitlines() if line.strip()
+        )
         told = (line for line in told if "End of config" not in line and ": version " not in line)
         return Counter(_PLACE.sub("", line.removeprefix("rsyslogd: ")).strip() for line in told)

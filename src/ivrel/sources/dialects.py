@@ -1,4 +1,6 @@
-"""Where dialects come from: those that ship, and a workspace's own in `dialects/`, which come first."""
+"""Where dialects come from: those that ship, and a workspace's own in `dialects/`, which come
+first.
+"""
 
 from __future__ import annotations
 
@@ -37,8 +39,18 @@ class Dialects:
             text = read_text(path, shown)
             dialect = read_dialect(text, shown)
             if dialect.name != name:
-                line = next((n for n, said in enumerate(text.split("\n"), 1) if said.startswith("dialect:")), 1)
-                said = f"the dialect is called '{dialect.name}' and its file '{path.name}'; expected one name"
+                line = next(
+                    (
+                        n
+                        for n, said in enumerate(text.split("\n"), 1)
+                        if said.startswith("dialect:")
+                    ),
+                    1,
+                )
+                said = (
+                    f"the dialect is called '{dialect.name}' and its file '{path.name}'; "
+                    "expected one name"
+                )
                 raise InputError([Mistake(shown, said, line, 1)])
             self._read[name] = dialect
         return self._read[name]

@@ -21,10 +21,15 @@ FILES = 2000  # more files than any configuration of one device has
 
 
 def read_bytes(path: Path | str, shown: str) -> bytes:
-    """A configuration's text without its byte-order mark; Unreadable tells why it could not be had."""
+    """A configuration's text without its byte-order mark; Unreadable tells why it could not be
+    had.
+    """
     try:
-        # A pipe would be waited for: the file is opened without, and only then known to be a regular one.
-        handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+        # A pipe would be waited for: the file is opened without, and only then known to be a
+        # regular one.
+        handle = os.open(
+            path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
+        )
         with open(handle, "rb", buffering=0) as file:  # noqa: PTH123 (a fleet has many, and each is read once)
             about = os.fstat(handle)
             if stat.S_ISDIR(about.st_mode):
@@ -60,20 +65,26 @@ def _plain(data: bytes, shown: str) -> bytes:
         try:
             data = data.decode("utf-16").encode()
         except UnicodeError:
-            raise Unreadable(f"{shown}: the text begins as UTF-16 and goes on as something else") from None
+            raise Unreadable(
+                f"{shown}: the text begins as UTF-16 and goes on as something else"
+            ) from None
         data = re.sub(rb"""^(<\?xml[^>]*?)\s+encoding=(["'])[^"']*\2""", rb"\1", data)
     return data.removeprefix(_BOM)
 
 
 def read_configuration(path: Path | str, shown: str) -> bytes:
-    """A configuration: one file, or all files of a folder as a bundle; Unreadable tells why it cannot be had."""
+    """A configuration: one file, or all files of a folder as a bundle; Unreadable tells why it
+    cannot be had.
+    """
     try:
         return read_bytes(path, shown)
     except Unreadable:
         path = Path(path)
         if not path.is_dir():
             raise
-    found = sorted(p for p in path.rglob("*") if p.is_file() and p.resolve().is_relative_to(path.resolve()))
+    found = sorted(
+        p for p in path.rglob("*") if p.is_file() and p.resolve().is_relative_to(path.resolve())
+    )
     if not found or len(found) > FILES:
         said = f"more than {FILES} files" if found else "no files in it"
         raise Unreadable(f"{shown}: {said}; expected the files of one configuration")
@@ -87,7 +98,8 @@ def read_configuration(path: Path | str, shown: str) -> bytes:
 def write_configuration(path: Path, data: bytes, before: bytes) -> None:
     """Writes a configuration: a file, or of a bundle the files of a folder.
 
-    Of what was there `before`, the files that are gone are removed; nothing else in the folder is touched.
+    Of what was there `before`, the files that are gone are removed; nothing else in the folder is
+    touched.
     """
     files = {part.name: part.data for part in parts(data)}
     if "" in files:
@@ -140,10 +152,11 @@ def write_text(path: Path, text: str) -> None:
 
 
 class NewFolder:
-    """A folder that is written anew beside the one that it replaces, and takes its place when it is whole.
+    """A folder that is written anew beside the one that it replaces, and takes its place when it is
+    whole.
 
-    As a context it gives the folder to write into. What the old one holds besides `own` names is kept. Two calls do
-    not write at once: the second is refused.
+    As a context it gives the folder to write into. What the old one holds besides `own` names is
+    kept. Two calls do not write at once: the second is refused.
     """
 
     def __init__(self, folder: Path, own: Callable[[Path], bool]) -> None:
@@ -160,7 +173,9 @@ class NewFolder:
             shutil.rmtree(self._new, ignore_errors=True)  # what a call that was killed left
             self._new.mkdir()
         except OSError as problem:
-            raise InputError([Mistake(str(self._folder), f"cannot be written: {reason(problem)}")]) from None
+            raise InputError(
+                [Mistake(str(self._folder), f"cannot be written: {reason(problem)}")]
+            ) from None
         return self._new
 
     def __exit__(self, kind: object, problem: object, trace: object) -> None:
@@ -168,7 +183,9 @@ class NewFolder:
             if kind is None:
                 self._swap()
         except OSError as failed:
-            raise InputError([Mistake(str(self._folder), f"cannot be written: {reason(failed)}")]) from None
+            raise InputError(
+                [Mistake(str(self._folder), f"cannot be written: {reason(failed)}")]
+            ) from None
         finally:
             shutil.rmtree(self._new, ignore_errors=True)
             self._lock.unlink(missing_ok=True)

@@ -1,7 +1,8 @@
 """The statements that decide verdicts, as they may be shown.
 
-A line of a configuration may hold more than the statement that decides: all of a document, or a secret beside it.
-So statements are shown, not lines, and of these only such as surely concern export.
+A line of a configuration may hold more than the statement that decides: all of a document, or a
+secret beside it. So statements are shown, not lines, and of these only such as surely concern
+export.
 """
 
 from __future__ import annotations
@@ -46,9 +47,12 @@ class Lines:
         return frozenset(bearing(self._dialect, said) if isinstance(said, Strange) else ())
 
     def text(self, line: int, setting: str = "") -> str:
-        """The statements of a line that bear on a setting, or all of them if none does; '' if there are none."""
+        """The statements of a line that bear on a setting, or all of them if none does; '' if there
+        are none.
+        """
         if self._source:
-            # What this platform's statements say is worked out from lines, each of which is one rule.
+            # What this platform's statements say is worked out from lines, each of which is one
+            # rule.
             there = 0 < line <= len(self._source)
             return masked(decode(self._source[line - 1][:LONGEST]).strip(), MOST) if there else ""
         said = self._said.get(line, [])
@@ -57,7 +61,9 @@ class Lines:
 
 
 class LinesOf:
-    """The statements of all configurations of a workspace; keeps those of the device last asked for."""
+    """The statements of all configurations of a workspace; keeps those of the device last asked
+    for.
+    """
 
     def __init__(self, workspace: Workspace, devices: tuple[Device, ...]) -> None:
         self._workspace = workspace
@@ -70,7 +76,9 @@ class LinesOf:
         """The device of a file, which may be one of the folder that is its configuration."""
         if file in self._devices:
             return self._devices[file]
-        return next((d for name, d in self._devices.items() if name and file.startswith(f"{name}/")), None)
+        return next(
+            (d for name, d in self._devices.items() if name and file.startswith(f"{name}/")), None
+        )
 
     def __call__(self, place: Place, setting: str = "") -> str:
         """What stands in a place."""
@@ -82,9 +90,14 @@ class LinesOf:
                 data, shown = self._workspace.text(device)
             except Unreadable:
                 return ""
-            self._device, self._lines = device, Lines(self._workspace.dialects[device.platform], data)
+            self._device, self._lines = (
+                device,
+                Lines(self._workspace.dialects[device.platform], data),
+            )
             places = Places(data, shown)
             several = not places.file
-            self._numbers = {places(n): n for n in range(1, data.count(b"\n") + 2)} if several else {}
+            self._numbers = (
+                {places(n): n for n in range(1, data.count(b"\n") + 2)} if several else {}
+            )
         line = self._numbers.get((place.file, place.line), 0) if self._numbers else place.line
         return self._lines.text(line, setting) if self._lines else ""

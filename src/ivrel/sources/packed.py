@@ -14,7 +14,9 @@ LARGEST = "IVREL_LARGEST"  # the variable of the environment that raises the lim
 
 
 def largest() -> int:
-    """The most bytes that a text may have, unpacked: 64 MiB, or as many MiB as the environment says."""
+    """The most bytes that a text may have, unpacked: 64 MiB, or as many MiB as the environment
+    says.
+    """
     said = os.environ.get(LARGEST, "")
     return (int(said) if said.isascii() and said.isdigit() and 0 < len(said) < 7 else 64) * MIB
 
@@ -37,7 +39,9 @@ def _xz(data: bytes) -> Any:
 def _zstd(data: bytes) -> Any:
     import zstandard
 
-    return io.BufferedReader(zstandard.ZstdDecompressor().stream_reader(io.BytesIO(data), read_across_frames=True))
+    return io.BufferedReader(
+        zstandard.ZstdDecompressor().stream_reader(io.BytesIO(data), read_across_frames=True)
+    )
 
 
 # RFC 1952 section 2.3.1; the .xz file format, section 2.1.1.1; RFC 8878 section 3.1.1.
@@ -52,7 +56,9 @@ _MAGICS = tuple(_KINDS)
 
 
 def unpacked(data: bytes, shown: str) -> bytes:
-    """The text of a file that may be compressed; Unreadable if what is compressed is damaged or too long."""
+    """The text of a file that may be compressed; Unreadable if what is compressed is damaged or too
+    long.
+    """
     if not data.startswith(_MAGICS):
         return data
     for magic, (name, opened) in _KINDS.items():

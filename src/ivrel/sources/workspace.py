@@ -1,4 +1,6 @@
-"""A workspace: a folder with a fleet, a policy and the configurations; and the audit of all of it."""
+"""A workspace: a folder with a fleet, a policy and the configurations; and the audit of all of
+it.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from ivrel.sources.packed import ENDINGS
 
 
 class FolderTexts(Struct, frozen=True):
-    """Configurations in a folder: the files by the names of devices, and texts given in their place."""
+    """Configurations in a folder: the files by the names of devices, and texts given in their
+    place.
+    """
 
     root: str
     files: Mapping[str, str]
@@ -56,9 +60,15 @@ class Workspace:
         """The fleet, from `fleet.yaml` or `fleet.csv`."""
         found = [name for name in ("fleet.yaml", "fleet.csv") if (self.folder / name).exists()]
         if len(found) != 1:
-            said = "both fleet.yaml and fleet.csv; expected one" if found else "no fleet.yaml or fleet.csv in it"
+            said = (
+                "both fleet.yaml and fleet.csv; expected one"
+                if found
+                else "no fleet.yaml or fleet.csv in it"
+            )
             raise InputError([Mistake(str(self.folder), said)])
-        return read_fleet(read_text(self.folder / found[0], found[0]), found[0], self.dialects.files)
+        return read_fleet(
+            read_text(self.folder / found[0], found[0]), found[0], self.dialects.files
+        )
 
     @cached_property
     def policy(self) -> Policy:
@@ -72,7 +82,9 @@ class Workspace:
             except InputError as problem:
                 raise Unreadable(str(problem.mistakes[0])) from None
 
-        return read_policy(read_text(self.folder / "policy.yaml", "policy.yaml"), "policy.yaml", opened)
+        return read_policy(
+            read_text(self.folder / "policy.yaml", "policy.yaml"), "policy.yaml", opened
+        )
 
     @cached_property
     def _configs(self) -> dict[str, str]:

@@ -11,7 +11,9 @@ from ivrel.core.settings.bearing import OWNER
 
 
 class Ability(Struct, frozen=True):
-    """One thing that can be said of a setting: where, by which statement, with which values and default."""
+    """One thing that can be said of a setting: where, by which statement, with which values and
+    default.
+    """
 
     setting: str
     slot: str
@@ -38,7 +40,9 @@ _WHERE = {
 
 
 def abilities(dialect: Dialect) -> list[Ability]:
-    """The slots that bear on settings: those that this platform can say, then those it has only a default for."""
+    """The slots that bear on settings: those that this platform can say, then those it has only a
+    default for.
+    """
     out = []
     for slot in SLOTS.values():
         said = slot.name in dialect.slots

@@ -1,7 +1,7 @@
 """Checks a dialect: its examples in both directions, and what in it is ambiguous or leads nowhere.
 
-Passes: two patterns `inet {interface.address}` and `inet6 {interface.address}`
-Fails:  two patterns `at {destination.address}` and `at {destination.port}`: which one reads `at 514`?
+Passes: two patterns `inet {interface.address}` and `inet6 {interface.address}` Fails:  two patterns
+`at {destination.address}` and `at {destination.port}`: which one reads `at 514`?
 """
 
 from __future__ import annotations
@@ -50,16 +50,23 @@ def _example(dialect: Dialect, example: Example) -> Iterator[tuple[int, str]]:
     try:
         emptied = apply_edits(dialect, data, [s.edit for s in steps_between(records, bare)])
         back = steps_between(read_records(dialect, emptied), records)
-        again = _settings(read_records(dialect, apply_edits(dialect, emptied, [s.edit for s in back])))
+        again = _settings(
+            read_records(dialect, apply_edits(dialect, emptied, [s.edit for s in back]))
+        )
         for name in {**means, **again}:
             if means.get(name) != again.get(name):
-                yield example.line, f"taken away and written again, {name} is {again.get(name, 'nothing')}"
+                yield (
+                    example.line,
+                    f"taken away and written again, {name} is {again.get(name, 'nothing')}",
+                )
     except (Refused, Unreadable) as problem:
         yield example.line, f"taken away and written again, the example fails: {problem}"
 
 
 def misread(records: Records, example: Example) -> Iterator[str]:
-    """Where an example's text means something else than it says; it need not list what is left to the platform."""
+    """Where an example's text means something else than it says; it need not list what is left to
+    the platform.
+    """
     return (told for _, told in _misread(records, example))
 
 
@@ -73,12 +80,17 @@ def _misread(records: Records, example: Example) -> Iterator[tuple[int, str]]:
         if said != wanted and (name in told or name in example.means):
             near = get_close_matches(name, means, 1) if said is None else []
             hint = f"; did you mean '{near[0]}'?" if near else ""
-            why = f"the example means {name}: {said or 'nothing'}; expected {wanted or 'nothing'}{hint}"
+            why = (
+                f"the example means {name}: {said or 'nothing'}; expected "
+                f"{wanted or 'nothing'}{hint}"
+            )
             yield example.lines.get(name, 0), why
 
 
 def _settings(records: Records) -> dict[str, str]:
-    return {f"{f.setting} {f.key}".strip(): f.value for f in read_settings(Scope(None, records, {}))}
+    return {
+        f"{f.setting} {f.key}".strip(): f.value for f in read_settings(Scope(None, records, {}))
+    }
 
 
 def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tuple[int, str]]:
@@ -87,15 +99,24 @@ def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tu
     for (group, key), (match, _) in written:
         pattern = dialect.patterns[match.pattern]
         row: Row = records.rows(match.table).get(key, {})
-        if any(SLOTS[slot].many or slot in dialect.only_read for slot in pattern.slots) or _reads_only(pattern):
+        if any(
+            SLOTS[slot].many or slot in dialect.only_read for slot in pattern.slots
+        ) or _reads_only(pattern):
             continue
         get = Getter(records, row)
-        ways = (p.write(get, get.said) for n, p in enumerate(dialect.patterns) if dialect.groups[n] == group)
+        ways = (
+            p.write(get, get.said)
+            for n, p in enumerate(dialect.patterns)
+            if dialect.groups[n] == group
+        )
         again = next((way for way in ways if way is not None), None)
         if again is None or pattern.read(*again) != pattern.read(match.path, match.words):
             join = dialect.shape.join
             told = join(again[1]) if again else "nothing"
-            yield pattern.line, f"reads '{join(match.words)}' and writes '{told}' (example in line {line})"
+            yield (
+                pattern.line,
+                f"reads '{join(match.words)}' and writes '{told}' (example in line {line})",
+            )
 
 
 def _without_export(records: Records) -> Records:
@@ -121,7 +142,11 @@ def _ambiguous(dialect: Dialect) -> Iterator[tuple[int, str]]:
 
 
 def _overlap(one: Sequence[Item], other: Sequence[Item]) -> bool:
-    return any(len(a) == len(b) and all(map(_same_word, a, b)) for a in _variants(one) for b in _variants(other))
+    return any(
+        len(a) == len(b) and all(map(_same_word, a, b))
+        for a in _variants(one)
+        for b in _variants(other)
+    )
 
 
 def _variants(items: Sequence[Item]) -> list[tuple[Item, ...]]:
@@ -175,13 +200,23 @@ def _one_way(dialect: Dialect) -> Iterator[tuple[int, str]]:
         if slot in dialect.only_read:
             continue
         if table_of(slot) not in LAZY and not SLOTS[slot].idle and all(map(_reads_only, patterns)):
-            yield patterns[0].line, f"{slot} can be read but not written: every pattern of it holds {{any}}"
+            yield (
+                patterns[0].line,
+                f"{slot} can be read but not written: every pattern of it holds {{any}}",
+            )
         variable = patterns[0].variable(slot)
-        if variable and variable.spelled and len(set(variable.spelled.values())) < len(variable.spelled):
+        if (
+            variable
+            and variable.spelled
+            and len(set(variable.spelled.values())) < len(variable.spelled)
+        ):
             yield patterns[0].line, f"the spelling of {slot} has one word for two values"
     for pattern in dialect.patterns:
         if not pattern.slots:
-            yield pattern.line, "the pattern carries no slot; what bears on nothing goes under 'aside'"
+            yield (
+                pattern.line,
+                "the pattern carries no slot; what bears on nothing goes under 'aside'",
+            )
 
 
 def _nowhere(dialect: Dialect) -> Iterator[tuple[int, str]]:
@@ -190,6 +225,9 @@ def _nowhere(dialect: Dialect) -> Iterator[tuple[int, str]]:
         line = dialect.row_lines.get(table, 1)
         asked = {*keys, *(dialect.removal[table].slots if table in dialect.removal else ())}
         for slot in sorted(asked - dialect.slots):
-            yield line, f"no statement defines {slot}, which the rows of '{table}' are told apart by"
+            yield (
+                line,
+                f"no statement defines {slot}, which the rows of '{table}' are told apart by",
+            )
     if not matcher(dialect).heads.eager:
         yield 1, "no statement bears on any setting"

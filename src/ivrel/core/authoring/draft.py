@@ -1,10 +1,13 @@
-"""Drafts a dialect from a sample: a commented start, with the lines that look like export settings."""
+"""Drafts a dialect from a sample: a commented start, with the lines that look like export
+settings.
+"""
 
 from __future__ import annotations
 
 import re
 from collections import Counter
 from collections.abc import Sequence
+from string import Template
 
 from ivrel.core.shapes import SHAPES
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
@@ -25,7 +28,9 @@ MOST = 60
 
 
 def telling_lines(sample: str) -> list[tuple[int, str]]:
-    """The lines of a sample that name severities, facilities or the ports of syslog; never those with secrets."""
+    """The lines of a sample that name severities, facilities or the ports of syslog; never those
+    with secrets.
+    """
     found = [
         (n, shorten(line.rstrip(), 100))
         for n, line in enumerate(sample.splitlines(), 1)
@@ -45,7 +50,9 @@ def fitting_shapes(sample: str) -> list[str]:
         "sections": 3 * sum(1 for line in lines if re.match(r"\s*\[[^\]]+\]\s*$", line)),
         "braces": sum(1 for line in lines if re.search(r"[{};]\s*$", line)),
         "paths": sum(1 for line in lines if re.match(r"[\w-]+(\.[\w-]+)+\s*=", line)),
-        "blocks": sum(1 for line in lines if line[:1] in " \t" and not re.search(r"[{};]\s*$", line)),
+        "blocks": sum(
+            1 for line in lines if line[:1] in " \t" and not re.search(r"[{};]\s*$", line)
+        ),
     }
     fitting = [shape for shape, number in share.items() if 4 * number >= len(lines)]
     return sorted(fitting, key=lambda shape: -share[shape])
@@ -61,41 +68,60 @@ def comment_sign(sample: str) -> str:
     return signs.most_common(1)[0][0] if signs else "#"
 
 
-def draft_dialect(name: str, shape: str, sample: Sequence[tuple[int, str]], file: str, comment: str = "#") -> str:
-    """The text of a dialect file to start from; it is valid as it stands."""
-    inside, statement = SHAPES[shape].draft or ("", "")
-    says = f'says: "{statement}"'
-    where = f'in: "{inside}", ' if inside else ""
-    key = "[name]" if "destination.name" in inside + says else "[address, transport, port]"
-    lists = (
-        "\n# The lists of the tree and the keys of their entries:\nlists: {target: [name]}\n"
-        if shape == "tree"
-        else ""
-    )
-    lines = "\n".join(f"#   {n:>5}  {text}" for n, text in sample) or "#   none was found"
-    return f"""# The dialect '{name}': how one platform writes its export settings. The same patterns read and write.
-# ivrel dialect try {name} FILE     shows a text line by line, with what each line was understood as
-# ivrel dialect check {name}        runs the examples below in both directions
-#
-# Lines of {file} that look like export settings:
-{lines}
+def draft_dialect(
+    name: str, shape: str, sample: Sequence[tuple[int, str]], file: str, comment: str = "#"
+) -> str:
+    """Return the text of a dialect file to start from; it is valid as it stands.
 
-dialect: {name}
+    `sample`: lines of the platform's text that look like export settings, with their numbers;
+    `file`: what the sample is called; `comment`: what its comments begin with.
+    """
+    inside, statement = SHAPES[shape].draft or ("", "")
+    named = "destination.name" in inside + statement
+    lines = "\n".join(f"#   {n:>5}  {text}" for n, text in sample)
+    return Template(_DRAFT).substitute(
+        name=name,
+        shape=shape,
+        comment=comment,
+        file=file,
+        lines=lines or "#   none was found",
+        lists=_LISTS if shape == "tree" else "",
+        key="[name]" if named else "[address, transport, port]",
+        where=f'in: "{inside}", ' if inside else "",
+        says=f'says: "{statement}"',
+    )
+
+
+_LISTS = """
+# The lists of the tree and the keys of their entries:
+lists: {target: [name]}
+"""
+
+_DRAFT = """# The dialect '$name': how one platform writes its export
+# settings. The same patterns read and write.
+# ivrel dialect try $name FILE     shows a text line by line, with what each line was understood as
+# ivrel dialect check $name        runs the examples below in both directions
+#
+# Lines of $file that look like export settings:
+$lines
+
+dialect: $name
 about: what kind of platform it is, in one line
-shape: {shape}
-comment: "{comment}"
-change: {{remove: "no-more"}}   # the word that takes a statement away
-{lists}
+shape: $shape
+comment: "$comment"
+change: {remove: "no-more"}   # the word that takes a statement away
+$lists
 # The tables that statements fill, and the fields that tell their rows apart.
 rows:
-  destination: {{key: {key}}}
-  # interface: {{key: [name]}}
+  destination: {key: {key}}
+  # interface: {key: [name]}
 
-# This platform's words for values; a value that is not listed cannot be said. For a type, or for one slot:
+# This platform's words for values; a value that is not listed cannot be said. For a type,
+# or for one slot:
 # spelling:
-#   severity: {{emergency: emerg, alert: alert, critical: crit, error: err, warning: warn, notice: note,
-#              informational: info, debug: debug}}
-#   switch: {{on: enabled, off: disabled}}
+#   severity: {emergency: emerg, alert: alert, critical: crit, error: err, warning: warn,
+#              notice: note, informational: info, debug: debug}
+#   switch: {on: enabled, off: disabled}
 
 # What holds where the text says nothing.
 defaults:
@@ -103,20 +129,22 @@ defaults:
   destination.port: 514
   destination.transport: udp
 
-# The statements: `in` is the enclosing block (several are divided by '/'), `says` the words and slots.
-# `[…]` may be left out; `{{stamp.year=shown:year}}` is the word `year`, which means that the year is shown;
-# `{{any}}` is any word. 'ivrel dialect show NAME' lists the slots of a dialect, docs/write-a-dialect.md all.
+# The statements: `in` is the enclosing block (several are divided by '/'), `says` the words and
+# slots. `[…]` may be left out; `{stamp.year=shown:year}` is the word `year`, which means that the
+# year is shown; `{any}` is any word. 'ivrel dialect show NAME' lists the slots of a dialect,
+# docs/write-a-dialect.md all.
 statements:
-  - {{{where}{says}}}
-  # - {{in: "...", says: "facility {{facility}}"}}
-  # - {{in: "...", says: "from {{source.interface}}"}}
-  # - {{in: "...", says: "stamp {{stamp.kind}} [{{stamp.precision}}]"}}
+  - {$where$says}
+  # - {in: "...", says: "facility {facility}"}
+  # - {in: "...", says: "from {source.interface}"}
+  # - {in: "...", says: "stamp {stamp.kind} [{stamp.precision}]"}
 
 # Statements in those parts that bear on no setting: all that begin with these words.
 # aside:
-#   - {{in: "...", starts: [screen, memory]}}
+#   - {in: "...", starts: [screen, memory]}
 
-# Texts with the settings that they mean: 'setting' or 'setting destination', as 'ivrel dialect try' names them.
+# Texts with the settings that they mean: 'setting' or 'setting destination', as
+# 'ivrel dialect try' names them.
 # examples:
 #   - text: |
 #       ...

@@ -1,4 +1,6 @@
-"""Corrections: computed from settings, written by the dialect's patterns, proved on the text at hand."""
+"""Corrections: computed from settings, written by the dialect's patterns, proved on the text at
+hand.
+"""
 
 from ivrel.core.correcting.correction import Change, Correction, Remaining, correct
 from ivrel.core.correcting.proof import Property

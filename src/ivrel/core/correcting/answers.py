@@ -1,8 +1,9 @@
-"""Answers: what is asked of many states of one configuration, worked out anew only where they differ.
+"""Answers: what is asked of many states of one configuration, worked out anew only where they
+differ.
 
-A correction is tried in many states: without each of its lines, after each of them, backed out. Each
-differs from another in a few values. An answer notes what it looked at; where none of that differs,
-it is the same.
+A correction is tried in many states: without each of its lines, after each of them, backed out.
+Each differs from another in a few values. An answer notes what it looked at; where none of that
+differs, it is the same.
 """
 
 from __future__ import annotations
@@ -97,4 +98,6 @@ class Answers:
     def verdicts(self, asked: Iterable[Requirement], file: str) -> tuple[Verdict, ...]:
         """Return the verdicts of a state that no other is like; `file`: what its text is called."""
         places = self.records.place(file)
-        return tuple(judge_one(self.plain, r, places, None if r.problem else self.judged(r)) for r in asked)
+        return tuple(
+            judge_one(self.plain, r, places, None if r.problem else self.judged(r)) for r in asked
+        )

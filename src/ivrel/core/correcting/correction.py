@@ -42,7 +42,9 @@ class Remaining(Struct, frozen=True):
 
 
 class Correction(Struct, frozen=True):
-    """The correction of one device; `fingerprint` is the SHA-256 of the configuration it was made for."""
+    """The correction of one device; `fingerprint` is the SHA-256 of the configuration it was made
+    for.
+    """
 
     device: str
     platform: str
@@ -56,7 +58,8 @@ class Correction(Struct, frozen=True):
     after: DeviceResult
     corrected: bytes
     asks: str = ""  # the platform's own program, which says whether it takes a configuration
-    whole: bool = False  # carried out as a whole: `change` is written in another form than the lines of `changes`
+    # Carried out as a whole: `change` is written in another form than the lines of `changes`
+    whole: bool = False
 
     @property
     def proved(self) -> bool:
@@ -142,12 +145,16 @@ def _print(data: bytes) -> str:
     return sha256(data).hexdigest()
 
 
-def _remaining(after: DeviceResult, plan: Plan, asked: Collection[str], stuck: str = "") -> tuple[Remaining, ...]:
+def _remaining(
+    after: DeviceResult, plan: Plan, asked: Collection[str], stuck: str = ""
+) -> tuple[Remaining, ...]:
     return tuple(
         Remaining(
             v.setting,
             v.verdict,
-            "; ".join([v.why, *(o.why for o in plan.stuck(v.setting)), *([stuck] if stuck else [])]),
+            "; ".join(
+                [v.why, *(o.why for o in plan.stuck(v.setting)), *([stuck] if stuck else [])]
+            ),
         )
         for v in after.verdicts
         if v.verdict != "meets" and v.setting in asked

@@ -1,4 +1,6 @@
-"""What differs between two states of a configuration: in what is understood, and in all the rest."""
+"""What differs between two states of a configuration: in what is understood, and in all the
+rest.
+"""
 
 from __future__ import annotations
 
@@ -57,8 +59,8 @@ def same_value(old: Said | None, new: Said | None) -> bool:
 def lost_statement(before: Records, after: Records) -> str:
     """Return how the statements of export settings differ between two texts; '' if they do not.
 
-    Statements are compared by their words, wherever they stand; what a removal was unable to name is
-    found so.
+    Statements are compared by their words, wherever they stand; what a removal was unable to name
+    is found so.
     """
     old, new = _statements(before), _statements(after)
     join = before.dialect.shape.join
@@ -88,7 +90,9 @@ def _statements(records: Records) -> Mapping[tuple[Path, Words], int]:
 
 
 def _is_export(dialect: Dialect, match: Understood) -> bool:
-    """Whether a statement of a lazy table says how traffic is recorded, which is an export setting."""
+    """Whether a statement of a lazy table says how traffic is recorded, which is an export
+    setting.
+    """
     if match.pattern == NO_PATTERN:
         return False
     return any(slot in _RECORDING for slot in dialect.patterns[match.pattern].own_slots)

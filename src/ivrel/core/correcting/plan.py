@@ -1,4 +1,6 @@
-"""Plans a correction: required settings, less the settings read, give the records that should be."""
+"""Plans a correction: required settings, less the settings read, give the records that should
+be.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,8 @@ Touched = tuple[str, Key, str]  # table, key, slot; slot '' for a row that comes
 Asked = Mapping[str, Requirement]
 Obstacles = Mapping[str, tuple[Obstacle, ...]]
 
-# First the destinations and what leads to them, for other settings hang on those; export is switched
-# on last.
+# First the destinations and what leads to them, for other settings hang on those; export is
+# switched on last.
 _FIRST = ("collectors", "level", "categories", "changes", "logins")
 _ORDER = (*_FIRST, *(name for name in SETTINGS if name not in (*_FIRST, "export")), "export")
 
@@ -75,7 +77,9 @@ class _Planning:
     def __init__(self, before: Answers, asked: Asked, waived: Set[str], whole: Asked) -> None:
         self.before, self.asked, self.waived, self.whole = before, asked, waived, whole
         self.met = [
-            name for name, r in whole.items() if name not in waived and not r.problem and not before.findings(r)
+            name
+            for name, r in whole.items()
+            if name not in waived and not r.problem and not before.findings(r)
         ]
 
     def plan(self) -> Plan:
@@ -99,7 +103,9 @@ class _Planning:
         return Plan(tuple(steps), draft.touched, obstacles)
 
     def _draft(self, asked: Asked) -> _Draft:
-        """The records in which each setting that is asked for has been mended, one after the other."""
+        """The records in which each setting that is asked for has been mended, one after the
+        other.
+        """
         touched: dict[Touched, tuple[str, ...]] = {}
         obstacles: dict[str, tuple[Obstacle, ...]] = {}
         state = self.before
@@ -125,7 +131,9 @@ class _Planning:
         """The settings that were as asked, and are not so in a draft."""
         return [name for name in self.met if draft.state.findings(self.whole[name])]
 
-    def _without_clash(self, wanted: Asked, draft: _Draft) -> tuple[str, Requirement | None, _Draft]:
+    def _without_clash(
+        self, wanted: Asked, draft: _Draft
+    ) -> tuple[str, Requirement | None, _Draft]:
         """The requirement whose correction makes another worse, and the draft without it.
 
         Of the requirement, what of it can still be had.
@@ -193,14 +201,15 @@ def _differences(before: Records, after: Records) -> list[Touched]:
                 continue
             if (old is None) != (new is None):
                 out.append((table, key, ""))
-            for slot in {**(old or {}), **(new or {})}:
-                if (old or {}).get(slot) != (new or {}).get(slot):
-                    out.append((table, key, slot))
+            was, now = old or {}, new or {}
+            out += [(table, key, slot) for slot in {**was, **now} if was.get(slot) != now.get(slot)]
     return out
 
 
 def _ordered(before: Records, steps: list[Step]) -> list[Step]:
-    """Additions before removals, export last; where a platform is full, what goes makes room first."""
+    """Additions before removals, export last; where a platform is full, what goes makes room
+    first.
+    """
 
     def rank(step: Step) -> int:
         if step.table == "":

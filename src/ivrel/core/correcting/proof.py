@@ -1,4 +1,6 @@
-"""Proves a correction on the text at hand, by applying it as the platform would and reading the outcome."""
+"""Proves a correction on the text at hand, by applying it as the platform would and reading the
+outcome.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,8 @@ class Property(Struct, frozen=True):
 
 
 class Proof(Struct, frozen=True):
-    """A change applied: the corrected text, the back-out, the properties, and what could be left out.
+    """A change applied: the corrected text, the back-out, the properties, and what could be left
+    out.
 
     `after`: the answers about the corrected configuration; None if the change cannot be applied.
     """
@@ -68,7 +71,8 @@ def prove(case: Case, before: Answers, change: str, plan: Plan) -> Proof:
 
 
 def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:
-    """Return the plan without the steps that could be left out, where others made some of them idle.
+    """Return the plan without the steps that could be left out, where others made some of them
+    idle.
 
     Of the steps that could be left out one by one, not all can be left out together: each is tried
     again.

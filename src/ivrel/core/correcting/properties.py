@@ -1,4 +1,6 @@
-"""The properties of a correction, one function each: '' if it holds, else what shows that it does not."""
+"""The properties of a correction, one function each: '' if it holds, else what shows that it does
+not.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,8 @@ PROPERTIES: Mapping[str, str] = {
     "complete": "nothing breaks any more, but for what is listed",
     "no worse": "no setting that was as asked is not so any more",
     "settled": "correcting again gives nothing",
-    "minimal": "leave any one line out and something breaks, or is not what the policy says to write",
+    "minimal": "leave any one line out and something breaks, or is not what the policy says to "
+    "write",
     "reversible": "the back-out brings the old reading and its statements back",
     "never silent": "after every line, a device that could send to a right collector still can",
     "narrow": "nothing but export settings has changed",
@@ -127,7 +130,9 @@ def _left_for(scope: Scope, right: bool) -> Selection:
 
 
 def _as_written(tried: Tried) -> dict[str, Requirement]:
-    """The requirements, narrowed to what the policy says to write where the correction wrote that."""
+    """The requirements, narrowed to what the policy says to write where the correction wrote
+    that.
+    """
     asked = dict(tried.case.asked)
     before, after = tried.before.plain, tried.after.plain
     for name, requirement in tried.case.asked.items():
@@ -193,7 +198,9 @@ def _said(state: Answers, name: str) -> dict[str, list[str]]:
 
 
 def never_silent(tried: Tried) -> str:
-    """The line after which nothing leaves for a right collector, although something did or should."""
+    """The line after which nothing leaves for a right collector, although something did or
+    should.
+    """
     case, trial = tried.case, tried.trial
     if _silence_is_asked(case):
         return ""

@@ -1,4 +1,6 @@
-"""Steps: the edits that lead from one configuration's records to another's, each with the row that it writes."""
+"""Steps: the edits that lead from one configuration's records to another's, each with the row that
+it writes.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,9 @@ def steps_between(before: Records, after: Records) -> list[Step]:
                 steps += _removals(before, table, key, row)
     # What stands inside of something that goes need not be taken away itself.
     gone = [(*s.edit.path, s.edit.words) for s in steps if s.edit.removes]
-    return [s for s in steps if not (s.edit.removes and any(s.edit.path[: len(g)] == g for g in gone))]
+    return [
+        s for s in steps if not (s.edit.removes and any(s.edit.path[: len(g)] == g for g in gone))
+    ]
 
 
 def _is_same_row(old: Row | None, new: Row) -> bool:
@@ -55,7 +59,9 @@ def _is_same_row(old: Row | None, new: Row) -> bool:
 
 
 def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]:
-    """What takes a row away: its statements, or what names it as a whole, in the words that stand in the text."""
+    """What takes a row away: its statements, or what names it as a whole, in the words that stand
+    in the text.
+    """
     dialect, get = before.dialect, Getter(before, row)
     by = dialect.removal.get(table)
     edits: dict[Edit, None] = {}
@@ -93,7 +99,9 @@ class Getter:
         return None if said is None or said.default or isinstance(said.value, tuple) else said.value
 
 
-def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row | None) -> Iterator[Step]:
+def _row_steps(
+    before: Records, after: Records, table: str, key: Key, old: Row | None
+) -> Iterator[Step]:
     """The steps of one row: a statement is written if it says anything that the defaults do not."""
     new = after.rows(table)[key]
     get = Getter(after, new)
@@ -116,9 +124,15 @@ def _row_steps(before: Records, after: Records, table: str, key: Key, old: Row |
         # What stands in a text that is wanted back is written as it stands there.
         stood = None if after.changed else after.written(table).get((group, key))
         # A statement is there for values of its own: those of its headers only say where it stands.
-        own = said & set(patterns[0].own_slots) or (said & set(values) and not set(patterns[0].own_slots) - set(keys))
+        own = said & set(patterns[0].own_slots) or (
+            said & set(values) and not set(patterns[0].own_slots) - set(keys)
+        )
         ways = (p.write(get, get.said) for p in patterns) if anchor or own else iter(())
-        statement = (stood[0].path, stood[0].words) if stood else next((way for way in ways if way is not None), None)
+        statement = (
+            (stood[0].path, stood[0].words)
+            if stood
+            else next((way for way in ways if way is not None), None)
+        )
         if statement is not None:
             if written is None:
                 yield Step(Edit(*statement), table, key, changed)

@@ -1,4 +1,5 @@
-"""Trials: what a configuration says after some edits, without writing and reading its text each time.
+"""Trials: what a configuration says after some edits, without writing and reading its text each
+time.
 
 The edits are carried out on the statements that were understood. Whether that is what the platform
 would do is not taken on trust: the text after all of the edits is written and read once, and must
@@ -91,7 +92,9 @@ class Trial:
             self._put(out, edit.path, edit.words, header=False)
         return out
 
-    def _put(self, state: dict[object, Statement], path: Path, words: Words, *, header: bool) -> None:
+    def _put(
+        self, state: dict[object, Statement], path: Path, words: Words, *, header: bool
+    ) -> None:
         """Set a statement; a header is one only where a pattern reads it as that."""
         match = self._matcher.find(path, words)
         if match is None:

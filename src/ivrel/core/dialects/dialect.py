@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any, TypeVar
+from collections.abc import Mapping
 
 from msgspec import Struct
 
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.shapes import Shape
+from ivrel.core.vocabulary.memo import Remembering
 from ivrel.core.vocabulary.said import Said
 from ivrel.core.vocabulary.values import Value
-
-T = TypeVar("T")
 
 
 class Example(Struct, frozen=True):
@@ -25,7 +23,7 @@ class Example(Struct, frozen=True):
     lines: Mapping[str, int] = {}  # where the file says what is meant
 
 
-class Dialect(Struct, frozen=True, eq=False):
+class Dialect(Remembering, frozen=True, eq=False):
     """One platform's way of writing, as read from its file."""
 
     name: str
@@ -48,23 +46,13 @@ class Dialect(Struct, frozen=True, eq=False):
     slots: frozenset[str]
     row_lines: Mapping[str, int]
     says: tuple[str, ...]  # the text of each pattern, for people
-    groups: tuple[int, ...]  # of each pattern, the first one that writes the same statement in another way
+    groups: tuple[
+        int, ...
+    ]  # of each pattern, the first one that writes the same statement in another way
     said_defaults: Mapping[str, Said]
     never: tuple[str, ...]  # tables of which this platform has no rows
     # Defaults that hang on another value of the row.
     conditional: Mapping[str, tuple[str, Mapping[Value, Said]]]
-    made: dict[object, Any] = {}
-
-    def once(self, name: object, make: Callable[[], T]) -> T:
-        """Return what `make` gives, which must hang on the dialect and the name alone.
-
-        It lives as long as the dialect does: what is learned of one platform is no module's.
-        """
-        try:
-            made: T = self.made[name]
-        except KeyError:
-            made = self.made[name] = make()
-        return made
 
     def has(self, slot: str) -> bool:
         """Whether a statement of this platform can carry the slot."""

@@ -15,7 +15,19 @@ from yaml import MappingNode
 from ivrel.core.dialects.dialect import Dialect, Example
 from ivrel.core.dialects.pattern import Flag, Literal, Pattern, compile_pattern
 from ivrel.core.dialects.slots import SLOTS, TABLES, unknown_slot
-from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml
+from ivrel.core.form import (
+    Key,
+    ListOf,
+    MapOf,
+    Node,
+    Raw,
+    Record,
+    Report,
+    Text,
+    pairs,
+    place,
+    read_yaml,
+)
 from ivrel.core.shapes import SHAPES, Shape
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.said import Said
@@ -76,7 +88,9 @@ _EXAMPLE = Record(
 _BEFORE = {
     "dialect": Key(_TEXT, "its name, as the file's", must=True),
     "about": Key(_TEXT, "the kind of platform, in one line", must=True),
-    "shape": Key(Text("a shape", choices=tuple(SHAPES)), "how text falls into statements", must=True),
+    "shape": Key(
+        Text("a shape", choices=tuple(SHAPES)), "how text falls into statements", must=True
+    ),
 }
 
 _BEHIND = {
@@ -84,10 +98,13 @@ _BEHIND = {
     "categories": Key(MapOf(_TEXTS), "of channels that are planes: the categories that go by each"),
     "spelling": Key(
         Raw(MapOf(MapOf(_SPELLED)).schema()),
-        "for a type or a slot: its values and this platform's words, the first of which is written; "
+        "for a type or a slot: its values and this platform's words, the first of which is "
+        "written; "
         "a value that is not listed cannot be said",
     ),
-    "rows": Key(MapOf(_ROWS, Text("a table", choices=TABLES)), "the tables that the statements fill"),
+    "rows": Key(
+        MapOf(_ROWS, Text("a table", choices=TABLES)), "the tables that the statements fill"
+    ),
     "only": Key(
         MapOf(MapOf(_SPELLED)),
         "for a slot: the values of another slot with which alone it takes effect",
@@ -95,7 +112,8 @@ _BEHIND = {
     "only-read": Key(_TEXTS, "slots that are read and cannot be written"),
     "never": Key(
         ListOf(Text("a table", choices=TABLES), filled=True),
-        "tables of which this platform has no rows: it has no filters, say, so none can drop anything",
+        "tables of which this platform has no rows: it has no filters, say, so none can drop "
+        "anything",
     ),
     "defaults-when": Key(
         MapOf(MapOf(MapOf(_TEXT))),
@@ -103,7 +121,8 @@ _BEHIND = {
     ),
     "open": Key(
         _TEXTS,
-        "parts in which more stands than this dialect is about: what is not known there is passed over",
+        "parts in which more stands than this dialect is about: what is not known there is "
+        "passed over",
     ),
     "defaults": Key(Raw({"type": "object"}), "what holds where the text says nothing"),
     "statements": Key(ListOf(_STATEMENT, filled=True), "the patterns", must=True),
@@ -158,7 +177,10 @@ class _Loader:
         self._shape = kind.built({**options, **values["change"]})
         self._spelling = _spelling(values.get("spelling"), report)
         self._rows: Mapping[str, Any] = values.get("rows", {})
-        self._keys = {table: tuple(f"{table}.{field}" for field in row["key"]) for table, row in self._rows.items()}
+        self._keys = {
+            table: tuple(f"{table}.{field}" for field in row["key"])
+            for table, row in self._rows.items()
+        }
         self._every_key = [slot for table in self._keys.values() for slot in table]
 
     def dialect(self) -> Dialect:
@@ -290,8 +312,11 @@ def _example(at: Node, report: Report, text: str, means: Node | None = None) -> 
     return Example(text, values, place(at)[0], {key.value: place(key)[0] for key, _ in said})
 
 
-def _groups(compiled: Sequence[tuple[Node, Pattern]], keys: Sequence[str], report: Report) -> tuple[int, ...]:
-    """The groups of patterns that write the same statement; each value must have one statement that says it.
+def _groups(
+    compiled: Sequence[tuple[Node, Pattern]], keys: Sequence[str], report: Report
+) -> tuple[int, ...]:
+    """The groups of patterns that write the same statement; each value must have one statement that
+    says it.
 
     A value in two statements could be said twice, and it would hang on their order which one holds.
     """
@@ -310,7 +335,10 @@ def _groups(compiled: Sequence[tuple[Node, Pattern]], keys: Sequence[str], repor
         if (first.table, first.path, first.stem) != (pattern.table, pattern.path, pattern.stem):
             slot = next(s for s in values if s in first.own_slots)
             said = f"{slot} is said by the statement in line {first.line}, too"
-            report.add(node, f"{said}; of two that can stand beside each other it is not clear which one holds")
+            report.add(
+                node,
+                f"{said}; of two that can stand beside each other it is not clear which one holds",
+            )
         elif set(values) != {s for s in first.own_slots if s not in keys and not SLOTS[s].many}:
             said = f"begins like the statement in line {first.line}, and says something else"
             report.add(node, f"{said}; expected one statement with its optional parts in brackets")
@@ -318,9 +346,13 @@ def _groups(compiled: Sequence[tuple[Node, Pattern]], keys: Sequence[str], repor
 
 
 def _block_words(patterns: Sequence[Pattern]) -> tuple[str, ...]:
-    """The words that alone are headers of blocks at the top, and that nothing else at the top begins with."""
+    """The words that alone are headers of blocks at the top, and that nothing else at the top
+    begins with.
+    """
     alone = {
-        p.path[0][0].word for p in patterns if p.path and len(p.path[0]) == 1 and isinstance(p.path[0][0], Literal)
+        p.path[0][0].word
+        for p in patterns
+        if p.path and len(p.path[0]) == 1 and isinstance(p.path[0][0], Literal)
     }
     other = {p.opening[0] for p in patterns if not p.path and p.opening}
     return tuple(sorted(alone - other))
@@ -339,14 +371,21 @@ def _defaults(node: Node | None, report: Report) -> dict[str, Value]:
                 out[slot] = SLOTS[slot].type.parse(word)
             except ValueError as problem:
                 choices = SLOTS[slot].type.choices
-                report.add(child, f"default of {slot}: {not_one_of(word, choices) if choices else problem}")
+                report.add(
+                    child, f"default of {slot}: {not_one_of(word, choices) if choices else problem}"
+                )
     return out
 
 
 def _of_other_rows(one: Pattern, other: Pattern) -> bool:
     """Whether two statements are never of the same row: a word in their headers says so."""
     marks = [
-        {item.slot: item.value for items in pattern.path for item in items if isinstance(item, Flag)}
+        {
+            item.slot: item.value
+            for items in pattern.path
+            for item in items
+            if isinstance(item, Flag)
+        }
         for pattern in (one, other)
     ]
     return any(marks[1].get(slot, value) != value for slot, value in marks[0].items())
@@ -355,13 +394,18 @@ def _of_other_rows(one: Pattern, other: Pattern) -> bool:
 def _conditional(
     said: Mapping[str, Mapping[str, Mapping[str, str]]], report: Report
 ) -> dict[str, tuple[str, dict[Value, Said]]]:
-    """The defaults that hang on another value: of each slot, that value's slot, and the default for its values."""
+    """The defaults that hang on another value: of each slot, that value's slot, and the default for
+    its values.
+    """
     out: dict[str, tuple[str, dict[Value, Said]]] = {}
     for slot, where in said.items():
         for other, values in where.items():
             try:
                 parse, condition = SLOTS[slot].type.parse, SLOTS[other].type.parse
-                cases = {condition(value): Said(parse(default), (), True) for value, default in values.items()}
+                cases = {
+                    condition(value): Said(parse(default), (), True)
+                    for value, default in values.items()
+                }
                 out[slot] = other, cases
             except (KeyError, ValueError) as problem:
                 report.add(None, f"'defaults-when': {problem} is not known")
@@ -369,7 +413,9 @@ def _conditional(
 
 
 def _spelling(node: Node | None, report: Report) -> dict[str, dict[str, tuple[str, ...]]]:
-    """The words of values, each of a type or of a slot that there is, and each value one that there is."""
+    """The words of values, each of a type or of a slot that there is, and each value one that there
+    is.
+    """
     out: dict[str, dict[str, tuple[str, ...]]] = {}
     types = {slot.type.name: slot.type for slot in SLOTS.values()}
     for key, child in pairs(node, report) if node is not None else ():

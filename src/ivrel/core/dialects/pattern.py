@@ -1,7 +1,9 @@
-"""Patterns: one line of a dialect that reads a statement into values and writes values as a statement.
+"""Patterns: one line of a dialect that reads a statement into values and writes values as a
+statement.
 
-A pattern is words and slots: `send {destination.address} {destination.transport} {destination.port}`.
-`[…]` may be left out; `{stamp.year=shown:year}` is the word `year`, which means that the year is shown.
+A pattern is words and slots: `send {destination.address} {destination.transport}
+{destination.port}`. `[…]` may be left out; `{stamp.year=shown:year}` is the word `year`, which
+means that the year is shown.
 
 >>> p = compile_pattern("stamp {stamp.kind} [{stamp.year=shown:year}]", "", str.split, {})
 >>> p.read((), ("stamp", "calendar", "year"))
@@ -41,10 +43,11 @@ class Literal(Struct, frozen=True):
 
 
 class Variable(Struct, frozen=True):
-    """One word that carries a slot's value; `spelled` maps values to this platform's words for them.
+    """One word that carries a slot's value; `spelled` maps values to this platform's words for
+    them.
 
-    `qualified`: whether a word that is spelled may bear the name of the module that defines it, as identities
-    do (RFC 7951 section 6.8; as a prefix in XML, RFC 7950 section 9.10.3).
+    `qualified`: whether a word that is spelled may bear the name of the module that defines it, as
+    identities do (RFC 7951 section 6.8; as a prefix in XML, RFC 7950 section 9.10.3).
     """
 
     slot: str
@@ -100,9 +103,10 @@ Get = Callable[[str], Value | None]
 class Pattern(Struct, frozen=True):
     """A compiled pattern: the enclosing path and the statement, both as items.
 
-    `opening`: the words that the statement begins with whatever its values are; `stem`: all up to its first value
-    that does not tell rows apart; `removal`: what names it when it is removed. `own_slots`: those of the statement
-    itself, its headers aside; `table`: whose rows the pattern reads and writes, '' for single values.
+    `opening`: the words that the statement begins with whatever its values are; `stem`: all up to
+    its first value that does not tell rows apart; `removal`: what names it when it is removed.
+    `own_slots`: those of the statement itself, its headers aside; `table`: whose rows the pattern
+    reads and writes, '' for single values.
     """
 
     path: tuple[tuple[Item, ...], ...]
@@ -148,7 +152,10 @@ class Pattern(Struct, frozen=True):
         """Whether these words are a header that the pattern stands below."""
         if len(self.path) <= len(path):
             return False
-        found = (_match(items, header, 0) for items, header in zip(self.path, (*path, words), strict=False))
+        found = (
+            _match(items, header, 0)
+            for items, header in zip(self.path, (*path, words), strict=False)
+        )
         return all(fields is not None for fields in found)
 
     def begins(self, path: Path, words: Words) -> bool:
@@ -164,7 +171,8 @@ class Pattern(Struct, frozen=True):
     def write(self, get: Get, said: Get | None = None) -> tuple[Path, Words] | None:
         """The statement for the values that `get` gives; None if one of them has no word here.
 
-        What may be left out is written if `said` gives its value: of that alone which is not a default.
+        What may be left out is written if `said` gives its value: of that alone which is not a
+        default.
         """
         path = self.write_path(get)
         words = _write(self.items, get, said or get)
@@ -178,14 +186,16 @@ class Pattern(Struct, frozen=True):
     def write_removal(self, get: Get, standing: Mapping[str, str]) -> Words | None:
         """The words by which the statement is named when it is removed.
 
-        `standing`: the words of the slots as they stand in the text, which may spell a value in another way than
-        it would be written.
+        `standing`: the words of the slots as they stand in the text, which may spell a value in
+        another way than it would be written.
         """
         words = _write(self.removal, get, get, standing)
         return None if words is None else tuple(words)
 
     def standing(self, path: Path, words: Words) -> dict[str, str]:
-        """The words that carry the slots of a statement that the pattern fits, as they stand there."""
+        """The words that carry the slots of a statement that the pattern fits, as they stand
+        there.
+        """
         out: dict[str, str] = {}
         for items, said in zip((*self.path, self.items), (*path, words), strict=True):
             out |= _match_words(items, said, 0) or {}
@@ -197,13 +207,18 @@ class Pattern(Struct, frozen=True):
         return Pattern((), self.path[0], (), (), _opening(self.path[0]))
 
     def naming(self, path: Path, words: Words, keys: Container[str]) -> Fields:
-        """The keys that a statement's place gives, if it stands where the pattern's rows are named."""
+        """The keys that a statement's place gives, if it stands where the pattern's rows are
+        named.
+        """
         if not self.path:
             last = max(
-                (n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot in keys), default=-1
+                (n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot in keys),
+                default=-1,
             )
             return tuple(_match((*self.items[: last + 1], Rest()), words, 0) or ())
-        headers = [n for n, items in enumerate(self.path) if any(isinstance(i, Variable) for i in items)]
+        headers = [
+            n for n, items in enumerate(self.path) if any(isinstance(i, Variable) for i in items)
+        ]
         whole = (*path, words)[: headers[-1] + 1 if headers else 1]
         if not headers or len(whole) <= headers[-1]:
             return ()
@@ -211,7 +226,9 @@ class Pattern(Struct, frozen=True):
         return () if None in found else tuple(field for fields in found for field in fields or ())
 
     def alike(self, words: Words) -> bool:
-        """Whether a statement begins as the pattern does, up to the first value that tells no rows apart."""
+        """Whether a statement begins as the pattern does, up to the first value that tells no rows
+        apart.
+        """
         return bool(self.stem) and _match((*self.stem, Rest()), words, 0) is not None
 
     def variable(self, slot: str) -> Variable | None:
@@ -221,7 +238,9 @@ class Pattern(Struct, frozen=True):
 
     def before(self, slot: str) -> str:
         """The word that stands right before a slot's value; '' if none does."""
-        at = next((n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot == slot), 0)
+        at = next(
+            (n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot == slot), 0
+        )
         item = self.items[at - 1] if at else None
         return item.word if isinstance(item, Literal) else ""
 
@@ -248,8 +267,8 @@ def compile_pattern(
 ) -> Pattern:
     """Compiles the text of a pattern; ValueError tells what is wrong with it.
 
-    `split` cuts a line into words as the dialect's shape does; `inside` is the enclosing path, its headers
-    divided by '/'; `keys` are the slots that tell rows apart.
+    `split` cuts a line into words as the dialect's shape does; `inside` is the enclosing path, its
+    headers divided by '/'; `keys` are the slots that tell rows apart.
     """
 
     def compiled(text: str) -> tuple[Item, ...]:
@@ -258,7 +277,9 @@ def compile_pattern(
     path = tuple(compiled(part.strip()) for part in inside.split("/")) if inside else ()
     items = compiled(str(says))
     slots = tuple(
-        dict.fromkeys(i.slot for part in (*path, items) for i in _flat(part) if isinstance(i, Variable | Flag))
+        dict.fromkeys(
+            i.slot for part in (*path, items) for i in _flat(part) if isinstance(i, Variable | Flag)
+        )
     )
     removal = compiled(removed_by) if removed_by else _named_by(items, keys)
     return Pattern(path, items, slots, removal, _opening(items), line, _named_by(items, keys))
@@ -275,7 +296,8 @@ def _opening(items: tuple[Item, ...]) -> Words:
 
 
 class Outline(Struct, frozen=True):
-    """What every statement of a pattern has in common: words at certain places; the least and most words.
+    """What every statement of a pattern has in common: words at certain places; the least and most
+    words.
 
     `values`: where each value stands, if nothing may be left out.
     """
@@ -320,7 +342,9 @@ def _named_by(items: tuple[Item, ...], keys: Sequence[str]) -> tuple[Item, ...]:
     return tuple(out)
 
 
-def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling, qualified: bool) -> tuple[Item, ...]:
+def _items(
+    text: str, split: Callable[[str], Sequence[str]], spelling: Spelling, qualified: bool
+) -> tuple[Item, ...]:
     held: list[Item] = []
 
     def hold(match: re.Match[str]) -> str:
@@ -338,7 +362,9 @@ def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling,
         else:
             words = spelling.get(name) or spelling.get(kind.name)
             spelled = {value: said[0] for value, said in words.items()} if words else None
-            back = {word: value for value, said in words.items() for word in said} if words else None
+            back = (
+                {word: value for value, said in words.items() for word in said} if words else None
+            )
             held.append(Variable(name, spelled, back, qualified))
         return chr(0xE000 + len(held) - 1)
 
@@ -347,7 +373,9 @@ def _items(text: str, split: Callable[[str], Sequence[str]], spelling: Spelling,
         wrong = _WRONG_SLOT.search(marked)
         if wrong is None:
             raise ValueError(f"a brace in '{text}' has no partner; slots are written {{name}}")
-        raise ValueError(f"'{wrong[0]}' is no slot; expected {{name}}, or {{name=value:word}} with one word")
+        raise ValueError(
+            f"'{wrong[0]}' is no slot; expected {{name}}, or {{name=value:word}} with one word"
+        )
     words: list[str] = []
     for piece in re.split(r"([\[\]])", marked):
         words += [piece] if piece in ("[", "]") else split(piece)
@@ -391,7 +419,9 @@ def _match_words(items: tuple[Item, ...], words: Words, at: int) -> dict[str, st
         if at >= len(words) or (isinstance(item, Literal | Flag) and words[at] != item.word):
             return None
         if isinstance(item, Variable):
-            following = None if item.decode(words[at]) is None else _match_words(rest, words, at + 1)
+            following = (
+                None if item.decode(words[at]) is None else _match_words(rest, words, at + 1)
+            )
             return None if following is None else {item.slot: words[at], **following}
         at += 1
     return {} if at == len(words) else None
@@ -428,7 +458,9 @@ def _match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Va
     return [] if at == len(words) else None
 
 
-def _write(items: Sequence[Item], get: Get, said: Get, standing: Mapping[str, str] = {}) -> list[str] | None:
+def _write(
+    items: Sequence[Item], get: Get, said: Get, standing: Mapping[str, str] = {}
+) -> list[str] | None:
     out: list[str] = []
     for item in items:
         if isinstance(item, Rest):

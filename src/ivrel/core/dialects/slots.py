@@ -1,6 +1,8 @@
-"""The slots of the pattern language: every value that a statement can carry, its type, and what it bears on.
+"""The slots of the pattern language: every value that a statement can carry, its type, and what it
+bears on.
 
-A slot `table.field` is a field of a row; a slot without a table of its own is a single value of the device.
+A slot `table.field` is a field of a row; a slot without a table of its own is a single value of the
+device.
 
 | table | a row is |
 |---|---|
@@ -72,11 +74,25 @@ class Slot(Struct, frozen=True):
 
     @property
     def field(self) -> str:
-        """What the slot is called wherever it may stand: `level` of the device, of a destination, of a feed."""
+        """What the slot is called wherever it may stand: `level` of the device, of a destination,
+        of a feed.
+        """
         return self.name.partition(".")[2] if self.table else self.name.replace(".", "-")
 
 
-TABLES = ("destination", "pick", "feed", "take", "give", "show", "server", "resolver", "mute", "gate", "interface")
+TABLES = (
+    "destination",
+    "pick",
+    "feed",
+    "take",
+    "give",
+    "show",
+    "server",
+    "resolver",
+    "mute",
+    "gate",
+    "interface",
+)
 
 
 def table_of(slot: str) -> str:
@@ -181,11 +197,15 @@ SLOTS: Mapping[str, Slot] = {
     )
 }
 
-_FIELDS: Mapping[tuple[str, str], str] = {(slot.table, slot.field): slot.name for slot in SLOTS.values()}
+_FIELDS: Mapping[tuple[str, str], str] = {
+    (slot.table, slot.field): slot.name for slot in SLOTS.values()
+}
 
 
 def slot_of(field: str, table: str) -> str | None:
-    """The slot of a field that stands once (table ''), or in each row of a table; None if there is none."""
+    """The slot of a field that stands once (table ''), or in each row of a table; None if there is
+    none.
+    """
     return _FIELDS.get((table, field))
 
 

@@ -1,4 +1,6 @@
-"""The audit of many devices: what one run with one policy remembers, so that what is alike is judged once."""
+"""The audit of many devices: what one run with one policy remembers, so that what is alike is
+judged once.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ __all__ = ["Auditor", "audit_text"]
 
 
 class _Told(Struct, frozen=True):
-    """A verdict that was given once, with the numbers of the statements that decide it in place of lines."""
+    """A verdict that was given once, with the numbers of the statements that decide it in place of
+    lines.
+    """
 
     verdict: Verdict
     at: tuple[int, ...]
@@ -46,10 +50,11 @@ class _Trace:
 class Auditor:
     """Judges devices against one policy, on one day.
 
-    Fleets repeat themselves: most configurations differ in no statement but those of the device itself. A judgement
-    notes what it looks at; a verdict is told again to another device that says the same wherever it looked, unless
-    that was the device itself, or a part of the text that is read only when asked for. `others`: dialects that a
-    text may be written in if it is foreign to its own.
+    Fleets repeat themselves: most configurations differ in no statement but those of the device
+    itself. A judgement notes what it looks at; a verdict is told again to another device that says
+    the same wherever it looked, unless that was the device itself, or a part of the text that is
+    read only when asked for. `others`: dialects that a text may be written in if it is foreign to
+    its own.
     """
 
     MOST = 20_000  # configurations remembered
@@ -61,7 +66,9 @@ class Auditor:
         self._count = 0
 
     def audit(self, device: Device, dialect: Dialect, data: bytes, file: str) -> DeviceResult:
-        """Reads a configuration and judges it; a text that cannot be read makes every verdict `unknown`."""
+        """Reads a configuration and judges it; a text that cannot be read makes every verdict
+        `unknown`.
+        """
         asked, text = effective(self.policy, device), Text(data)
         try:
             records = read_records(dialect, text, slots_to_read(dialect, asked))
@@ -75,7 +82,9 @@ class Auditor:
             return unreadable(device, self.policy, f"{file}: {problem}")
         return with_waivers(device, verdicts, self.policy, self.today)
 
-    def _judge(self, scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:
+    def _judge(
+        self, scope: Scope, asked: Mapping[str, Requirement], file: str
+    ) -> tuple[Verdict, ...]:
         places = scope.records.place(file)
         if scope.records.strays or not places.file:
             return judge(scope, asked, file)
@@ -89,7 +98,9 @@ class Auditor:
             marks = _concerned(scope.records.marks, trace.concerning)
             told = trace.given.get(tuple([id(m) for m, _ in marks]))
             if told is not None:
-                return tuple(self._told_again(scope, asked, told, [line for _, line in marks], places))
+                return tuple(
+                    self._told_again(scope, asked, told, [line for _, line in marks], places)
+                )
         return self._first(scope, asked, traces, places)
 
     def _told_again(
@@ -108,8 +119,12 @@ class Auditor:
                 yield one.verdict
             else:
                 v = one.verdict
-                where = tuple([Place(places.file, line) for line in sorted([lines[n] for n in one.at])])
-                yield Verdict(*(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why), where, v.findings)
+                where = tuple(
+                    [Place(places.file, line) for line in sorted([lines[n] for n in one.at])]
+                )
+                yield Verdict(
+                    *(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why), where, v.findings
+                )
 
     def _first(
         self, scope: Scope, asked: Mapping[str, Requirement], traces: list[_Trace], places: Places
@@ -132,7 +147,9 @@ class Auditor:
         marks = _concerned(records.marks, concerning)
         at = {line: n for n, (_, line) in enumerate(marks)}
         if len(at) < len(marks):
-            return tuple(given.values())  # of several statements in a line, it cannot be told which decides
+            return tuple(
+                given.values()
+            )  # of several statements in a line, it cannot be told which decides
         told = {
             name: _Told(given[name], tuple(at[p.line] for p in given[name].where))
             for name in of_text
@@ -161,14 +178,18 @@ def _concerning(dialect: Dialect, looked: set[Note]) -> tuple[bool, ...]:
 
 
 def _concerned(marks: Sequence[Mark], concerning: tuple[bool, ...]) -> list[Mark]:
-    """The statements that matter, and of each row that has none of them the others: which rows there are counts."""
+    """The statements that matter, and of each row that has none of them the others: which rows
+    there are counts.
+    """
     out: list[Mark] = []
     rest: list[Mark] = []
     for mark in marks:
         (out if concerning[mark[0].pattern] else rest).append(mark)
     if rest:
         named = {(m.table, m.key) for m, _ in out}
-        out += [mark for mark in rest if mark[0].table and (mark[0].table, mark[0].key) not in named]
+        out += [
+            mark for mark in rest if mark[0].table and (mark[0].table, mark[0].key) not in named
+        ]
     return out
 
 

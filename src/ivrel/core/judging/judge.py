@@ -29,12 +29,15 @@ def unreadable(device: Device, policy: Policy, problem: str) -> DeviceResult:
     why = "the configuration could not be read"
     told = (Told("unreadable", judged="unknown"),)
     verdicts = tuple(
-        Verdict(r.setting, "unknown", "", r.text, r.rule, why, (), told) for r in effective(policy, device).values()
+        Verdict(r.setting, "unknown", "", r.text, r.rule, why, (), told)
+        for r in effective(policy, device).values()
     )
     return DeviceResult(device.name, device.kind, device.site, device.platform, verdicts, problem)
 
 
-def scope_of(device: Device, records: Records, policy: Policy, asked: Mapping[str, Requirement]) -> Scope:
+def scope_of(
+    device: Device, records: Records, policy: Policy, asked: Mapping[str, Requirement]
+) -> Scope:
     """Return the scope in which a device is judged: with the collectors that are asked of it."""
     need = asked["collectors"].needs[""] if "collectors" in asked else None
     wanted = None
@@ -47,7 +50,9 @@ def scope_of(device: Device, records: Records, policy: Policy, asked: Mapping[st
 
 
 def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:
-    """Return the verdicts of one device, waivers aside; `file`: what its configuration is called."""
+    """Return the verdicts of one device, waivers aside; `file`: what its configuration is
+    called.
+    """
     places = scope.records.place(file)
     return tuple(judge_one(scope, r, places) for r in asked.values())
 
@@ -77,7 +82,9 @@ def strays_on(records: Records, setting: str) -> list[Stray]:
     return [s for s in records.strays if setting in bearing(records.dialect, s.strange)]
 
 
-def _judge(scope: Scope, asked: Requirement, places: Places, findings: Sequence[Finding] | None) -> Verdict:
+def _judge(
+    scope: Scope, asked: Requirement, places: Places, findings: Sequence[Finding] | None
+) -> Verdict:
     setting = SETTINGS[asked.setting]
     if findings is None:
         findings = setting.judge(scope, asked.needs)
@@ -138,7 +145,9 @@ def not_understood(stray: Stray, places: Places, *, derived: bool = False) -> st
     return f"{at} is not understood{f': {stray.text}' if stray.text else ''}"
 
 
-def with_waivers(device: Device, verdicts: tuple[Verdict, ...], policy: Policy, today: date) -> DeviceResult:
+def with_waivers(
+    device: Device, verdicts: tuple[Verdict, ...], policy: Policy, today: date
+) -> DeviceResult:
     """Return the result of a device, with the waivers that hold for it on a day."""
     out = []
     for v in verdicts:
@@ -156,4 +165,8 @@ def with_waivers(device: Device, verdicts: tuple[Verdict, ...], policy: Policy, 
 
 def _waiver(policy: Policy, device: Device, setting: str) -> Waiver | None:
     """The waiver that covers a verdict; of several, the one that lasts longest."""
-    return max((w for w in policy.waivers if w.covers(device, setting)), key=lambda w: w.until, default=None)
+    return max(
+        (w for w in policy.waivers if w.covers(device, setting)),
+        key=lambda w: w.until,
+        default=None,
+    )

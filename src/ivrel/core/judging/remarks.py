@@ -1,8 +1,9 @@
-"""What is idle or about to end in a policy that reads well, held against a fleet where there is one.
+"""What is idle or about to end in a policy that reads well, held against a fleet where there is
+one.
 
 Passes: a rule that is about three devices, and whose requirements hold for one of them at least
-Fails:  a rule about no device; a requirement that later rules replace everywhere, or that cannot be had together
-with another; a waiver that waives nothing
+Fails:  a rule about no device; a requirement that later rules replace everywhere, or that cannot be
+had together with another; a waiver that waives nothing
 """
 
 from __future__ import annotations
@@ -30,15 +31,28 @@ class Remark(Struct, frozen=True):
 
 
 def remarks(
-    policy: Policy, devices: Sequence[Device], today: date, dialects: Mapping[str, Dialect] | None = None
+    policy: Policy,
+    devices: Sequence[Device],
+    today: date,
+    dialects: Mapping[str, Dialect] | None = None,
 ) -> list[Remark]:
-    """Everything to say of a policy, in the order of its files; without devices, only what needs none.
+    """Everything to say of a policy, in the order of its files; without devices, only what needs
+    none.
 
-    `dialects`: those of the devices, by name; what a platform cannot have together is told only with them.
+    `dialects`: those of the devices, by name; what a platform cannot have together is told only
+    with them.
     """
-    found = [*ending(policy, today), *_collectors(policy), *_clashes(policy, devices, dialects or {})]
+    found = [
+        *ending(policy, today),
+        *_collectors(policy),
+        *_clashes(policy, devices, dialects or {}),
+    ]
     if devices:
-        found += [*_rules(policy, devices), *_sites(policy, devices), *_idle_waivers(policy, devices)]
+        found += [
+            *_rules(policy, devices),
+            *_sites(policy, devices),
+            *_idle_waivers(policy, devices),
+        ]
     else:
         found += _hidden(policy)
     return sorted(found, key=lambda r: (r.file != policy.file, r.file, r.line, r.text))
@@ -52,7 +66,9 @@ def ending(policy: Policy, today: date) -> Iterator[Remark]:
         if left < 0:
             yield Remark(w.file, w.line, f"{about} ran out on {w.until}")
         elif left <= SOON:
-            yield Remark(w.file, w.line, f"{about} runs out in {left} days, on {w.until}", wrong=False)
+            yield Remark(
+                w.file, w.line, f"{about} runs out in {left} days, on {w.until}", wrong=False
+            )
 
 
 def _collectors(policy: Policy) -> Iterator[Remark]:
@@ -60,7 +76,9 @@ def _collectors(policy: Policy) -> Iterator[Remark]:
     used = {name for c in policy.collectors.values() for name in c.forwards}
     used |= {name for site in policy.sites.values() for name in site.collectors}
     for rule in policy.rules:
-        for need in rule.require["collectors"].needs.values() if "collectors" in rule.require else ():
+        for need in (
+            rule.require["collectors"].needs.values() if "collectors" in rule.require else ()
+        ):
             used |= {*need.wanted, *need.never}
     for c in policy.collectors.values():
         if c.name not in used and not c.reaches & used:
@@ -78,25 +96,43 @@ def _rules(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
             continue
         for name, requirement in rule.require.items():
             if (rule.name, name) not in holds | lifted:
-                text = f"what rule '{rule.name}' asks of {name} holds nowhere: later rules replace it on every device"
+                text = (
+                    f"what rule '{rule.name}' asks of {name} holds nowhere: later rules "
+                    "replace it on every device"
+                )
                 yield Remark(requirement.file, requirement.line, text)
 
 
 def _hidden(policy: Policy) -> Iterator[Remark]:
-    """What rules alone say of rules: those that are about nothing, and those that are replaced wherever they hold."""
+    """What rules alone say of rules: those that are about nothing, and those that are replaced
+    wherever they hold.
+    """
     for n, rule in enumerate(policy.rules):
-        if any(set(words) <= set(rule.but.get(selector, ())) for selector, words in rule.where.items()):
-            yield Remark(rule.file, rule.line, f"rule '{rule.name}' is about no device: its `not` leaves nothing")
+        if any(
+            set(words) <= set(rule.but.get(selector, ())) for selector, words in rule.where.items()
+        ):
+            yield Remark(
+                rule.file,
+                rule.line,
+                f"rule '{rule.name}' is about no device: its `not` leaves nothing",
+            )
             continue
         for name, requirement in rule.require.items():
-            by = next((r for r in policy.rules[n + 1 :] if name in r.require and _within(rule, r)), None)
+            by = next(
+                (r for r in policy.rules[n + 1 :] if name in r.require and _within(rule, r)), None
+            )
             if by and requirement.needs:
-                text = f"what rule '{rule.name}' asks of {name} holds nowhere: rule '{by.name}' always replaces it"
+                text = (
+                    f"what rule '{rule.name}' asks of {name} holds nowhere: rule '{by.name}' "
+                    "always replaces it"
+                )
                 yield Remark(requirement.file, requirement.line, text)
 
 
 def _within(one: Rule, other: Rule) -> bool:
-    """Whether every device that one rule is about is also what the other is about, as far as their words tell."""
+    """Whether every device that one rule is about is also what the other is about, as far as their
+    words tell.
+    """
     # Most rules are about something else altogether, which is seen without a look at their words.
     if not other.where.keys() <= one.where.keys() or not other.but.keys() <= one.but.keys():
         return False
@@ -106,9 +142,15 @@ def _within(one: Rule, other: Rule) -> bool:
     return all(set(words) <= set(one.but[selector]) for selector, words in other.but.items())
 
 
-def _clashes(policy: Policy, devices: Sequence[Device], dialects: Mapping[str, Dialect]) -> Iterator[Remark]:
-    """Requirements that cannot be had together, on the devices that are there or else on those of each rule."""
-    found: dict[tuple[int, int], tuple[Requirement, Requirement, dict[str, None], dict[str, None]]] = {}
+def _clashes(
+    policy: Policy, devices: Sequence[Device], dialects: Mapping[str, Dialect]
+) -> Iterator[Remark]:
+    """Requirements that cannot be had together, on the devices that are there or else on those of
+    each rule.
+    """
+    found: dict[
+        tuple[int, int], tuple[Requirement, Requirement, dict[str, None], dict[str, None]]
+    ] = {}
     profiles = [(effective(policy, d), d.site, d.name, dialects.get(d.platform)) for d in devices]
     for asked, site, device, dialect in profiles or [(*one, None) for one in _unseen(policy)]:
         needs = {name: q.needs for name, q in asked.items()}
@@ -124,16 +166,32 @@ def _clashes(policy: Policy, devices: Sequence[Device], dialects: Mapping[str, D
         elif one.rule == other.rule:
             said = f"rule '{one.rule}' contradicts itself in {one.setting} and {other.setting}"
         else:
-            said = f"rule '{one.rule}' ({one.setting}) contradicts rule '{other.rule}' ({other.setting})"
+            said = (
+                f"rule '{one.rule}' ({one.setting}) contradicts rule '{other.rule}' "
+                f"({other.setting})"
+            )
         first = next(iter(names))
-        where = f"; on {len(names)} devices, {first} for one" if len(names) > 1 else f"; on {first}" if first else ""
+        where = (
+            f"; on {len(names)} devices, {first} for one"
+            if len(names) > 1
+            else f"; on {first}"
+            if first
+            else ""
+        )
         yield Remark(one.file, one.line, f"{said}: {', '.join(whys)}{where}")
 
 
 def _unseen(policy: Policy) -> Iterator[tuple[dict[str, Requirement], str, str]]:
-    """What is asked wherever a rule holds, at each site that the policy tells of: what is known without a fleet."""
+    """What is asked wherever a rule holds, at each site that the policy tells of: what is known
+    without a fleet.
+    """
     for rule in policy.rules:
-        merged = {name: q for other in policy.rules if _within(rule, other) for name, q in other.require.items()}
+        merged = {
+            name: q
+            for other in policy.rules
+            if _within(rule, other)
+            for name, q in other.require.items()
+        }
         for site in ("", *policy.sites):
             if site and not rule.may_be_at(site):
                 continue
@@ -145,9 +203,17 @@ def _sites(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
     """Sites that are asked for and not told of, or told of and not there."""
     unknown = {d.site for d in devices if any(q.problem for q in effective(policy, d).values())}
     for site in sorted(unknown):
-        yield Remark(policy.file, 1, f"a rule asks for `site`, and the table of sites says nothing of it for {site}")
+        yield Remark(
+            policy.file,
+            1,
+            f"a rule asks for `site`, and the table of sites says nothing of it for {site}",
+        )
     for site in sorted(policy.sites.keys() - {d.site for d in devices}):
-        yield Remark(policy.file, policy.sites[site].line, f"the table of sites tells of {site}, where no device is")
+        yield Remark(
+            policy.file,
+            policy.sites[site].line,
+            f"the table of sites tells of {site}, where no device is",
+        )
 
 
 def _idle_waivers(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
@@ -156,4 +222,8 @@ def _idle_waivers(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]
         if not covered:
             yield Remark(w.file, w.line, f"the waiver for '{w.device}' is about no device")
         elif not any(w.setting in effective(policy, d) for d in covered):
-            yield Remark(w.file, w.line, f"the waiver for '{w.device}' is idle: nothing asks {w.setting} of it")
+            yield Remark(
+                w.file,
+                w.line,
+                f"the waiver for '{w.device}' is idle: nothing asks {w.setting} of it",
+            )

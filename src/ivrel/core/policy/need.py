@@ -31,7 +31,9 @@ SET_FORMS = ("exactly", "includes", "never")
 
 
 class Need(Struct, frozen=True):
-    """What is asked of one value; a field that is None or empty asks nothing. `order`: least first."""
+    """What is asked of one value; a field that is None or empty asks nothing. `order`: least
+    first.
+    """
 
     any_of: tuple[str, ...] | None = None
     least: str | None = None
@@ -60,7 +62,13 @@ class Need(Struct, frozen=True):
         if value is None:
             return None
         if self.numbers:
-            return inf if value == "none" else int(value) if value.isascii() and value.isdigit() else None
+            return (
+                inf
+                if value == "none"
+                else int(value)
+                if value.isascii() and value.isdigit()
+                else None
+            )
         return self.order.index(value) if value in self.order else None
 
     def only(self, value: str) -> Need:
@@ -68,9 +76,11 @@ class Need(Struct, frozen=True):
         return Need(any_of=(value,), order=self.order, numbers=self.numbers)
 
     def choose(self, can: Callable[[str], bool]) -> str | None:
-        """The value to write: `write`, else the first that is asked for and can be said; None if none.
+        """The value to write: `write`, else the first that is asked for and can be said; None if
+        none.
 
-        Of a range with two ends that is its most, which keeps all that may be kept; of one with a single end, that.
+        Of a range with two ends that is its most, which keeps all that may be kept; of one with a
+        single end, that.
         """
         wanted = [self.write] if self.write else []
         if self.any_of is not None:
@@ -157,8 +167,8 @@ def read_need(
 ) -> Need | None:
     """Reads what is asked of one value; `also` names further words for the forms.
 
-    `choices`: the values that there are; `ordered`: least first, so that ranges mean something, as they do for
-    `numbers`.
+    `choices`: the values that there are; `ordered`: least first, so that ranges mean something, as
+    they do for `numbers`.
     """
     expected = f"one of {', '.join(choices)}" if choices else "a value"
     order = tuple(choices) if ordered else ()
@@ -188,7 +198,9 @@ def read_need(
             report.add(key, f"form {not_one_of(key.value, forms)}")
         elif form in ("any-of", "exactly", "never"):
             name = "never" if form == "never" else "any_of"
-            fields[name] = ListOf(value, one_is_enough=form != "any-of", filled=True).read(child, report)
+            fields[name] = ListOf(value, one_is_enough=form != "any-of", filled=True).read(
+                child, report
+            )
         elif form == "between":
             ends = ListOf(value).read(child, report)
             if len(ends) == 2:
@@ -212,10 +224,14 @@ def _check(need: Need, node: Node, report: Report) -> None:
         return
     least, most = need.rank(need.least), need.rank(need.most)
     if least is not None and most is not None and least > most:
-        report.add(node, f"contradictory: {need.least} is more than {need.most}; nothing lies between them")
+        report.add(
+            node, f"contradictory: {need.least} is more than {need.most}; nothing lies between them"
+        )
         return
     if need.any_of is not None and not any(need.accepts(v) for v in need.any_of):
-        report.add(node, f"contradictory: nothing is both {listed(need.any_of)} and allowed by the rest")
+        report.add(
+            node, f"contradictory: nothing is both {listed(need.any_of)} and allowed by the rest"
+        )
     elif need.write is not None and not need.accepts(need.write):
         report.add(node, f"contradictory: 'write: {need.write}' is not {need.text}")
 
@@ -248,7 +264,9 @@ def read_set_need(
     fields: dict[str, Any] = {}
     for key, child in pairs(node, report):
         if key.value == "apart" and apart:
-            fields["apart"] = ListOf(Text("what", choices=apart), one_is_enough=True, filled=True).read(child, report)
+            fields["apart"] = ListOf(
+                Text("what", choices=apart), one_is_enough=True, filled=True
+            ).read(child, report)
         elif key.value not in SET_FORMS:
             report.add(key, f"form {not_one_of(key.value, SET_FORMS)}")
         else:
@@ -258,7 +276,9 @@ def read_set_need(
     need = SetNeed(**fields)
     both = set(need.wanted) & set(need.never)
     if both:
-        report.add(node, f"contradictory: {', '.join(sorted(both))} both asked for and never allowed")
+        report.add(
+            node, f"contradictory: {', '.join(sorted(both))} both asked for and never allowed"
+        )
     if need.exactly is not None and set(need.includes) - set(need.exactly):
         report.add(node, "contradictory: 'includes' names what 'exactly' leaves out")
     return need if len(report.mistakes) == before else None

@@ -1,7 +1,7 @@
 """A policy, and what it asks of a device.
 
-Rules apply in the order in which they stand; a later one replaces an earlier one setting by setting; with
-`any` it takes the requirement back.
+Rules apply in the order in which they stand; a later one replaces an earlier one setting by
+setting; with `any` it takes the requirement back.
 
 Passes: `- {rule: firewalls speak as local6, where: {kind: firewall}, require: {facility: local6}}`
 Fails:  `- {rule: firewalls, where: {colour: red}, require: {facility: local9}}`
@@ -9,10 +9,10 @@ Fails:  `- {rule: firewalls, where: {colour: red}, require: {facility: local9}}`
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from datetime import date
 from fnmatch import fnmatchcase
-from typing import Any, TypeVar
+from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import force_setattr, replace
@@ -20,8 +20,7 @@ from msgspec.structs import force_setattr, replace
 from ivrel.core.fleet import Device
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import SITE, Need, Needs, SetNeed
-
-T = TypeVar("T")
+from ivrel.core.vocabulary.memo import Remembering
 
 ANY = "any"  # asks nothing of a setting, whatever earlier rules ask
 SELECTORS = ("kind", "site", "group", "platform", "device")
@@ -44,7 +43,9 @@ class Requirement(Struct, frozen=True, eq=False):
 
 
 class Rule(Struct, frozen=True):
-    """What is asked of the devices that `where` selects; every selector must fit, any of its words will do."""
+    """What is asked of the devices that `where` selects; every selector must fit, any of its words
+    will do.
+    """
 
     name: str
     where: Mapping[str, tuple[str, ...]]
@@ -62,7 +63,9 @@ class Rule(Struct, frozen=True):
     def may_be_at(self, site: str) -> bool:
         """Whether the rule can be about devices of a site."""
         at = Device("", "", site, "")
-        return _fits(at, "site", self.where.get("site", ("*",))) and not _fits(at, "site", self.but.get("site", ()))
+        return _fits(at, "site", self.where.get("site", ("*",))) and not _fits(
+            at, "site", self.but.get("site", ())
+        )
 
     @property
     def about(self) -> str:
@@ -95,7 +98,7 @@ class Site(Struct, frozen=True):
     line: int = 0
 
 
-class Policy(Struct, frozen=True, eq=False):
+class Policy(Remembering, frozen=True, eq=False):
     """Collectors, rules and waivers, as the files have them.
 
     `settings`: the names of all settings, in the order in which they are told.
@@ -108,15 +111,6 @@ class Policy(Struct, frozen=True, eq=False):
     file: str
     sites: Mapping[str, Site] = {}
     settings: tuple[str, ...] = ()
-    made: dict[object, Any] = {}
-
-    def once(self, name: object, make: Callable[[], T]) -> T:
-        """Return what `make` gives, which must hang on the policy and the name alone."""
-        try:
-            made: T = self.made[name]
-        except KeyError:
-            made = self.made[name] = make()
-        return made
 
 
 def effective(policy: Policy, device: Device) -> dict[str, Requirement]:

@@ -12,7 +12,19 @@ from typing import Any, Protocol
 
 from msgspec.structs import replace
 
-from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, pairs, place, read_yaml
+from ivrel.core.form import (
+    Key,
+    ListOf,
+    MapOf,
+    Node,
+    Raw,
+    Record,
+    Report,
+    Text,
+    pairs,
+    place,
+    read_yaml,
+)
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Needs
 from ivrel.core.policy.policy import ANY, SELECTORS, Policy, Requirement, Rule, Site, Waiver
@@ -62,9 +74,13 @@ COLLECTOR = Record(
         "site": Key(Text("a site"), "where it stands"),
         "path": Key(Text("a word"), "the way by which it is reached, if others share it"),
         "forwards": Key(
-            ListOf(_WORD, one_is_enough=True, filled=True), "of a relay: the collectors that it forwards to"
+            ListOf(_WORD, one_is_enough=True, filled=True),
+            "of a relay: the collectors that it forwards to",
         ),
-        "names": Key(ListOf(Text("a host name", HOST.parse), one_is_enough=True), "host names that mean it too"),
+        "names": Key(
+            ListOf(Text("a host name", HOST.parse), one_is_enough=True),
+            "host names that mean it too",
+        ),
         "certificate": Key(
             ListOf(Text("a name"), one_is_enough=True, filled=True),
             "names in its certificate, besides `names`",
@@ -74,7 +90,9 @@ COLLECTOR = Record(
 )
 
 _SELECTION = {
-    "kind": Key(ListOf(Text("a kind"), one_is_enough=True, filled=True), "kinds of device, or globs"),
+    "kind": Key(
+        ListOf(Text("a kind"), one_is_enough=True, filled=True), "kinds of device, or globs"
+    ),
     **{s: Key(_WORDS, f"names or globs of a {s}") for s in SELECTORS if s != "kind"},
 }
 
@@ -90,7 +108,9 @@ def _rule_form(settings: Askables) -> Record:
                     "a selection",
                     {
                         **_SELECTION,
-                        "not": Key(Record("a selection", _SELECTION), "the same of what they must not be"),
+                        "not": Key(
+                            Record("a selection", _SELECTION), "the same of what they must not be"
+                        ),
                     },
                 ),
                 "the devices that the rule is about; all, if left out",
@@ -100,7 +120,9 @@ def _rule_form(settings: Askables) -> Record:
                     {
                         "type": "object",
                         "additionalProperties": False,
-                        "properties": {s.name: {"description": s.meaning} for s in settings.values()},
+                        "properties": {
+                            s.name: {"description": s.meaning} for s in settings.values()
+                        },
                     }
                 ),
                 "what is asked, setting by setting",
@@ -132,7 +154,9 @@ def policy_form(settings: Askables) -> Record:
         "a policy",
         {
             "policy": Key(_WORD, "the name of the policy"),
-            "include": Key(ListOf(_WORD, one_is_enough=True, filled=True), "files whose parts come first"),
+            "include": Key(
+                ListOf(_WORD, one_is_enough=True, filled=True), "files whose parts come first"
+            ),
             "collectors": Key(MapOf(COLLECTOR), "the collectors that there are"),
             "sites": Key(
                 MapOf(
@@ -140,7 +164,8 @@ def policy_form(settings: Askables) -> Record:
                         "a site",
                         {
                             "collectors": Key(
-                                ListOf(_WORD, one_is_enough=True), "what `site` means as a collector there"
+                                ListOf(_WORD, one_is_enough=True),
+                                "what `site` means as a collector there",
                             ),
                             "zone": Key(_WORD, "the zone that `site` means"),
                         },
@@ -149,7 +174,9 @@ def policy_form(settings: Askables) -> Record:
                 ),
                 "what differs from site to site",
             ),
-            "rules": Key(ListOf(_rule_form(settings), filled=True), "what is asked of whom; later rules win"),
+            "rules": Key(
+                ListOf(_rule_form(settings), filled=True), "what is asked of whom; later rules win"
+            ),
             "waivers": Key(ListOf(_waiver_form(settings)), "exceptions"),
         },
     )
@@ -195,7 +222,9 @@ class _PolicyFiles:
             # Names are those of files beside this one.
             other = file.rpartition("/")[0] + "/" * ("/" in file) + name
             if len(above) >= self.DEEPEST:
-                report.add(None, f"included by {self.DEEPEST} files, one from the other; expected fewer")
+                report.add(
+                    None, f"included by {self.DEEPEST} files, one from the other; expected fewer"
+                )
             elif other == file or other in above:
                 report.add(None, f"includes '{name}', which includes this file again")
             elif other not in self.seen:
@@ -220,7 +249,11 @@ class _PolicyFiles:
 
     def policy(self, file: str) -> Policy:
         report = self.main or Report(file)
-        for what, there in (("policy", self.name), ("collectors", self.collectors), ("rules", self.rules)):
+        for what, there in (
+            ("policy", self.name),
+            ("collectors", self.collectors),
+            ("rules", self.rules),
+        ):
             if not there and not self.mistakes:
                 report.add(None, f"a policy without '{what}'")
         _check_collectors(self.collectors, report)
@@ -271,16 +304,24 @@ class _PolicyFiles:
 
 
 def _check_collectors(collectors: Mapping[str, Collector], report: Report) -> None:
-    """No two collectors are one, and every relay forwards to some that are none, by ways without a circle."""
+    """No two collectors are one, and every relay forwards to some that are none, by ways without a
+    circle.
+    """
     endpoints: dict[tuple[str, int, str], str] = {}
     for c in collectors.values():
         if c.endpoint in endpoints:
-            said = f"collectors '{endpoints[c.endpoint]}' and '{c.name}' are one: {c.address} {c.transport} {c.port}"
+            said = (
+                f"collectors '{endpoints[c.endpoint]}' and '{c.name}' are one: {c.address} "
+                f"{c.transport} {c.port}"
+            )
             report.add(None, said)
         endpoints.setdefault(c.endpoint, c.name)
         for name in c.forwards:
             if name not in collectors:
-                report.add(None, f"relay '{c.name}' forwards to a collector that {not_one_of(name, collectors)}")
+                report.add(
+                    None,
+                    f"relay '{c.name}' forwards to a collector that {not_one_of(name, collectors)}",
+                )
         if c.name in _reach(collectors, c.name):
             report.add(None, f"relay '{c.name}' forwards to itself, by {' and '.join(c.forwards)}")
 

@@ -1,4 +1,6 @@
-"""Heads: the first words of the parts of a text that a dialect is about, by which they are found."""
+"""Heads: the first words of the parts of a text that a dialect is about, by which they are
+found.
+"""
 
 from __future__ import annotations
 
@@ -15,8 +17,8 @@ class Heads:
     """The heads of one dialect.
 
     `eager`: of the parts that are always read; `every`: of all known parts, the eager ones first;
-    `lazy`: of each table that is looked up; `named`: those behind which the name of a row stands, so
-    that one row can be looked up by it.
+    `lazy`: of each table that is looked up; `named`: those behind which the name of a row stands,
+    so that one row can be looked up by it.
     """
 
     def __init__(self, dialect: Dialect) -> None:
@@ -33,7 +35,9 @@ class Heads:
         # The slots whose values name rows of a lazy table, with the tables that they are fields of.
         own = {(p.table, slot) for p in dialect.patterns for slot in p.own_slots}
         self.naming = {
-            table: sorted(at for at in own if at[1].endswith((f".source-{table}", f"source.{table}")))
+            table: sorted(
+                at for at in own if at[1].endswith((f".source-{table}", f"source.{table}"))
+            )
             for table in LAZY
         }
         self._saying: dict[frozenset[str], tuple[Words, ...]] = {}

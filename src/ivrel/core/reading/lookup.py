@@ -13,7 +13,9 @@ from ivrel.core.text.words import Path
 from ivrel.core.vocabulary.values import Value
 
 
-def lookup(matcher: Matcher, text: Text, table: str, keys: Sequence[Value] | None = None) -> list[Mark]:
+def lookup(
+    matcher: Matcher, text: Text, table: str, keys: Sequence[Value] | None = None
+) -> list[Mark]:
     """Return the statements of a lazy table; with `keys`, only those of rows with these names.
 
     A statement that begins as a pattern of the table does and is strange makes its row doubtful.

@@ -34,7 +34,9 @@ _ASIDE, _HEADER = Aside(), Aside(header=True)
 
 
 class _Layout(Struct, frozen=True):
-    """Which of a statement's values are what, by their places; `key`: None where one is not said."""
+    """Which of a statement's values are what, by their places; `key`: None where one is not
+    said.
+    """
 
     table: str
     key: tuple[int | None, ...]
@@ -68,7 +70,9 @@ class Matcher:
             at = len(pattern.path), pattern.opening[0] if pattern.opening else ""
             self._by_opening.setdefault(at, []).append((number, pattern))
 
-    def read(self, text: Text, slots: frozenset[str] | None = None) -> tuple[list[Mark], tuple[Stray, ...]]:
+    def read(
+        self, text: Text, slots: frozenset[str] | None = None
+    ) -> tuple[list[Mark], tuple[Stray, ...]]:
         """Return what is understood of a configuration, and what is strange.
 
         `slots`: those that are asked for; parts that say none of them are not read. Foreign if
@@ -84,8 +88,12 @@ class Matcher:
                 raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
         return marks, tuple(strays)
 
-    def _collect(self, text: Text, heads: tuple[Words, ...], marks: list[Mark], strays: list[Stray]) -> bool:
-        """Gather what is understood and what is strange; say whether anything is of this platform."""
+    def _collect(
+        self, text: Text, heads: tuple[Words, ...], marks: list[Mark], strays: list[Stray]
+    ) -> bool:
+        """Gather what is understood and what is strange; say whether anything is of this
+        platform.
+        """
         known = False
         seen = self._seen
         for path, raw, line in self.shape.find(text, heads):
@@ -212,7 +220,9 @@ class Matcher:
             self._fitting[at] = fitting
         return self._fitting[at]
 
-    def _read(self, number: int, pattern: Pattern, form: Outline, path: Path, words: Words) -> Fields | None:
+    def _read(
+        self, number: int, pattern: Pattern, form: Outline, path: Path, words: Words
+    ) -> Fields | None:
         """Return what the pattern reads; a path is read once, values are taken where they stand."""
         at = number, path
         if at not in self._paths:
@@ -233,7 +243,9 @@ class Matcher:
             out.append((item.slot, value))
         return tuple(out)
 
-    def _laid(self, number: int, pattern: Pattern, fields: Fields, path: Path, words: Words) -> Understood:
+    def _laid(
+        self, number: int, pattern: Pattern, fields: Fields, path: Path, words: Words
+    ) -> Understood:
         slots = tuple([slot for slot, _ in fields])
         layout = self._layouts.get((number, slots))
         if layout is None:

@@ -37,7 +37,9 @@ class Reading:
         "text",
     )
 
-    def __init__(self, matcher: Matcher, marks: Sequence[Mark], text: Text, base: Reading | None = None) -> None:
+    def __init__(
+        self, matcher: Matcher, marks: Sequence[Mark], text: Text, base: Reading | None = None
+    ) -> None:
         self.matcher, self.text, self.base = matcher, text, base
         self._marks = by_table(marks)
         if base is not None:

@@ -18,8 +18,8 @@ from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.said import Row, Said
 from ivrel.core.vocabulary.values import Value
 
-# What was looked at: a slot of a table ('' for single values), or with slot '' which rows there are;
-# ('lazy', table) if the table is one that is looked up.
+# What was looked at: a slot of a table ('' for single values), or with slot '' which rows there
+# are; ('lazy', table) if the table is one that is looked up.
 Note = tuple[str, str]
 
 EVERY_SLOT = "*"  # noted for a row that was gone through as a whole
@@ -194,7 +194,9 @@ class Records:
         return self._copied({**self._changes, table: left})
 
 
-def read_records(dialect: Dialect, data: bytes | Text, slots: frozenset[str] | None = None) -> Records:
+def read_records(
+    dialect: Dialect, data: bytes | Text, slots: frozenset[str] | None = None
+) -> Records:
     """Return what a configuration says; Unreadable if it is none of this platform's.
 
     `slots`: those that are asked for; parts of the text that say none of them are not read. A whole
@@ -203,4 +205,6 @@ def read_records(dialect: Dialect, data: bytes | Text, slots: frozenset[str] | N
     text = data if isinstance(data, Text) else Text(data)
     if slots is not None:
         return Records(dialect, *matcher(dialect).read(text, slots), text)
-    return text.once(("records", dialect), lambda: Records(dialect, *matcher(dialect).read(text), text))
+    return text.once(
+        ("records", dialect), lambda: Records(dialect, *matcher(dialect).read(text), text)
+    )

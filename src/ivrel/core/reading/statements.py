@@ -46,8 +46,8 @@ class Aside(Struct, frozen=True):
 class Strange(Struct, frozen=True):
     """A statement that no pattern understands, in a part that a dialect is about.
 
-    `slots`: those that it may say; `tables`: those in whose part it stands, whose other fields it may
-    say as well; `shown`: whether it surely concerns export, so that its text may be shown.
+    `slots`: those that it may say; `tables`: those in whose part it stands, whose other fields it
+    may say as well; `shown`: whether it surely concerns export, so that its text may be shown.
     """
 
     slots: tuple[str, ...]
@@ -62,8 +62,8 @@ Mark = tuple[Understood, int]  # a statement that was understood, and its line
 class Stray(Struct, frozen=True):
     """A strange statement of a text.
 
-    `text` is '' where it is not certain that the statement concerns export. `row`: the table and the
-    key of the row in whose block it stands, and with which it goes.
+    `text` is '' where it is not certain that the statement concerns export. `row`: the table and
+    the key of the row in whose block it stands, and with which it goes.
     """
 
     line: int

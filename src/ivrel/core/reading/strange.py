@@ -53,7 +53,9 @@ def _saying(patterns: Sequence[Pattern], *, shown: bool) -> Strange:
 
 
 def _resembles(dialect: Dialect, path: Path, words: Words) -> bool:
-    """Whether a statement of an open part begins as a pattern does, or stands in a block that does."""
+    """Whether a statement of an open part begins as a pattern does, or stands in a block that
+    does.
+    """
     whole = (*path, words)
     for pattern in dialect.patterns:
         known = (*pattern.path, pattern.items)
@@ -64,7 +66,9 @@ def _resembles(dialect: Dialect, path: Path, words: Words) -> bool:
 
 def _opens_alike(items: tuple[Item, ...], words: Words) -> bool:
     first = items[0]
-    return isinstance(first, Variable) or (isinstance(first, Literal | Flag) and first.word == words[0])
+    return isinstance(first, Variable) or (
+        isinstance(first, Literal | Flag) and first.word == words[0]
+    )
 
 
 def _alike(patterns: Sequence[Pattern], words: Words) -> list[Pattern]:
@@ -98,6 +102,8 @@ def _is_like_header(items: tuple[Item, ...], words: Words) -> bool:
     if len(words) < len(items) or not isinstance(items[0], Literal | Flag):
         return False
     for item, word in zip(items, words, strict=False):
-        if not isinstance(item, Variable | Any) and not (isinstance(item, Literal | Flag) and item.word == word):
+        if not isinstance(item, Variable | Any) and not (
+            isinstance(item, Literal | Flag) and item.word == word
+        ):
             return False
     return True

@@ -1,4 +1,6 @@
-"""The settings: one file each, and this table. The order is that of columns, of findings and of corrections."""
+"""The settings: one file each, and this table. The order is that of columns, of findings and of
+corrections.
+"""
 
 from collections.abc import Mapping
 

@@ -17,14 +17,18 @@ CATEGORIES = ("system", "change", "login", "traffic", "threat")
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
-    names = ListOf(Text("a category", choices=CATEGORIES), one_is_enough=True, filled=True).read(node, report)
+    names = ListOf(Text("a category", choices=CATEGORIES), one_is_enough=True, filled=True).read(
+        node, report
+    )
     return {"": SetNeed(includes=names)} if names else None
 
 
 def _channels(scope: Scope, category: str) -> tuple[str, ...]:
     """The channels that a category goes by: itself, or the planes that the dialect says."""
     dialect = scope.records.dialect
-    by_plane = tuple(plane for plane, categories in dialect.categories.items() if category in categories)
+    by_plane = tuple(
+        plane for plane, categories in dialect.categories.items() if category in categories
+    )
     return by_plane or tuple(c for c in dialect.channels if c == category)
 
 
@@ -71,7 +75,9 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def say(facts: list[Fact]) -> str:
-    return ", ".join(f.key for f in facts if f.value == "leaves") or ("nothing" if facts else "all alike")
+    return ", ".join(f.key for f in facts if f.value == "leaves") or (
+        "nothing" if facts else "all alike"
+    )
 
 
 SETTING = Setting(

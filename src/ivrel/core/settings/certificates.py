@@ -7,12 +7,20 @@ from ivrel.core.settings.scope import Scope
 
 
 def lacking_for_tls(scope: Scope, c: Collector | None) -> str:
-    """What a platform lacks to verify a collector; '' if it can, or says nothing of certificates."""
+    """What a platform lacks to verify a collector; '' if it can, or says nothing of
+    certificates.
+    """
     dialect = scope.records.dialect
     if dialect.has("authority") and scope.records.get("authority").value is None:
-        return "TLS needs a file of the certificates that are trusted, and the configuration names none"
+        return (
+            "TLS needs a file of the certificates that are trusted, and the configuration "
+            "names none"
+        )
     if dialect.has("destination.peer") and c is None:
         return "it is no collector of the policy, so that nobody knows the name in its certificate"
     if dialect.has("destination.peer") and c is not None and not c.certified:
-        return "TLS needs the name in the collector's certificate; say `certificate: NAME` in the policy"
+        return (
+            "TLS needs the name in the collector's certificate; say `certificate: NAME` in "
+            "the policy"
+        )
     return ""

@@ -25,7 +25,9 @@ class Gap(Struct, frozen=True):
 
 
 def first_gap(scope: Scope, channel: str) -> Gap | None:
-    """The first link that is missing between a channel and a collector that is asked for; None if none is."""
+    """The first link that is missing between a channel and a collector that is asked for; None if
+    none is.
+    """
     records = scope.records
     if not scope.judged:
         return Gap("no collector that is asked for is set")
@@ -36,7 +38,11 @@ def first_gap(scope: Scope, channel: str) -> Gap | None:
         return Gap(f"no feed takes {channel}")
     known = {d.ref: d for d in scope.destinations}
     for feed in taking:
-        gives = [row for row in records.rows("give").values() if str(records.get("give.feed", row).value) == feed]
+        gives = [
+            row
+            for row in records.rows("give").values()
+            if str(records.get("give.feed", row).value) == feed
+        ]
         lines = tuple(line for row in gives for said in row.values() for line in said.lines)
         if not gives:
             return Gap(f"{_way(feed, channel)} gives to nothing")
@@ -54,7 +60,9 @@ def first_gap(scope: Scope, channel: str) -> Gap | None:
 
 
 def channel_feeds(records: Records, channel: str) -> list[str]:
-    """The feeds that take a channel; where feeds are the channels themselves, that one, if it gives at all."""
+    """The feeds that take a channel; where feeds are the channels themselves, that one, if it gives
+    at all.
+    """
     if records.dialect.has("take.category"):
         return sorted(str(feed) for feed, category in records.rows("take") if category == channel)
     return [channel]
@@ -65,7 +73,9 @@ def _way(feed: str, channel: str) -> str:
 
 
 def bring(scope: Scope, channels: Iterable[str]) -> tuple[Records, list[Obstacle]]:
-    """The records with each of these channels brought to a collector asked for: that is all a category needs."""
+    """The records with each of these channels brought to a collector asked for: that is all a
+    category needs.
+    """
     from ivrel.core.settings.level import mend_channel
 
     records = scope.records

@@ -9,5 +9,6 @@ SETTING = switched(
     meaning="changes of the configuration are sent",
     matters="who changed what is the first question after an outage",
     meets="changes: on  ←  tell changes on",
-    breaks="changes: on  ←  nothing, on a platform that ships without; or a feed that takes no changes",
+    breaks="changes: on  ←  nothing, on a platform that ships without; or a feed that takes no "
+    "changes",
 )

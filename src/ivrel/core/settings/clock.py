@@ -151,8 +151,10 @@ SETTING = Setting(
     slots=("clock.zone", "clock.follows", "server.id", "server.address"),
     kind="zone, servers (addresses), count (of servers)",
     meaning="the zone of the clock, and the servers that set it",
-    matters="a stamp is worth what its clock is worth; one that nobody sets is off by minutes, or by decades",
-    meets="clock: {zone: UTC, servers: {includes: [198.51.100.5]}}  ←  zone UTC, follow 198.51.100.5",
+    matters="a stamp is worth what its clock is worth; one that nobody sets is off by minutes, "
+    "or by decades",
+    meets="clock: {zone: UTC, servers: {includes: [198.51.100.5]}}  ←  zone UTC, follow "
+    "198.51.100.5",
     breaks="clock: {count: {at-least: 1}}  ←  calendar stamps and no time server",
     ask=ask,
     facts=facts,

@@ -1,4 +1,6 @@
-"""collectors: the device sends to exactly the collectors that it should, each at the right endpoint."""
+"""collectors: the device sends to exactly the collectors that it should, each at the right
+endpoint.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,15 @@ from ivrel.core.form import Node, Report
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import SITE, Needs, SetNeed, read_set_need
 from ivrel.core.settings.contract import Asked, Clash, Fact, Finding, Obstacle, Setting, silent_on
-from ivrel.core.settings.replacing import cannot_hold, cannot_send, on_the_way, relayed, replaced, to_go, together
+from ivrel.core.settings.replacing import (
+    cannot_hold,
+    cannot_send,
+    on_the_way,
+    relayed,
+    replaced,
+    to_go,
+    together,
+)
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.settings.sending import lacking
 from ivrel.core.vocabulary.values import TRANSPORTS
@@ -17,7 +27,8 @@ from ivrel.core.vocabulary.wording import not_one_of
 APART = ("site", "path")
 _OF_LACKING = ("destination.lacks", "destination.selection")
 _OF_ENDPOINT = tuple(
-    f"destination.{field}" for field in ("name", "address", "port", "transport", "verify", "peer", "lacks")
+    f"destination.{field}"
+    for field in ("name", "address", "port", "transport", "verify", "peer", "lacks")
 )
 _FIELDS = ("address", "port", "transport")
 
@@ -33,7 +44,9 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 
 def facts(scope: Scope) -> list[Fact]:
-    """One fact a destination; its endpoint is the text's even where port and transport are defaults."""
+    """One fact a destination; its endpoint is the text's even where port and transport are
+    defaults.
+    """
     return [
         Fact(
             "collectors",
@@ -101,7 +114,9 @@ def _astray(scope: Scope, name: str, d: Destination) -> Finding | None:
     if unsaid:
         more = (("what", " and ".join(unsaid)),)
         platform, lines = dialect.name, d.lines()
-        return Finding("endpoint-unsaid", name, d.label, platform, more=more, lines=lines, judged="unknown")
+        return Finding(
+            "endpoint-unsaid", name, d.label, platform, more=more, lines=lines, judged="unknown"
+        )
     said = (f"{field} {found}, not {right}" for field, (found, right) in wrong.items())
     return Finding(
         "endpoint",
@@ -137,10 +152,13 @@ SETTING = Setting(
         *("destination.lacks", "feed.name"),
     ),
     kind="names of the policy's collectors",
-    meaning="the collectors that the device sends to, each at the right address, port and transport",
+    meaning="the collectors that the device sends to, each at the right address, port and "
+    "transport",
     matters="a missing collector loses messages, a stranger gets them, a wrong port does both",
-    meets="collectors: {exactly: [beacon-a]}  ←  one destination, at beacon-a's address, port and transport",
-    breaks="collectors: {exactly: [beacon-a]}  ←  beacon-a's address at another port; or a second destination",
+    meets="collectors: {exactly: [beacon-a]}  ←  one destination, at beacon-a's address, port "
+    "and transport",
+    breaks="collectors: {exactly: [beacon-a]}  ←  beacon-a's address at another port; or a "
+    "second destination",
     ask=ask,
     facts=facts,
     judge=judge,

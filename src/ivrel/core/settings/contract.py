@@ -1,7 +1,7 @@
 """The contract of a setting: what each file of this package offers, and what its findings are.
 
-Facts, findings and obstacles are typed: what kind of thing is told, about what, with the values that
-were found and wanted. `sentences.py` makes words of them, and nothing else does.
+Facts, findings and obstacles are typed: what kind of thing is told, about what, with the values
+that were found and wanted. `sentences.py` makes words of them, and nothing else does.
 """
 
 from __future__ import annotations
@@ -49,8 +49,8 @@ class Fact(Struct, frozen=True, gc=False):
 class Obstacle(Struct, frozen=True):
     """Why a correction cannot be written.
 
-    `unable`: the platform cannot express it; `about`: as in the finding of what cannot be corrected,
-    '' is all that the setting finds.
+    `unable`: the platform cannot express it; `about`: as in the finding of what cannot be
+    corrected, '' is all that the setting finds.
     """
 
     kind: str
@@ -69,9 +69,10 @@ class Obstacle(Struct, frozen=True):
 class Finding(Struct, frozen=True, gc=False):
     """Why a setting is not as asked, and the lines that decide it.
 
-    `kind`: a row of the table of sentences; `about`: a destination, a feed, a part, '' is the device
-    as a whole; `title`: what people call it; `found` and `wanted`: the values; `default`: the platform
-    whose default `found` is; `cannot`: why this platform can never be as asked, if it cannot.
+    `kind`: a row of the table of sentences; `about`: a destination, a feed, a part, '' is the
+    device as a whole; `title`: what people call it; `found` and `wanted`: the values; `default`:
+    the platform whose default `found` is; `cannot`: why this platform can never be as asked, if it
+    cannot.
     """
 
     kind: str
@@ -112,7 +113,9 @@ class Asked(Struct, frozen=True):
         return [self.collectors[name] for name in named if name in self.collectors]
 
     def passed_on(self, name: str, fits: Callable[[Collector], bool]) -> bool:
-        """Whether a relay that fits forwards to a collector, so that nothing need go there directly."""
+        """Whether a relay that fits forwards to a collector, so that nothing need go there
+        directly.
+        """
         return any(name in c.reaches and fits(c) for c in self.collectors.values())
 
 
@@ -139,13 +142,13 @@ def say_facts(facts: list[Fact]) -> str:
 class Setting(Struct, frozen=True):
     """One setting: everything about it, in one file of this package.
 
-    `slots`: those that say it; `hangs_on`: other slots that decide on it; `reads`: the settings whose
-    slots the judgement looks at besides.
+    `slots`: those that say it; `hangs_on`: other slots that decide on it; `reads`: the settings
+    whose slots the judgement looks at besides.
 
-    `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what is
-    not as asked, also that a platform can never be so; `mend` changes the records so that it is, with
-    an obstacle for what cannot be; `say` puts the facts in few words; `clashes` finds what else is
-    asked and cannot be had with it.
+    `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what
+    is not as asked, also that a platform can never be so; `mend` changes the records so that it is,
+    with an obstacle for what cannot be; `say` puts the facts in few words; `clashes` finds what
+    else is asked and cannot be had with it.
     """
 
     name: str
@@ -176,7 +179,9 @@ def need_of(needs: Needs, label: str) -> Any:
 
 
 def silent_on(dialect: Dialect, what: str, about: str = "") -> Finding:
-    """Return the finding for what a dialect describes nowhere: nobody knows whether it is as asked."""
+    """Return the finding for what a dialect describes nowhere: nobody knows whether it is as
+    asked.
+    """
     return Finding("silent", about, found=dialect.name, more=(("what", what),), judged="unable")
 
 

@@ -10,7 +10,8 @@ SETTING = valued(
     what="stamps of debug messages",
     kind="kind (none, uptime, calendar), precision",
     meaning="the time stamp that debug messages bear",
-    matters="debug messages are read beside others; with another kind of stamp they cannot be put in order",
+    matters="debug messages are read beside others; with another kind of stamp they cannot be "
+    "put in order",
     meets="debug-stamp: {kind: calendar}  ←  debug-stamp calendar millis",
     breaks="debug-stamp: {kind: calendar}  ←  debug-stamp uptime",
 )

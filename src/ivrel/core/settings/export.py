@@ -8,7 +8,16 @@ from ivrel.core.form import Node, Report
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Needs, read_need
 from ivrel.core.reading.records import Records
-from ivrel.core.settings.contract import Asked, Clash, Fact, Finding, Obstacle, Setting, default_of, silent_on
+from ivrel.core.settings.contract import (
+    Asked,
+    Clash,
+    Fact,
+    Finding,
+    Obstacle,
+    Setting,
+    default_of,
+    silent_on,
+)
 from ivrel.core.settings.places import Place, cannot_say, mend_value
 from ivrel.core.settings.scope import Scope
 from ivrel.core.vocabulary.said import Said
@@ -60,7 +69,10 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 def clashes(asked: Asked) -> Iterator[Clash]:
     if asked.wanted and not asked.needs["export"][""].accepts("on"):
-        yield Clash("collectors", f"nothing leaves for {', '.join(c.name for c in asked.wanted)} while export is off")
+        yield Clash(
+            "collectors",
+            f"nothing leaves for {', '.join(c.name for c in asked.wanted)} while export is off",
+        )
 
 
 SETTING = Setting(
@@ -70,7 +82,8 @@ SETTING = Setting(
     meaning="export is switched on as a whole",
     matters="collectors may all be set and still receive nothing; some platforms ship that way",
     meets="export: on  ←  export on",
-    breaks="export: on  ←  export off, or a platform that ships with export off and a text that is silent",
+    breaks="export: on  ←  export off, or a platform that ships with export off and a text that "
+    "is silent",
     ask=ask,
     facts=facts,
     judge=judge,

@@ -10,7 +10,8 @@ SETTING = valued(
     what="the facility",
     kind="one of the 24 facilities",
     meaning="the facility that messages leave with",
-    matters="collectors sort and keep by facility; the wrong one lands in the wrong file, or in none",
+    matters="collectors sort and keep by facility; the wrong one lands in the wrong file, or in "
+    "none",
     meets="facility: local6  ←  facility local6",
     breaks="facility: local6  ←  facility local4",
 )

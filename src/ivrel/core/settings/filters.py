@@ -23,7 +23,9 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 def _drops(scope: Scope) -> list[tuple[str, Key, Row]]:
     """The rows that drop messages: for all destinations, or for one that is asked for."""
     records = scope.records
-    out: list[tuple[str, Key, Row]] = [("mute", key, row) for key, row in records.rows("mute").items()]
+    out: list[tuple[str, Key, Row]] = [
+        ("mute", key, row) for key, row in records.rows("mute").items()
+    ]
     for d in scope.judged:
         for key, row in picks_of(scope, d).items():
             if records.get("pick.action", row).value == "drop":
@@ -54,7 +56,10 @@ def facts(scope: Scope) -> list[Fact]:
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     dialect = scope.records.dialect
-    if not any(map(dialect.has, ("mute.text", "mute.id", "pick.action"))) and "mute" not in dialect.never:
+    if (
+        not any(map(dialect.has, ("mute.text", "mute.id", "pick.action")))
+        and "mute" not in dialect.never
+    ):
         return [silent_on(dialect, "filters")]
     return [_finding(scope, table, key, row) for table, key, row in _drops(scope)]
 

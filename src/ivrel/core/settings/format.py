@@ -23,7 +23,9 @@ def wants(scope: Scope, place: Place, need: Need) -> Need:
     fed = [d for d in scope.judged if place.table != "destination" or d.key == place.key]
     if place.table == "feed":
         fed = [d for d in fed if place.label in scope.feeds([d])]
-    formats = dict.fromkeys(f for d in fed if d.collector and (f := scope.collectors[d.collector].format))
+    formats = dict.fromkeys(
+        f for d in fed if d.collector and (f := scope.collectors[d.collector].format)
+    )
     # Collectors that expect nothing take anything.
     return Need(any_of=tuple(formats)) if formats else Need()
 
@@ -31,7 +33,11 @@ def wants(scope: Scope, place: Place, need: Need) -> Need:
 def _torn(scope: Scope, place: Place) -> More:
     """Tell which collectors a place feeds that expect different formats; () if none do."""
     fed = [d for d in scope.judged if place.table == "" or place.label in scope.feeds([d])]
-    expects = {d.title: c.format for d in fed if d.collector and (c := scope.collectors[d.collector]).format}
+    expects = {
+        d.title: c.format
+        for d in fed
+        if d.collector and (c := scope.collectors[d.collector]).format
+    }
     if place.table == "destination" or len(set(expects.values())) < 2:
         return ()
     said = " and ".join(f"{name} expects {form}" for name, form in expects.items())
@@ -53,8 +59,15 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 def clashes(asked: Asked) -> Iterator[Clash]:
     need = asked.needs["format"][""]
     expects = {c.name: c.format for c in asked.wanted if c.format}
-    wide = asked.dialect is not None and not any(map(asked.dialect.has, ("destination.format", "feed.format")))
-    if wide and asked.dialect and EXPECTED in (need.any_of or ()) and len(set(expects.values())) > 1:
+    wide = asked.dialect is not None and not any(
+        map(asked.dialect.has, ("destination.format", "feed.format"))
+    )
+    if (
+        wide
+        and asked.dialect
+        and EXPECTED in (need.any_of or ())
+        and len(set(expects.values())) > 1
+    ):
         said = " and ".join(f"{name} expects {form}" for name, form in expects.items())
         yield Clash("collectors", f"{said}, and {asked.dialect.name} has one format for all")
     for c in asked.wanted:

@@ -1,4 +1,6 @@
-"""level: the severities that leave for each destination, as a selection of facilities and severities."""
+"""level: the severities that leave for each destination, as a selection of facilities and
+severities.
+"""
 
 from __future__ import annotations
 
@@ -121,7 +123,9 @@ def _noisy(scope: Scope, destination: Destination, need: Need) -> tuple[int, ...
     """The lines of the picks that take what may not leave."""
     _, high = bounds(need)
     picks = picks_of(scope, destination).values()
-    return tuple(line for row in picks if not picked(scope.records, row) <= high for line in lines_of(row))
+    return tuple(
+        line for row in picks if not picked(scope.records, row) <= high for line in lines_of(row)
+    )
 
 
 def _orphans(scope: Scope) -> list[tuple[str, Key, Said]]:
@@ -131,7 +135,8 @@ def _orphans(scope: Scope) -> list[tuple[str, Key, Said]]:
         (table, key, said)
         for table in ("pick", "give")
         for key, row in scope.records.rows(table).items()
-        if (said := scope.records.get(f"{table}.destination", row)).value is not None and said.value not in refs
+        if (said := scope.records.get(f"{table}.destination", row)).value is not None
+        and said.value not in refs
     ]
 
 
@@ -186,8 +191,12 @@ SLOTS = (
 )
 
 
-def _mend_destination(scope: Scope, records: Records, d: Destination, need: Need) -> tuple[Records, list[Obstacle]]:
-    """The picks of a destination, or the threshold that cuts off too much or too little: its own, the device's."""
+def _mend_destination(
+    scope: Scope, records: Records, d: Destination, need: Need
+) -> tuple[Records, list[Obstacle]]:
+    """The picks of a destination, or the threshold that cuts off too much or too little: its own,
+    the device's.
+    """
     dialect = records.dialect
     own, wide = (_threshold_at(records, d, slot) for slot in ("destination.level", "level"))
     new = not d.lines() and (own is None or own.said.default)
@@ -207,7 +216,8 @@ def _mend_destination(scope: Scope, records: Records, d: Destination, need: Need
         if place is None:
             continue
         passes = threshold(str(place.said.value)) if place.said.value is not None else low
-        # Both thresholds must let pass what is asked for; it is enough that one holds back the rest.
+        # Both thresholds must let pass what is asked for; it is enough that one holds back the
+        # rest.
         last = place is (own or wide)
         unfit = not passes <= high or not need.accepts(str(place.said.value))
         if not low <= passes or (last and unfit):
@@ -237,7 +247,9 @@ def _mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, 
     wanted = need.choose(lambda v: True)
     if wanted is None:
         return scope.records, [no_choice(d.title, d.label)]
-    records = scope.records.having("destination", d.key, "destination.selection", threshold(wanted).word)
+    records = scope.records.having(
+        "destination", d.key, "destination.selection", threshold(wanted).word
+    )
     if "destination.surely" in records.rows("destination")[d.key]:
         records = records.having("destination", d.key, "destination.surely", None)
     return records, []
@@ -255,7 +267,9 @@ def _mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records,
     return records, obstacles
 
 
-def mend_channel(now: Scope, d: Destination, channel: str, need: Need) -> tuple[Records, list[Obstacle]]:
+def mend_channel(
+    now: Scope, d: Destination, channel: str, need: Need
+) -> tuple[Records, list[Obstacle]]:
     """Brings one channel to a destination, by a feed that there is, at a level as asked."""
     records, dialect = now.records, now.records.dialect
     obstacles: list[Obstacle] = []
@@ -273,7 +287,8 @@ def mend_channel(now: Scope, d: Destination, channel: str, need: Need) -> tuple[
     _, high = bounds(need)
     levels = dict(levels_of(now.on(records), d, channel))
     noisy = [f for f, said in levels.items() if not threshold(str(said.value or "debug")) <= high]
-    # What is too noisy must go; if that is not enough, one feed is raised; if that is not, all are set.
+    # What is too noisy must go; if that is not enough, one feed is raised; if that is not, all are
+    # set.
     for feeds in ([] if fresh else noisy, list(levels)[:1], list(levels)):
         if departing(sendings(now.on(records), d)[channel], own):
             for feed in feeds:
@@ -287,7 +302,9 @@ def mend_channel(now: Scope, d: Destination, channel: str, need: Need) -> tuple[
 
 
 def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
-    """A feed for a channel: one that gives to the destination, one that takes it for another, or a new one."""
+    """A feed for a channel: one that gives to the destination, one that takes it for another, or a
+    new one.
+    """
     records = scope.records
     gives = [str(feed) for feed in gives_to(scope, d)]
     if gives:
@@ -300,7 +317,9 @@ def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
 
 
 def _mend_picks_of(scope: Scope, records: Records, destination: Destination, need: Need) -> Records:
-    """One row for each severity that is missing, none for those that are too much; or one row with a threshold."""
+    """One row for each severity that is missing, none for those that are too much; or one row with
+    a threshold.
+    """
     picks = picks_of(scope, destination)
     if records.dialect.has("pick.level"):
         return _mend_threshold(records, destination, picks, need)
@@ -320,7 +339,9 @@ def _mend_picks_of(scope: Scope, records: Records, destination: Destination, nee
     return records
 
 
-def _mend_threshold(records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need) -> Records:
+def _mend_threshold(
+    records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need
+) -> Records:
     """One pick of all facilities through a threshold in place of all others."""
     level = need.choose(lambda v: records.dialect.can_write("pick.level", v)) or "none"
     new = {"pick.facility": "all", "pick.level": level, "pick.destination": destination.ref}
@@ -337,7 +358,9 @@ def _with_pick(records: Records, values: Mapping[str, Value]) -> Records:
 
 
 def _target(taken: list[Selection], need: Need) -> Selection:
-    """The threshold to reach: that of the fewest changes; of a destination without picks, the one to write."""
+    """The threshold to reach: that of the fewest changes; of a destination without picks, the one
+    to write.
+    """
     first = need.choose(lambda v: True)
     if not taken:
         return threshold(first or "none")
@@ -352,7 +375,9 @@ def _target(taken: list[Selection], need: Need) -> Selection:
         return len(taken) - len(kept) + missing
 
     # Silence is no way to be rid of what is too noisy, unless it is asked for.
-    accepted = [v for v in THRESHOLD.choices if need.accepts(v) and (v != "none" or first == "none")]
+    accepted = [
+        v for v in THRESHOLD.choices if need.accepts(v) and (v != "none" or first == "none")
+    ]
     return threshold(min(accepted, key=lambda v: (changes(v), v != first)))
 
 
@@ -368,9 +393,11 @@ SETTING = Setting(
     hangs_on=("destination.name", "destination.address", "feed.name"),
     kind="a severity; `from` (not quieter), `to` (not noisier)",
     meaning="the severities that leave for each collector",
-    matters="too quiet hides the failure, too noisy fills the line; a list of severities can have a hole",
+    matters="too quiet hides the failure, too noisy fills the line; a list of severities can "
+    "have a hole",
     meets="level: {from: warning, to: informational}  ←  … through notice",
-    breaks="level: {from: warning}  ←  … through error; or error, alert and emergency without critical",
+    breaks="level: {from: warning}  ←  … through error; or error, alert and emergency without "
+    "critical",
     ask=ask,
     facts=facts,
     judge=judge,

@@ -9,5 +9,6 @@ SETTING = switched(
     meaning="logins and failed logins are sent",
     matters="failed logins that nobody sees are the quiet half of every break-in",
     meets="logins: on  ←  tell logins on",
-    breaks="logins: on  ←  nothing, on a platform that ships without; or a feed that takes no logins",
+    breaks="logins: on  ←  nothing, on a platform that ships without; or a feed that takes no "
+    "logins",
 )

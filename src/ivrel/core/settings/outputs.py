@@ -1,4 +1,6 @@
-"""Outputs on the device itself, which a platform gives one threshold, or entries of facilities and severities."""
+"""Outputs on the device itself, which a platform gives one threshold, or entries of facilities and
+severities.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,6 @@ from ivrel.core.settings.valued import Part, valued
 from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.severity import NOTHING, Selection
 
-
 # The slots of entries: what is shown where, of facilities and severities.
 SHOW = ("show.output", "show.facility", "show.level", "show.compare", "show.action")
 
@@ -27,7 +28,9 @@ def output(name: str, *parts: Part, **texts: Any) -> Setting:
     level, rest = parts[0], parts[1:]
 
     def has(scope: Scope) -> bool:
-        """Whether this platform says what the output shows entry by entry; all of its entries count."""
+        """Whether this platform says what the output shows entry by entry; all of its entries
+        count.
+        """
         return any(
             isinstance(item, Flag) and item.slot == "show.output" and item.value == name
             for pattern in scope.records.dialect.patterns
@@ -37,7 +40,11 @@ def output(name: str, *parts: Part, **texts: Any) -> Setting:
 
     def rows(scope: Scope) -> list[Row]:
         records = scope.records
-        return [row for row in records.rows("show").values() if records.get("show.output", row).value == name]
+        return [
+            row
+            for row in records.rows("show").values()
+            if records.get("show.output", row).value == name
+        ]
 
     def shown(scope: Scope) -> tuple[Selection, tuple[int, ...]]:
         taken = dropped = NOTHING

@@ -1,4 +1,6 @@
-"""Places: where a platform says a value that may stand once, for each destination, or for each feed."""
+"""Places: where a platform says a value that may stand once, for each destination, or for each
+feed.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,8 @@ def knows(dialect: Dialect, field: str) -> bool:
 
 
 def places(scope: Scope, field: str, every: bool = False) -> list[Place]:
-    """Return where a value stands: once for the device, for each destination, or for each feed in use.
+    """Return where a value stands: once for the device, for each destination, or for each feed in
+    use.
 
     `every`: of all destinations, not only those that are judged.
     """
@@ -98,7 +101,9 @@ def cannot_say(dialect: Dialect, place: Place, need: Need, part: str = "") -> Ob
     return Obstacle("cannot-say", about, place.title, need.text, more, unable=True)
 
 
-def mend_value(records: Records, place: Place, need: Need, part: str = "") -> tuple[Records, list[Obstacle]]:
+def mend_value(
+    records: Records, place: Place, need: Need, part: str = ""
+) -> tuple[Records, list[Obstacle]]:
     """Write at its place what is asked for, if it is not there; or tell why not."""
     dialect = records.dialect
     if need.accepts(str(place.said.value)):

@@ -20,12 +20,15 @@ from ivrel.core.vocabulary.values import TRANSPORTS, Value
 
 _OF_LACKING = ("destination.lacks", "destination.selection")
 _OF_ENDPOINT = tuple(
-    f"destination.{field}" for field in ("name", "address", "port", "transport", "verify", "peer", "lacks")
+    f"destination.{field}"
+    for field in ("name", "address", "port", "transport", "verify", "peer", "lacks")
 )
 
 
 def to_go(scope: Scope, need: SetNeed, *, idle: bool = False) -> list[tuple[Destination, Finding]]:
-    """Return the destinations that must go, and why; `idle`: also strangers that nothing leaves for."""
+    """Return the destinations that must go, and why; `idle`: also strangers that nothing leaves
+    for.
+    """
     serving = scope.serving
     gone = []
     for d in scope.destinations:
@@ -49,7 +52,10 @@ def to_go(scope: Scope, need: SetNeed, *, idle: bool = False) -> list[tuple[Dest
 
 def relayed(scope: Scope, name: str) -> bool:
     """Whether a relay that the device sends to forwards to a collector."""
-    return any(d.right and d.collector and name in scope.collectors[d.collector].reaches for d in scope.destinations)
+    return any(
+        d.right and d.collector and name in scope.collectors[d.collector].reaches
+        for d in scope.destinations
+    )
 
 
 def on_the_way(scope: Scope, need: SetNeed) -> list[Collector]:
@@ -77,7 +83,9 @@ def together(what: str, collectors: Sequence[Collector]) -> str:
 def cannot_send(dialect: Dialect, c: Collector) -> Obstacle | None:
     """Return why a platform can never send to a collector; None if it can."""
     said = (("address", c.address), ("port", c.port), ("transport", c.transport))
-    cannot = [f"{f} {value}" for f, value in said if not dialect.can_write(f"destination.{f}", value)]
+    cannot = [
+        f"{f} {value}" for f, value in said if not dialect.can_write(f"destination.{f}", value)
+    ]
     if not cannot:
         return None
     more = (("platform", dialect.name), ("what", " and ".join(cannot)))
@@ -91,7 +99,9 @@ def cannot_hold(scope: Scope, need: SetNeed) -> Obstacle | None:
     missing = [
         name
         for name in need.wanted
-        if name not in serves and not relayed(scope, name) and cannot_send(dialect, scope.collectors[name]) is None
+        if name not in serves
+        and not relayed(scope, name)
+        and cannot_send(dialect, scope.collectors[name]) is None
     ]
     there = scope.records.rows("destination")
     leaving = len(to_go(scope, need))
@@ -137,7 +147,9 @@ class _Replacing:
         changes = any(self._is_wanting(name) for name in need.wanted) or bool(to_go(scope, need))
         self.gone = [d for d, _ in to_go(scope, need, idle=changes)]
         # Those that go and have no heir yet, first such as something really leaves for.
-        self.leaving = sorted(self.gone, key=lambda d: (not reached(scope, d), d.endpoint[0] is None))
+        self.leaving = sorted(
+            self.gone, key=lambda d: (not reached(scope, d), d.endpoint[0] is None)
+        )
 
     def _is_wanting(self, name: str) -> bool:
         """Whether nothing that is right serves a collector that is asked for."""
@@ -205,7 +217,11 @@ class _Replacing:
             self._inherit(self.leaving.pop(0), heir)
 
     def _free_name(self, name: str) -> str | None:
-        taken = {key[0] for rows in (self.scope.records, self.records) for key in rows.rows("destination")}
+        taken = {
+            key[0]
+            for rows in (self.scope.records, self.records)
+            for key in rows.rows("destination")
+        }
         return _free(taken, name, lambda n: self.dialect.can_write("destination.name", n))
 
     def _inherit(self, old: Destination, heir: Key) -> None:
@@ -218,17 +234,30 @@ class _Replacing:
         going = {d.key for d in self.gone}
         serving = now.serving
         for d in self.leaving:
-            staying = [s for name, s in serving.items() if d.collector in (name, None) or d.collector not in serving]
+            staying = [
+                s
+                for name, s in serving.items()
+                if d.collector in (name, None) or d.collector not in serving
+            ]
             idle = [s for s in staying if s.key not in going and not reached(now, s)]
-            if idle and reached(self.scope, d):
-                if not any(to == idle[0].ref for _, to in self.heirs):
-                    self._inherit(d, idle[0].key)
+            if not idle or not reached(self.scope, d):
+                continue
+            if not any(to == idle[0].ref for _, to in self.heirs):
+                self._inherit(d, idle[0].key)
 
 
-def _written(records: Records, old: Destination | None, name: str, values: Mapping[str, str | int]) -> Records:
-    """Sets a destination's endpoint; where the endpoint is what tells rows apart, the row is made anew."""
+def _written(
+    records: Records, old: Destination | None, name: str, values: Mapping[str, str | int]
+) -> Records:
+    """Sets a destination's endpoint; where the endpoint is what tells rows apart, the row is made
+    anew.
+    """
     keys = records.dialect.keys["destination"]
-    row = {} if old is None else {slot: said.value for slot, said in old.row.items() if not said.default}
+    row = (
+        {}
+        if old is None
+        else {slot: said.value for slot, said in old.row.items() if not said.default}
+    )
     if "destination.lacks" in row:
         # What it gets, and in which form, is told when nothing is lacking any more.
         row = {s: v for s, v in row.items() if s not in _OF_LACKING}
@@ -243,7 +272,9 @@ def _written(records: Records, old: Destination | None, name: str, values: Mappi
         records = records.without("destination", old.key)
         old = None
     for slot, value in row.items():
-        if isinstance(value, str | int) and (records.get(slot, {} if old is None else old.row).value != value):
+        if isinstance(value, str | int) and (
+            records.get(slot, {} if old is None else old.row).value != value
+        ):
             records = records.having("destination", key, slot, value)
     return records
 
@@ -254,7 +285,9 @@ def _inherited(records: Records, old: Destination, heir: Key) -> Records:
     if records.dialect.shape.DERIVED:
         # There the action itself goes on, with all that it says besides.
         only_read = records.dialect.only_read
-        slots += tuple(slot for slot in old.row if slot not in _OF_ENDPOINT and slot not in only_read)
+        slots += tuple(
+            slot for slot in old.row if slot not in _OF_ENDPOINT and slot not in only_read
+        )
     for slot in slots:
         said = old.row.get(slot)
         if said is not None and not said.default and isinstance(said.value, str | int):
@@ -275,7 +308,9 @@ def _pointed_anew(records: Records, heirs: Sequence[tuple[Value, Value]]) -> Rec
             if slot not in keys:
                 records = records.having(table, key, slot, to[old])
                 continue
-            fresh = tuple(to[old] if name == slot else value for name, value in zip(keys, key, strict=True))
+            fresh = tuple(
+                to[old] if name == slot else value for name, value in zip(keys, key, strict=True)
+            )
             for name, said in row.items():
                 if name != slot and not said.default and isinstance(said.value, str | int):
                     records = records.having(table, fresh, name, said.value)
@@ -284,7 +319,9 @@ def _pointed_anew(records: Records, heirs: Sequence[tuple[Value, Value]]) -> Rec
 
 
 def _free(taken: set[Value], name: str, can: Callable[[str], bool]) -> str | None:
-    """A name that no destination has or had, so that a new one is not mixed up with one that goes."""
+    """A name that no destination has or had, so that a new one is not mixed up with one that
+    goes.
+    """
     numbers = [str(n) for n in range(1, len(taken) + 3)]
     names = [name, *(f"{name}-{n}" for n in numbers[1:]), *numbers]
     return next((n for n in names if n not in taken and can(n)), None)

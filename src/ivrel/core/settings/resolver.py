@@ -76,7 +76,8 @@ SETTING = Setting(
     hangs_on=("destination.address",),
     kind="`where-needed`, or addresses",
     meaning="the resolvers of host names",
-    matters="a collector that is named by host name gets nothing from a device that cannot look it up",
+    matters="a collector that is named by host name gets nothing from a device that cannot look "
+    "it up",
     meets="resolver: where-needed  ←  a collector by host name, and a resolver",
     breaks="resolver: where-needed  ←  a collector by host name, and no resolver",
     ask=ask,

@@ -27,7 +27,9 @@ def addresses_of(records: Records, table: str) -> dict[str, tuple[int, ...]]:
 
 def differences(need: SetNeed, found: Mapping[str, object]) -> tuple[list[str], list[str]]:
     """The addresses that are missing, and those that must go."""
-    gone = [a for a in found if a in need.never or (need.exactly is not None and a not in need.exactly)]
+    gone = [
+        a for a in found if a in need.never or (need.exactly is not None and a not in need.exactly)
+    ]
     return [a for a in need.wanted if a not in found], gone
 
 

@@ -45,14 +45,18 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def _wrong(scope: Scope, needs: Needs) -> list[tuple[Key, Row, str, str]]:
-    return [rule for rule in _tells(scope) if rule[2] in needs and not needs[rule[2]].accepts(rule[3])]
+    return [
+        rule for rule in _tells(scope) if rule[2] in needs and not needs[rule[2]].accepts(rule[3])
+    ]
 
 
 def _unfed(scope: Scope, needs: Needs) -> list[tuple[Key, Row]]:
     """Rules that record and have no feed, on a platform whose rules name one."""
     if not scope.records.dialect.has("gate.feed"):
         return []
-    rules = [(key, row) for key, row, action, tell in _tells(scope) if action in needs and tell != "none"]
+    rules = [
+        (key, row) for key, row, action, tell in _tells(scope) if action in needs and tell != "none"
+    ]
     return [(key, row) for key, row in rules if scope.records.get("gate.feed", row).value is None]
 
 
@@ -64,9 +68,15 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         if DOUBT in row:
             doubt, title = row[DOUBT], f"rule {key[0]}"
             more = (("line", str(doubt.lines[0])), ("text", str(doubt.value)))
-            out.append(Finding("doubtful-rule", title, title, more=more, lines=doubt.lines, judged="unknown"))
+            out.append(
+                Finding(
+                    "doubtful-rule", title, title, more=more, lines=doubt.lines, judged="unknown"
+                )
+            )
     for action, need in needs.items():
-        wrong = [(key, row, tell) for key, row, does, tell in _wrong(scope, needs) if does == action]
+        wrong = [
+            (key, row, tell) for key, row, does, tell in _wrong(scope, needs) if does == action
+        ]
         for tell in dict.fromkeys(tell for _, _, tell in wrong):
             rows = [(key, row) for key, row, told in wrong if told == tell]
             first = _place(rows[0][0], rows[0][1], action, tell, scope.records)

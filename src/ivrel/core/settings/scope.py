@@ -1,4 +1,6 @@
-"""The scope of a judgement: one configuration, its device, and the collectors it is held against."""
+"""The scope of a judgement: one configuration, its device, and the collectors it is held
+against.
+"""
 
 from __future__ import annotations
 
@@ -134,7 +136,9 @@ class Scope:
         # By name, not by place: what a text says is the same wherever in it a destination stands.
         return sorted(out, key=lambda d: d.label)
 
-    def _collector_at(self, endpoint: tuple[Value | None, Value | None, Value | None]) -> tuple[str | None, bool]:
+    def _collector_at(
+        self, endpoint: tuple[Value | None, Value | None, Value | None]
+    ) -> tuple[str | None, bool]:
         """Return the collector at an address, and whether port and transport are its own."""
         at = self.once(self._by_host, "hosts").get(endpoint[0], [])
         exact = [c.name for c in at if c.endpoint[1:] == endpoint[1:]]
@@ -161,7 +165,9 @@ class Scope:
 
     @property
     def judged(self) -> list[Destination]:
-        """The destinations whose other settings matter: all, or those that serve what is asked for."""
+        """The destinations whose other settings matter: all, or those that serve what is asked
+        for.
+        """
         return self.once(self._find_judged, "judged")
 
     def _find_judged(self) -> list[Destination]:

@@ -1,4 +1,6 @@
-"""What really leaves for a destination: its picks, thresholds and chains, as one selection for each channel."""
+"""What really leaves for a destination: its picks, thresholds and chains, as one selection for each
+channel.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +50,9 @@ class Sending(Selection, frozen=True, gc=False):
 
 
 def sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
-    """What leaves for a destination, channel by channel; a platform without channels has the one called ''."""
+    """What leaves for a destination, channel by channel; a platform without channels has the one
+    called ''.
+    """
     return scope.once(lambda: _sendings(scope, destination), "sendings", destination.key)
 
 
@@ -65,7 +69,9 @@ def reached(scope: Scope, destination: Destination) -> bool:
 
 
 def lacking(scope: Scope, destination: Destination) -> str:
-    """Return what keeps a device from sending to a destination that it is told of; '' if nothing."""
+    """Return what keeps a device from sending to a destination that it is told of; '' if
+    nothing.
+    """
     said = destination.row.get("destination.lacks")
     return "" if said is None else str(said.value)
 
@@ -78,7 +84,11 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
     if records.dialect.has("pick.destination"):
         picks = picks_of(scope, destination).values()
         unpicked = records.get("pick.level").value
-        bits = _chosen(records, picks).bits if picks or unpicked is None else threshold(str(unpicked)).bits
+        bits = (
+            _chosen(records, picks).bits
+            if picks or unpicked is None
+            else threshold(str(unpicked)).bits
+        )
         default = not picks and unpicked is not None
         lines = tuple(line for row in picks for line in lines_of(row)) or destination.lines()
     whole = records.get("destination.selection", destination.row)
@@ -105,7 +115,9 @@ def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending
     for feed, said in levels_of(scope, destination, channel):
         value = said.value if said.value is not None else records.get("feed.level").value
         bits |= threshold(str(value)).bits if value is not None else EVERYTHING.bits
-        lines += said.lines or gives_to(scope, destination)[feed].get("give.destination", said).lines
+        lines += (
+            said.lines or gives_to(scope, destination)[feed].get("give.destination", said).lines
+        )
         default = default and said.default
     return Sending(bits, lines, default and bits != 0)
 
@@ -155,7 +167,9 @@ def departing(sent: Selection, need: Need) -> More:
 
 
 class Departure(Struct, frozen=True):
-    """How what leaves departs from what is asked: a kind of finding, its values, and the verdict."""
+    """How what leaves departs from what is asked: a kind of finding, its values, and the
+    verdict.
+    """
 
     kind: str
     values: More
@@ -191,7 +205,11 @@ def departure(sent: Sending, need: Need) -> Departure | None:
 
 def described(sent: Sending) -> str:
     """What leaves, in words."""
-    return sent.describe() if sent.certain else f"at least {sent.sure.describe()}, at most {sent.describe()}"
+    return (
+        sent.describe()
+        if sent.certain
+        else f"at least {sent.sure.describe()}, at most {sent.describe()}"
+    )
 
 
 def bounds(need: Need) -> tuple[Selection, Selection]:
@@ -202,7 +220,14 @@ def bounds(need: Need) -> tuple[Selection, Selection]:
 
 def knows_levels(dialect: Dialect) -> bool:
     """Whether a platform says anywhere which severities leave, or has a default for it."""
-    slots = ("pick.destination", "destination.selection", "destination.level", "level", "feed.level", "take.level")
+    slots = (
+        "pick.destination",
+        "destination.selection",
+        "destination.level",
+        "level",
+        "feed.level",
+        "take.level",
+    )
     return any(dialect.has(slot) or slot in dialect.defaults for slot in slots)
 
 
@@ -235,7 +260,9 @@ def _chosen(records: Records, picks: Iterable[Row]) -> Selection:
 
 
 def picked(records: Records, row: Row, table: str = "pick") -> Selection:
-    """The facilities and severities that one pick is about; a pick without a severity is about nothing."""
+    """The facilities and severities that one pick is about; a pick without a severity is about
+    nothing.
+    """
     facility = records.get(f"{table}.facility", row).value
     of = None if facility in (None, "all") else str(facility)
     severity, level = row.get(f"{table}.severity"), row.get(f"{table}.level")

@@ -1,8 +1,9 @@
-"""The sentences: every kind of finding and of obstacle, in words. This is the only place that has them.
+"""The sentences: every kind of finding and of obstacle, in words. This is the only place that has
+them.
 
-A row is the text of a kind; `{…}` are the values of the finding: `title` (what it is about), `found`,
-`wanted`, and those that it names itself. `{at}` is the title with a colon, or nothing; `{note}` tells
-that what was found is a platform's default.
+A row is the text of a kind; `{…}` are the values of the finding: `title` (what it is about),
+`found`, `wanted`, and those that it names itself. `{at}` is the title with a colon, or nothing;
+`{note}` tells that what was found is a platform's default.
 """
 
 from __future__ import annotations
@@ -75,7 +76,9 @@ def _source(v: Values) -> str:
 
 
 def _servers_unset(v: Values) -> str:
-    return "nothing sets the clock" + (", and its stamps are a calendar's" if v.get("calendar") else "")
+    return "nothing sets the clock" + (
+        ", and its stamps are a calendar's" if v.get("calendar") else ""
+    )
 
 
 def _cannot_say(v: Values) -> str:
@@ -101,7 +104,8 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "twice": "{title} is {found} once more",
     # level, console, file
     "selection": _departing,
-    "selection-unsure": "{title} gets {found}: the rest hangs on more than facility and severity{of}",
+    "selection-unsure": "{title} gets {found}: the rest hangs on more than facility and "
+    "severity{of}",
     "output": _departing,
     "orphan": "{what} {title} feeds '{found}', which is not set",
     # export
@@ -160,7 +164,8 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     # obstacles: the policy, the fleet, the configuration
     "no-choice": "{at}the policy does not say what to write; add `write:` to it",
     "no-server-named": "the policy names no time server; ask for `servers`",
-    "too-few-servers": "the policy names too few time servers to choose from; name them under `servers`",
+    "too-few-servers": "the policy names too few time servers to choose from; name them under "
+    "`servers`",
     "no-resolver-named": "the policy names no resolver; ask for `resolver: [ADDRESS]`",
     "no-level-asked": "ask for a `level`, which says what is to leave",
     "clear-collector": "{at}the policy's collector takes clear text only; give it `transport: tls`",

@@ -1,4 +1,6 @@
-"""source: the interface or address that messages leave from, so that a device has one face at the collector."""
+"""source: the interface or address that messages leave from, so that a device has one face at the
+collector.
+"""
 
 from __future__ import annotations
 
@@ -64,7 +66,9 @@ def _knows_interfaces(records: Records) -> bool:
 
 
 class _Way(Struct, frozen=True):
-    """What a source comes to: interface, its addresses, the lines that say so, and what is wrong with it."""
+    """What a source comes to: interface, its addresses, the lines that say so, and what is wrong
+    with it.
+    """
 
     name: str | None
     addresses: tuple[str, ...]
@@ -75,7 +79,8 @@ class _Way(Struct, frozen=True):
 
 
 def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
-    # Where the source is said counts as well: an interface may carry what leaves by one feed and not by another.
+    # Where the source is said counts as well: an interface may carry what leaves by one feed and
+    # not by another.
     name = (place.table, place.label, place.said.value, place.said.lines, by_interface)
     return scope.once(lambda: _found_way(scope, place, by_interface), "source", *name)
 
@@ -98,7 +103,9 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
             return _Way(None, (value,), lines, f"no interface has the address {value}")
         if len(every) > 1:
             names = " and ".join(str(key[0]) for key, _ in every)
-            return _Way(None, (value,), lines, doubt=f"several interfaces have the address {value}: {names}")
+            return _Way(
+                None, (value,), lines, doubt=f"several interfaces have the address {value}: {names}"
+            )
         found = str(every[0][0][0]), every[0][1]
     name, row = found
     if DOUBT in row:
@@ -122,9 +129,13 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
         return _Way(name, addresses, lines + said.lines)
     beside = tuple(a for a in addresses if a != value)
     if value not in addresses:
-        return _Way(name, addresses, lines, f"{value} is on {name}, where addresses of its family are off")
+        return _Way(
+            name, addresses, lines, f"{value} is on {name}, where addresses of its family are off"
+        )
     at = tuple(
-        line for one, line in zip(values_of(row, "interface.address"), said.lines, strict=False) if one == value
+        line
+        for one, line in zip(values_of(row, "interface.address"), said.lines, strict=False)
+        if one == value
     )
     return _Way(name, (value,), lines + at[:1], beside=beside)
 
@@ -133,11 +144,15 @@ _FAMILY_STATES = {"IPv4": "interface.inet-state", "IPv6": "interface.inet6-state
 
 
 def _parts_off(row: Row) -> tuple[str, tuple[int, ...]] | None:
-    """Why it is not sure which addresses of an interface are in use: some of its parts are off, others are not."""
+    """Why it is not sure which addresses of an interface are in use: some of its parts are off,
+    others are not.
+    """
     for slot in ("interface.part-state", *_FAMILY_STATES.values()):
         states = values_of(row, slot)
         if len(states) > 1 and "down" in states:
-            return "a part of it is off, and it is not told which addresses are of that part", row[slot].lines
+            return "a part of it is off, and it is not told which addresses are of that part", row[
+                slot
+            ].lines
     return None
 
 
@@ -204,7 +219,9 @@ def facts(scope: Scope) -> list[Fact]:
 
 def _can_choose(scope: Scope) -> bool:
     """Whether this platform has any statement for the source."""
-    return any(can_say(scope.records.dialect, f"source-{kind}") for kind in ("interface", "address"))
+    return any(
+        can_say(scope.records.dialect, f"source-{kind}") for kind in ("interface", "address")
+    )
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
@@ -265,7 +282,9 @@ def _rivals(scope: Scope) -> str:
 def _wrong(scope: Scope, need: Need, place: Place, by_interface: bool, way: _Way) -> str:
     """Why a source that is set is not as asked; '' if it is."""
     identity = scope.device.identity if scope.device else None
-    return way.wrong or _cannot_reach(scope, place, by_interface, way) or _against(need, identity, way)
+    return (
+        way.wrong or _cannot_reach(scope, place, by_interface, way) or _against(need, identity, way)
+    )
 
 
 def _against(need: Need, identity: str | None, way: _Way) -> str:
@@ -278,12 +297,18 @@ def _against(need: Need, identity: str | None, way: _Way) -> str:
         return ""
     known = [v for v in need.any_of if v != IDENTITY or identity is not None]
     wanted = " or ".join(f"{identity} (its identity)" if v == IDENTITY else v for v in known)
-    left = f"{way.name} ({', '.join(way.addresses)})" if way.name and way.addresses else way.name or way.addresses[0]
+    left = (
+        f"{way.name} ({', '.join(way.addresses)})"
+        if way.name and way.addresses
+        else way.name or way.addresses[0]
+    )
     return f"leaves from {left}, not {wanted}"
 
 
 def _identities(way: _Way) -> tuple[str, ...]:
-    """The addresses by which a device is known that sends from here: in another family, those beside it."""
+    """The addresses by which a device is known that sends from here: in another family, those
+    beside it.
+    """
     own = {_family(a) for a in way.addresses}
     return (*way.addresses, *(a for a in way.beside if _family(a) not in own))
 
@@ -315,14 +340,22 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     return records, obstacles
 
 
-def _choice(scope: Scope, need: Need, place: Place, by_interface: bool, families: Collection[str]) -> str | None:
-    """The first wanted source that this device has and that can reach these families, in its platform's words."""
+def _choice(
+    scope: Scope, need: Need, place: Place, by_interface: bool, families: Collection[str]
+) -> str | None:
+    """The first wanted source that this device has and that can reach these families, in its
+    platform's words.
+    """
 
     def first(options: Iterable[str]) -> str | None:
         return next((a for a in options if all(_family(a) == f for f in families)), None)
 
     for asked in (*([need.write] if need.write else []), *(need.any_of or ())):
-        wanted = ((scope.device.identity if scope.device else None) or "") if asked == IDENTITY else asked
+        wanted = (
+            ((scope.device.identity if scope.device else None) or "")
+            if asked == IDENTITY
+            else asked
+        )
         if not _knows_interfaces(scope.records):
             if wanted and is_address(wanted) != by_interface and (by_interface or first([wanted])):
                 return wanted
@@ -337,20 +370,30 @@ def _choice(scope: Scope, need: Need, place: Place, by_interface: bool, families
         if by_interface and addresses and {_family(a) for a in addresses} >= set(families):
             return found[0] if found else wanted
         # Where the identity is of the other family, what stands beside it is as good.
-        value = first(([wanted, *addresses] if asked == IDENTITY else [wanted]) if found else addresses)
+        value = first(
+            ([wanted, *addresses] if asked == IDENTITY else [wanted]) if found else addresses
+        )
         if value is not None and not by_interface:
             return value
     return None
 
 
-def _stuck(scope: Scope, need: Need, place: Place, by_interface: bool, leaving: Mapping[str, Destination]) -> str:
+def _stuck(
+    scope: Scope, need: Need, place: Place, by_interface: bool, leaving: Mapping[str, Destination]
+) -> str:
     """Why no source that is asked for can be written."""
     identity = scope.device.identity if scope.device else None
     if need.any_of is None and not need.write:
         return "the policy does not say what to write; add `write:` to it"
-    found = _interface_with(scope.records, identity) if identity and IDENTITY in (need.any_of or ()) else None
+    found = (
+        _interface_with(scope.records, identity)
+        if identity and IDENTITY in (need.any_of or ())
+        else None
+    )
     if found and _other_plane(scope.records, found[1], place):
-        return f"{found[0]}, which has the identity {identity}, carries no messages of {place.label}"
+        return (
+            f"{found[0]}, which has the identity {identity}, carries no messages of {place.label}"
+        )
     near = _choice(scope, need, place, by_interface, ())
     if near is not None:
         wanted = " and ".join(f"{family} for {d.title}" for family, d in leaving.items())
@@ -377,8 +420,10 @@ SETTING = Setting(
     ),
     kind="`identity`, the name of an interface, or an address",
     meaning="the interface or address that messages leave from",
-    matters="without it a device shows up under whatever address is nearest, and under several in turn",
-    meets="source: identity  ←  leave-from loop1, and loop1 has the address that the fleet gives the device",
+    matters="without it a device shows up under whatever address is nearest, and under several "
+    "in turn",
+    meets="source: identity  ←  leave-from loop1, and loop1 has the address that the fleet gives "
+    "the device",
     breaks="source: identity  ←  no source; or one without address; or another interface's",
     ask=ask,
     facts=facts,

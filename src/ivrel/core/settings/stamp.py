@@ -32,13 +32,17 @@ PARTS = ("kind", "precision", "year", "zone")
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
     def reader(part: str) -> Callable[[Node], Need | None]:
         kind = SLOTS[f"stamp.{part}"].type
-        return lambda child: read_need(child, report, kind.parse, kind.choices, ordered=part == "precision")
+        return lambda child: read_need(
+            child, report, kind.parse, kind.choices, ordered=part == "precision"
+        )
 
     before = len(report.mistakes)
     needs = read_parts(node, report, {part: reader(part) for part in PARTS})
     kind_need = needs.get("kind") if needs else None
     if needs and kind_need and not kind_need.accepts("calendar") and len(needs) > 1:
-        report.add(node, "contradictory: precision, year and zone are asked of a stamp that is no calendar")
+        report.add(
+            node, "contradictory: precision, year and zone are asked of a stamp that is no calendar"
+        )
     return needs if len(report.mistakes) == before else None
 
 
@@ -50,7 +54,9 @@ def _places(scope: Scope, part: str, every: bool = False) -> list[Place]:
 def _calendar(scope: Scope, place: Place) -> bool:
     """Whether the stamp that a part is of is a calendar's."""
     kinds = _places(scope, "kind", every=True)
-    return not kinds or any(k.said.value == "calendar" for k in kinds if k.label in ("", place.label))
+    return not kinds or any(
+        k.said.value == "calendar" for k in kinds if k.label in ("", place.label)
+    )
 
 
 def facts(scope: Scope) -> list[Fact]:
@@ -66,12 +72,19 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     dialect = scope.records.dialect
     lacking = [part for part in needs if not _known(scope, part)]
     out = [silent_on(dialect, f"the {part} of stamps", part) for part in lacking]
-    if len(lacking) < len(needs) and not scope.judged and not any(_places(scope, part) for part in needs):
+    if (
+        len(lacking) < len(needs)
+        and not scope.judged
+        and not any(_places(scope, part) for part in needs)
+    ):
         return [*out, *no_destination(scope)]
     kinds = _places(scope, "kind")
-    wrong = [kind for kind in kinds if "kind" in needs and not needs["kind"].accepts(str(kind.said.value))]
-    for kind in wrong:
-        out.append(_finding("stamp-kind", kind, kind, "kind", needs["kind"], dialect))
+    wrong = [
+        kind
+        for kind in kinds
+        if "kind" in needs and not needs["kind"].accepts(str(kind.said.value))
+    ]
+    out += [_finding("stamp-kind", k, k, "kind", needs["kind"], dialect) for k in wrong]
     if wrong:
         return out
     for part, need in needs.items():
@@ -88,7 +101,9 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     return out
 
 
-def _finding(kind: str, p: Place, cited: Place, part: str, need: Need, dialect: Dialect, about: str = "") -> Finding:
+def _finding(
+    kind: str, p: Place, cited: Place, part: str, need: Need, dialect: Dialect, about: str = ""
+) -> Finding:
     """What is wrong with a part of the stamp; `cited`: the place whose lines tell so."""
     return Finding(
         kind,
@@ -134,7 +149,9 @@ def say(facts: list[Fact]) -> str:
     by_place: dict[str, list[str]] = {}
     for f in facts:
         label, _, part = f.key.rpartition(" ")
-        by_place.setdefault(label, []).append(f"{part} {f.value}" if part in ("year", "zone") else f.value)
+        by_place.setdefault(label, []).append(
+            f"{part} {f.value}" if part in ("year", "zone") else f.value
+        )
     wide = by_place.pop("", [])
     each = {label: ", ".join([*wide, *said]) for label, said in by_place.items()}
     if len(set(each.values())) > 1:

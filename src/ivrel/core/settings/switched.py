@@ -1,4 +1,6 @@
-"""Messages of one category that are switched on by themselves, or leave by that category's chain."""
+"""Messages of one category that are switched on by themselves, or leave by that category's
+chain.
+"""
 
 from __future__ import annotations
 

@@ -9,7 +9,16 @@ from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Need, Needs, read_need, read_parts
 from ivrel.core.reading.records import Records
 from ivrel.core.settings.certificates import lacking_for_tls
-from ivrel.core.settings.contract import Asked, Clash, Fact, Finding, Obstacle, Setting, default_of, silent_on
+from ivrel.core.settings.contract import (
+    Asked,
+    Clash,
+    Fact,
+    Finding,
+    Obstacle,
+    Setting,
+    default_of,
+    silent_on,
+)
 from ivrel.core.settings.places import Place, cannot_say, mend_value
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.vocabulary.values import SWITCH
@@ -22,7 +31,10 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
         word = Text("a way", choices=CLEAR).read(child, report)
         return Need(any_of=(word,)) if word else None
 
-    parts = {"verify": lambda child: read_need(child, report, SWITCH.parse, SWITCH.choices), "clear": way}
+    parts = {
+        "verify": lambda child: read_need(child, report, SWITCH.parse, SWITCH.choices),
+        "clear": way,
+    }
     return read_parts(node, report, parts)
 
 
@@ -36,8 +48,16 @@ def facts(scope: Scope) -> list[Fact]:
     for d in scope.destinations:
         if d.endpoint[2] == "tls":
             said = _verify(scope, d).said
-            value = "verified" if said.value == "on" else "not verified" if said.value == "off" else "not said"
-            out.append(Fact("trust", d.label, "", value, said.lines or d.lines("transport"), said.default))
+            value = (
+                "verified"
+                if said.value == "on"
+                else "not verified"
+                if said.value == "off"
+                else "not said"
+            )
+            out.append(
+                Fact("trust", d.label, "", value, said.lines or d.lines("transport"), said.default)
+            )
         else:
             out.append(Fact("trust", d.label, "", "clear text", (), False))
     return out
@@ -129,8 +149,15 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
                 continue
             records, more = mend_value(records, place, needs["verify"])
             obstacles += more
-            if collector and records.dialect.has("destination.peer") and (off or _other_peers(scope, d)):
-                on = records.get("destination.verify", records.rows("destination")[d.key]).value == "on"
+            if (
+                collector
+                and records.dialect.has("destination.peer")
+                and (off or _other_peers(scope, d))
+            ):
+                on = (
+                    records.get("destination.verify", records.rows("destination")[d.key]).value
+                    == "on"
+                )
                 peer = collector.certified[0] if on else None
                 records = records.having("destination", d.key, "destination.peer", peer)
     return records, obstacles
@@ -158,7 +185,8 @@ SETTING = Setting(
     meaning="collectors are verified where TLS is used, and where clear text may go",
     matters="TLS to a collector that nobody verified talks to whoever answers",
     meets="trust: {verify: on}  ←  carry tls; verify on;",
-    breaks="trust: {verify: on}  ←  carry tls; or clear text from one site to another, with `clear: same-site`",
+    breaks="trust: {verify: on}  ←  carry tls; or clear text from one site to another, with "
+    "`clear: same-site`",
     ask=ask,
     facts=facts,
     judge=judge,

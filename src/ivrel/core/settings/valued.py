@@ -63,7 +63,8 @@ class Values(Struct, frozen=True):
     """A setting of that name whose parts are values: what `Setting` takes of it.
 
     `what`: what a platform without a statement for it lacks; `absent`: the value where nothing is
-    said; `more`: further words that a policy may ask for, which `wants` turns into values of one place.
+    said; `more`: further words that a policy may ask for, which `wants` turns into values of one
+    place.
     """
 
     name: str
@@ -170,4 +171,6 @@ def valued(
             raise ValueError(f"setting {name}: no slot is called '{part.field}' anywhere")
     v = Values(name, parts, what, absent, more, wants)
     slots = (*also, *(slot for part in parts for slot in part.slots))
-    return Setting(name=name, slots=slots, ask=v.ask, facts=v.facts, judge=v.judge, mend=v.mend, **texts)
+    return Setting(
+        name=name, slots=slots, ask=v.ask, facts=v.facts, judge=v.judge, mend=v.mend, **texts
+    )

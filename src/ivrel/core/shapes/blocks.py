@@ -4,8 +4,8 @@
         export on
         send 198.51.100.21 udp 514 through informational
 
-A change is written in the same form; a line that begins with the removal word takes away the statements
-of that block that begin with the rest of its words.
+A change is written in the same form; a line that begins with the removal word takes away the
+statements of that block that begin with the rest of its words.
 """
 
 from __future__ import annotations
@@ -42,7 +42,9 @@ class Blocks(Shape, frozen=True):
         for start in _starts(data, tuple(heads)):
             yield from _block(data, start, text.line_of(start), comment)
 
-    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+    def holding(
+        self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
+    ) -> Iterator[Found]:
         data = text.data
         comment = self.comment.encode()
         begins, _ = _line_begins(tuple(heads))
@@ -65,7 +67,10 @@ class Blocks(Shape, frozen=True):
             same = 0
             while same < min(len(here), len(edit.path)) and here[same] == edit.path[same]:
                 same += 1
-            out += [" " * (self.indent * depth) + _join(edit.path[depth]) for depth in range(same, len(edit.path))]
+            out += [
+                " " * (self.indent * depth) + _join(edit.path[depth])
+                for depth in range(same, len(edit.path))
+            ]
             here = edit.path
             words = (self.remove, *edit.words) if edit.removes else edit.words
             out.append(" " * (self.indent * len(here)) + _join(words))
@@ -74,7 +79,9 @@ class Blocks(Shape, frozen=True):
     def read_change(self, text: str, file: str) -> list[Edit]:
         edits: list[Edit] = []
         try:
-            for path, raw, line in _statements(text.encode().split(b"\n"), 1, self.comment.encode()):
+            for path, raw, line in _statements(
+                text.encode().split(b"\n"), 1, self.comment.encode()
+            ):
                 words = tuple(split_words(decode(raw)))
                 removes = words[0] == self.remove
                 if removes and len(words) == 1:
@@ -99,10 +106,13 @@ def _join(words: Sequence[str]) -> str:
 
 
 def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
-    """Where lines begin with the words of one of `heads` at their first column, in any spacing and quoting."""
+    """Where lines begin with the words of one of `heads` at their first column, in any spacing and
+    quoting.
+    """
     plain = _plain_needle(data, heads)
     if plain:
-        # One head that stands nowhere in another spelling is found without a pattern, which is much faster.
+        # One head that stands nowhere in another spelling is found without a pattern, which is much
+        # faster.
         at = 0 if data.startswith(plain) else data.find(b"\n" + plain) + 1 or -1
         while at >= 0:
             if data[at + len(plain) : at + len(plain) + 1] in (b"", b" ", b"\t", b"\r", b"\n"):
@@ -122,7 +132,9 @@ def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
 
 
 def _plain_needle(data: bytes, heads: tuple[Words, ...]) -> bytes:
-    """The beginning of the lines of a single head, if that is how all of them are spelled; else nothing."""
+    """The beginning of the lines of a single head, if that is how all of them are spelled; else
+    nothing.
+    """
     if len(heads) > 1:
         return b""
     first = quote(heads[0][0]).encode()
@@ -139,7 +151,9 @@ def _line_begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Patter
         by_first.setdefault(head[0], []).append(r"[ \t]+".join(map(_spelled, head[1:])))
     ways = []
     for first, rests in by_first.items():
-        named = "" if "" in rests else rf"[ \t]+(?:{'|'.join(sorted(rests, key=len, reverse=True))})"
+        named = (
+            "" if "" in rests else rf"[ \t]+(?:{'|'.join(sorted(rests, key=len, reverse=True))})"
+        )
         ways.append(re.escape(quote(first)) + named)
     either = f"(?:{'|'.join(sorted(ways, key=len, reverse=True))})(?=[ \t\r\n]|$)".encode()
     return re.compile(either), re.compile(b"\n" + either)
@@ -168,7 +182,9 @@ def _block(data: bytes, start: int, line: int, comment: bytes) -> Iterator[Found
 
 
 def _statements(lines: Sequence[bytes], number: int, comment: bytes) -> Iterator[Found]:
-    """Statements with their enclosing path; a line that others are indented below is no statement."""
+    """Statements with their enclosing path; a line that others are indented below is no
+    statement.
+    """
     stack: list[tuple[int, Path]] = []
     path: Path = ()
     waiting: tuple[int, bytes, int] | None = None
@@ -232,7 +248,9 @@ def _apply(lines: list[bytes], edit: Edit, identity: Identity, shape: Blocks) ->
 
 
 def _is(line: bytes, words: Words) -> bool:
-    """Whether a line is these words, in any spacing and quoting; most are seen not to be at once."""
+    """Whether a line is these words, in any spacing and quoting; most are seen not to be at
+    once.
+    """
     said = line.strip()
     first = words[0].encode()
     return (said.startswith((first, b'"'))) and _header(said) == words
@@ -306,5 +324,8 @@ def _insert(
         lead = model[: len(model) - len(model.lstrip())]
     else:
         lead = b" " * (0 if depth < 0 else depth + shape.indent)
-    new = [lead + b" " * (shape.indent * level) + _join(text).encode() for level, text in enumerate((*path, words))]
+    new = [
+        lead + b" " * (shape.indent * level) + _join(text).encode()
+        for level, text in enumerate((*path, words))
+    ]
     lines[at:at] = new

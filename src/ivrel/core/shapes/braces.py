@@ -4,8 +4,8 @@
         keeper { severity notice; to beacon-a; }
     }
 
-A change is a fragment in the same braces; a statement that begins with the removal word takes away those
-statements and blocks of the same block that begin with the rest of its words.
+A change is a fragment in the same braces; a statement that begins with the removal word takes away
+those statements and blocks of the same block that begin with the rest of its words.
 """
 
 from __future__ import annotations
@@ -31,8 +31,9 @@ DEEPEST = 200
 class Braces(Shape, frozen=True):
     """The shape `braces`.
 
-    `wrapper`: the block that everything stands in, if any; `inside`: the block that a change stands in;
-    `blocks`: the words that alone are the headers of blocks, and begin nothing else that matters.
+    `wrapper`: the block that everything stands in, if any; `inside`: the block that a change stands
+    in; `blocks`: the words that alone are the headers of blocks, and begin nothing else that
+    matters.
     """
 
     WHOLE: ClassVar[bool] = True
@@ -78,7 +79,9 @@ class Braces(Shape, frozen=True):
             if any(node.words[: len(head)] == head for head in heads):
                 yield from _flat(text, (node,), ())
 
-    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+    def holding(
+        self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
+    ) -> Iterator[Found]:
         data = text.data
         hits = list(lines_with(data, word, behind))
         if not hits:
@@ -86,7 +89,9 @@ class Braces(Shape, frozen=True):
         if not _plain(data, self, [start for start, _ in hits]):
             yield from (found for found in self.scan(text, heads) if word in found[1])
             return
-        for at in dict.fromkeys(_around(data, data.find(word, start, end), self) for start, end in hits):
+        for at in dict.fromkeys(
+            _around(data, data.find(word, start, end), self) for start, end in hits
+        ):
             for node in _parse(data, self, at, _end(data, at))[:1] if at >= 0 else ():
                 if any(node.words[: len(head)] == head for head in heads):
                     yield from (found for found in _flat(text, (node,), ()) if word in found[1])
@@ -110,7 +115,9 @@ class Braces(Shape, frozen=True):
             while same < min(len(here), len(edit.path)) and here[same] == edit.path[same]:
                 same += 1
             close(same)
-            out += [pad(level) + _join(edit.path[level]) + " {" for level in range(same, len(edit.path))]
+            out += [
+                pad(level) + _join(edit.path[level]) + " {" for level in range(same, len(edit.path))
+            ]
             here = edit.path
             words = (self.remove, *edit.words) if edit.removes else edit.words
             out.append(pad(len(here)) + _join(words) + ";")
@@ -154,7 +161,9 @@ class Braces(Shape, frozen=True):
         return text.data
 
     def _apply_within(self, text: Text, edits: Sequence[Edit], identity: Identity) -> Text:
-        """Carry out edits of the same block at the top; with no such block yet, on the whole text."""
+        """Carry out edits of the same block at the top; with no such block yet, on the whole
+        text.
+        """
         for n, edit in enumerate(edits):
             top = self._top(text)
             blocks = [node for node in top if node.inner >= 0 and edit.path[:1] == (node.words,)]
@@ -213,7 +222,9 @@ def _parse(data: bytes, shape: Braces, start: int = 0, stop: int | None = None) 
             if len(stack) >= DEEPEST:
                 line = data.count(b"\n", 0, match.start()) + 1
                 raise Unreadable(f"line {line}: nested deeper than {DEEPEST} levels")
-            stack.append((tuple(words), first if first >= 0 else match.start(), match.end(), members))
+            stack.append(
+                (tuple(words), first if first >= 0 else match.start(), match.end(), members)
+            )
             members, words, first = [], [], -1
         elif token == b"}":
             if words:
@@ -254,12 +265,15 @@ def _top(data: bytes, shape: Braces) -> tuple[Node, ...]:
     return tuple(
         child
         for node in _parse(data, shape)
-        for child in (node.children if node.words[:1] == (shape.wrapper,) and shape.wrapper else (node,))
+        for child in (
+            node.children if node.words[:1] == (shape.wrapper,) and shape.wrapper else (node,)
+        )
     )
 
 
 def _plain(data: bytes, shape: Braces, places: Sequence[int]) -> bool:
-    """Whether every brace up to the blocks at some places is one, so that counting them tells depth.
+    """Whether every brace up to the blocks at some places is one, so that counting them tells
+    depth.
 
     That is so if none stands in quotes or in a comment.
     """
@@ -279,7 +293,9 @@ def _plain(data: bytes, shape: Braces, places: Sequence[int]) -> bool:
 
 
 def _quick(data: bytes, found: Sequence[int], shape: Braces) -> Iterator[Node]:
-    """The blocks and statements at those of some places that are at the top; the rest is not read."""
+    """The blocks and statements at those of some places that are at the top; the rest is not
+    read.
+    """
     level = 1 if shape.wrapper else 0
     opened, counted = 0, 0
     for at in found:
@@ -299,7 +315,11 @@ def _found(data: bytes, heads: Sequence[Words], shape: Braces) -> list[int]:
             named.setdefault(head[0], []).append(re.escape(_join(head[1:]).encode()))
             continue
         if len(head) == 1 and head[0] in shape.blocks:
-            found += [m.start() for m in re.finditer(re.escape(needle) + rb"\s*\{", data) if _opens(data, m.start())]
+            found += [
+                m.start()
+                for m in re.finditer(re.escape(needle) + rb"\s*\{", data)
+                if _opens(data, m.start())
+            ]
             continue
         at = data.find(needle)
         while at >= 0:
@@ -320,9 +340,11 @@ def _opens(data: bytes, at: int) -> bool:
 
 
 def _begins(data: bytes, at: int, comment: bytes) -> bool:
-    """Whether a statement or a block begins at a place: what stands before it, comments aside, ends one.
+    """Whether a statement or a block begins at a place: what stands before it, comments aside, ends
+    one.
 
-    Where depth is counted by braces, comments hold neither quotes nor braces, and no quotes hold the comment sign.
+    Where depth is counted by braces, comments hold neither quotes nor braces, and no quotes hold
+    the comment sign.
     """
     inside = data.find(comment, data.rfind(b"\n", 0, at) + 1, at)
     if inside >= 0:
@@ -394,7 +416,9 @@ def _apply(data: bytes, edit: Edit, identity: Identity, shape: Braces) -> bytes:
     holders: list[Node] = []
     if shape.wrapper:
         holders = [n for n in nodes if n.words[:1] == (shape.wrapper,) and n.inner >= 0]
-        nodes = tuple(child for holder in holders for child in holder.children) if holders else nodes
+        nodes = (
+            tuple(child for holder in holders for child in holder.children) if holders else nodes
+        )
     for level, header in enumerate(edit.path):
         # A platform joins blocks of the same name: what an edit means may stand in any of them.
         blocks = [n for n in nodes if n.words == header and n.inner >= 0]
@@ -416,7 +440,12 @@ def _apply(data: bytes, edit: Edit, identity: Identity, shape: Braces) -> bytes:
     if hits:
         node = hits[-1]
         ended = data[node.start : node.stop].endswith(b";")
-        return data[: node.start] + _join(edit.words).encode() + (b";" if ended else b"; ") + data[node.stop :]
+        return (
+            data[: node.start]
+            + _join(edit.words).encode()
+            + (b";" if ended else b"; ")
+            + data[node.stop :]
+        )
     return _insert(data, holders, nodes, (), edit.words, shape)
 
 
@@ -429,9 +458,16 @@ def _cut(data: bytes, node: Node) -> bytes:
 
 
 def _insert(
-    data: bytes, holders: Sequence[Node], nodes: Sequence[Node], path: Path, words: Words, shape: Braces
+    data: bytes,
+    holders: Sequence[Node],
+    nodes: Sequence[Node],
+    path: Path,
+    words: Words,
+    shape: Braces,
 ) -> bytes:
-    """Adds a statement, and the blocks that it still lacks, behind the last member of the last block."""
+    """Adds a statement, and the blocks that it still lacks, behind the last member of the last
+    block.
+    """
     holder = holders[-1] if holders else None
     nodes = holder.children if holder else nodes
     text = _join(words) + ";"
@@ -443,7 +479,11 @@ def _insert(
         lead = data[begin : last.start]
         joint = b" " if lead.strip() else line_end(data) + lead
         ended = data[last.start : last.stop].endswith((b";", b"}"))
-        return data[: last.stop] + (b"" if ended else b";") + joint + text.encode() + data[last.stop :]
+        return (
+            data[: last.stop] + (b"" if ended else b";") + joint + text.encode() + data[last.stop :]
+        )
     if holder is not None:
-        return data[: holder.inner] + b" " + text.encode() + b" " + data[holder.inner :].lstrip(b" ")
+        return (
+            data[: holder.inner] + b" " + text.encode() + b" " + data[holder.inner :].lstrip(b" ")
+        )
     return data + (b"" if data.endswith(b"\n") or not data else b"\n") + text.encode() + b"\n"

@@ -36,11 +36,15 @@ class Paths(Shape, frozen=True):
         found = run.match(data) or _next(data, run, behind, 0)
         while found:
             start, run_of = found.start(), found[0]
-            for line, raw in enumerate(run_of.removesuffix(b"\n").split(b"\n"), text.line_of(start)):
+            for line, raw in enumerate(
+                run_of.removesuffix(b"\n").split(b"\n"), text.line_of(start)
+            ):
                 yield (), raw.strip(), line
             found = _next(data, run, behind, found.end() - 1)
 
-    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+    def holding(
+        self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
+    ) -> Iterator[Found]:
         data = text.data
         begin = tuple((join_path(head) + ".").encode() for head in heads)
         for start, end in lines_with(data, word, behind):
@@ -57,7 +61,9 @@ class Paths(Shape, frozen=True):
     def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
         equals = spacing(text.data)
         said = (
-            f"{self.remove} {join_path(e.words)}" if e.removes else assigned(join_path(e.words), equals)
+            f"{self.remove} {join_path(e.words)}"
+            if e.removes
+            else assigned(join_path(e.words), equals)
             for e in edits
         )
         return "".join(f"{line}\n" for line in said)
@@ -103,19 +109,25 @@ def join_path(words: Sequence[str]) -> str:
 
 
 def quoted(value: str) -> str:
-    """A value as it must stand to be read as it is: in quotes, if it begins or ends with what would be taken off."""
+    """A value as it must stand to be read as it is: in quotes, if it begins or ends with what would
+    be taken off.
+    """
     bare = value == value.strip() and not (len(value) > 1 and value[0] == value[-1] == '"')
     return value if bare else f'"{value}"'
 
 
-def _next(data: bytes, run: re.Pattern[bytes], behind: re.Pattern[bytes], at: int) -> re.Match[bytes] | None:
+def _next(
+    data: bytes, run: re.Pattern[bytes], behind: re.Pattern[bytes], at: int
+) -> re.Match[bytes] | None:
     found = behind.search(data, at)
     return run.match(data, found.start() + 1) if found else None
 
 
 @lru_cache(maxsize=4096)
 def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    """What matches lines one after the other that begin with any of these, indented or not; and where one begins."""
+    """What matches lines one after the other that begin with any of these, indented or not; and
+    where one begins.
+    """
     one = b"[ \t]*+(?:" + b"|".join(map(re.escape, begins)) + b")"
     return re.compile(b"(?:" + one + b"[^\n]*+(?:\n|$))++"), re.compile(b"\n" + one)
 
@@ -123,7 +135,9 @@ def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes
 def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words], equals: str) -> None:
     left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
     # What an edit means begins like its first word: only those lines are looked at.
-    near = [(at, words) for at, words in _below(lines, left[0], known) if words[: len(left)] == left]
+    near = [
+        (at, words) for at, words in _below(lines, left[0], known) if words[: len(left)] == left
+    ]
     if edit.removes:
         if not near:
             raise missing(edit, join_path)
@@ -131,7 +145,9 @@ def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words], equals: st
             del lines[at]
     elif near:
         at = near[-1][0]
-        lines[at] = in_place_of(lines[at], _as_before(lines[at], assigned(join_path(edit.words), equals)))
+        lines[at] = in_place_of(
+            lines[at], _as_before(lines[at], assigned(join_path(edit.words), equals))
+        )
     else:
         lines.insert(_behind(lines, left, known), assigned(join_path(edit.words), equals).encode())
 
@@ -161,7 +177,9 @@ def _below(lines: list[bytes], first: str, known: dict[bytes, Words]) -> list[tu
 
 
 def _behind(lines: list[bytes], left: Words, known: dict[bytes, Words]) -> int:
-    """Where a new assignment goes: behind the last one that shares the longest beginning with it."""
+    """Where a new assignment goes: behind the last one that shares the longest beginning with
+    it.
+    """
     best, place = 0, len(lines)
     for at, words in _below(lines, left[0], known):
         same = 0

@@ -1,10 +1,11 @@
-"""The shape `sections`: assignments under headers in brackets; a header's words are divided by dots.
+"""The shape `sections`: assignments under headers in brackets; a header's words are divided by
+dots.
 
     [collector.1]
     inet = 198.51.100.21
 
-A change holds whole sections, which replace those of the same header; `[drop collector.2]`, with the
-dialect's removal word, takes one away.
+A change holds whole sections, which replace those of the same header; `[drop collector.2]`, with
+the dialect's removal word, takes one away.
 """
 
 from __future__ import annotations
@@ -48,7 +49,9 @@ class Sections(Shape, frozen=True):
         data = text.data
         return _section(data, 1, None, self)
 
-    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+    def holding(
+        self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
+    ) -> Iterator[Found]:
         data = text.data
         if word in data:
             yield from (found for found in self.scan(text, heads) if word in found[1])
@@ -83,7 +86,15 @@ class Sections(Shape, frozen=True):
             body = []
             first, _, rest = words[0].partition(" ")
             removes = first == self.remove
-            edits.append(Edit((), (rest, *words[1:]) if removes else words, removes, line, None if removes else ()))
+            edits.append(
+                Edit(
+                    (),
+                    (rest, *words[1:]) if removes else words,
+                    removes,
+                    line,
+                    None if removes else (),
+                )
+            )
         return edits
 
     def fine(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
@@ -98,7 +109,9 @@ class Sections(Shape, frozen=True):
             old = before.get(edit.words, ())
             out += [Edit(path, words, False, edit.line) for words in edit.body if words not in old]
             names = {words[0] for words in edit.body}
-            out += [Edit(path, words[:1], True, edit.line) for words in old if words[0] not in names]
+            out += [
+                Edit(path, words[:1], True, edit.line) for words in old if words[0] not in names
+            ]
         return out
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
@@ -123,7 +136,11 @@ def _unquoted(value: str) -> str:
 
 
 def _join(words: Sequence[str]) -> str:
-    return f"{words[0]} = {quoted(' '.join(words[2:]))}" if tuple(words[1:2]) == ("=",) else ".".join(words)
+    return (
+        f"{words[0]} = {quoted(' '.join(words[2:]))}"
+        if tuple(words[1:2]) == ("=",)
+        else ".".join(words)
+    )
 
 
 _NEXT = re.compile(rb"\n[ \t]*\[")
@@ -131,13 +148,19 @@ _NEXT = re.compile(rb"\n[ \t]*\[")
 
 @lru_cache(maxsize=4096)
 def _begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    """What matches the header of a section that begins with any of these: the first line, and those behind it."""
-    words = b"|".join(re.escape(".".join(head).encode()) for head in sorted(heads, key=len, reverse=True))
+    """What matches the header of a section that begins with any of these: the first line, and those
+    behind it.
+    """
+    words = b"|".join(
+        re.escape(".".join(head).encode()) for head in sorted(heads, key=len, reverse=True)
+    )
     one = rb"[ \t]*+\[[ \t]*+(?:" + words + rb")(?=[.\s\]])"
     return re.compile(one), re.compile(b"\n" + one)
 
 
-def _section(text: bytes, first: int, heads: Sequence[Words] | None, shape: Sections) -> Iterator[Found]:
+def _section(
+    text: bytes, first: int, heads: Sequence[Words] | None, shape: Sections
+) -> Iterator[Found]:
     comment = shape.comment.encode()
     path: Path = ()
     for n, raw in enumerate(text.split(b"\n"), first):
@@ -197,7 +220,9 @@ def _apply(lines: list[bytes], edit: Edit, shape: Sections) -> None:
     if edit.body is not None:
         _rewrite(lines, *found, edit.body, shape)
         return
-    members = [member for first, stop in every or [found] for member in _members(lines, first, stop, shape)]
+    members = [
+        member for first, stop in every or [found] for member in _members(lines, first, stop, shape)
+    ]
     first = found[0]
     hits = [at for at, words in members if words[:1] == edit.words[:1]]
     if edit.removes:
@@ -215,11 +240,17 @@ def _members(lines: list[bytes], first: int, stop: int, shape: Sections) -> list
     """The assignments of a section: their lines and words."""
     comment = shape.comment.encode()
     said = ((at, lines[at].strip()) for at in range(first + 1, stop))
-    return [(at, tuple(_split(decode(raw)))) for at, raw in said if raw and not raw.startswith(comment)]
+    return [
+        (at, tuple(_split(decode(raw)))) for at, raw in said if raw and not raw.startswith(comment)
+    ]
 
 
-def _rewrite(lines: list[bytes], first: int, stop: int, body: Sequence[Words], shape: Sections) -> None:
-    """Gives a section its new assignments; those that stay keep their lines, as comments and empty lines do."""
+def _rewrite(
+    lines: list[bytes], first: int, stop: int, body: Sequence[Words], shape: Sections
+) -> None:
+    """Gives a section its new assignments; those that stay keep their lines, as comments and empty
+    lines do.
+    """
     wanted = {words[0]: words for words in body}
     last = first
     gone: list[int] = []

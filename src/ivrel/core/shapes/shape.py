@@ -1,7 +1,8 @@
 """What every shape offers: the base class, and the edits that it carries out.
 
 A shape knows nothing of what statements mean. It finds those whose first words a dialect names,
-passes over all others without looking at them, and carries out edits on a text as the platform would.
+passes over all others without looking at them, and carries out edits on a text as the platform
+would.
 """
 
 from __future__ import annotations
@@ -23,7 +24,8 @@ Identity = Callable[[Path, Words], object]
 
 
 class Edit(Struct, frozen=True):
-    """One step of a change: a statement that is set, or (`removes`) the first words of those that go.
+    """One step of a change: a statement that is set, or (`removes`) the first words of those that
+    go.
 
     `body`: the statements of a block that is written anew as a whole; `words` are then its header.
     `line`: where the text of the change has it, 0 if it has no text yet.
@@ -43,11 +45,15 @@ class Shape(Struct, frozen=True, eq=False):
     """
 
     ATOMIC: ClassVar[bool] = False  # a change is carried out as a whole or not at all
-    DERIVED: ClassVar[bool] = False  # statements are worked out from lines rather than stand in them
+    DERIVED: ClassVar[bool] = (
+        False  # statements are worked out from lines rather than stand in them
+    )
     ASKS: ClassVar[str] = ""  # the program that says whether it takes a configuration
     WHOLE: ClassVar[bool] = False  # to find a part is to parse what stands before it
     QUALIFIED: ClassVar[bool] = False  # values may bear the name of the module that defines them
-    OPTIONS: ClassVar[Mapping[str, Key]] = {"comment": Key(Word("text"), "what a comment line begins with")}
+    OPTIONS: ClassVar[Mapping[str, Key]] = {
+        "comment": Key(Word("text"), "what a comment line begins with")
+    }
     CHANGE: ClassVar[Mapping[str, Key]] = {
         "remove": Key(Word("text"), "the word that takes a statement away", must=True)
     }
@@ -111,7 +117,9 @@ class Shape(Struct, frozen=True, eq=False):
         """Yield what `find` returns, by a look at the parts of the text that matter alone."""
         raise NotImplementedError
 
-    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+    def holding(
+        self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
+    ) -> Iterator[Found]:
         """Yield statements of `scan` on lines that hold a word right behind one of these.
 
         A quick look: it may miss some, and may find more.

@@ -3,10 +3,11 @@
     <sinks><sink id="s1" inet="198.51.100.21"/></sinks>
     {"sinks": {"sink": [{"id": "s1", "inet": "198.51.100.21"}]}}
 
-Both read as a statement `sink s1` in `sinks`, and `inet = 198.51.100.21` in `sinks / sink s1`. A dialect says
-which names are lists and by what their entries are told apart. A change is carried out as a whole or not at
-all: an edit-config payload (RFC 6241 section 7.2) for XML and a YANG Patch (RFC 8072) for JSON, or the same tree
-with the removal word as an attribute. XML is read without entities and without a look at the network.
+Both read as a statement `sink s1` in `sinks`, and `inet = 198.51.100.21` in `sinks / sink s1`. A
+dialect says which names are lists and by what their entries are told apart. A change is carried out
+as a whole or not at all: an edit-config payload (RFC 6241 section 7.2) for XML and a YANG Patch
+(RFC 8072) for JSON, or the same tree with the removal word as an attribute. XML is read without
+entities and without a look at the network.
 """
 
 from __future__ import annotations
@@ -76,7 +77,9 @@ def _split(line: str) -> list[str]:
 
 
 def _join(words: Sequence[str]) -> str:
-    """A leaf as `name = value`; of a list entry, the name and the keys, quoted where they hold blanks."""
+    """A leaf as `name = value`; of a list entry, the name and the keys, quoted where they hold
+    blanks.
+    """
     if tuple(words[1:2]) == ("=",):
         return f"{words[0]} = {' '.join(words[2:])}"
     return " ".join(quote(word) for word in words)
@@ -90,7 +93,11 @@ def _walk(document: Document, heads: Sequence[Words] | None, shape: Tree) -> Ite
         below: list[tuple[Path, Any]] = []
         for member in document.members(node):
             words = member.words or (member.name,)
-            if heads is not None and not path and not any(words[: len(head)] == head for head in heads):
+            if (
+                heads is not None
+                and not path
+                and not any(words[: len(head)] == head for head in heads)
+            ):
                 continue
             if member.value is not None:
                 yield path, _join((member.name, "=", member.value)).encode(), member.line
@@ -105,7 +112,12 @@ def _apply(document: Document, edit: Edit, identity: Identity) -> None:
     nodes: list[Any] = [document.root]
     for level, words in enumerate(edit.path):
         # Containers of the same name are one: what an edit means may stand in any of them.
-        found = [m.node for node in nodes for m in document.members(node) if m.value is None and m.words == words]
+        found = [
+            m.node
+            for node in nodes
+            for m in document.members(node)
+            if m.value is None and m.words == words
+        ]
         if not found:
             if edit.removes:
                 raise missing(edit, _join)
@@ -131,9 +143,15 @@ def _apply(document: Document, edit: Edit, identity: Identity) -> None:
 
 
 def _added(document: Document, node: Any, path: Path, words: Words, identity: Identity) -> Any:
-    """Adds a container or an entry; of a choice, one case takes the place of the other (RFC 7950 section 7.9)."""
+    """Adds a container or an entry; of a choice, one case takes the place of the other (RFC 7950
+    section 7.9).
+    """
     wanted = identity(path, words)
     for member in document.members(node) if wanted != (path, words) else ():
-        if member.value is None and member.words != words and identity(path, member.words) == wanted:
+        if (
+            member.value is None
+            and member.words != words
+            and identity(path, member.words) == wanted
+        ):
             document.drop(node, member)
     return document.add(node, words)

@@ -1,8 +1,8 @@
 """A bundle: the files of one configuration in one text, each behind a line that names it.
 
-The line begins with the control character FS (ASCII 28, "file separator"), which stands in no configuration.
-A text that does not begin with it is one file without a name. Behind the name of a file whose last line has no end,
-the character stands once more.
+The line begins with the control character FS (ASCII 28, "file separator"), which stands in no
+configuration. A text that does not begin with it is one file without a name. Behind the name of a
+file whose last line has no end, the character stands once more.
 """
 
 from __future__ import annotations
@@ -22,7 +22,9 @@ def is_marked(data: bytes) -> bool:
 
 def is_inside(name: str) -> bool:
     """Whether a name is that of a file in a folder, by no way out of it."""
-    return bool(name) and not name.startswith("/") and ".." not in name.split("/") and "\0" not in name
+    return (
+        bool(name) and not name.startswith("/") and ".." not in name.split("/") and "\0" not in name
+    )
 
 
 class Part(Struct, frozen=True):

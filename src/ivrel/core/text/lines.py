@@ -1,4 +1,6 @@
-"""Lines of a text: found by what stands in them, and changed so that all others stay as they were."""
+"""Lines of a text: found by what stands in them, and changed so that all others stay as they
+were.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ def line_end(data: bytes) -> bytes:
 
 
 def spacing(data: bytes) -> str:
-    """Return what stands between a name and its value in the assignments of a text, sign and blanks."""
+    """Return what stands between a name and its value in the assignments of a text, sign and
+    blanks.
+    """
     found = re.search(rb"^[ \t]*[\w.\-]+([ \t]*=[ \t]*)\S", data, re.MULTILINE)
     return decode(found[1]) if found else " = "
 
@@ -40,8 +44,8 @@ def in_place_of(old: bytes, text: str) -> bytes:
 def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
     """Return the text after `change` has worked on its lines.
 
-    Each line that stays ends as it did, one that is new as most do. Whether the last line has an end
-    stays, too.
+    Each line that stays ends as it did, one that is new as most do. Whether the last line has an
+    end stays, too.
     """
     lines = data.split(b"\n")
     ended = lines[-1] == b""
@@ -52,7 +56,9 @@ def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
     change(lines)
     if before is not None:
         whole = (line in before or isinstance(line, _Whole) for line in lines)
-        lines = [line if is_whole else line + b"\r" for line, is_whole in zip(lines, whole, strict=True)]
+        lines = [
+            line if is_whole else line + b"\r" for line, is_whole in zip(lines, whole, strict=True)
+        ]
         if not ended and lines:
             lines[-1] = lines[-1].removesuffix(b"\r")
     return b"\n".join([*lines, b""] if ended and lines else lines)

@@ -1,4 +1,6 @@
-"""One text, and what is worked out from it once: where its lines begin, what a shape makes of it."""
+"""One text, and what is worked out from it once: where its lines begin, what a shape makes of
+it.
+"""
 
 from __future__ import annotations
 

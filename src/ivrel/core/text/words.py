@@ -14,7 +14,9 @@ def split_words(line: str) -> list[str]:
     """Return the words of a line, divided by white space; double quotes hold one together."""
     if '"' not in line:
         return line.split()
-    return [m[2] if m[2] is not None else re.sub(r"\\(.)", r"\1", m[1]) for m in _WORDS.finditer(line)]
+    return [
+        m[2] if m[2] is not None else re.sub(r"\\(.)", r"\1", m[1]) for m in _WORDS.finditer(line)
+    ]
 
 
 def quote(word: str) -> str:

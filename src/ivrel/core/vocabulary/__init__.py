@@ -1,1 +1,3 @@
-"""What all parts speak of: severities, types of values, values with their lines, verdicts, errors."""
+"""What all parts speak of: severities, types of values, values with their lines, verdicts,
+errors.
+"""

@@ -8,8 +8,8 @@ from ipaddress import ip_address
 
 from ivrel.core.vocabulary.wording import shorten
 
-# Addresses as they are mostly written, which is their canonical form: IPv4; and IPv6 with one gap and no other
-# zeros, at most six groups (RFC 5952 section 4).
+# Addresses as they are mostly written, which is their canonical form: IPv4; and IPv6 with one gap
+# and no other zeros, at most six groups (RFC 5952 section 4).
 _OCTET = r"(?:25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])"
 _HEXTET = r"[1-9a-f][0-9a-f]{0,3}"
 _PLAIN = re.compile(

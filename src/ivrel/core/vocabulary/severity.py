@@ -1,7 +1,7 @@
 """Severities, facilities and selections of both.
 
-A selection is a table of 24 facilities by 8 severities that may leave for one destination, held as one
-integer, so that comparing selections is set arithmetic and every hole has a name.
+A selection is a table of 24 facilities by 8 severities that may leave for one destination, held as
+one integer, so that comparing selections is set arithmetic and every hole has a name.
 
 >>> (through("warning") - single("critical")).describe()
 'emergency, alert, error, warning'
@@ -17,11 +17,34 @@ from functools import lru_cache
 from msgspec import Struct
 
 # RFC 5424 section 6.2.1, table 2; the index is the numerical code, 0 the most urgent.
-SEVERITIES = ("emergency", "alert", "critical", "error", "warning", "notice", "informational", "debug")
+SEVERITIES = (
+    "emergency",
+    "alert",
+    "critical",
+    "error",
+    "warning",
+    "notice",
+    "informational",
+    "debug",
+)
 
-# RFC 5424 section 6.2.1, table 1, by the names that RFC 9742 gives them; the index is the numerical code.
+# RFC 5424 section 6.2.1, table 1, by the names that RFC 9742 gives them; the index is the numerical
+# code.
 FACILITIES = (
-    *("kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp"),
+    *(
+        "kern",
+        "user",
+        "mail",
+        "daemon",
+        "auth",
+        "syslog",
+        "lpr",
+        "news",
+        "uucp",
+        "cron",
+        "authpriv",
+        "ftp",
+    ),
     *("ntp", "audit", "console", "cron2"),
     *(f"local{n}" for n in range(8)),
 )
@@ -31,7 +54,9 @@ _EVERY_FACILITY = sum(1 << (8 * f) for f in range(len(FACILITIES)))
 
 
 class Selection(Struct, frozen=True, gc=False):
-    """Which facilities and severities may leave: bit `facility * 8 + severity` is set for each pair."""
+    """Which facilities and severities may leave: bit `facility * 8 + severity` is set for each
+    pair.
+    """
 
     bits: int = 0
 
@@ -55,7 +80,9 @@ class Selection(Struct, frozen=True, gc=False):
         return bool(self.bits >> (FACILITIES.index(facility) * 8 + SEVERITIES.index(severity)) & 1)
 
     def describe(self) -> str:
-        """The selection in words: 'through warning', 'error, warning', 'nothing', or facility by facility."""
+        """The selection in words: 'through warning', 'error, warning', 'nothing', or facility by
+        facility.
+        """
         return _describe(self.bits)
 
     @property
@@ -94,7 +121,9 @@ def holes(selection: Selection) -> Selection:
 
 
 def as_threshold(selection: Selection) -> str | None:
-    """The severity whose threshold the selection is, for all facilities alike; None if it is none."""
+    """The severity whose threshold the selection is, for all facilities alike; None if it is
+    none.
+    """
     row = selection.bits & 0xFF
     if row and not row & (row + 1) and selection.bits == _EVERY_FACILITY * row:
         return SEVERITIES[row.bit_length() - 1]
@@ -111,7 +140,9 @@ def selection_of(word: str) -> Selection:
     for part in word.split(";"):
         names, _, said = part.partition(":")
         row = 0 if said == "none" else sum({_row_of(severity) for severity in said.split(",")})
-        for n in range(len(FACILITIES)) if names == "all" else map(FACILITIES.index, names.split(",")):
+        for n in (
+            range(len(FACILITIES)) if names == "all" else map(FACILITIES.index, names.split(","))
+        ):
             rows[n] = row
     return Selection(sum(row << (8 * n) for n, row in enumerate(rows)))
 
@@ -142,7 +173,9 @@ def _describe_set(bits: int) -> str:
     rows = _by_row(bits)
     if len(rows) == 1:
         return ", ".join(_names(bits & 0xFF)) or "nothing"
-    return "; ".join(f"{', '.join(_names(row))} of {_facilities(names)}" for row, names in rows.items() if row)
+    return "; ".join(
+        f"{', '.join(_names(row))} of {_facilities(names)}" for row, names in rows.items() if row
+    )
 
 
 @lru_cache(maxsize=4096)
@@ -151,7 +184,9 @@ def _describe(bits: int) -> str:
     if len(rows) == 1:
         return _describe_row(bits & 0xFF)
     rest = max(rows, key=lambda row: len(rows[row]))
-    odd = (f"{_facilities(names)}: {_describe_row(row)}" for row, names in rows.items() if row != rest)
+    odd = (
+        f"{_facilities(names)}: {_describe_row(row)}" for row, names in rows.items() if row != rest
+    )
     return "; ".join([_describe_row(rest), *odd])
 
 
@@ -164,7 +199,12 @@ def _word(bits: int) -> str:
 
 
 def _row_word(row: int) -> str:
-    return _describe_row(row).replace("nothing", "none").replace("through ", "through-").replace(", ", ",")
+    return (
+        _describe_row(row)
+        .replace("nothing", "none")
+        .replace("through ", "through-")
+        .replace(", ", ",")
+    )
 
 
 def _describe_row(row: int) -> str:

@@ -6,10 +6,17 @@ from collections.abc import Iterable
 
 from msgspec import Struct
 
-# Worst first. `unknown` is never counted as good; `unable`: the platform cannot express what is asked.
+# Worst first. `unknown` is never counted as good; `unable`: the platform cannot express what is
+# asked.
 VERDICTS = ("breaks", "unknown", "unable", "waived", "meets")
 GOOD = ("waived", "meets")
-MARKS = {"breaks": "breaks", "unknown": "unknown", "unable": "unable", "waived": "waived", "meets": "·"}
+MARKS = {
+    "breaks": "breaks",
+    "unknown": "unknown",
+    "unable": "unable",
+    "waived": "waived",
+    "meets": "·",
+}
 LETTERS = {"breaks": "B", "unknown": "?", "unable": "N", "waived": "W", "meets": "·"}
 
 Totals = dict[str, int]
@@ -25,8 +32,8 @@ class Place(Struct, frozen=True, gc=False):
 class Told(Struct, frozen=True, gc=False, omit_defaults=True):
     """One finding, for machines: what kind of thing, about what, the values found and wanted.
 
-    Setting, kind and `about` together are its key, which stays the same from audit to audit whatever
-    the sentences of findings are.
+    Setting, kind and `about` together are its key, which stays the same from audit to audit
+    whatever the sentences of findings are.
     """
 
     kind: str
@@ -39,8 +46,8 @@ class Told(Struct, frozen=True, gc=False, omit_defaults=True):
 class Verdict(Struct, frozen=True, gc=False, omit_defaults=True):
     """The verdict of one device and one setting, with what decides it.
 
-    `found` and `wanted`: what the configuration says and what is asked, in words; `why`: the findings
-    in words; `where`: the lines that decide; `findings`: the same for machines.
+    `found` and `wanted`: what the configuration says and what is asked, in words; `why`: the
+    findings in words; `where`: the lines that decide; `findings`: the same for machines.
     """
 
     setting: str
@@ -54,7 +61,9 @@ class Verdict(Struct, frozen=True, gc=False, omit_defaults=True):
 
 
 class DeviceResult(Struct, frozen=True, gc=False, omit_defaults=True):
-    """All verdicts of one device; `problem` says why its configuration could not be read, if it could not."""
+    """All verdicts of one device; `problem` says why its configuration could not be read, if it
+    could not.
+    """
 
     device: str
     kind: str
@@ -74,7 +83,9 @@ class DeviceResult(Struct, frozen=True, gc=False, omit_defaults=True):
 
 
 def badness(result: DeviceResult) -> tuple[int, ...]:
-    """Sorts the worst device first: not readable, then by how often it breaks, is unknown, is unable."""
+    """Sorts the worst device first: not readable, then by how often it breaks, is unknown, is
+    unable.
+    """
     return (-bool(result.problem), *(-result.count(v) for v in VERDICTS[:-1]))
 
 

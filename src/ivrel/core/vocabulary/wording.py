@@ -35,6 +35,8 @@ def shorten(text: str, most: int = 60) -> str:
 
 
 def own_error(problem: Exception) -> str:
-    """Return what to say of an error of the program's own, where others must not be stopped by it."""
+    """Return what to say of an error of the program's own, where others must not be stopped by
+    it.
+    """
     kind = type(problem).__name__
     return f"an error in Ivrel itself, {kind}; IVREL_TRACEBACK=1 shows where"

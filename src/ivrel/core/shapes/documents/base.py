@@ -16,7 +16,9 @@ DEEPEST = 200
 
 
 class Member(Struct, frozen=True):
-    """A member of a node: a leaf has a value; a container or a list entry has words (name and keys) and a node."""
+    """A member of a node: a leaf has a value; a container or a list entry has words (name and keys)
+    and a node.
+    """
 
     name: str
     words: Words
@@ -62,12 +64,16 @@ def as_it_stood(before: bytes, written: bytes, after: bytes) -> bytes:
 
 
 def local_name(options: TreeOptions, module: str, name: str, known: Container[str]) -> str:
-    """The name of a node as statements have it; what is of a module that is not known keeps its prefix."""
+    """The name of a node as statements have it; what is of a module that is not known keeps its
+    prefix.
+    """
     if module and module not in known:
         return f"{module}:{name}"
     return options.aliases.get(name, name)
 
 
 def without_module(options: TreeOptions, name: str, value: str) -> str:
-    """A value as statements have it: an identity without the name of its module (RFC 7951 section 6.8)."""
+    """A value as statements have it: an identity without the name of its module (RFC 7951 section
+    6.8).
+    """
     return value.rpartition(":")[2] if name in options.identities else value

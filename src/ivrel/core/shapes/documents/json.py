@@ -9,7 +9,13 @@ from itertools import zip_longest
 from typing import Any
 from urllib.parse import quote, unquote
 
-from ivrel.core.shapes.documents.base import DEEPEST, Member, as_it_stood, local_name, without_module
+from ivrel.core.shapes.documents.base import (
+    DEEPEST,
+    Member,
+    as_it_stood,
+    local_name,
+    without_module,
+)
 from ivrel.core.shapes.documents.options import TreeOptions
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.words import Path, Words
@@ -29,7 +35,9 @@ class _Object(dict[str, Any]):
 class JsonDocument:
     """JSON as RFC 7951 has it: names may bear their module's name, entries of lists are objects."""
 
-    def __init__(self, data: bytes, options: TreeOptions, wanted: Container[str] | None = None) -> None:
+    def __init__(
+        self, data: bytes, options: TreeOptions, wanted: Container[str] | None = None
+    ) -> None:
         self.options = options
         self.top = _parse_json(data, options, wanted)
         if not isinstance(self.top, _Object):
@@ -43,7 +51,10 @@ class JsonDocument:
             self.separators = (",", ": ")
         self.data, self.written = data, b""
         root = self.top
-        while len(root) == 1 and _local(options, next(iter(root))).rpartition(":")[2] in options.wrapper:
+        while (
+            len(root) == 1
+            and _local(options, next(iter(root))).rpartition(":")[2] in options.wrapper
+        ):
             inner = next(iter(root.values()))
             if not isinstance(inner, _Object):
                 break
@@ -65,8 +76,15 @@ class JsonDocument:
                 for n, entry in enumerate(value):
                     if isinstance(entry, _Object):
                         entry.keys_of = options.lists.get(plain, ())
-                        words = (plain, *(self._text(key, _get(options, entry, key)) for key in entry.keys_of))
-                        at = [line for name, line in entry.lines.items() if _local(options, name) in entry.keys_of]
+                        words = (
+                            plain,
+                            *(self._text(key, _get(options, entry, key)) for key in entry.keys_of),
+                        )
+                        at = [
+                            line
+                            for name, line in entry.lines.items()
+                            if _local(options, name) in entry.keys_of
+                        ]
                         out.append(Member(plain, words, None, entry, at[-1] if at else entry.line))
                     else:
                         out.append(Member(plain, (), self._text(plain, entry), (name, n), line))
@@ -78,7 +96,9 @@ class JsonDocument:
         return without_module(self.options, name, _text(value))
 
     def _native(self, name: str, word: str, old: Any = None) -> Any:
-        """A value as JSON has it: of the type that it had, or that the model gives the leaf (RFC 7951 section 6)."""
+        """A value as JSON has it: of the type that it had, or that the model gives the leaf (RFC
+        7951 section 6).
+        """
         options = self.options
         module = options.identities[name].module if name in options.identities else ""
         if module and word:
@@ -94,7 +114,12 @@ class JsonDocument:
         options = self.options
         found = next((name for name in node if _local(options, name) == plain), None)
         alias = next(
-            (a for a, name in options.aliases.items() if name == plain and f'"{a}"'.encode() in self.data), plain
+            (
+                a
+                for a, name in options.aliases.items()
+                if name == plain and f'"{a}"'.encode() in self.data
+            ),
+            plain,
         )
         return found or (f"{options.modules[plain]}:{plain}" if plain in options.modules else alias)
 
@@ -138,14 +163,19 @@ class JsonDocument:
         self.written = self._written()
 
     def _written(self) -> bytes:
-        text = json.dumps(self.top, indent=self.indent, separators=self.separators, ensure_ascii=False)
+        text = json.dumps(
+            self.top, indent=self.indent, separators=self.separators, ensure_ascii=False
+        )
         text += "\n" if self.data.endswith(b"\n") else ""
         return (text.replace("\n", "\r\n") if self.crlf else text).encode()
 
     def write_change(self, edits: Sequence[Edit]) -> str:
         out: list[dict[str, Any]] = []
         for n, edit in enumerate(edits, 1):
-            one: dict[str, Any] = {"edit-id": str(n), "operation": "remove" if edit.removes else "merge"}
+            one: dict[str, Any] = {
+                "edit-id": str(n),
+                "operation": "remove" if edit.removes else "merge",
+            }
             if edit.removes:
                 one["target"] = self._target((*edit.path, edit.words))
             else:
@@ -153,56 +183,91 @@ class JsonDocument:
                 there = max(self._there(edit.path), 1)
                 leaf = edit.words[1:2] == ("=",)
                 said = " ".join(edit.words[2:])
-                value = {edit.words[0]: self._native(edit.words[0], said)} if leaf else self._nested(edit.words, {})
+                value = (
+                    {edit.words[0]: self._native(edit.words[0], said)}
+                    if leaf
+                    else self._nested(edit.words, {})
+                )
                 for words in reversed(edit.path[there - 1 :]):
                     value = self._nested(words, value)
                 one["target"] = self._target(edit.path[:there])
                 one["value"] = self._qualified(value, (*edit.path, edit.words)[:there])
             out.append(one)
-        return json.dumps({PATCH: {"patch-id": "correction", "edit": out}}, indent=2, ensure_ascii=False) + "\n"
+        return (
+            json.dumps(
+                {PATCH: {"patch-id": "correction", "edit": out}}, indent=2, ensure_ascii=False
+            )
+            + "\n"
+        )
 
     def _there(self, path: Path) -> int:
         """How many steps of a path lead to what exists."""
         node: Any = self.root
         for depth, words in enumerate(path):
-            found = next((m for m in self.members(node) if m.value is None and m.words == words), None)
+            found = next(
+                (m for m in self.members(node) if m.value is None and m.words == words), None
+            )
             if found is None:
                 return depth
             node = found.node
         return len(path)
 
     def _qualified(self, value: dict[str, Any], path: Path) -> dict[str, Any]:
-        """The value of an edit, its outermost name with the module that it is of (RFC 7951 section 4)."""
-        modules = [self.options.modules[words[0]] for words in path if words[0] in self.options.modules]
-        return {(f"{modules[-1]}:{name}" if modules and ":" not in name else name): v for name, v in value.items()}
+        """The value of an edit, its outermost name with the module that it is of (RFC 7951 section
+        4).
+        """
+        modules = [
+            self.options.modules[words[0]] for words in path if words[0] in self.options.modules
+        ]
+        return {
+            (f"{modules[-1]}:{name}" if modules and ":" not in name else name): v
+            for name, v in value.items()
+        }
 
     def _nested(self, words: Words, inside: dict[str, Any]) -> dict[str, Any]:
         """A container or a list entry as a patch's value has it."""
-        name = f"{self.options.modules[words[0]]}:{words[0]}" if words[0] in self.options.modules else words[0]
+        name = (
+            f"{self.options.modules[words[0]]}:{words[0]}"
+            if words[0] in self.options.modules
+            else words[0]
+        )
         if words[0] not in self.options.lists or len(words) == 1:
             return {name: inside}
         keys = {
-            key: self._native(key, word) for key, word in zip(self.options.lists[words[0]], words[1:], strict=False)
+            key: self._native(key, word)
+            for key, word in zip(self.options.lists[words[0]], words[1:], strict=False)
         }
-        mirror = {self.options.mirror: {**keys, **inside.get(self.options.mirror, {})}} if self.options.mirror else {}
+        mirror = (
+            {self.options.mirror: {**keys, **inside.get(self.options.mirror, {})}}
+            if self.options.mirror
+            else {}
+        )
         return {name: [{**keys, **inside, **mirror}]}
 
     def _target(self, path: Path) -> str:
         return "".join(f"/{self._step(words)}" for words in path)
 
     def _step(self, words: Words) -> str:
-        name = f"{self.options.modules[words[0]]}:{words[0]}" if words[0] in self.options.modules else words[0]
+        name = (
+            f"{self.options.modules[words[0]]}:{words[0]}"
+            if words[0] in self.options.modules
+            else words[0]
+        )
         # RFC 8040 section 3.5.3: what is reserved in a URI is percent-encoded.
         keys = self.options.lists.get(words[0], ())
         values = (self._native(key, word) for key, word in zip(keys, words[1:], strict=False))
-        return name + (f"={','.join(quote(str(value), safe='') for value in values)}" if len(words) > 1 else "")
+        return name + (
+            f"={','.join(quote(str(value), safe='') for value in values)}" if len(words) > 1 else ""
+        )
 
     @staticmethod
     def read_change(data: bytes, options: TreeOptions) -> list[Edit]:
         read = json.loads(data)
         json.dumps(read, ensure_ascii=False).encode()  # half of a surrogate pair is no text
         edits = (
-            read.get(PATCH, {}).get("edit") if isinstance(read, dict) and isinstance(read.get(PATCH), dict) else None
+            read.get(PATCH, {}).get("edit")
+            if isinstance(read, dict) and isinstance(read.get(PATCH), dict)
+            else None
         )
         if not isinstance(edits, list):
             raise Unreadable(f"expected a YANG Patch: {{'{PATCH}': {{'edit': […]}}}}")
@@ -252,7 +317,10 @@ def _words(options: TreeOptions, step: str) -> Words:
     values = [unquote(key) for key in keys.split(",")] if keys else []
     return (
         local,
-        *(without_module(options, n, v) for n, v in zip_longest(names[: len(values)], values, fillvalue="")),
+        *(
+            without_module(options, n, v)
+            for n, v in zip_longest(names[: len(values)], values, fillvalue="")
+        ),
     )
 
 
@@ -274,7 +342,9 @@ def _text(value: Any) -> str:
     return str(value) if not isinstance(value, list) else ", ".join(map(_text, value))
 
 
-_TOKEN = re.compile(r'\s*(?:("(?:[^"\\]|\\.)*")|([{}\[\],:])|(-?[0-9][0-9.eE+-]{0,40}|true|false|null))')
+_TOKEN = re.compile(
+    r'\s*(?:("(?:[^"\\]|\\.)*")|([{}\[\],:])|(-?[0-9][0-9.eE+-]{0,40}|true|false|null))'
+)
 
 
 _DECODER = json.JSONDecoder(strict=False)
@@ -304,7 +374,11 @@ def _parse_json(data: bytes, options: TreeOptions, wanted: Container[str] | None
             stack.append((new, name))
             name, state = None, "name" if token == "{" else "first"
         elif token in ("}", "]"):
-            if not stack or (isinstance(stack[-1][0], _Object) != (token == "}")) or state in ("value", "colon"):
+            if (
+                not stack
+                or (isinstance(stack[-1][0], _Object) != (token == "}"))
+                or state in ("value", "colon")
+            ):
                 raise Unreadable(f"not JSON: line {line}: '{token}' is not expected here")
             done = stack.pop()[0]
             state = "comma" if stack else "end"
@@ -316,7 +390,12 @@ def _parse_json(data: bytes, options: TreeOptions, wanted: Container[str] | None
             if state != "colon":
                 raise Unreadable(f"not JSON: line {line}: ':' is not expected here")
             state = "value"
-            if wanted is not None and len(stack) == top and name is not None and _local(options, name) not in wanted:
+            if (
+                wanted is not None
+                and len(stack) == top
+                and name is not None
+                and _local(options, name) not in wanted
+            ):
                 if name.rpartition(":")[2] in options.wrapper:
                     top += 1
                 else:
@@ -334,7 +413,9 @@ def _parse_json(data: bytes, options: TreeOptions, wanted: Container[str] | None
     return done
 
 
-def _attach(stack: Sequence[tuple[Any, str | None]], name: str | None, value: Any, line: int) -> None:
+def _attach(
+    stack: Sequence[tuple[Any, str | None]], name: str | None, value: Any, line: int
+) -> None:
     if stack:
         holder = stack[-1][0]
         if isinstance(holder, _Object):
@@ -379,7 +460,11 @@ class _Tokens:
 
     def skip_value(self) -> None:
         """Passes over a value that nobody asks for."""
-        start = self.at + len(self.text[self.at : self.at + 4096]) - len(self.text[self.at : self.at + 4096].lstrip())
+        start = (
+            self.at
+            + len(self.text[self.at : self.at + 4096])
+            - len(self.text[self.at : self.at + 4096].lstrip())
+        )
         try:
             _, end = _DECODER.raw_decode(self.text, start)
         except (ValueError, RecursionError):

@@ -27,11 +27,11 @@ class TreeOptions(Shape, frozen=True):
 
     `wrapper`: the names of what may stand around the configuration; `lists`: the names of its lists
     with those of their keys; `mirror`: the container of an entry in which its keys stand once more;
-    `leaves`: for XML, whether values are attributes or elements; `namespaces` and `modules`: what new
-    elements (XML) and new names (JSON) belong to; `form`: how a change is written, in a form of its
-    `own` or as RFC 6241 and RFC 8072 have it (`standard`); `inside`: what a change of the own form
-    stands in; `identities`: the leaves whose values are identities (RFC 7951 section 6.8); `numbers`,
-    `booleans`: those that JSON has as such; `passed_over`: names that say nothing of the
+    `leaves`: for XML, whether values are attributes or elements; `namespaces` and `modules`: what
+    new elements (XML) and new names (JSON) belong to; `form`: how a change is written, in a form of
+    its `own` or as RFC 6241 and RFC 8072 have it (`standard`); `inside`: what a change of the own
+    form stands in; `identities`: the leaves whose values are identities (RFC 7951 section 6.8);
+    `numbers`, `booleans`: those that JSON has as such; `passed_over`: names that say nothing of the
     configuration; `aliases`: other names for one that the dialect knows.
     """
 
@@ -42,8 +42,12 @@ class TreeOptions(Shape, frozen=True):
         **Shape.OPTIONS,
         "wrapper": Key(ListOf(_WORD, one_is_enough=True), "the block that everything stands in"),
         "lists": Key(MapOf(_WORDS), "of a tree: its lists, and the keys of their entries"),
-        "mirror": Key(_WORD, "of a tree: the container in which a list entry's keys stand once more"),
-        "leaves": Key(Text("a kind", choices=("attributes", "elements")), "of XML: where values stand"),
+        "mirror": Key(
+            _WORD, "of a tree: the container in which a list entry's keys stand once more"
+        ),
+        "leaves": Key(
+            Text("a kind", choices=("attributes", "elements")), "of XML: where values stand"
+        ),
         "modules": Key(
             MapOf(
                 Record(
@@ -60,7 +64,8 @@ class TreeOptions(Shape, frozen=True):
                     {n: Key(_WORD, f"its {n}") for n in ("module", "namespace", "prefix")},
                 )
             ),
-            "of a tree: the leaves whose values are identities (RFC 7951 section 6.8), and of which module these are",
+            "of a tree: the leaves whose values are identities (RFC 7951 section 6.8), and of "
+            "which module these are",
         ),
         "numbers": Key(_WORDS, "of a tree: the leaves that JSON has as numbers"),
         "booleans": Key(_WORDS, "of a tree: the leaves that JSON has as true and false"),

@@ -1,4 +1,6 @@
-"""XML: without entities, without a look at the network; changed by an edit-config payload (RFC 6241)."""
+"""XML: without entities, without a look at the network; changed by an edit-config payload (RFC
+6241).
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,11 @@ class XmlDocument:
         # <rpc-reply><data>…: what stands around the configuration is passed through.
         while True:
             inner = _elements(root)
-            if self._local(root) in options.wrapper and len(inner) == 1 and self._local(inner[0]) in options.wrapper:
+            if (
+                self._local(root) in options.wrapper
+                and len(inner) == 1
+                and self._local(inner[0]) in options.wrapper
+            ):
                 root = inner[0]
             else:
                 break
@@ -45,7 +51,8 @@ class XmlDocument:
         if self._local(node) == options.mirror and node.getparent() is not None:
             keys = options.lists.get(self._local(node.getparent()), ())
         out = []
-        # Where values are elements, attributes are annotations, which say nothing of the configuration.
+        # Where values are elements, attributes are annotations, which say nothing of the
+        # configuration.
         for name, value in node.attrib.items() if options.leaves == "attributes" else ():
             local = name.rpartition("}")[2]
             if local not in keys and "}" not in name:
@@ -56,14 +63,22 @@ class XmlDocument:
                 continue
             if name in options.lists and any(self._key_values(child)):
                 keys_at = [
-                    c.sourceline for c in _elements(child) if self._local(c) in options.lists[name] and c.sourceline
+                    c.sourceline
+                    for c in _elements(child)
+                    if self._local(c) in options.lists[name] and c.sourceline
                 ]
                 at = keys_at[-1] if keys_at else line
                 out.append(Member(name, (name, *self._key_values(child)), None, child, at))
-            elif _elements(child) or (child.attrib and options.leaves == "attributes") or not _text(child):
+            elif (
+                _elements(child)
+                or (child.attrib and options.leaves == "attributes")
+                or not _text(child)
+            ):
                 out.append(Member(name, (name,), None, child, line))
             elif name not in keys:
-                out.append(Member(name, (), without_module(options, name, _text(child)), child, line))
+                out.append(
+                    Member(name, (), without_module(options, name, _text(child)), child, line)
+                )
         return out
 
     def _local(self, node: Any) -> str:
@@ -110,7 +125,12 @@ class XmlDocument:
     def _element(self, node: Any, name: str) -> Any:
         """A new element, under the name that the document has for it."""
         alias = next(
-            (a for a, n in self.options.aliases.items() if n == name and f"{a}>".encode() in self.data), name
+            (
+                a
+                for a, n in self.options.aliases.items()
+                if n == name and f"{a}>".encode() in self.data
+            ),
+            name,
         )
         return self._named_element(node, name, alias)
 
@@ -133,7 +153,9 @@ class XmlDocument:
             self._element(node, name).text = self._worded(name, value)
 
     def _worded(self, name: str, value: str) -> str:
-        """A value as XML has it: an identity of another module with the prefix of that module's namespace."""
+        """A value as XML has it: an identity of another module with the prefix of that module's
+        namespace.
+        """
         said = self.options.identities.get(name)
         return f"{said.prefix}:{value}" if said and said.prefix else value
 
@@ -180,7 +202,13 @@ class XmlDocument:
             root = etree.Element(options.inside or options.wrapper[0])
         change = XmlDocument.__new__(XmlDocument)
         change._names = {}
-        change.options, change.top, change.root, change.crlf, change.data = options, root, root, False, self.data
+        change.options, change.top, change.root, change.crlf, change.data = (
+            options,
+            root,
+            root,
+            False,
+            self.data,
+        )
         for edit in edits:
             change._put(edit, self._value_at((*edit.path, edit.words)) if edit.removes else "")
         etree.indent(root, "  ")
@@ -201,12 +229,14 @@ class XmlDocument:
     def _put(self, edit: Edit, old: str) -> None:
         """Adds an edit to the tree of a change; `old`: the value of a leaf that goes.
 
-        What goes is removed, not deleted: a payload that is sent again does no harm (RFC 6241 section 7.2). A leaf
-        bears the value that it had, since of some types there is no empty one.
+        What goes is removed, not deleted: a payload that is sent again does no harm (RFC 6241
+        section 7.2). A leaf bears the value that it had, since of some types there is no empty one.
         """
         node = self.root
         for words in edit.path:
-            found = next((m for m in self.members(node) if m.value is None and m.words == words), None)
+            found = next(
+                (m for m in self.members(node) if m.value is None and m.words == words), None
+            )
             node = self.add(node, words) if found is None else found.node
         if not edit.removes:
             if edit.words[1:2] == ("=",):
@@ -219,19 +249,29 @@ class XmlDocument:
             gone.set(f"{{{NETCONF}}}operation", "remove")
             if old and not len(gone):
                 gone.text = old
-            for copy in [child for child in _elements(gone) if self._local(child) == self.options.mirror]:
+            for copy in [
+                child for child in _elements(gone) if self._local(child) == self.options.mirror
+            ]:
                 gone.remove(copy)
         elif len(edit.words) > 1 or self.options.leaves == "elements":
             self.add(node, edit.words).set(self.options.remove, "all")
         else:
-            node.set(self.options.remove, f"{node.get(self.options.remove, '')} {edit.words[0]}".strip())
+            node.set(
+                self.options.remove, f"{node.get(self.options.remove, '')} {edit.words[0]}".strip()
+            )
 
     @staticmethod
     def read_change(data: bytes, options: TreeOptions) -> list[Edit]:
         top = _parse_xml(data)
         change = XmlDocument.__new__(XmlDocument)
         change._names = {}
-        change.options, change.top, change.root, change.crlf, change.data = options, top, top, False, b""
+        change.options, change.top, change.root, change.crlf, change.data = (
+            options,
+            top,
+            top,
+            False,
+            b"",
+        )
         expected = "config" if options.form == "standard" else options.inside or options.wrapper[0]
         if change._local(top) != expected:
             raise Unreadable(f"expected a <{expected}>, not <{change._local(top)}>")
@@ -244,7 +284,9 @@ class XmlDocument:
         dropped = str(node.get(removal, "")).split() if self.options.form == "own" else []
         out += [Edit(path, (name,), True, node.sourceline or 1) for name in dropped]
         members = [
-            m for m in self.members(node) if m.value is None or m.name != removal or self.options.form != "own"
+            m
+            for m in self.members(node)
+            if m.value is None or m.name != removal or self.options.form != "own"
         ]
         for m in members:
             gone = not isinstance(m.node, str) and (
@@ -280,7 +322,9 @@ def _parse_xml(data: bytes) -> Any:
     except (etree.XMLSyntaxError, ValueError) as problem:
         # What the library says holds words of the text, which may be secret.
         line = getattr(problem, "lineno", None)
-        raise Unreadable(f"not XML{f': line {line}' if line else ''}: tags, names or signs that do not fit") from None
+        raise Unreadable(
+            f"not XML{f': line {line}' if line else ''}: tags, names or signs that do not fit"
+        ) from None
 
 
 def _elements(node: Any) -> list[Any]:

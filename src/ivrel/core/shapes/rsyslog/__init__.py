@@ -1,14 +1,16 @@
-"""The shape `rsyslog`: what a configuration of rsyslog forwards, as statements, in whichever style it says so.
+"""The shape `rsyslog`: what a configuration of rsyslog forwards, as statements, in whichever style
+it says so.
 
     *.info  @198.51.100.21
-    if $syslogseverity <= 6 then action(type="omfwd" target="198.51.100.21" port="514" protocol="udp")
+    if $syslogseverity <= 6 then action(type="omfwd" target="198.51.100.21" port="514")
 
-Both read as a statement `forward 198.51.100.21 514 udp`, with `select all:through-informational` and
-`form rfc3164 seconds hidden hidden` in it: what reaches that collector after all filters, in the order of the
-rules, and as which template makes it. Where that hangs on more than facility and severity, `select` is the most that
-may leave, and `surely` what leaves whatever the rest is. A configuration is one text, or the files of a folder in a
-bundle. A change is a unified diff (POSIX diff -u): actions changed where they stand, their old lines commented out,
-and what is new in a place of its own.
+Both read as a statement `forward 198.51.100.21 514 udp`, with `select all:through-informational`
+and `form rfc3164 seconds hidden hidden` in it: what reaches that collector after all filters, in
+the order of the rules, and as which template makes it. Where that hangs on more than facility and
+severity, `select` is the most that may leave, and `surely` what leaves whatever the rest is. A
+configuration is one text, or the files of a folder in a bundle. A change is a unified diff (POSIX
+diff -u): actions changed where they stand, their old lines commented out, and what is new in a
+place of its own.
 
 The rooms: `syntax` (what a text says), `flow` (what reaches whom), `rewriting` (corrections).
 """
@@ -49,7 +51,9 @@ class Rsyslog(Shape, frozen=True):
             if (path[0] if path else words)[0] in wanted or words[:1] == ("?",):
                 yield path, " ".join(words).removeprefix("? ").encode("utf-8", "replace"), line
 
-    def holding(self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]) -> Iterator[Found]:
+    def holding(
+        self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
+    ) -> Iterator[Found]:
         return (found for found in self.scan(text, heads) if word in found[1])
 
     def everything(self, text: Text) -> Iterator[Found]:
@@ -80,13 +84,17 @@ class Rsyslog(Shape, frozen=True):
         heirs = dict(pairs(old, new))
         for key, state in new.items():
             header = ("forward", *key)
-            # A new action says what it says no better than one without filter and template; one that takes another's
-            # place keeps its template.
+            # A new action says what it says no better than one without filter and template; one
+            # that takes another's place keeps its template.
             before = old.get(key, UNSAID)
             if key in heirs and "form" in old[heirs[key]]:
                 before = {**UNSAID, "form": old[heirs[key]]["form"]}
             # What is only kept with an action is no line of a change.
-            said = {n: words for n, words in state.items() if before.get(n) != words and n not in _OF_THE_ACTION}
+            said = {
+                n: words
+                for n, words in state.items()
+                if before.get(n) != words and n not in _OF_THE_ACTION
+            }
             if key not in old and not said:
                 out.append(Edit((), header))
             out += [Edit((header,), (name, *words)) for name, words in said.items()]
@@ -94,10 +102,16 @@ class Rsyslog(Shape, frozen=True):
             out += [Edit((header,), (name,), True) for name in gone]
         out += [Edit((), ("forward", *key), True) for key in old if key not in new]
         # What an action does by its place, or by the template that holds for all, need not be said.
-        for edit in [e for e in out if e.path and e.words[0] in ("select", "form", "verify") and not e.removes]:
+        for edit in [
+            e
+            for e in out
+            if e.path and e.words[0] in ("select", "form", "verify") and not e.removes
+        ]:
             key = (edit.path[0][1], edit.path[0][2], edit.path[0][3])
             fewer = [e for e in out if e is not edit]
-            if (key not in old or "lacks" in old[key]) and any(edit.path[0] in (e.words, *e.path) for e in fewer):
+            if (key not in old or "lacks" in old[key]) and any(
+                edit.path[0] in (e.words, *e.path) for e in fewer
+            ):
                 try:
                     same = states_of(read_model(self.apply(text, fewer, identity))) == new
                 except Refused:
@@ -114,7 +128,11 @@ class Rsyslog(Shape, frozen=True):
         states = states_of(_model(text))
         for edit in edits:
             if not edit.path:
-                key = (edit.words[1], edit.words[2], edit.words[3]) if len(edit.words) == 4 else ("", "", "")
+                key = (
+                    (edit.words[1], edit.words[2], edit.words[3])
+                    if len(edit.words) == 4
+                    else ("", "", "")
+                )
                 if edit.words[0] != "forward" or (edit.removes and key not in states):
                     raise Refused(f"there is no '{_join(edit.words)}'", edit.line)
                 if edit.removes:
@@ -185,11 +203,15 @@ def _local(found: Sequence[Local]) -> Iterator[tuple[Path, Words, int]]:
     for local in found:
         most |= local.takes.most.bits
         sure |= local.takes.sure.bits
-    # Of a selection that is no threshold, a file counts with what is there for sure of every facility; the console
-    # and the sessions with all that may be shown.
+    # Of a selection that is no threshold, a file counts with what is there for sure of every
+    # facility; the console and the sessions with all that may be shown.
     bits = sure if first.kind == "file" else most
     rows = [bits >> 8 * n & 0xFF for n in range(24)]
-    codes = [(~row & row + 1).bit_length() - 1 for row in rows] if first.kind == "file" else [max(rows).bit_length()]
+    codes = (
+        [(~row & row + 1).bit_length() - 1 for row in rows]
+        if first.kind == "file"
+        else [max(rows).bit_length()]
+    )
     level = min(codes)
     yield (), ("local", first.kind, SEVERITIES[level - 1] if level else "none"), first.line
 

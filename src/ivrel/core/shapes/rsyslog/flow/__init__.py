@@ -1,5 +1,5 @@
 """What a configuration does: which messages reach which action, by whatever rules stand before it.
 
-Documentation: "Filter Conditions" (configuration/filters), "Rulesets" (concepts/multi_ruleset), "Forwarding Output
-Module" (configuration/modules/omfwd).
+Documentation: "Filter Conditions" (configuration/filters), "Rulesets" (concepts/multi_ruleset),
+"Forwarding Output Module" (configuration/modules/omfwd).
 """

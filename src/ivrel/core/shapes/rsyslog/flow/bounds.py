@@ -17,7 +17,9 @@ class Bounds(Struct, frozen=True):
         return Bounds(self.sure & other.sure, self.most & other.most)
 
     def __or__(self, other: Bounds) -> Bounds:
-        return Bounds(Selection(self.sure.bits | other.sure.bits), Selection(self.most.bits | other.most.bits))
+        return Bounds(
+            Selection(self.sure.bits | other.sure.bits), Selection(self.most.bits | other.most.bits)
+        )
 
     def without(self, other: Bounds) -> Bounds:
         """What is left when the other is taken away."""

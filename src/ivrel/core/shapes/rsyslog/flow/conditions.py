@@ -1,8 +1,10 @@
-"""Conditions: for which facilities and severities an `if` or a property filter holds, surely or perhaps.
+"""Conditions: for which facilities and severities an `if` or a property filter holds, surely or
+perhaps.
 
-A condition is worked out for each of the 192 PRI values; what hangs on anything else is not known. Properties are
-texts, also where they look like numbers: `$syslogfacility <= "9"` compares texts. Documentation: "Expressions" and
-"Functions" (rainerscript/expressions, rainerscript/functions/index), "Filter Conditions" (configuration/filters).
+A condition is worked out for each of the 192 PRI values; what hangs on anything else is not known.
+Properties are texts, also where they look like numbers: `$syslogfacility <= "9"` compares texts.
+Documentation: "Expressions" and "Functions" (rainerscript/expressions,
+rainerscript/functions/index), "Filter Conditions" (configuration/filters).
 """
 
 from __future__ import annotations
@@ -63,9 +65,15 @@ def _constant(test: Node) -> Bounds:
 
 
 def ends_daemon(test: Node) -> bool:
-    """Whether a test holds what the daemon does not survive: a facility's number beyond all facilities."""
+    """Whether a test holds what the daemon does not survive: a facility's number beyond all
+    facilities.
+    """
     left, right = test.parts if len(test.parts) == 2 else (test, test)
-    if left.value == "$syslogfacility-text" and right.op == "text" and test.op in ("==", "!=", "<>"):
+    if (
+        left.value == "$syslogfacility-text"
+        and right.op == "text"
+        and test.op in ("==", "!=", "<>")
+    ):
         word = str(right.value)
         return word.isascii() and word.isdigit() and int(word[:9]) >= PRIS
     return any(ends_daemon(part) for part in test.parts)
@@ -140,7 +148,13 @@ class _Run:
             case "and" | "or":
                 sides = [_truth(self.value(part, pri)) for part in parts]
                 decides = op == "or"
-                return int(decides) if decides in sides else None if None in sides else int(not decides)
+                return (
+                    int(decides)
+                    if decides in sides
+                    else None
+                    if None in sides
+                    else int(not decides)
+                )
             case "+" | "-" | "*" | "/" | "%":
                 a, b = self.count(parts[0], pri), self.count(parts[1], pri)
                 return None if a is None or b is None else _reckon(op, a, b)
@@ -250,8 +264,11 @@ def _reckon(op: str, a: int, b: int) -> int | None:
     return {"+": a + b, "-": a - b, "*": a * b}[op]
 
 
-# What a pattern may hold that means the same here as in a POSIX regular expression, and takes no long time.
-_PLAIN = re.compile(r"(?:[\w ,;:@#%&=<>!~/-]|\\[.$^*+?()\[\]|]|[.^$|()?]|\[\^?[\w -]+\]|[*+](?!\)?[*+{])|\{\d+\})*")
+# What a pattern may hold that means the same here as in a POSIX regular expression, and takes no
+# long time.
+_PLAIN = re.compile(
+    r"(?:[\w ,;:@#%&=<>!~/-]|\\[.$^*+?()\[\]|]|[.^$|()?]|\[\^?[\w -]+\]|[*+](?!\)?[*+{])|\{\d+\})*"
+)
 
 
 @lru_cache(maxsize=512)
@@ -266,7 +283,9 @@ def _pattern(text: str, ignore_case: bool, basic: bool) -> re.Pattern[str] | Non
         return None
 
 
-def _matches(text: str, pattern: str, *, ignore_case: bool = False, basic: bool = False) -> bool | None:
+def _matches(
+    text: str, pattern: str, *, ignore_case: bool = False, basic: bool = False
+) -> bool | None:
     compiled = _pattern(pattern, ignore_case, basic)
     return None if compiled is None else compiled.search(text) is not None
 
@@ -322,7 +341,9 @@ _FUNCTIONS: Mapping[tuple[str, int], Callable[..., Value]] = {
     ("substring", 3): _substring,
     ("re_match", 2): _matched(False),
     ("re_match_i", 2): _matched(True),
-    ("replace", 3): lambda pri, text, old, new: str(text).replace(str(old), str(new)) if old != "" else None,
+    ("replace", 3): lambda pri, text, old, new: (
+        str(text).replace(str(old), str(new)) if old != "" else None
+    ),
     ("wrap", 2): lambda pri, text, around: f"{around}{text}{around}",
     ("ltrim", 1): lambda pri, text: str(text).lstrip(" "),
     ("rtrim", 1): lambda pri, text: str(text).rstrip(" "),

@@ -1,7 +1,8 @@
 """The directives of the older style, and what each bears on.
 
-Documentation: "Configuration Directives" (configuration/config_param_types, configuration/action/index,
-configuration/input_directives, configuration/ruleset) and the pages of modules.
+Documentation: "Configuration Directives" (configuration/config_param_types,
+configuration/action/index, configuration/input_directives, configuration/ruleset) and the pages of
+modules.
 """
 
 from __future__ import annotations
@@ -65,7 +66,8 @@ LIMITS: Mapping[str, tuple[str, str]] = {
     "imjournalratelimitinterval": ("imjournal", "interval"),
     "imjournalratelimitburst": ("imjournal", "burst"),
 }
-# What holds of an input, or of an action, that says nothing or one of both: interval in seconds, and burst.
+# What holds of an input, or of an action, that says nothing or one of both: interval in seconds,
+# and burst.
 UNSAID_LIMITS: Mapping[str, tuple[str, str]] = {
     "imuxsock": ("0", "200"),
     "imjournal": ("600", "20000"),

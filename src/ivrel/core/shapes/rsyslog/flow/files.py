@@ -1,4 +1,6 @@
-"""The files of a configuration, by the names that it includes them by (documentation: rainerscript/include)."""
+"""The files of a configuration, by the names that it includes them by (documentation:
+rainerscript/include).
+"""
 
 from __future__ import annotations
 
@@ -29,11 +31,17 @@ class Files:
         raw, at = " ".join(token.source.text[token.start : token.stop].split()), token.line
         text, wanted = params.get("text"), params.get("file")
         if text is not None and text.value is not None:
-            return (read_source(f"{token.source.name} (text of an include)", token.line, text.value),)
+            return (
+                read_source(f"{token.source.name} (text of an include)", token.line, text.value),
+            )
         if wanted is None or not wanted.value:
             self.doubts.append(Doubt(f"{raw} (what it includes is worked out elsewhere)", at))
             return ()
-        name = re.split(r"[ \t]", wanted.value, maxsplit=1)[0] if token.kind == "include" else wanted.value
+        name = (
+            re.split(r"[ \t]", wanted.value, maxsplit=1)[0]
+            if token.kind == "include"
+            else wanted.value
+        )
         if not self.main.name:
             self.doubts.append(Doubt(f"{name} (its folder is not here)", at))
             return ()
@@ -43,7 +51,9 @@ class Files:
         if any(part.name.startswith(pattern.rstrip("/") + "/") for part in self.parts):
             pattern = pattern.rstrip("/") + "/*"
         if name.startswith("/etc/"):
-            self.includes.append(pattern)  # what lies elsewhere is no part of this configuration's folder
+            self.includes.append(
+                pattern
+            )  # what lies elsewhere is no part of this configuration's folder
         found = sorted((p for p in self.parts if _fits(p.name, pattern)), key=lambda p: p.name)
         mode = params.get("mode", Param("required", at)).value
         if not found and mode != "optional" and not re.search(r"[*?\[]", pattern):
@@ -58,7 +68,9 @@ class Files:
 
 
 def within_folder(wanted: str, main: str) -> str:
-    """The name in a folder of what a configuration names by its whole path; the main file stands for /etc."""
+    """The name in a folder of what a configuration names by its whole path; the main file stands
+    for /etc.
+    """
     above = PurePosixPath(main).parent
     if wanted.endswith("/"):
         wanted += "*"
@@ -71,5 +83,7 @@ def within_folder(wanted: str, main: str) -> str:
 
 def _fits(name: str, pattern: str) -> bool:
     """Whether a file is meant by a pattern; as in a shell, none that is hidden is."""
-    hidden = PurePosixPath(name).name.startswith(".") and not PurePosixPath(pattern).name.startswith(".")
+    hidden = PurePosixPath(name).name.startswith(".") and not PurePosixPath(
+        pattern
+    ).name.startswith(".")
     return not hidden and name.count("/") == pattern.count("/") and fnmatch(name, pattern)

@@ -1,4 +1,5 @@
-"""Actions in the older style, which go to the end of their line: read as the daemon does, mark by mark.
+"""Actions in the older style, which go to the end of their line: read as the daemon does, mark by
+mark.
 
     @@198.51.100.21:601;RSYSLOG_ForwardFormat   # by TCP, with a template
 
@@ -17,7 +18,9 @@ _HOST = re.compile(r"\[([^\]]*)\][^:; \t]*|([^:;]*)")
 
 
 def read_legacy(s: Statement, params: Mapping[str, Param]) -> Action:
-    """An action in the older style: the kind, the name, and its parameters with those that directives say of it."""
+    """An action in the older style: the kind, the name, and its parameters with those that
+    directives say of it.
+    """
     text = s.text.rstrip()
 
     def made(kind: str, name: str = "", idle: str = "", **said: str | None) -> Action:
@@ -30,7 +33,12 @@ def read_legacy(s: Statement, params: Mapping[str, Param]) -> Action:
         host, _, rest = text[8:].partition(":")
         template = rest.partition(";")[2] if rest else host.partition(";")[2]
         port = rest.partition(";")[0].strip() or None
-        return made("omrelp", target=host.partition(";")[0].strip(), port=port, template=template.strip() or None)
+        return made(
+            "omrelp",
+            target=host.partition(";")[0].strip(),
+            port=port,
+            template=template.strip() or None,
+        )
     if text[0] in "-/.":
         name, rest = re.match(r"-?([^; \t]*)[ \t]*(.*)", text, re.S).groups()  # type: ignore[union-attr]
         idle = "" if not rest or rest[0] in ";#" else "what stands behind the file is no template"
@@ -43,7 +51,9 @@ def read_legacy(s: Statement, params: Mapping[str, Param]) -> Action:
 
 
 def _forward(text: str, made: Callable[..., Action]) -> Action:
-    """A forwarding action in the older style, `@host:port;template`: read as the daemon does, mark by mark."""
+    """A forwarding action in the older style, `@host:port;template`: read as the daemon does, mark
+    by mark.
+    """
     found = re.match(r"(@@?)(?:\([^)]*\))?(.*)", text, re.S)
     marks, rest = (found[1], found[2]) if found else ("@", "")
     host = _HOST.match(rest)
@@ -61,5 +71,11 @@ def _forward(text: str, made: Callable[..., Action]) -> Action:
     elif rest and rest[0] != "#":
         idle = "what stands behind the address is no template"
     return made(
-        "omfwd", "", idle, target=where, port=port, protocol="tcp" if marks == "@@" else "udp", template=template
+        "omfwd",
+        "",
+        idle,
+        target=where,
+        port=port,
+        protocol="tcp" if marks == "@@" else "udp",
+        template=template,
     )

@@ -25,9 +25,11 @@ class Doubt(Struct, frozen=True):
 
 
 class Action(Struct, frozen=True):
-    """One action as it is set up: its type, its parameters with those of directives, and where it stands.
+    """One action as it is set up: its type, its parameters with those of directives, and where it
+    stands.
 
-    `idle`: why the daemon never carries it out; `before`: the file's lines of directives that are about it alone.
+    `idle`: why the daemon never carries it out; `before`: the file's lines of directives that are
+    about it alone.
     """
 
     kind: str
@@ -84,7 +86,9 @@ class Model(Struct, frozen=True):
     """What one configuration does."""
 
     forwards: tuple[Forward, ...]
-    relays: tuple[Forward, ...]  # where only goes what comes in by an input of another host's messages
+    relays: tuple[
+        Forward, ...
+    ]  # where only goes what comes in by an input of another host's messages
     locals: tuple[Local, ...]
     doubts: tuple[Doubt, ...]  # what may bear on everything
     limits: tuple[Limit, ...]

@@ -1,8 +1,8 @@
 """Selectors: `*.info;mail.none` as a selection, and back.
 
-What a selector takes is what rsyslog computes: its parts work from left to right on a table of facilities by
-severities; `!` takes away, `=` means one severity alone, `none` clears. rsyslog has names for all facilities
-but 13 and 15; a number is an eighth of what it says.
+What a selector takes is what rsyslog computes: its parts work from left to right on a table of
+facilities by severities; `!` takes away, `=` means one severity alone, `none` clears. rsyslog has
+names for all facilities but 13 and 15; a number is an eighth of what it says.
 """
 
 from __future__ import annotations
@@ -52,7 +52,13 @@ def read_selector(text: str) -> Selection:
         mask = _mask(word, bool(alone))
         for name in filter(None, re.split(r"[, ]+", names)):
             for n in _rows(name):
-                rows[n] = _ROW * bool(negated) if mask is None else rows[n] & ~mask if negated else rows[n] | mask
+                rows[n] = (
+                    _ROW * bool(negated)
+                    if mask is None
+                    else rows[n] & ~mask
+                    if negated
+                    else rows[n] | mask
+                )
         rest = said[found.end() :]
     return Selection(sum(row << 8 * n for n, row in enumerate(rows)))
 
@@ -74,14 +80,20 @@ def _rows(name: str) -> range:
         return range(len(FACILITIES))
     if name == "mark":  # rsyslog's own marks: no facility that a message bears
         return range(0)
-    code = int(name) >> 3 if name.isascii() and name.isdigit() and len(name) < 5 else facility_code(name)
+    code = (
+        int(name) >> 3
+        if name.isascii() and name.isdigit() and len(name) < 5
+        else facility_code(name)
+    )
     if code is None or code >= len(FACILITIES):
         raise ValueError(name)
     return range(code, code + 1)
 
 
 def write_filter(selection: Selection) -> str:
-    """A filter that takes a selection: a selector, or an `if` where one of the nameless facilities differs."""
+    """A filter that takes a selection: a selector, or an `if` where one of the nameless facilities
+    differs.
+    """
     rows = [selection.bits >> 8 * n & _ROW for n in range(len(FACILITIES))]
     named = [row for n, row in enumerate(rows) if n not in NAMELESS]
     base = max(named, key=named.count)

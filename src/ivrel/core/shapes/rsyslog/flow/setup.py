@@ -1,8 +1,10 @@
-"""Sets a configuration up as the daemon does when it starts: in the order of the text, whatever is carried out later.
+"""Sets a configuration up as the daemon does when it starts: in the order of the text, whatever is
+carried out later.
 
-Directives of the older style, templates and rulesets hold from where they stand; what an action is made of is settled
-there. Documentation: "Actions" (configuration/actions), "Templates" (configuration/templates), "Forwarding Output
-Module" (configuration/modules/omfwd), "Rulesets" (concepts/multi_ruleset).
+Directives of the older style, templates and rulesets hold from where they stand; what an action is
+made of is settled there. Documentation: "Actions" (configuration/actions), "Templates"
+(configuration/templates), "Forwarding Output Module" (configuration/modules/omfwd), "Rulesets"
+(concepts/multi_ruleset).
 """
 
 from __future__ import annotations
@@ -28,7 +30,12 @@ from ivrel.core.shapes.rsyslog.syntax.expressions import unescaped
 from ivrel.core.shapes.rsyslog.syntax.script import At, Param, Statement, said_of
 
 DEFAULT = "RSYSLOG_DefaultRuleset"
-_OWN_INPUTS = ("imuxsock", "imjournal", "imklog", "imkmsg")  # what the host itself says comes in by these
+_OWN_INPUTS = (
+    "imuxsock",
+    "imjournal",
+    "imklog",
+    "imkmsg",
+)  # what the host itself says comes in by these
 _SERVICES = {"syslog": "514", "syslog-tls": "6514"}
 _PLAIN = ("", "ptcp")  # stream drivers without TLS
 _OF_FORWARDING = ("target", "port", "protocol", "template", "address", "device")
@@ -73,7 +80,9 @@ class Setup:
         for source in self._loaded:
             if source in UNSAID_LIMITS:
                 said.setdefault(source, {})
-        out = [_limit(source, source, one, self._loaded.get(source, 0)) for source, one in said.items()]
+        out = [
+            _limit(source, source, one, self._loaded.get(source, 0)) for source, one in said.items()
+        ]
         for action in forwards:
             one = {what: action.params[f"ratelimit.{what}"] for what in ("interval", "burst")
                    if f"ratelimit.{what}" in action.params}  # fmt: skip
@@ -103,7 +112,9 @@ class Setup:
     def _action(self, s: Statement) -> Action:
         if s.kind == "action":
             params = {
-                name: said for name, said in s.params.items() if said.array is None or name not in _OF_FORWARDING
+                name: said
+                for name, said in s.params.items()
+                if said.array is None or name not in _OF_FORWARDING
             }
             kind = (said_of(params, "type") or "").lower()
             action = Action(kind, said_of(params, "file") or "", params, s, idle=_refused(s))
@@ -119,14 +130,20 @@ class Setup:
         return action
 
     def _formed(self, action: Action) -> Action:
-        """The action with the form of its messages; one whose template does not stand before it is disabled."""
+        """The action with the form of its messages; one whose template does not stand before it is
+        disabled.
+        """
         said = action.params.get("template") or self.default_form
         name = said.value if said else None
         line = said.line if said else action.statement.line
         if said is not None and name is None:
             return replace(action, form=Doubt("the template is worked out elsewhere", line))
         if name is None:
-            name = "RSYSLOG_TraditionalForwardFormat" if action.kind != "omrelp" else "RSYSLOG_ForwardFormat"
+            name = (
+                "RSYSLOG_TraditionalForwardFormat"
+                if action.kind != "omrelp"
+                else "RSYSLOG_ForwardFormat"
+            )
         if name not in self._templates:
             return replace(action, idle=action.idle or f"no template '{name}' is defined before it")
         form = self._templates[name]
@@ -137,10 +154,17 @@ class Setup:
         params = action.params
         target, idle = said_of(params, "target"), action.idle
         port = (said_of(params, "port") or "") if "port" in params else "514"
-        unknown = [name for name in ("target", "port", "protocol") if name in params and params[name].value is None]
+        unknown = [
+            name
+            for name in ("target", "port", "protocol")
+            if name in params and params[name].value is None
+        ]
         if unknown:
             self.doubts.append(
-                Doubt(f"{action.statement.raw} ({unknown[0]} is worked out elsewhere)", action.statement.line)
+                Doubt(
+                    f"{action.statement.raw} ({unknown[0]} is worked out elsewhere)",
+                    action.statement.line,
+                )
             )
             return replace(action, idle="it is not known where it sends")
         protocol = (said_of(params, "protocol") or "udp").lower()
@@ -161,17 +185,28 @@ class Setup:
         number = _SERVICES.get(port, port)
         if transport == "udp" and number.isdigit():
             number = str(int(number[:18]) % 65536)  # more than a port number holds is cut off
-        if (transport == "udp" and port in _SERVICES) or not number.isdigit() or not 0 < int(number[:9]) < 65536:
+        if (
+            (transport == "udp" and port in _SERVICES)
+            or not number.isdigit()
+            or not 0 < int(number[:9]) < 65536
+        ):
             idle = idle or f"'{port}' is no port number"
         else:
             number = str(int(number))
         endpoint: Endpoint = (host[1:-1] if host[:1] == "[" else host, number, transport)
-        if not idle and host[:1] != "[" and not re.fullmatch(r"[\w.-]+|[0-9A-Fa-f:.]+(%\w+)?", host):
+        if (
+            not idle
+            and host[:1] != "["
+            and not re.fullmatch(r"[\w.-]+|[0-9A-Fa-f:.]+(%\w+)?", host)
+        ):
             idle = "that is no name of a host"
         if host[:1] == "[" and action.statement.kind == "action":
             idle = idle or "brackets are looked up with the address"
         host = endpoint[0].split()[0] if endpoint[0].strip() else ""
-        told = re.fullmatch(r"[\w.-]*[A-Za-z.][\w.-]*|[0-9A-Fa-f:.]*:[0-9A-Fa-f:.]*", host) and number.isdigit()
+        told = (
+            re.fullmatch(r"[\w.-]*[A-Za-z.][\w.-]*|[0-9A-Fa-f:.]*:[0-9A-Fa-f:.]*", host)
+            and number.isdigit()
+        )
         if idle and not told:
             endpoint = ("", "", "")  # nobody can be meant by it
         elif idle:
@@ -185,14 +220,19 @@ class Setup:
         if protocol == "udp" or (said_of(params, "streamdrivermode") or "0") == "0":
             newer = [name for name in params if name.startswith("streamdriver.")]
             if newer and protocol == "tcp":
-                self.doubts.append(Doubt(f"{newer[0]}, which some versions know", params[newer[0]].line))
+                self.doubts.append(
+                    Doubt(f"{newer[0]}, which some versions know", params[newer[0]].line)
+                )
             return protocol, idle
         driver = (said_of(params, "streamdriver") or self.driver).lower()
         if driver in _PLAIN:
             return "tls", idle or "no stream driver with TLS is named"
         mode = (said_of(params, "streamdriverauthmode") or "x509/name").lower()
         if mode != "anon" and not (self.authority or "streamdriver.cafile" in params):
-            return "tls", idle or "no file of trusted certificates is named, so that nobody is verified"
+            return (
+                "tls",
+                idle or "no file of trusted certificates is named, so that nobody is verified",
+            )
         if mode in ("x509/name", "x509/fingerprint") and not _peers(params):
             return "tls", idle or "no permitted peer is named, so that nobody is"
         return "tls", idle
@@ -221,7 +261,9 @@ class Setup:
         elif name == "template":
             called, _, text = s.text.partition(",")
             found = re.match(r'\s*"((?:[^"\\]|\\.)*)"', text, re.S)
-            self._templates.setdefault(called.strip(), form_of(unescaped(found[1]) if found else None))
+            self._templates.setdefault(
+                called.strip(), form_of(unescaped(found[1]) if found else None)
+            )
         elif name in LIMITS:
             source, what = LIMITS[name]
             self._limits.setdefault(source, {})[what] = param
@@ -248,7 +290,9 @@ class Setup:
             self.others.append(Doubt(f"{s.name}, which is switched off", s.line))
             return
         if s.name == "template":
-            text = text_of(said, [(b.name, {n: p.value or "" for n, p in b.params.items()}) for b in s.body])
+            text = text_of(
+                said, [(b.name, {n: p.value or "" for n, p in b.params.items()}) for b in s.body]
+            )
             self._templates.setdefault(name, form_of(text))
         elif s.name == "ruleset":
             for inner in s.body:

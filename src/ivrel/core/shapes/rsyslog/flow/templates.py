@@ -7,7 +7,8 @@ from collections.abc import Mapping, Sequence
 
 Form = tuple[str, str, str, str]  # format, precision, year, zone
 
-# RFC 3164 section 4.1.2: a stamp without year and zone. RFC 3339 stamps, which RFC 5424 asks for, have both.
+# RFC 3164 section 4.1.2: a stamp without year and zone. RFC 3339 stamps, which RFC 5424 asks for,
+# have both.
 BARE: Form = ("rfc3164", "seconds", "hidden", "hidden")
 DATED: Form = ("rfc3164", "microseconds", "shown", "shown")
 FULL: Form = ("rfc5424", "microseconds", "shown", "shown")
@@ -65,7 +66,9 @@ def text_of(said: Mapping[str, str], body: Sequence[tuple[str, Mapping[str, str]
 
 
 def name_for(form: Form) -> str | None:
-    """The built-in template whose messages bear at least what is asked: the format, year and zone, the precision."""
+    """The built-in template whose messages bear at least what is asked: the format, year and zone,
+    the precision.
+    """
     if form in _NAMES:
         return _NAMES[form]
     wanted, precision, year, zone = form

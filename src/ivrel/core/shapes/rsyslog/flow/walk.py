@@ -1,7 +1,9 @@
-"""Works out what a configuration forwards: the order of rules, rulesets that are called, and what stops a message.
+"""Works out what a configuration forwards: the order of rules, rulesets that are called, and what
+stops a message.
 
-Of every forwarding action: the facilities and severities that reach it, surely and at most. Documentation: "Rulesets"
-(concepts/multi_ruleset), "stop", "call", "set" and "foreach" (rainerscript/control_structures).
+Of every forwarding action: the facilities and severities that reach it, surely and at most.
+Documentation: "Rulesets" (concepts/multi_ruleset), "stop", "call", "set" and "foreach"
+(rainerscript/control_structures).
 """
 
 from __future__ import annotations
@@ -13,7 +15,14 @@ from pathlib import PurePosixPath
 from msgspec.structs import replace
 
 from ivrel.core.shapes.rsyslog.flow.bounds import ALL, NONE, UNKNOWN, Bounds
-from ivrel.core.shapes.rsyslog.flow.conditions import PRIS, Value, ends_daemon, holds, read_property, values
+from ivrel.core.shapes.rsyslog.flow.conditions import (
+    PRIS,
+    Value,
+    ends_daemon,
+    holds,
+    read_property,
+    values,
+)
 from ivrel.core.shapes.rsyslog.flow.files import Files
 from ivrel.core.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local, Model
 from ivrel.core.shapes.rsyslog.flow.selectors import read_selector
@@ -35,17 +44,31 @@ _SELDOM = {
     "action.execonlyonceeveryinterval": "sends once in a while",
 }
 # Actions that change what later conditions look at.
-_CHANGING = ("mmjsonparse", "mmnormalize", "mmfields", "mmpstrucdata", "mmexternal", "mmanon", "mmsequence")
+_CHANGING = (
+    "mmjsonparse",
+    "mmnormalize",
+    "mmfields",
+    "mmpstrucdata",
+    "mmexternal",
+    "mmanon",
+    "mmsequence",
+)
 
 
 @lru_cache(maxsize=8)
 def read_model(data: bytes) -> Model:
     """The model of a configuration; Unreadable if it has no main file."""
     if len(data) > LONGEST or b"\0" in data:
-        said = f"more than {LONGEST // 1024 // 1024} MiB" if len(data) > LONGEST else "a NUL byte, which no text has"
+        said = (
+            f"more than {LONGEST // 1024 // 1024} MiB"
+            if len(data) > LONGEST
+            else "a NUL byte, which no text has"
+        )
         raise Unreadable(f"it holds {said}")
     found = parts(data)
-    mains = sorted((p for p in found if PurePosixPath(p.name).name == MAIN), key=lambda p: p.name.count("/"))
+    mains = sorted(
+        (p for p in found if PurePosixPath(p.name).name == MAIN), key=lambda p: p.name.count("/")
+    )
     if not mains and (len(found) > 1 or "/" in found[0].name):
         raise Unreadable(f"no {MAIN} among its files")
     return _whole(found, mains[0] if mains else found[0])
@@ -74,15 +97,21 @@ def _whole(found: Sequence[Part], main: Part) -> Model:
         script.statements,
         setup.name,
         setup.default_form is not None,
-        None if setup.authority is None else Doubt(setup.authority.value or "?", setup.authority.line),
+        None
+        if setup.authority is None
+        else Doubt(setup.authority.value or "?", setup.authority.line),
     )
 
 
 def _refusals(script: Script) -> list[Doubt]:
-    """What the daemon does not take: parts of statements, and all that stands behind a mistake of syntax."""
+    """What the daemon does not take: parts of statements, and all that stands behind a mistake of
+    syntax.
+    """
     out = [Doubt(f"rsyslogd does not take {m.text}", m.line) for m in script.mistakes]
     if script.end is not None:
-        out.append(Doubt(f"rsyslogd takes nothing from this line on: {script.end.text}", script.end.line))
+        out.append(
+            Doubt(f"rsyslogd takes nothing from this line on: {script.end.text}", script.end.line)
+        )
     return out
 
 
@@ -146,7 +175,9 @@ class _Walk:
             else:
                 self.one(s, under, why, (*chain, s))
 
-    def one(self, s: Statement, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]) -> None:
+    def one(
+        self, s: Statement, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]
+    ) -> None:
         match s.kind:
             case "rule":
                 takes, doubt = self.filter(s)
@@ -189,7 +220,9 @@ class _Walk:
             self.ruleset(name, under, why)
 
     def called_by_name(self, s: Statement, under: Bounds) -> None:
-        """A ruleset whose name is worked out: if it is always the same, that; else any may be meant."""
+        """A ruleset whose name is worked out: if it is always the same, that; else any may be
+        meant.
+        """
         names = set(values(s.test, self.variables)) if s.test else {None}
         only = next(iter(names))
         if len(names) == 1 and isinstance(only, str):
@@ -201,14 +234,18 @@ class _Walk:
                 self.ruleset(name, Bounds(NONE.sure, under.most), doubt)
 
     def assign(self, s: Statement, under: Bounds) -> None:
-        """A variable that is set: for what surely comes here its new value, for what may, none that is known."""
+        """A variable that is set: for what surely comes here its new value, for what may, none that
+        is known.
+        """
         name, reached = s.name, self.alive & under
         # What is set is a text from there on.
         found = values(s.test, self.variables) if s.test else ("",) * PRIS
         new: tuple[Value, ...] = tuple(None if value is None else str(value) for value in found)
         local = name.startswith("$.")
         old = self.variables.get(name, (("" if local else None),) * PRIS)
-        related = [n for n in self.variables if n.startswith(f"{name}!") or name.startswith(f"{n}!")]
+        related = [
+            n for n in self.variables if n.startswith(f"{name}!") or name.startswith(f"{n}!")
+        ]
         for n in related:
             self.variables[n] = (None,) * PRIS
         if "!" in name[2:] or "[" in name or name.startswith("$/"):
@@ -235,16 +272,32 @@ class _Walk:
             self.doubts.append(Doubt(f"{s.raw} (no such facility, which ends rsyslogd)", s.line))
         head = " ".join(s.source.whole[s.start : s.head].split())[:160]
         found = (
-            read_property(s.text) if s.name == "property" else holds(s.test, self.variables) if s.test else UNKNOWN
+            read_property(s.text)
+            if s.name == "property"
+            else holds(s.test, self.variables)
+            if s.test
+            else UNKNOWN
         )
         return found, None if found.known else Doubt(head, s.line)
 
-    def action(self, action: Action, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]) -> None:
+    def action(
+        self, action: Action, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]
+    ) -> None:
         takes = self.alive & under
         doubt = None if takes.known else (why or self.cause)
-        seldom = next((p for p in _SELDOM if (said_of(action.params, p) or "").lower() not in ("off", "0", "")), "")
+        seldom = next(
+            (
+                p
+                for p in _SELDOM
+                if (said_of(action.params, p) or "").lower() not in ("off", "0", "")
+            ),
+            "",
+        )
         if seldom:
-            takes, doubt = Bounds(NONE.sure, takes.most), Doubt(_SELDOM[seldom], action.params[seldom].line)
+            takes, doubt = (
+                Bounds(NONE.sure, takes.most),
+                Doubt(_SELDOM[seldom], action.params[seldom].line),
+            )
         line = action.statement.line
         if action.idle:
             if action.sends:
@@ -257,7 +310,9 @@ class _Walk:
                 self.forward(action, takes, doubt, chain)
             case "file" | "omfile":
                 console = action.name == "/dev/console"
-                self.locals.append(Local("console" if console else "file", action.name or "-", takes, line))
+                self.locals.append(
+                    Local("console" if console else "file", action.name or "-", takes, line)
+                )
             case "dynfile":
                 self.locals.append(Local("file", "", takes, line))
             case "omusrmsg" | "users":
@@ -266,10 +321,14 @@ class _Walk:
                 self.doubts.append(Doubt(action.statement.raw, line))
             case _:
                 if action.kind in _CHANGING:
-                    self.variables = {n: v for n, v in self.variables.items() if not n.startswith("$!")}
+                    self.variables = {
+                        n: v for n, v in self.variables.items() if not n.startswith("$!")
+                    }
                 self.others.append(Doubt(f"action of type {action.kind}", line))
 
-    def forward(self, action: Action, takes: Bounds, doubt: Doubt | None, chain: tuple[Statement, ...]) -> None:
+    def forward(
+        self, action: Action, takes: Bounds, doubt: Doubt | None, chain: tuple[Statement, ...]
+    ) -> None:
         place = action.statement.place
         before = self.forwards.get(place)
         if before is not None:
@@ -281,4 +340,6 @@ class _Walk:
 def _does_nothing(statements: Sequence[Statement]) -> bool:
     """Whether there are rules, and all that they do is to continue."""
     rules = [s for s in statements if s.acts]
-    return bool(rules) and all(s.kind == "continue" or _does_nothing((*s.body, *s.other)) for s in rules)
+    return bool(rules) and all(
+        s.kind == "continue" or _does_nothing((*s.body, *s.other)) for s in rules
+    )

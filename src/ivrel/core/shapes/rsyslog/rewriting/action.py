@@ -1,4 +1,6 @@
-"""Writes one forwarding action: as it stands with other parameters, or anew with what it said besides."""
+"""Writes one forwarding action: as it stands with other parameters, or anew with what it said
+besides.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ def rule(key: Endpoint, state: State, old: Action | None) -> str:
 def replaced(key: Endpoint, state: State, old: Action) -> str:
     """A forwarding action in the place of another, in its style if that can say it."""
     if "template" not in old.params and old.form == state.get("form"):
-        state = {name: words for name, words in state.items() if name != "form"}  # the same template holds on
+        state = {
+            name: words for name, words in state.items() if name != "form"
+        }  # the same template holds on
     if old.statement.kind == "legacy":
         return _in_older_style(key, state, old) or _object(_parameters(key, state, old))
     return _edited(old.statement, _parameters(key, state, old))
@@ -36,13 +40,17 @@ def replaced(key: Endpoint, state: State, old: Action) -> str:
 def _in_older_style(key: Endpoint, state: State, old: Action) -> str:
     """`@host:port;template`; '' if that cannot say it."""
     address, port, transport = key
-    unlike = transport == "tls" or old.endpoint[2] == "tls" or "address" in state or "device" in state
+    unlike = (
+        transport == "tls" or old.endpoint[2] == "tls" or "address" in state or "device" in state
+    )
     options = re.match(r"@@?(\([^)]*\))?", old.statement.text)
     if unlike or transport == "relp" or old.kind != "omfwd" or options is None:
         return ""
     template = _template(state, old)
     said = f"[{address}]" if ":" in address else address
-    return f"{'@@' if transport == 'tcp' else '@'}{options[1] or ''}{said}:{port}{f';{template}' if template else ''}"
+    sign = "@@" if transport == "tcp" else "@"
+    form = f";{template}" if template else ""
+    return f"{sign}{options[1] or ''}{said}:{port}{form}"
 
 
 def _template(state: State, old: Action | None) -> str | None:
@@ -65,20 +73,30 @@ def _object(params: Mapping[str, str]) -> str:
 
 
 def _edited(statement: Statement, params: Mapping[str, str]) -> str:
-    """An action with other parameters, laid out as it stands: values change in place, new ones follow the target."""
+    """An action with other parameters, laid out as it stands: values change in place, new ones
+    follow the target.
+    """
     text, begun = statement.source.whole[statement.start : statement.stop], statement.start
     told = {name: value for name, value in params.items() if name in statement.params}
     new = {n: v for n, v in params.items() if n not in told and _UNSAID_PARAMS.get(n) != v}
     anchor = statement.params.get("target") or list(statement.params.values())[-1]
-    for param, name in sorted(((p, n) for n, p in statement.params.items()), key=lambda one: -one[0].start):
+    for param, name in sorted(
+        ((p, n) for n, p in statement.params.items()), key=lambda one: -one[0].start
+    ):
         start, stop = param.start - begun, param.stop - begun
         if name not in told:
             start = len(text[:start].rstrip(" \t"))
             instead = ""
         else:
-            old = _quoted("\0".join(("", *param.array)) if param.array is not None else param.value or "")
+            old = _quoted(
+                "\0".join(("", *param.array)) if param.array is not None else param.value or ""
+            )
             same = old == _quoted(told[name])
-            instead = text[start:stop] if same else f"{text[start:stop].partition('=')[0]}={_quoted(told[name])}"
+            instead = (
+                text[start:stop]
+                if same
+                else f"{text[start:stop].partition('=')[0]}={_quoted(told[name])}"
+            )
         if param is anchor:
             instead += "".join(f" {n}={_quoted(v)}" for n, v in new.items())
         text = text[:start] + instead + text[stop:]
@@ -88,11 +106,15 @@ def _edited(statement: Statement, params: Mapping[str, str]) -> str:
 
 
 def _parameters(key: Endpoint, state: State, old: Action | None) -> dict[str, str]:
-    """What a forwarding action says; parameters of the old one that the state says nothing of are kept."""
+    """What a forwarding action says; parameters of the old one that the state says nothing of are
+    kept.
+    """
     address, port, transport = key
     if transport == "relp":
         raise ValueError("RELP is read, but not written")
-    kind = old.kind if old and old.kind in ("omfwd", "omudpspoof") and transport == "udp" else "omfwd"
+    kind = (
+        old.kind if old and old.kind in ("omfwd", "omudpspoof") and transport == "udp" else "omfwd"
+    )
     said = {"type": kind, "target": address, "port": port}
     if kind == "omfwd":
         said["protocol"] = "udp" if transport == "udp" else "tcp"
@@ -100,11 +122,17 @@ def _parameters(key: Endpoint, state: State, old: Action | None) -> dict[str, st
     if template:
         said["template"] = template
     # rsyslog takes an address to send from for UDP alone.
-    said |= {name: state[name][0] for name in ("address", "device")[transport != "udp" :] if name in state}
+    said |= {
+        name: state[name][0]
+        for name in ("address", "device")[transport != "udp" :]
+        if name in state
+    }
     rest = _kept(old) if old else {}
     if old and old.kind != kind:
         rest = {
-            name: value for name, value in rest.items() if name.startswith(("action.", "queue.")) or name == "name"
+            name: value
+            for name, value in rest.items()
+            if name.startswith(("action.", "queue.")) or name == "name"
         }
     streams = {name: value for name, value in rest.items() if name.startswith("streamdriver")}
     rest = {name: value for name, value in rest.items() if name not in streams}
@@ -112,7 +140,10 @@ def _parameters(key: Endpoint, state: State, old: Action | None) -> dict[str, st
         same = old is not None and old.endpoint[2] == "tls"
         said |= {"streamdriver": "gtls", "streamdrivermode": "1"} | (streams if same else {})
         verify = state.get("verify", ("on" if "peer" in state else "off",))[0] == "on"
-        checks = said.get("streamdriverauthmode", "x509/name").lower() in ("x509/name", "x509/fingerprint")
+        checks = said.get("streamdriverauthmode", "x509/name").lower() in (
+            "x509/name",
+            "x509/fingerprint",
+        )
         if verify != checks or "streamdriverauthmode" not in said:
             said["streamdriverauthmode"] = "x509/name" if verify else "anon"
         if not verify:
@@ -123,7 +154,9 @@ def _parameters(key: Endpoint, state: State, old: Action | None) -> dict[str, st
 
 
 def _kept(old: Action) -> dict[str, str]:
-    """The parameters of an action that its destination's statements say nothing of, as they are written."""
+    """The parameters of an action that its destination's statements say nothing of, as they are
+    written.
+    """
     out: dict[str, str] = {}
     for name, param in old.params.items():
         if name in _SAID or (old.statement.kind == "legacy" and name not in CARRIED):

@@ -1,4 +1,6 @@
-"""Changes as unified diffs (POSIX diff -u), without context: no line that is not changed leaves a configuration."""
+"""Changes as unified diffs (POSIX diff -u), without context: no line that is not changed leaves a
+configuration.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ _HUNK = re.compile(r"@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@")
 
 
 def write_diff(before: bytes, after: bytes) -> str:
-    """The diff that turns one configuration into another; file names are those within its folder."""
+    """The diff that turns one configuration into another; file names are those within its
+    folder.
+    """
     old = {p.name: p.data for p in parts(before)}
     new = {p.name: p.data for p in parts(after)}
     out: list[str] = []
@@ -46,7 +50,11 @@ def _lines(data: bytes) -> list[str]:
 
 
 def _text(lines: list[str]) -> bytes:
-    return "".join(line + "\n" for line in lines).replace(f"{_OPEN}\n", "").encode("utf-8", "surrogateescape")
+    return (
+        "".join(line + "\n" for line in lines)
+        .replace(f"{_OPEN}\n", "")
+        .encode("utf-8", "surrogateescape")
+    )
 
 
 def read_diff(text: str) -> list[Edit]:
@@ -100,7 +108,9 @@ def apply_hunk(data: bytes, edit: Edit) -> bytes:
     after = [text for mark, text in body if mark != "-"]
     at = int(start) - (1 if int(count) else 0)
     if lines is None or (old == NOTHING and name in files):
-        raise Refused(f"there is {'no' if lines is None else 'already a'} file {name or NAMELESS}", edit.line)
+        raise Refused(
+            f"there is {'no' if lines is None else 'already a'} file {name or NAMELESS}", edit.line
+        )
     for place in _places(at, len(lines)):
         if lines[place : place + len(before)] == before:
             at = place

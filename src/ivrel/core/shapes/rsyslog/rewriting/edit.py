@@ -1,7 +1,9 @@
-"""Changes a text so that it can be brought back: lines that change stay, commented out, above the new ones.
+"""Changes a text so that it can be brought back: lines that change stay, commented out, above the
+new ones.
 
-A comment cannot stand inside of an object's name or of a condition, and one that ends in a backslash swallows the
-next line. So whole lines are commented out, as many as it takes to begin and end where a comment may stand.
+A comment cannot stand inside of an object's name or of a condition, and one that ends in a
+backslash swallows the next line. So whole lines are commented out, as many as it takes to begin and
+end where a comment may stand.
 """
 
 from __future__ import annotations
@@ -21,7 +23,9 @@ _COMMENT = re.compile(r"\s*(#.*)?")
 
 
 class Cut(Struct, frozen=True):
-    """A piece of a text, and what stands in its place; `above`: where the lines must begin at the latest."""
+    """A piece of a text, and what stands in its place; `above`: where the lines must begin at the
+    latest.
+    """
 
     start: int
     stop: int
@@ -30,7 +34,9 @@ class Cut(Struct, frozen=True):
 
 
 def cut(statement: Statement, text: str, chain: Sequence[Statement]) -> Cut:
-    """Puts a text in the place of a statement; the lines begin where its condition does, if that ends on its line."""
+    """Puts a text in the place of a statement; the lines begin where its condition does, if that
+    ends on its line.
+    """
     whole, above = statement.source.whole, statement.start
     for rule in reversed(chain):
         same_file = rule.source is statement.source
@@ -64,7 +70,9 @@ def changed(text: str, cuts: Iterable[Cut]) -> str:
         for one in reversed(inside):
             new = new[: one.start - starts[first]] + one.text + new[one.stop - starts[first] :]
         ends = "\r" if lines[first].endswith("\r") else ""
-        instead = [] if all(_COMMENT.fullmatch(line) for line in new.split("\n")) else new.split("\n")
+        instead = (
+            [] if all(_COMMENT.fullmatch(line) for line in new.split("\n")) else new.split("\n")
+        )
         if instead:
             instead = [f"{_TAG}{len(instead)}{ends}", *instead]
         lines[first : last + 1] = [*(OFF + line for line in lines[first : last + 1]), *instead]

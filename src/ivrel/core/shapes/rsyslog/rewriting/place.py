@@ -1,4 +1,6 @@
-"""The place of what is new: a file or a part of the main file of its own, where it does what is wanted."""
+"""The place of what is new: a file or a part of the main file of its own, where it does what is
+wanted.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ def is_own(statement: Statement) -> bool:
 
 
 def _is_drop_in(text: str) -> bool:
-    """Whether a file is one of corrections; its name alone, which anybody may choose, does not say so."""
+    """Whether a file is one of corrections; its name alone, which anybody may choose, does not say
+    so.
+    """
     return text.startswith(HEAD)
 
 
@@ -40,7 +44,10 @@ def with_own(data: bytes, lines: Sequence[str], wanted: Mapping[Endpoint, State]
     for tried in _places(data, lines):
         first = tried if first is None else first
         got = states_of(read_model(tried))
-        if all(key in got and got[key].get("select") == state.get("select") for key, state in wanted.items()):
+        if all(
+            key in got and got[key].get("select") == state.get("select")
+            for key, state in wanted.items()
+        ):
             return tried
     return data if first is None else first
 
@@ -59,7 +66,11 @@ def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
         return
     said = "".join(line + "\n" for line in (HEAD, *lines))
     if own or (main and not block):
-        folders = [str(PurePosixPath(p).parent) for p in model.includes if PurePosixPath(p).name in ("*.conf", "*")]
+        folders = [
+            str(PurePosixPath(p).parent)
+            for p in model.includes
+            if PurePosixPath(p).name in ("*.conf", "*")
+        ]
         for folder in dict.fromkeys(folders[:4]):
             for name in (own,) if own else dict.fromkeys((_behind_drops(model, folder), FIRST)):
                 path = name if own else str(PurePosixPath(folder) / name)
@@ -70,7 +81,12 @@ def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
     here = [s for s in model.statements if s.source.name == main]
     for s in here:
         # The default ruleset may be one with a body of its own.
-        if s.kind == "object" and s.name == "ruleset" and s.body and s.params["name"].value == _default_of(model):
+        if (
+            s.kind == "object"
+            and s.name == "ruleset"
+            and s.body
+            and s.params["name"].value == _default_of(model)
+        ):
             inside = text.rfind("\n", 0, s.body[0].start) + 1
             if inside > s.start:
                 yield packed(data, {**texts, main: _inserted(text, inside, (BEGIN, *lines, END))})
@@ -86,7 +102,9 @@ def _default_of(model: Model) -> str | None:
 
 
 def _behind_drops(model: Model, folder: str) -> str:
-    """The name of a file that comes right behind the files which only drop messages for their text."""
+    """The name of a file that comes right behind the files which only drop messages for their
+    text.
+    """
     files: dict[str, list[Statement]] = {}
     for s in model.statements:
         if s.acts and str(PurePosixPath(s.source.name).parent) == folder:
@@ -100,12 +118,16 @@ def _behind_drops(model: Model, folder: str) -> str:
 
 
 def _drops_by_text(s: Statement) -> bool:
-    """Whether a rule does nothing but drop messages, and not for their facility or severity alone."""
+    """Whether a rule does nothing but drop messages, and not for their facility or severity
+    alone.
+    """
     only = [inner for inner in s.body if inner.acts]
     named = s.name in ("property", "if") and not s.other
     if not (s.kind == "rule" and named and len(only) == 1 and only[0].kind == "stop"):
         return False
-    return bool(re.search(r"(?<![a-z-])(?:raw)?msg\b|syslogtag|programname|app-name|procid", s.raw, re.I))
+    return bool(
+        re.search(r"(?<![a-z-])(?:raw)?msg\b|syslogtag|programname|app-name|procid", s.raw, re.I)
+    )
 
 
 def _behind(statements: Sequence[Statement]) -> int | None:

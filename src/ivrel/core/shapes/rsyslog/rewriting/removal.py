@@ -1,4 +1,6 @@
-"""Changes actions where they stand, and takes away those that go, with the rules that do nothing else."""
+"""Changes actions where they stand, and takes away those that go, with the rules that do nothing
+else.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ from ivrel.core.shapes.rsyslog.syntax.script import At, Statement
 
 
 def replace_action(forward: Forward, text: str, cuts: dict[str, list[Cut]]) -> None:
-    """Puts another action in the place of one, and takes away the directives that it says itself."""
+    """Puts another action in the place of one, and takes away the directives that it says
+    itself.
+    """
     statement = forward.action.statement
     here = cuts.setdefault(statement.source.name, [])
     if text.startswith("@") and statement.kind == "legacy":
@@ -33,8 +37,9 @@ def _without_directives(forward: Forward, cuts: dict[str, list[Cut]]) -> None:
 
 
 def remove_actions(forwards: Sequence[Forward], model: Model, cuts: dict[str, list[Cut]]) -> None:
-    """Takes actions away, with the rules around them that do nothing else; where a block must not be empty, and
-    within a chain of `&`, what does nothing stands in their place."""
+    """Takes actions away, with the rules around them that do nothing else; where a block must not
+    be empty, and within a chain of `&`, what does nothing stands in their place.
+    """
     tree = _Tree(model.statements)
     gone = {f.action.statement.place for f in forwards}
     for forward in forwards:

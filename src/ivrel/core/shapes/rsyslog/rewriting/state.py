@@ -18,7 +18,9 @@ States = dict[Endpoint, State]
 UNSAID: State = {"select": (EVERYTHING.word,), "form": BARE}
 
 # Letters behind a number: small ones count by 1024, capital ones by 1000.
-_SIZES = {c: 1024 ** (n + 1) for n, c in enumerate("kmgtpe")} | {c: 1000 ** (n + 1) for n, c in enumerate("KMGTPE")}
+_SIZES = {c: 1024 ** (n + 1) for n, c in enumerate("kmgtpe")} | {
+    c: 1000 ** (n + 1) for n, c in enumerate("KMGTPE")
+}
 
 
 def states_of(model: Model) -> States:

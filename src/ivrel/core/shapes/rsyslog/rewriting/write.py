@@ -1,7 +1,9 @@
-"""Writes what a configuration forwards: actions are changed where they stand, and new ones get a place of their own.
+"""Writes what a configuration forwards: actions are changed where they stand, and new ones get a
+place of their own.
 
-What an action says besides, of queues, retries, rate limits, is kept, whatever else of it changes. New actions come
-behind the administrator's rules that drop messages for their text, and before all others.
+What an action says besides, of queues, retries, rate limits, is kept, whatever else of it changes.
+New actions come behind the administrator's rules that drop messages for their text, and before all
+others.
 """
 
 from __future__ import annotations
@@ -36,7 +38,8 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     cuts: dict[str, list[Cut]] = {}
     written: dict[Endpoint, Action | None] = {}
     leaving: list[Forward] = []
-    # Where the configuration has a template of its own for actions that name none, each names its own.
+    # Where the configuration has a template of its own for actions that name none, each names its
+    # own.
     plain = {"form": UNSAID["form"]} if model.default_form else {}
     heirs = dict(pairs(old, states))
     for key in states:
@@ -65,13 +68,19 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     texts = {p.name: p.text for p in parts(data)}
     for name, inside in cuts.items():
         if name not in texts:
-            raise ValueError("an action that stands within the text of an include cannot be changed")
+            raise ValueError(
+                "an action that stands within the text of an include cannot be changed"
+            )
         texts[name] = changed(texts[name], inside)
     return with_own(packed(data, texts), lines, {key: states[key] for key in written})
 
 
-def pairs(old: Mapping[Endpoint, State], states: Mapping[Endpoint, State]) -> Iterator[tuple[Endpoint, Endpoint]]:
-    """New endpoints, each with the one that it takes the place of: at the same address, or with the same filter."""
+def pairs(
+    old: Mapping[Endpoint, State], states: Mapping[Endpoint, State]
+) -> Iterator[tuple[Endpoint, Endpoint]]:
+    """New endpoints, each with the one that it takes the place of: at the same address, or with the
+    same filter.
+    """
     gone = [key for key in old if key not in states]
     fresh = [key for key in states if key not in old]
     ways: tuple[Callable[[Endpoint, Endpoint], bool], ...] = (
@@ -91,7 +100,9 @@ def pairs(old: Mapping[Endpoint, State], states: Mapping[Endpoint, State]) -> It
 
 
 def _same_filter(old: State, new: State) -> bool:
-    """Whether the filter in front of an action can stay; where something was lacking, it was never looked at."""
+    """Whether the filter in front of an action can stay; where something was lacking, it was never
+    looked at.
+    """
     return _filter(old) == _filter(new) or ("lacks" in old and "select" not in new)
 
 
@@ -102,5 +113,8 @@ def _filter(state: State) -> tuple[object, object]:
 def _told(states: Mapping[Endpoint, State]) -> States:
     """What statements can say of each destination; other parameters stay with their action."""
     kept = (*UNSAID, *_KEPT_STATE, "surely")
-    said = {key: {n: w for n, w in state.items() if n in kept and w[0] != "depends"} for key, state in states.items()}
+    said = {
+        key: {n: w for n, w in state.items() if n in kept and w[0] != "depends"}
+        for key, state in states.items()
+    }
     return {key: {**UNSAID, **state} for key, state in said.items()}

@@ -1,11 +1,14 @@
-"""Cuts a configuration into tokens, file by file, as the daemon does: in four states, the longest match first.
+"""Cuts a configuration into tokens, file by file, as the daemon does: in four states, the longest
+match first.
 
-What a token is hangs on the state: outside of objects and expressions a word may be an action in the older style,
-which goes to the end of its line. Included files come in place of what includes them, and a file may begin in the
-middle of a block of another. No pattern runs over more than one token.
+What a token is hangs on the state: outside of objects and expressions a word may be an action in
+the older style, which goes to the end of its line. Included files come in place of what includes
+them, and a file may begin in the middle of a block of another. No pattern runs over more than one
+token.
 
-Documentation: "RainerScript", objects and expressions (rainerscript/configuration_objects, rainerscript/expressions);
-"Filter Conditions" (configuration/filters); "Actions", the older style (configuration/actions).
+Documentation: "RainerScript", objects and expressions (rainerscript/configuration_objects,
+rainerscript/expressions); "Filter Conditions" (configuration/filters); "Actions", the older style
+(configuration/actions).
 """
 
 from __future__ import annotations
@@ -46,10 +49,10 @@ def _any(*words: str) -> str:
     return "|".join(words)
 
 
-_OBJECTS = (
-    "action", "global", "template", "module", "input", "ruleset", "include", "main_queue", "timezone", "parser",
-    "lookup_table", "dyn_stats", "percentile_stats", "ratelimit", "property", "constant",
-)  # fmt: skip
+_OBJECTS = """
+    action global template module input ruleset include main_queue timezone parser lookup_table
+    dyn_stats percentile_stats ratelimit property constant
+""".split()
 _STRING = r'"(?:[^"\\$]|\\["\'\\$bntr?abfv]|\\x[0-9a-fA-F]{2}|\\[0-7]{3}){0,50000}"'
 _QUOTED = r"'(?:[^'\\]|\\[\"'\\$bntr?abfv]|\\x[0-9a-fA-F]{2}|\\[0-7]{3}){0,50000}'"
 _INNER = r'"(?:[^"\\]|\\["\'?\\abfnrtv$]|\\[0-7]{1,3}|\\x[0-9a-fA-F]{2}){0,50000}"'
@@ -64,14 +67,14 @@ def _table(*rows: tuple[str, str]) -> Table:
 
 # Each state's tokens; of those that match as much, the first is meant.
 _OUTSIDE = _table(
-    ("word", _any("if", "foreach", "reload_lookup_table", "stop", "else", "call_indirect", "call", "set", "unset",
-                  "reset", "continue", "&", r"\{", r"\}")),
+    ("word", _any("if", "foreach", "reload_lookup_table", "stop", "else", "call_indirect", "call",
+                  "set", "unset", "reset", "continue", "&", r"\{", r"\}")),
     ("object", rf"(?:{_any(*_OBJECTS)})[ \n\t]*\("),
     ("include", r"\$includeconfig[ \t]+[^\n]*"),
     ("directive", r"\$[a-z]+[^\n]*"),
     ("blocked", r"![^\n]+(?=\n)"),
-    ("action", _any("~", r"\*", r"-/[^*][^\n]*", r"/[^*\n][^\n]*", r":[a-z0-9]+:[^\n]*", r"[|.\-@^?~>][^\n]+",
-                    r"[a-z0-9_][a-z0-9_\-+,]*")),
+    ("action", _any("~", r"\*", r"-/[^*][^\n]*", r"/[^*\n][^\n]*", r":[a-z0-9]+:[^\n]*",
+                    r"[|.\-@^?~>][^\n]+", r"[a-z0-9_][a-z0-9_\-+,]*")),
     ("blank", r"[ \n\t\x1d]+|#[^\n]*"),
 )  # fmt: skip
 # What begins its line, blanks aside.
@@ -90,8 +93,8 @@ _OBJECT = _table(
 )
 _EXPRESSION = _table(
     ("word", _any("then", "do", ";", "or", "and", "not", "in")),
-    ("compare", _any("==", "<=", ">=", "!=", "<>", "<", ">", "contains_i", "contains", "startswith_i", "startswith",
-                     "endswith_i", "endswith")),
+    ("compare", _any("==", "<=", ">=", "!=", "<>", "<", ">", "contains_i", "contains",
+                     "startswith_i", "startswith", "endswith_i", "endswith")),
     ("mark", r"[=,*/%+&\-\[\]()]"),
     ("number", r"0[0-7]+|0x[0-9a-f]+|[1-9][0-9]*|0"),
     ("string", _STRING),
@@ -165,7 +168,11 @@ class Scanner:
             kind, stop = self._longest(source.text, at)
             self._open[-1] = (source, stop)
             token = Token(kind, source.text[at:stop], source, at, stop)
-            self._begins = kind == "blank" and (self._begins or "\n" in token.text) and token.text[-1:].isspace()
+            self._begins = (
+                kind == "blank"
+                and (self._begins or "\n" in token.text)
+                and token.text[-1:].isspace()
+            )
             if kind != "wrong":
                 return token
             self.mistakes.append(Mistake(f"'{token.text}' in this line", token.line))
@@ -178,7 +185,9 @@ class Scanner:
             comment = _COMMENT.match(text, at)
             return "blank", comment.end() if comment else len(text)
         best, end = "wrong", at + 1
-        tables = (_AT_BEGIN, self._state) if self._state is _OUTSIDE and self._begins else (self._state,)
+        tables = (
+            (_AT_BEGIN, self._state) if self._state is _OUTSIDE and self._begins else (self._state,)
+        )
         first = True
         for table in tables:
             for kind, pattern in table:
@@ -202,11 +211,21 @@ class Scanner:
         elif token.kind == "word":
             if word in ("then", "do", ";"):
                 self._state = _OUTSIDE
-            elif word in ("if", "foreach", "reload_lookup_table", "call_indirect", "set", "unset", "reset"):
+            elif word in (
+                "if",
+                "foreach",
+                "reload_lookup_table",
+                "call_indirect",
+                "set",
+                "unset",
+                "reset",
+            ):
                 self._state = _EXPRESSION
             elif word == "call":
                 self._state = _CALL
 
     def outside(self) -> None:
-        """Leaves an expression that ends with its last token (a procedure's closing parenthesis)."""
+        """Leaves an expression that ends with its last token (a procedure's closing
+        parenthesis).
+        """
         self._state = _OUTSIDE

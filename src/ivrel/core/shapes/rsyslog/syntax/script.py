@@ -1,11 +1,12 @@
-"""Reads a configuration, file by file as they include each other, into statements in both of rsyslog's styles.
+"""Reads a configuration, file by file as they include each other, into statements in both of
+rsyslog's styles.
 
     *.info;mail.none  @198.51.100.21:514
     if $syslogseverity <= 4 then { action(type="omfwd" target="198.51.100.21") stop }
 
 Documentation: "RainerScript", control structures and objects (rainerscript/control_structures,
-rainerscript/configuration_objects, rainerscript/include); "Filter Conditions" and "Actions" (configuration/filters,
-configuration/actions).
+rainerscript/configuration_objects, rainerscript/include); "Filter Conditions" and "Actions"
+(configuration/filters, configuration/actions).
 """
 
 from __future__ import annotations
@@ -30,7 +31,9 @@ At = tuple[str, int, str]
 
 
 class Param(Struct, frozen=True):
-    """What a parameter says, its line, and where name and value stand in the file; None is what nobody knows here."""
+    """What a parameter says, its line, and where name and value stand in the file; None is what
+    nobody knows here.
+    """
 
     value: str | None
     line: int
@@ -47,9 +50,9 @@ def said_of(params: Mapping[str, Param], name: str) -> str | None:
 class Statement(Struct, frozen=True):
     """One statement, its first line, and its place in its file.
 
-    `kind`: rule (filter, body, other), list (actions behind `&`), action, legacy (an action to the end of its line),
-    stop, continue, call, call-indirect, set, unset, foreach, reload, object, include, directive. `head`: where the
-    filter of a rule ends.
+    `kind`: rule (filter, body, other), list (actions behind `&`), action, legacy (an action to the
+    end of its line), stop, continue, call, call-indirect, set, unset, foreach, reload, object,
+    include, directive. `head`: where the filter of a rule ends.
     """
 
     kind: str
@@ -67,12 +70,16 @@ class Statement(Struct, frozen=True):
 
     @property
     def place(self) -> At:
-        """What tells statements apart: the file, where in it, and the kind (a list begins where its first does)."""
+        """What tells statements apart: the file, where in it, and the kind (a list begins where its
+        first does).
+        """
         return self.source.name, self.start, self.kind
 
     @property
     def acts(self) -> bool:
-        """Whether it does something when a message comes; the rest is settled when the daemon starts."""
+        """Whether it does something when a message comes; the rest is settled when the daemon
+        starts.
+        """
         return self.kind not in ("directive", "include", "object")
 
     @property
@@ -82,7 +89,9 @@ class Statement(Struct, frozen=True):
 
 
 class Script(Struct, frozen=True):
-    """All statements of a configuration, what the daemon does not take, and the line from which it takes nothing."""
+    """All statements of a configuration, what the daemon does not take, and the line from which it
+    takes nothing.
+    """
 
     statements: tuple[Statement, ...]
     mistakes: tuple[Mistake, ...]
@@ -105,7 +114,9 @@ def read_script(source: Source, include: Include, scanner: type[Scanner] = Scann
         token = reader.seen
         end = Mistake(str(problem), token.line if token else source.first)
     if reader.scanner.given_up and end is None:
-        end = Mistake("too much of it is no statement", reader.seen.line if reader.seen else source.first)
+        end = Mistake(
+            "too much of it is no statement", reader.seen.line if reader.seen else source.first
+        )
     return Script(tuple(out), tuple(reader.scanner.mistakes), end)
 
 
@@ -115,10 +126,18 @@ class _Reader:
     def __init__(self, source: Source, include: Include, scanner: type[Scanner]) -> None:
         def named(pattern: str, token: Token) -> Opened:
             at = token.source.original(token.start)
-            optional = Param("optional" if any(c in pattern for c in "*?[") else "required", token.line)
-            aside = Statement("include", token.source, token.line, at, at + len(token.text), text=pattern)
+            optional = Param(
+                "optional" if any(c in pattern for c in "*?[") else "required", token.line
+            )
+            aside = Statement(
+                "include", token.source, token.line, at, at + len(token.text), text=pattern
+            )
             self.aside.append(aside)
-            return include({"file": Param(pattern.strip(), token.line), "mode": optional}, token, self.scanner.within)
+            return include(
+                {"file": Param(pattern.strip(), token.line), "mode": optional},
+                token,
+                self.scanner.within,
+            )
 
         self.include = include
         self.scanner = scanner(source, named)
@@ -131,12 +150,24 @@ class _Reader:
         while self.held is None:
             token = self.scanner.next()
             if token.kind == "directive":
-                name, _, said = token.text[1:].partition(" ") if " " in token.text else token.text[1:].partition("\t")
+                name, _, said = (
+                    token.text[1:].partition(" ")
+                    if " " in token.text
+                    else token.text[1:].partition("\t")
+                )
                 name, tab, more = name.partition("\t")
                 said = f"{more} {said}" if tab else said
                 start, stop = self.span(token)
                 self.aside.append(
-                    Statement("directive", token.source, token.line, start, stop, name.lower(), said.strip())
+                    Statement(
+                        "directive",
+                        token.source,
+                        token.line,
+                        start,
+                        stop,
+                        name.lower(),
+                        said.strip(),
+                    )
                 )
             else:
                 self.held = self.seen = token
@@ -253,7 +284,9 @@ class _Reader:
             self.aside.insert(0, found.pop())
         if len(found) == 1:
             return found[0]
-        return Statement("list", begun.source, begun.line, found[0].start, found[-1].stop, body=tuple(found))
+        return Statement(
+            "list", begun.source, begun.line, found[0].start, found[-1].stop, body=tuple(found)
+        )
 
     def action(self) -> Statement:
         token = self.take()
@@ -353,7 +386,9 @@ class _Reader:
         return self.made("object", begun, name=name, params=params, body=body)
 
     def params(self) -> dict[str, Param]:
-        """Names and values up to the closing parenthesis; of a name that is said twice, the last holds."""
+        """Names and values up to the closing parenthesis; of a name that is said twice, the last
+        holds.
+        """
         out: dict[str, Param] = {}
         while True:
             token = self.take()

@@ -1,6 +1,8 @@
-"""A file as rsyslogd takes it in: lines joined where one ends in a backslash, blanks at line ends dropped.
+"""A file as rsyslogd takes it in: lines joined where one ends in a backslash, blanks at line ends
+dropped.
 
-Documentation: "Configuration File", lines (configuration/conf_formats, configuration/basic_structure).
+Documentation: "Configuration File", lines (configuration/conf_formats,
+configuration/basic_structure).
 """
 
 from __future__ import annotations
@@ -9,19 +11,23 @@ from bisect import bisect_right
 
 from msgspec import Struct
 
-# Stands where joined lines end. The daemon puts a word of its own there, which an object or an expression that goes
-# on behind it does not take.
+# Stands where joined lines end. The daemon puts a word of its own there, which an object or an
+# expression that goes on behind it does not take.
 JOINT = "\x1d"
 
 
 class Source(Struct, frozen=True):
-    """One file: its name, the line that its first line is, its text, and the text as the daemon takes it in."""
+    """One file: its name, the line that its first line is, its text, and the text as the daemon
+    takes it in.
+    """
 
     name: str
     first: int
     whole: str
     text: str
-    joins: tuple[tuple[int, int], ...]  # where a piece of `text` begins, and where in `whole` that is
+    joins: tuple[
+        tuple[int, int], ...
+    ]  # where a piece of `text` begins, and where in `whole` that is
     ends: tuple[int, ...]  # where lines of `whole` end
 
     def original(self, at: int) -> int:
@@ -31,7 +37,9 @@ class Source(Struct, frozen=True):
 
     def line(self, at: int) -> int:
         """The line, as the reader counts, of a place in what the daemon takes in."""
-        return self.first + min(bisect_right(self.ends, self.original(at) - 1), max(len(self.ends) - 1, 0))
+        return self.first + min(
+            bisect_right(self.ends, self.original(at) - 1), max(len(self.ends) - 1, 0)
+        )
 
 
 def read_source(name: str, first: int, whole: str) -> Source:

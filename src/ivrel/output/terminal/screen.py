@@ -20,14 +20,19 @@ from ivrel.core.vocabulary.wording import plain
 
 
 class Text(RichText):
-    """Text on a terminal, without control characters: what a configuration holds must not steer a terminal."""
+    """Text on a terminal, without control characters: what a configuration holds must not steer a
+    terminal.
+    """
 
     def __init__(self, text: str = "", style: str = "", **options: Any) -> None:
         super().__init__(plain(text), style, **options)
 
     @classmethod
     def assemble(cls, *parts: Any, **options: Any) -> RichText:
-        safe = [plain(p) if isinstance(p, str) else (plain(p[0]), p[1]) if isinstance(p, tuple) else p for p in parts]
+        safe = [
+            plain(p) if isinstance(p, str) else (plain(p[0]), p[1]) if isinstance(p, tuple) else p
+            for p in parts
+        ]
         return RichText.assemble(*safe, **options)
 
 
@@ -76,7 +81,8 @@ def table(*headers: str) -> Table:
 
 
 def stairs(console: Console, names: Sequence[str], indent: int, width: int = 2) -> None:
-    """Prints the heads of many narrow columns: each name stands on a step of its own above its column.
+    """Prints the heads of many narrow columns: each name stands on a step of its own above its
+    column.
 
     `indent`: where the first of them begins.
     """
@@ -116,7 +122,9 @@ def shown(console: Console, item: object, indent: int = 0) -> None:
 
 
 def line(console: Console, *parts: tuple[str, str] | str, indent: int = 0) -> None:
-    """Prints one line of parts, each a text or a text with its style; long lines go on below themselves."""
+    """Prints one line of parts, each a text or a text with its style; long lines go on below
+    themselves.
+    """
     shown(console, Text.assemble(*parts), indent)
 
 

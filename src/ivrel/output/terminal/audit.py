@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Sequence
 from itertools import groupby
 
-from msgspec.structs import replace
 from rich.console import Console
 
 from ivrel.core.judging.remarks import Remark
@@ -16,19 +15,15 @@ from ivrel.core.vocabulary.verdict import (
     MARKS,
     VERDICTS,
     DeviceResult,
-    Place,
     Verdict,
-    badness,
     totals,
 )
-from ivrel.output.grouped import alike, show_alike, show_groups
-from ivrel.output.screen import (
+from ivrel.output.terminal.groups import alike, draw_alike, draw_groups
+from ivrel.output.terminal.screen import (
     STYLES,
     Text,
-    console,
     count,
     line,
-    next_commands,
     quoted,
     shown,
     stairs,
@@ -37,68 +32,43 @@ from ivrel.output.screen import (
     table,
     verdict_line,
 )
+from ivrel.output.views.audit import AuditView
+from ivrel.output.views.folding import ONE_BY_ONE
+from ivrel.output.views.view import LineText
 
-MOST = 50  # devices shown one by one, unless all are asked for
 
-LineText = Callable[[Place, str], str]
-
-
-def show_audit(
-    title: str,
-    results: Iterable[DeviceResult],
-    text_of: LineText,
-    width: int,
-    every: bool,
-    where: str,
-    by: str | None = None,
-    remarks: Sequence[Remark] = (),
-) -> None:
-    """Prints an audit; `where` is the workspace option that the next commands need.
-
-    `by`: count by this and tell findings alike once; large fleets are shown by site, unless all are asked for.
-    """
-    screen = console(width)
-    ranked = sorted(map(_slim, results), key=badness)
+def draw_audit(screen: Console, view: AuditView) -> list[str]:
+    """Draw an audit; large fleets are shown by site, unless each device is asked for."""
+    ranked = view.ranked()
     seen = {v.setting for r in ranked for v in r.verdicts}
     settings = [name for name in SETTINGS if name in seen]
-    line(screen, (title, "bold"), f"  {count(len(ranked), 'device')}, {count(len(settings), 'setting')}")
+    about = f"  {count(len(ranked), 'device')}, {count(len(settings), 'setting')}"
+    line(screen, (view.fleet, "bold"), about)
     screen.print()
-    if by or (len(ranked) > MOST and not every):
-        show_groups(screen, ranked, settings, by or "site")
+    if view.by or (len(ranked) > ONE_BY_ONE and not view.every):
+        draw_groups(screen, ranked, settings, view.by or "site")
         screen.print()
         _sum(screen, ranked)
-        _remarked(screen, remarks)
-        show_alike(screen, alike(ranked), every, text_of)
+        _remarked(screen, view.remarks)
+        draw_alike(screen, alike(ranked), view.every, view.text_of)
     else:
         _matrix(screen, ranked, settings)
         screen.print()
         _sum(screen, ranked)
-        _remarked(screen, remarks)
+        _remarked(screen, view.remarks)
         for result in ranked:
             if not result.good:
-                _findings(screen, result, text_of)
-    _next(screen, ranked, where)
-
-
-_MET: dict[tuple[str, str], Verdict] = {}
-
-
-def _slim(result: DeviceResult) -> DeviceResult:
-    """The result without the details of what is as asked: they are not shown, and a fleet is large."""
-    verdicts = tuple(
-        v
-        if v.verdict != "meets"
-        else _MET.setdefault((v.setting, v.rule), Verdict(v.setting, "meets", "", "", v.rule, "", ()))
-        for v in result.verdicts
-    )
-    return replace(result, verdicts=verdicts)
+                _findings(screen, result, view.text_of)
+    return _next(ranked, view.where)
 
 
 def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence[str]) -> None:
     # On a narrow terminal the verdicts matter more than what the findings say again.
     about = [("kind", [r.kind for r in results]), ("site", [r.site for r in results])]
     cells = max((len(mark) for mark in MARKS.values()), default=0)
-    needed = max((len(r.device) for r in results), default=0) + sum(max(len(s), cells) + 2 for s in settings)
+    needed = max((len(r.device) for r in results), default=0) + sum(
+        max(len(s), cells) + 2 for s in settings
+    )
     if needed + sum(max(map(len, [name, *words])) + 2 for name, words in about) > screen.width:
         about = []
     narrow = needed > screen.width
@@ -150,7 +120,11 @@ def _findings(screen: Console, result: DeviceResult, text_of: LineText) -> None:
     for verdict in sorted(result.verdicts, key=lambda v: VERDICTS.index(v.verdict)):
         if verdict.verdict == "meets" or verdict.why in told:
             continue
-        same = [v for v in result.verdicts if v.verdict == verdict.verdict == "unknown" and v.why == verdict.why]
+        same = [
+            v
+            for v in result.verdicts
+            if v.verdict == verdict.verdict == "unknown" and v.why == verdict.why
+        ]
         if len(same) > 1:
             # One line that is not understood is told once, with all that hangs on it.
             told.add(verdict.why)
@@ -159,17 +133,28 @@ def _findings(screen: Console, result: DeviceResult, text_of: LineText) -> None:
             _finding(screen, verdict, text_of)
 
 
-def _doubt(screen: Console, settings: Sequence[str], verdict: Verdict, text_of: LineText, platform: str) -> None:
+def _doubt(
+    screen: Console, settings: Sequence[str], verdict: Verdict, text_of: LineText, platform: str
+) -> None:
     """Why several settings are unknown, and what can be done about it."""
     line(
-        screen, (f"{len(settings)} settings".ljust(14), ""), ("unknown   ", STYLES["unknown"]), verdict.why, indent=2
+        screen,
+        (f"{len(settings)} settings".ljust(14), ""),
+        ("unknown   ", STYLES["unknown"]),
+        verdict.why,
+        indent=2,
     )
     shown(screen, Text(f"hang on that: {', '.join(settings)}", "dim"), 26)
     if verdict.where:
         shown(screen, quoted(_lines(verdict, text_of)), 26)
     if "is not understood" in verdict.why:
         shown(
-            screen, Text(f"describe the line in the dialect: ivrel dialect try {platform} FILE shows it", "dim"), 26
+            screen,
+            Text(
+                f"describe the line in the dialect: ivrel dialect try {platform} FILE shows it",
+                "dim",
+            ),
+            26,
         )
 
 
@@ -200,12 +185,12 @@ def runs(numbers: Sequence[int]) -> str:
     return ", ".join(out)
 
 
-def _next(screen: Console, ranked: Sequence[DeviceResult], where: str) -> None:
+def _next(ranked: Sequence[DeviceResult], where: str) -> list[str]:
     worst = next((r for r in ranked if not r.good), None)
     if worst is None:
-        return
+        return []
     verdict = next((v for v in worst.verdicts if v.verdict not in GOOD), None)
     commands = [f"ivrel correct{where} -o corrections"]
     if verdict and not worst.problem:
         commands.insert(0, f"ivrel explain{where} {worst.device} {verdict.setting}")
-    next_commands(screen, commands)
+    return commands

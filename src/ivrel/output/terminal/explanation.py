@@ -1,34 +1,29 @@
-"""One verdict on a terminal, from both ends: the rules in order, the lines, the comparison, the correction."""
+"""One verdict on a terminal, from both ends: the rules in order, the lines, the comparison, the
+correction.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-
+from rich.console import Console
 from rich.text import Text as RichText
 
 from ivrel.core.correcting import Correction
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.settings import SETTINGS
-from ivrel.core.vocabulary.verdict import Place, Verdict
-from ivrel.output.screen import STYLES, Text, console, line, next_commands, quoted, shown, table
+from ivrel.core.vocabulary.verdict import Verdict
+from ivrel.output.terminal.screen import STYLES, Text, line, quoted, shown, table
+from ivrel.output.views.explanation import ExplanationView
 
 LINES = 12  # lines of the configuration that are shown of one verdict
 
 
-def show_explanation(
-    device: Device,
-    policy: Policy,
-    verdicts: Sequence[Verdict],
-    correction: Correction | None,
-    text_of: Callable[[Place, str], str],
-    width: int,
-    where: str,
-) -> None:
-    """Explains verdicts one after the other."""
-    screen = console(width)
-    line(screen, (device.name, "bold"), (f"  {device.kind} at {device.site}, {device.platform}", "dim"))
-    for verdict in verdicts:
+def draw_explanation(screen: Console, view: ExplanationView) -> None:
+    """Explain verdicts one after the other."""
+    device, correction = view.device, view.correction
+    about = f"  {device.kind} at {device.site}, {device.platform}"
+    line(screen, (device.name, "bold"), (about, "dim"))
+    for verdict in view.verdicts:
         screen.print()
         setting = SETTINGS[verdict.setting]
         line(screen, (verdict.setting, "bold"), "  ", (verdict.verdict, STYLES[verdict.verdict]))
@@ -37,32 +32,43 @@ def show_explanation(
         grid.show_header = False
         grid.add_column(width=10, style="dim")
         grid.add_column(overflow="fold")
-        grid.add_row("asked", _rules(policy, device, verdict))
+        grid.add_row("asked", _rules(view.policy, device, verdict))
         grid.add_row("found", Text(verdict.found or "-"))
         if verdict.where:
-            cited = [(f"{p.file}:{p.line}", text_of(p, verdict.setting)) for p in verdict.where[:LINES]]
+            cited = [
+                (f"{p.file}:{p.line}", view.text_of(p, verdict.setting))
+                for p in verdict.where[:LINES]
+            ]
             if len(verdict.where) > LINES:
                 cited.append((f"and {len(verdict.where) - LINES} more", ""))
             grid.add_row("", quoted(cited))
         else:
-            grid.add_row("", Text("no line says so: the platform's default, or nothing at all", "dim"))
+            grid.add_row(
+                "", Text("no line says so: the platform's default, or nothing at all", "dim")
+            )
         grid.add_row("compared", Text(verdict.why))
         if verdict.verdict != "meets":
             grid.add_row("correction", _changes(correction, verdict.setting))
         shown(screen, grid, 2)
-    if any(v.verdict == "breaks" for v in verdicts):
-        next_commands(screen, [f"ivrel correct{where} {device.name}"])
 
 
 def _rules(policy: Policy, device: Device, verdict: Verdict) -> Text:
-    """Every rule that speaks of the setting, in order: which are about this device, and which one holds."""
+    """Every rule that speaks of the setting, in order: which are about this device, and which one
+    holds.
+    """
     out = Text()
     for rule in policy.rules:
         asked = rule.require.get(verdict.setting)
         if asked is None:
             continue
         holds = rule.name == verdict.rule
-        state = "holds" if holds else "replaced by a later rule" if rule.holds_for(device) else "not for this device"
+        state = (
+            "holds"
+            if holds
+            else "replaced by a later rule"
+            if rule.holds_for(device)
+            else "not for this device"
+        )
         if out:
             out.append("\n")
         out.append(f"{asked.file}:{asked.line}  ", "dim")
@@ -71,14 +77,17 @@ def _rules(policy: Policy, device: Device, verdict: Verdict) -> Text:
     return out
 
 
-def _changes(correction: Correction | None, setting: str) -> RichText:
-    if correction is None:
-        return Text("none: the configuration could not be read", "yellow")
+def _changes(correction: Correction, setting: str) -> RichText:
     lines = [(c.inside, c.line) for c in correction.changes if setting in c.settings]
     if not lines:
         remains = [r.why for r in correction.remains if r.setting == setting]
-        return Text(f"none: {'; '.join(remains)}" if remains else "none is needed", "yellow" if remains else "")
-    out = Text("\n").join(Text.assemble((f"{inside}: " if inside else "", "dim"), text) for inside, text in lines)
+        return Text(
+            f"none: {'; '.join(remains)}" if remains else "none is needed",
+            "yellow" if remains else "",
+        )
+    out = Text("\n").join(
+        Text.assemble((f"{inside}: " if inside else "", "dim"), text) for inside, text in lines
+    )
     if not correction.proved:
         out.append("\nnot proved; see ivrel correct", "yellow")
     return out

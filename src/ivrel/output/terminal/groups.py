@@ -1,33 +1,44 @@
-"""An audit of a large fleet: verdicts counted by site, kind, platform or rule, and findings alike told once."""
+"""An audit of a large fleet: verdicts counted by site, kind, platform or rule, and findings alike
+told once.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 
-from msgspec import Struct
+from msgspec.structs import replace
 from rich.console import Console
 from rich.table import Table
 
 from ivrel.core.vocabulary.verdict import GOOD, VERDICTS, DeviceResult, Place, Verdict
-from ivrel.output.screen import STYLES, Text, count, line, quoted, shown, stairs, steps_below, table, verdict_line
+from ivrel.output.terminal.screen import (
+    STYLES,
+    Text,
+    count,
+    line,
+    quoted,
+    shown,
+    stairs,
+    steps_below,
+    table,
+    verdict_line,
+)
+from ivrel.output.views.audit import parts_of
+from ivrel.output.views.folding import Folded, folded, named
 
 MOST = 30  # findings shown, unless all are asked for
-NAMED = 6  # devices named with each
 SHORTEST = 12  # room for the name of a group
 
 
-class Alike(Struct, frozen=True):
-    """Verdicts of several devices that say the same."""
-
-    verdict: Verdict
-    devices: tuple[str, ...]
-
-
-def show_groups(screen: Console, results: Sequence[DeviceResult], settings: Sequence[str], by: str) -> None:
-    """A row for each group: how many of its devices are as asked, and how many are not, setting by setting."""
+def draw_groups(
+    screen: Console, results: Sequence[DeviceResult], settings: Sequence[str], by: str
+) -> None:
+    """A row for each group: how many of its devices are as asked, and how many are not, setting by
+    setting.
+    """
     groups: dict[str, list[tuple[DeviceResult, tuple[Verdict, ...]]]] = {}
     for r in results:
-        for name, verdicts in _parts(r, by):
+        for name, verdicts in parts_of(r, by):
             groups.setdefault(name, []).append((r, verdicts))
     numbers = {name: _numbers(members, settings) for name, members in groups.items()}
     # The largest share of devices that are not as asked first.
@@ -40,18 +51,29 @@ def show_groups(screen: Console, results: Sequence[DeviceResult], settings: Sequ
         for name in ranked:
             members = groups[name]
             good = sum(1 for _, verdicts in members if all(v.verdict in GOOD for v in verdicts))
-            cells = [_cell(numbers[name][s], [v for _, vs in members for v in vs if v.setting == s]) for s in some]
+            cells = [
+                _cell(numbers[name][s], [v for _, vs in members for v in vs if v.setting == s])
+                for s in some
+            ]
             if len(name) > first:  # a long name stands above its numbers
                 shown(screen, grid)
                 line(screen, name)
                 grid = again()
-            grid.add_row("" if len(name) > first else name, f"{len(members):,}", f"{good:,}", *cells)
+            grid.add_row(
+                "" if len(name) > first else name, f"{len(members):,}", f"{good:,}", *cells
+            )
         shown(screen, grid)
 
     if longest + 20 + sum(max(len(s), widest) + 2 for s in settings) <= screen.width:
-        rows(_ready(table(*heads, *settings), longest), settings, longest, lambda: table(*heads, *settings))
+        rows(
+            _ready(table(*heads, *settings), longest),
+            settings,
+            longest,
+            lambda: table(*heads, *settings),
+        )
         return
-    # What is as asked wherever it is asked goes without a column where there is no room for all of them.
+    # What is as asked wherever it is asked goes without a column where there is no room for all of
+    # them.
     most = max((screen.width - SHORTEST - 17 - widest) // (widest + 1), 1)
     bad = [s for s in settings if any(row[s] for row in numbers.values())]
     columns = list(settings) if len(settings) <= most else bad
@@ -86,16 +108,9 @@ def _ready(grid: Table, first: int) -> Table:
     return grid
 
 
-def _parts(r: DeviceResult, by: str) -> Iterator[tuple[str, tuple[Verdict, ...]]]:
-    """The groups that a device belongs to, with its verdicts there."""
-    if by != "rule":
-        yield str(getattr(r, by)), r.verdicts
-        return
-    for rule in dict.fromkeys(v.rule for v in r.verdicts):
-        yield rule, tuple(v for v in r.verdicts if v.rule == rule)
-
-
-def _numbers(members: Sequence[tuple[DeviceResult, tuple[Verdict, ...]]], settings: Sequence[str]) -> dict[str, int]:
+def _numbers(
+    members: Sequence[tuple[DeviceResult, tuple[Verdict, ...]]], settings: Sequence[str]
+) -> dict[str, int]:
     out = dict.fromkeys(settings, 0)
     for _, verdicts in members:
         for v in verdicts:
@@ -114,27 +129,39 @@ def _cell(number: int, verdicts: Sequence[Verdict]) -> Text:
     return Text(f"{number:,}", STYLES[worst]) if number else Text("·", STYLES["meets"])
 
 
-def alike(results: Sequence[DeviceResult]) -> list[Alike]:
-    """Findings that say the same, each once with its devices: the worst and most frequent first."""
-    found: dict[tuple[str, str, str], tuple[Verdict, list[str]]] = {}
+def alike(results: Sequence[DeviceResult]) -> list[Folded[Verdict]]:
+    """Return findings that say the same once: the worst and most frequent first."""
+    pairs = []
     for r in results:
         for v in r.verdicts:
             if v.verdict not in GOOD:
                 why = "the configuration could not be read" if r.problem else v.why
-                found.setdefault((v.setting, v.verdict, why), (v, []))[1].append(r.device)
-    ranked = sorted(found.values(), key=lambda f: (VERDICTS.index(f[0].verdict), -len(f[1]), f[0].setting))
-    return [Alike(verdict, tuple(devices)) for verdict, devices in ranked]
+                pairs.append((r.device, replace(v, why=why)))
+    found = folded(pairs, lambda v: (v.setting, v.verdict, v.why))
+
+    def rank(one: Folded[Verdict]) -> tuple[int, int, str]:
+        verdict = one.item
+        return VERDICTS.index(verdict.verdict), -len(one.devices), verdict.setting
+
+    return sorted(found, key=rank)
 
 
-def show_alike(screen: Console, found: Sequence[Alike], every: bool, text_of: Callable[[Place, str], str]) -> None:
+def draw_alike(
+    screen: Console,
+    found: Sequence[Folded[Verdict]],
+    every: bool,
+    text_of: Callable[[Place, str], str],
+) -> None:
     """The findings, each with its devices and the line that decides it on the first of them."""
     for one in found if every else found[:MOST]:
-        v = one.verdict
+        v = one.item
         screen.print()
         verdict_line(screen, v)
-        named = ", ".join(one.devices[:NAMED])
-        more = f" and {len(one.devices) - NAMED:,} more" if len(one.devices) > NAMED else ""
-        shown(screen, Text.assemble((count(len(one.devices), "device"), "bold"), f"  {named}{more}"), 24)
+        shown(
+            screen,
+            Text.assemble((count(len(one.devices), "device"), "bold"), f"  {named(one.devices)}"),
+            24,
+        )
         if v.where:
             place: Place = v.where[0]
             shown(screen, quoted([(f"{place.file}:{place.line}", text_of(place, v.setting))]), 24)
@@ -143,5 +170,9 @@ def show_alike(screen: Console, found: Sequence[Alike], every: bool, text_of: Ca
         screen.print()
         line(
             screen,
-            (f"and {count(len(found) - MOST, 'finding')} more, on fewer devices each; --all shows them", "dim"),
+            (
+                f"and {count(len(found) - MOST, 'finding')} more, on fewer devices each; --all "
+                "shows them",
+                "dim",
+            ),
         )

@@ -7,14 +7,16 @@ from typing import TextIO
 
 from lxml import etree
 
-from ivrel.output.formats import Audit
+from ivrel.output.views.audit import AuditView
 
 # What XML 1.0 cannot hold (section 2.2).
 _NO_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
-def write(out: TextIO, audit: Audit) -> None:
-    """Writes one document; `breaks` and `unable` are failures, `unknown` is an error, `waived` is skipped."""
+def write(out: TextIO, audit: AuditView) -> None:
+    """Writes one document; `breaks` and `unable` are failures, `unknown` is an error, `waived` is
+    skipped.
+    """
     root = etree.Element("testsuites", name=_clean(audit.fleet))
     for r in audit.results:
         counts = {
@@ -24,14 +26,18 @@ def write(out: TextIO, audit: Audit) -> None:
             "skipped": r.count("waived"),
         }
         named = {"name": _clean(r.device), "hostname": _clean(r.device)}
-        suite = etree.SubElement(root, "testsuite", named | {name: str(n) for name, n in counts.items()})
+        suite = etree.SubElement(
+            root, "testsuite", named | {name: str(n) for name, n in counts.items()}
+        )
         for v in r.verdicts:
             case = etree.SubElement(suite, "testcase", classname=_clean(r.device), name=v.setting)
             if v.verdict == "meets":
                 continue
             kind = {"unknown": "error", "waived": "skipped"}.get(v.verdict, "failure")
             why = _clean(r.problem or v.why)
-            told = etree.SubElement(case, kind, {"message": why} | ({} if kind == "skipped" else {"type": v.verdict}))
+            told = etree.SubElement(
+                case, kind, {"message": why} | ({} if kind == "skipped" else {"type": v.verdict})
+            )
             lines = [f"{p.file}:{p.line}" for p in v.where]
             told.text = _clean("\n".join([f"asked by '{v.rule}': {v.wanted}", *lines]))
     out.write('<?xml version="1.0" encoding="UTF-8"?>\n')

@@ -1,6 +1,7 @@
 """SARIF 2.1.0 (OASIS): a rule for each setting, a result for each verdict that is not as asked.
 
-`breaks` is an error, `unknown` and `unable` are warnings, what is waived is a result that is suppressed.
+`breaks` is an error, `unknown` and `unable` are warnings, what is waived is a result that is
+suppressed.
 """
 
 from __future__ import annotations
@@ -10,14 +11,14 @@ from typing import Any, TextIO
 from ivrel import __version__
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.verdict import DeviceResult, Verdict
-from ivrel.output.formats import Audit
-from ivrel.output.json import text
+from ivrel.output.machine.json import text
+from ivrel.output.views.audit import AuditView
 
 LEVELS = {"breaks": "error", "unknown": "warning", "unable": "warning", "waived": "error"}
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema-2.1.0.json"
 
 
-def write(out: TextIO, audit: Audit) -> None:
+def write(out: TextIO, audit: AuditView) -> None:
     """Writes one log with one run."""
     rules = [
         {
@@ -50,7 +51,10 @@ def _result(r: DeviceResult, v: Verdict) -> dict[str, Any]:
     device = {"name": r.device, "kind": "resource", "fullyQualifiedName": f"{r.site}/{r.device}"}
     locations: list[dict[str, Any]] = [
         {
-            "physicalLocation": {"artifactLocation": {"uri": _uri(p.file)}, "region": {"startLine": p.line}},
+            "physicalLocation": {
+                "artifactLocation": {"uri": _uri(p.file)},
+                "region": {"startLine": p.line},
+            },
             "logicalLocations": [device],
         }
         for p in v.where
@@ -62,7 +66,12 @@ def _result(r: DeviceResult, v: Verdict) -> dict[str, Any]:
         "message": {"text": f"{r.device}: {r.problem or v.why}; asked by '{v.rule}': {v.wanted}"},
         "locations": locations or [{"logicalLocations": [device]}],
         "partialFingerprints": {"deviceAndSetting/v1": f"{r.device}/{v.setting}"},
-        "properties": {"verdict": v.verdict, "kind": r.kind, "site": r.site, "platform": r.platform},
+        "properties": {
+            "verdict": v.verdict,
+            "kind": r.kind,
+            "site": r.site,
+            "platform": r.platform,
+        },
     }
     if v.verdict == "waived":
         out["suppressions"] = [{"kind": "external", "justification": v.why}]

@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from datetime import date
 from difflib import unified_diff
 
 from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction
+from ivrel.output.views.corrections import CorrectionsView
 
 
-def change_sheet(
-    fleet: str, policy: str, corrections: Sequence[Correction], unread: Sequence[tuple[str, str]], today: date
-) -> str:
-    """Per device: the reason for each line, before and after, the proof, what remains, the back-out."""
-    changed = [c for c in corrections if c.changes]
+def change_sheet(view: CorrectionsView, policy: str, today: date) -> str:
+    """Return the sheet: per device the reason for each line, before and after, proof, back-out."""
+    corrections, changed = view.corrections, view.changed
     lines = sum(len(c.changes) for c in changed)
     out = [
-        f"# Change sheet: {fleet}",
+        f"# Change sheet: {view.fleet}",
         "",
         f"{_day(today)}, against the policy '{policy}'. {lines} lines on {len(changed)} of "
         f"{len(corrections)} devices.",
@@ -30,13 +28,21 @@ def change_sheet(
             proof = f"**fails: {', '.join(failing)}**" if failing else "holds" if c.changes else "-"
             remains = ", ".join(f"{r.setting} ({r.verdict})" for r in c.remains) or "-"
             out.append(f"| {c.device} | {c.platform} | {len(c.changes)} | {proof} | {remains} |")
-    out += [f"| {name} | | | | not readable: {cell(problem)} |" for name, problem in unread]
-    out += ["", "The proof of a correction is computed on the configuration with the fingerprint given:", ""]
+    out += [f"| {name} | | | | not readable: {cell(problem)} |" for name, problem in view.unread]
+    out += [
+        "",
+        "The proof of a correction is computed on the configuration with the fingerprint given:",
+        "",
+    ]
     told = dict.fromkeys((*PROPERTIES, *(p.name for c in changed for p in c.proof)))
     out += [f"- **{name}**: {MEANS[name]}" for name in told]
     asks = sorted({c.asks for c in changed if c.asks})
     if asks and TAKEN not in told:
-        out += ["", f"`{asks[0]}` was not there to be asked whether it takes them; on the device it says so."]
+        out += [
+            "",
+            f"`{asks[0]}` was not there to be asked whether it takes them; on the device it says "
+            "so.",
+        ]
     for c in corrections:
         if c.changes or c.remains:
             out += ["", *_device(c)]
@@ -74,7 +80,9 @@ def _difference(c: Correction) -> list[str]:
     before = [f"{v.setting}: {v.found or '-'}" for v in c.before.verdicts]
     after = [f"{v.setting}: {v.found or '-'}" for v in c.after.verdicts]
     return [
-        line for line in unified_diff(before, after, n=0, lineterm="") if not line.startswith(("---", "+++", "@@"))
+        line
+        for line in unified_diff(before, after, n=0, lineterm="")
+        if not line.startswith(("---", "+++", "@@"))
     ]
 
 

@@ -1,4 +1,6 @@
-"""JSON Lines: a line for each device, as soon as it is judged; its keys are those of a device in JSON."""
+"""JSON Lines: a line for each device, as soon as it is judged; its keys are those of a device in
+JSON.
+"""
 
 from __future__ import annotations
 
@@ -6,10 +8,10 @@ from typing import TextIO
 
 import msgspec
 
-from ivrel.output.formats import Audit
+from ivrel.output.views.audit import AuditView
 
 
-def write(out: TextIO, audit: Audit) -> None:
+def write(out: TextIO, audit: AuditView) -> None:
     """Writes a line a device."""
     encoder = msgspec.json.Encoder()
     for result in audit.results:

@@ -1,4 +1,6 @@
-"""OpenMetrics 1.0 text: verdicts counted by setting, devices by site, for a graph of how it goes on."""
+"""OpenMetrics 1.0 text: verdicts counted by setting, devices by site, for a graph of how it goes
+on.
+"""
 
 from __future__ import annotations
 
@@ -7,17 +9,21 @@ from typing import TextIO
 
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.verdict import VERDICTS
-from ivrel.output.formats import Audit
+from ivrel.output.views.audit import AuditView
 
 
-def write(out: TextIO, audit: Audit) -> None:
-    """Writes gauges; every verdict of a setting that was asked for is there, also where there is none."""
+def write(out: TextIO, audit: AuditView) -> None:
+    """Writes gauges; every verdict of a setting that was asked for is there, also where there is
+    none.
+    """
     verdicts: Counter[tuple[str, str]] = Counter()
     devices: Counter[tuple[str, str]] = Counter()
     sites: dict[str, None] = {}
     for r in audit.results:
         sites.setdefault(r.site)
-        devices[r.site, "unreadable" if r.problem else "as_asked" if r.good else "not_as_asked"] += 1
+        devices[
+            r.site, "unreadable" if r.problem else "as_asked" if r.good else "not_as_asked"
+        ] += 1
         for v in r.verdicts:
             verdicts[v.setting, v.verdict] += 1
     fleet = _escaped(audit.fleet)
@@ -26,7 +32,9 @@ def write(out: TextIO, audit: Audit) -> None:
         for verdict in reversed(VERDICTS):
             labels = f'fleet="{fleet}",setting="{setting}",verdict="{verdict}"'
             out.write(f"ivrel_verdicts{{{labels}}} {verdicts[setting, verdict]}\n")
-    _family(out, "ivrel_devices", "Devices of the last audit, by site and by whether all is as asked.")
+    _family(
+        out, "ivrel_devices", "Devices of the last audit, by site and by whether all is as asked."
+    )
     for site in sorted(sites):
         for state in ("as_asked", "not_as_asked", "unreadable"):
             labels = f'fleet="{fleet}",site="{_escaped(site)}",state="{state}"'

@@ -5,12 +5,24 @@ from __future__ import annotations
 import csv
 from typing import TextIO
 
-from ivrel.output.formats import Audit
+from ivrel.output.views.audit import AuditView
 
-HEADER = ("device", "kind", "site", "platform", "setting", "verdict", "found", "wanted", "rule", "why", "where")
+HEADER = (
+    "device",
+    "kind",
+    "site",
+    "platform",
+    "setting",
+    "verdict",
+    "found",
+    "wanted",
+    "rule",
+    "why",
+    "where",
+)
 
 
-def write(out: TextIO, audit: Audit) -> None:
+def write(out: TextIO, audit: AuditView) -> None:
     """Writes a row a verdict; lines are given as FILE:LINE, divided by blanks."""
     rows = csv.writer(out)
     rows.writerow(HEADER)

@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import TextIO
 
 from ivrel.core.vocabulary.verdict import VERDICTS, badness, totals
-from ivrel.output.formats import Audit
-from ivrel.output.sheet import cell
+from ivrel.output.machine.sheet import cell
+from ivrel.output.views.audit import AuditView
 
 
-def write(out: TextIO, audit: Audit) -> None:
+def write(out: TextIO, audit: AuditView) -> None:
     """Writes a page that can go into a ticket."""
     results = sorted(audit.results, key=badness)
     sums = totals(results)
@@ -30,4 +30,7 @@ def write(out: TextIO, audit: Audit) -> None:
                 where = " ".join(f"`{p.file}:{p.line}`" for p in v.where[:4]) or "-"
                 more = f" and {len(v.where) - 4} more" if len(v.where) > 4 else ""
                 asked = f"{v.wanted} ({v.rule})"
-                out.write(f"| {v.setting} | {v.verdict} | {cell(v.why)} | {cell(asked)} | {where}{more} |\n")
+                out.write(
+                    f"| {v.setting} | {v.verdict} | {cell(v.why)} | {cell(asked)} | "
+                    f"{where}{more} |\n"
+                )

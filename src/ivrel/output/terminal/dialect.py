@@ -2,27 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from rich.console import Console
 
-from ivrel.core.authoring.abilities import Ability, unsaid
-from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.reading.statements import LAZY, Aside, Statement, Understood
-from ivrel.core.settings import Fact
+from ivrel.core.authoring.abilities import unsaid
+from ivrel.core.reading.statements import LAZY, Aside, Understood
 from ivrel.core.settings.bearing import bearing
-from ivrel.core.text.bundle import Places
 from ivrel.core.vocabulary.wording import shorten
-from ivrel.output.screen import Text, console, count, line, next_commands, shown, table
+from ivrel.output.terminal.screen import Text, count, line, shown, table
+from ivrel.output.views.dialects import DialectView, TrialView
 
 SOME = 6  # lines of interfaces that are shown, unless all are asked for
 
-Row = tuple[int, str, Statement]
 
-
-def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
-    """What a platform can say and what it cannot."""
-    screen = console(width)
+def draw_dialect(screen: Console, view: DialectView) -> None:
+    """Draw what a platform can say and what it cannot."""
+    dialect, rows = view.dialect, view.abilities
     line(screen, (dialect.name, "bold"), f"  {dialect.about}")
-    line(screen, (f"shape {dialect.shape_name}, {count(len(dialect.patterns), 'statement')}, {dialect.file}", "dim"))
+    line(
+        screen,
+        (
+            f"shape {dialect.shape_name}, {count(len(dialect.patterns), 'statement')}, "
+            f"{dialect.file}",
+            "dim",
+        ),
+    )
     screen.print()
     grid = table("setting", "slot", "where", "statement", "values", "default")
     last = ""
@@ -32,7 +35,9 @@ def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
         if row.cannot:
             values.append(f"  (not {', '.join(row.cannot)})", "yellow")
         name = "" if row.setting == last else row.setting
-        grid.add_row(name, row.slot, Text(row.where, "dim"), Text(row.says or "-"), values, row.default)
+        grid.add_row(
+            name, row.slot, Text(row.where, "dim"), Text(row.says or "-"), values, row.default
+        )
         last = row.setting
     shown(screen, grid)
     notes = [
@@ -48,27 +53,17 @@ def show_dialect(dialect: Dialect, rows: Sequence[Ability], width: int) -> None:
         screen.print()
     for note in notes:
         line(screen, note)
-    next_commands(screen, [f"ivrel dialect check {dialect.name}"])
 
 
-def show_trial(
-    dialect: Dialect,
-    file: str,
-    places: Places,
-    rows: Sequence[Row],
-    facts: Sequence[Fact],
-    lines: int,
-    width: int,
-    every: bool,
-) -> None:
-    """A text line by line, with what each was understood as; what is passed over is only counted."""
-    screen = console(width)
-    line(screen, (file, "bold"), (f"  as {dialect.name}", "dim"))
+def draw_trial(screen: Console, view: TrialView) -> None:
+    """Draw a text line by line, with what each was understood as."""
+    dialect, rows, facts, places = view.dialect, view.rows, view.facts, view.places
+    line(screen, (view.file, "bold"), (f"  as {dialect.name}", "dim"))
     screen.print()
     grid = table("line", "text", "understood as")
     strays = 0
     lookups = [row for row in rows if isinstance(row[2], Understood) and row[2].table in LAZY]
-    hidden = [] if every else lookups[SOME:]
+    hidden = [] if view.every else lookups[SOME:]
     for number, text, match in rows:
         if (number, text, match) in hidden:
             continue
@@ -80,15 +75,23 @@ def show_trial(
         else:
             strays += 1
             meaning = Text(
-                f"not understood; may bear on {', '.join(bearing(dialect, match)) or 'nothing'}", "bold red"
+                f"not understood; may bear on {', '.join(bearing(dialect, match)) or 'nothing'}",
+                "bold red",
             )
         name, at = places(number)
         said = Text(shorten(text, 80), "italic") if text else Text("(not shown)", "dim")
         grid.add_row(Text(f"{name}:{at}".lstrip("/:"), "dim"), said, meaning)
     shown(screen, grid)
     if hidden:
-        line(screen, (f"and {count(len(hidden), 'line')} more of interfaces, understood; --all shows them", "dim"))
-    line(screen, (f"and {count(max(lines - len(rows), 0), 'line')} passed over", "dim"))
+        line(
+            screen,
+            (
+                f"and {count(len(hidden), 'line')} more of interfaces, understood; --all shows "
+                "them",
+                "dim",
+            ),
+        )
+    line(screen, (f"and {count(view.passed_over, 'line')} passed over", "dim"))
     screen.print()
     grid = table("setting", "of", "value", "said by")
     for fact in facts:
@@ -98,4 +101,3 @@ def show_trial(
     if strays:
         screen.print()
         line(screen, (f"{count(strays, 'line')} not understood", "bold red"))
-    next_commands(screen, [f"ivrel dialect check {dialect.name}"])

@@ -1,0 +1,35 @@
+"""Memory that belongs to an object: what is worked out from it once, and goes when it goes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any, TypeVar
+
+from msgspec import Struct
+
+T = TypeVar("T")
+
+
+class Remembering(Struct, frozen=True, eq=False, kw_only=True):
+    """Data that never changes and remembers what was worked out from it.
+
+    A copy remembers nothing, whether it is made here or sent to another process.
+    """
+
+    made: dict[object, Any] = {}
+
+    def once(self, name: object, make: Callable[[], T]) -> T:
+        """Return what `make` gives, which must hang on this object and the name alone."""
+        try:
+            made: T = self.made[name]
+        except KeyError:
+            made = self.made[name] = make()
+        return made
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        fields = {f: getattr(self, f) for f in self.__struct_fields__ if f != "made"}
+        return _made_again, (type(self), fields)
+
+
+def _made_again(kind: type[T], fields: Mapping[str, Any]) -> T:
+    return kind(**fields)

@@ -1,0 +1,37 @@
+"""JSON, for machines: one object each, its keys as documented in docs/formats.md."""
+
+from __future__ import annotations
+
+from typing import Any, TextIO
+
+import msgspec
+
+from ivrel.core.vocabulary.verdict import totals
+from ivrel.output.views.audit import AuditView
+from ivrel.output.views.view import View
+
+
+def text(value: Any) -> str:
+    """Return one object as indented JSON."""
+    return msgspec.json.format(msgspec.json.encode(value), indent=2).decode() + "\n"
+
+
+def write(out: TextIO, view: View) -> None:
+    """Write a view as one object."""
+    if isinstance(view, AuditView):
+        _write_audit(out, view)
+    else:
+        out.write(text(view.machine()))
+
+
+def _write_audit(out: TextIO, audit: AuditView) -> None:
+    """Write each device in a line as it comes: nothing of a large fleet has to be kept."""
+    encoder = msgspec.json.Encoder()
+    sums = totals(())
+    out.write(f'{{\n  "fleet": {msgspec.json.encode(audit.fleet).decode()},\n  "devices": [')
+    for n, result in enumerate(audit.results):
+        for verdict in result.verdicts:
+            sums[verdict.verdict] += 1
+        out.write(f"{',' if n else ''}\n    {encoder.encode(result).decode()}")
+    whole = text(sums).rstrip("\n").replace("\n", "\n  ")
+    out.write(f'\n  ],\n  "totals": {whole}\n}}\n')

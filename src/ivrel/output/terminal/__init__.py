@@ -1,0 +1,33 @@
+"""The terminal: draws each kind of view, by one function a kind."""
+
+from __future__ import annotations
+
+from importlib import import_module
+
+from ivrel.output.terminal.screen import console, next_commands
+from ivrel.output.views.view import View
+
+# The module that draws each view; its function is called `draw_` and what the table says.
+_DRAWN = {
+    "AuditView": ("audit", "audit"),
+    "CorrectionsView": ("corrections", "corrections"),
+    "DialectView": ("dialect", "dialect"),
+    "DialectsView": ("lists", "dialects"),
+    "ExplanationView": ("explanation", "explanation"),
+    "FleetView": ("lists", "fleet"),
+    "PolicyView": ("policy", "policy"),
+    "ReadingView": ("reading", "reading"),
+    "ReadingsView": ("reading", "readings"),
+    "RequirementsView": ("policy", "requirements"),
+    "TrialView": ("dialect", "trial"),
+}
+
+
+def draw(view: View, width: int) -> None:
+    """Print a view in so many columns, and the commands to type next at its end."""
+    module, name = _DRAWN[type(view).__name__]
+    screen = console(width)
+    further = getattr(import_module(f"{__name__}.{module}"), f"draw_{name}")(screen, view)
+    commands = (*view.next, *(further or ()))
+    if commands:
+        next_commands(screen, commands)

@@ -1,0 +1,174 @@
+"""Corrections on a terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+
+from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction
+from ivrel.core.vocabulary.wording import shorten
+from ivrel.output.terminal.screen import Text, count, line, shown, styled, table
+from ivrel.output.views.corrections import CorrectionsView
+from ivrel.output.views.folding import ONE_BY_ONE, folded, grouped, named
+
+LINES = 24  # of the text of one change
+MOST = 20  # changes told once with their devices, unless all are asked for
+
+
+def draw_corrections(screen: Console, view: CorrectionsView) -> None:
+    """Draw corrections; of a large fleet, what is changed alike is told once with its devices."""
+    changed = view.changed
+    if not view.folder:
+        if view.by or (len(changed) > ONE_BY_ONE and not view.every):
+            _counted(screen, view, view.by or "site")
+            _alike(screen, changed, view.every)
+        else:
+            for c in changed:
+                _correction(screen, c)
+    _sum(screen, view.corrections, changed, view.folder)
+    _remains(screen, view)
+
+
+def _counted(screen: Console, view: CorrectionsView, by: str) -> None:
+    """A row for each group: its devices, how many change, by how many lines, what remains."""
+    grid = table(by, "devices", "corrected", "lines", "proved", "remains")
+
+    def group_of(c: Correction) -> str:
+        return str(getattr(view.devices[c.device], by))
+
+    for group, some in grouped(view.corrections, group_of).items():
+        changed = [c for c in some if c.changes]
+        proved = sum(1 for c in changed if c.proved)
+        style = "green" if proved == len(changed) else "bold red"
+        remains = sum(len(c.remains) for c in some)
+        lines = sum(len(c.changes) for c in changed)
+        grid.add_row(
+            Text(group),
+            f"{len(some):,}",
+            f"{len(changed):,}",
+            f"{lines:,}",
+            Text(f"{proved:,}", style),
+            f"{remains:,}" if remains else "·",
+        )
+    for column in grid.columns[1:]:
+        column.justify = "right"
+    shown(screen, grid)
+    screen.print()
+
+
+def _alike(screen: Console, changed: Sequence[Correction], every: bool) -> None:
+    """Changes that say the same, each once with its devices."""
+    pairs = [(c.device, c) for c in changed]
+
+    def key(c: Correction) -> object:
+        lines = tuple((change.inside, change.line, change.replaces) for change in c.changes)
+        return c.platform, c.proved, lines
+
+    found = folded(pairs, key)
+    for one in found if every else found[:MOST]:
+        _correction(screen, one.item, one.devices)
+    if not every and len(found) > MOST:
+        more = f"and {count(len(found) - MOST, 'change')} more, on fewer devices; --all shows them"
+        line(screen, (more, "dim"))
+        screen.print()
+
+
+def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> None:
+    """One change; `devices`: all that it is written for, if more than its own."""
+    state = ("proved", "green") if c.proved else ("not proved", "bold red")
+    name = f"{len(devices)} devices" if len(devices) > 1 else c.device
+    line(
+        screen, (name, "bold"), (f"  {c.platform}, {count(len(c.changes), 'line')}, ", "dim"), state
+    )
+    if len(devices) > 1:
+        line(screen, (named(devices), "dim"), indent=2)
+    grid = table()
+    grid.show_header = False
+    grid.add_column(overflow="fold", ratio=5)
+    grid.add_column(overflow="fold", ratio=6)
+    grid.expand = True
+    inside = reason = ""
+    for change in c.changes:
+        if change.inside != inside:
+            inside = change.inside
+            grid.add_row(Text(inside, "dim"), "")
+        text = Text(("    " if inside else "") + change.line, "red" if change.removes else "green")
+        grid.add_row(text, Text('"' if change.reason == reason else change.reason, "dim"))
+        reason = change.reason
+    shown(screen, grid, 2)
+    if c.whole:
+        written = c.change.splitlines()
+        shown(screen, Text("written as", "dim"), 2)
+        for part in written[:LINES]:
+            style = {"-": "red", "+": "green"}.get(part[:1], "")
+            shown(screen, Text(shorten(part, 400), style, no_wrap=True, overflow="ellipsis"), 4)
+        if len(written) > LINES:
+            line(
+                screen,
+                (f"and {count(len(written) - LINES, 'line')} more, with -o DIR", "dim"),
+                indent=4,
+            )
+    for p in c.proof:
+        if not p.holds:
+            line(
+                screen,
+                (f"{p.name} does not hold: ", "bold red"),
+                f"{MEANS[p.name]}; {p.why}",
+                indent=2,
+            )
+    screen.print()
+
+
+def _sum(
+    screen: Console, corrections: Sequence[Correction], changed: Sequence[Correction], folder: str
+) -> None:
+    if not changed:
+        line(screen, f"nothing to correct on {count(len(corrections), 'device')}")
+        return
+    lines = sum(len(c.changes) for c in changed)
+    said = f"{count(lines, 'line')} on {count(len(changed), 'device')}"
+    line(
+        screen,
+        (said, "bold"),
+        f" in {folder}/, with back-outs and change-sheet.md" if folder else "",
+    )
+    proved = sum(1 for c in changed if c.proved)
+    style = "green" if proved == len(changed) else "bold red"
+    line(
+        screen,
+        (f"proved on {proved} of {count(len(changed), 'device')}", style),
+        f": {', '.join(PROPERTIES)}",
+    )
+    asks = sorted({c.asks for c in changed if c.asks})
+    taken = [p.holds for c in changed for p in c.proof if p.name == TAKEN]
+    if taken:
+        line(screen, f"{asks[0]} takes {sum(taken)} of {len(taken)} of its configurations")
+    elif asks:
+        line(
+            screen,
+            (f"{asks[0]} was not asked: it is not here, or a module is named by its path", "dim"),
+        )
+
+
+def _remains(screen: Console, view: CorrectionsView) -> None:
+    """What is not as asked even then; what is alike is told once."""
+    rows = [(c.device, r) for c in view.corrections for r in c.remains]
+    if not rows and not view.unread:
+        return
+    screen.print()
+    line(screen, ("what remains", "bold"))
+    grid = table()
+    grid.show_header = False
+    for _ in range(3):
+        grid.add_column()
+    grid.add_column(overflow="fold")
+    found = folded(rows, lambda r: (r.setting, r.verdict, r.why))
+    for one in found if view.by or len(rows) > ONE_BY_ONE else ():
+        r = one.item
+        grid.add_row(Text(named(one.devices, 3)), r.setting, styled(r.verdict), Text(r.why))
+    for device, r in () if view.by or len(rows) > ONE_BY_ONE else rows:
+        grid.add_row(device, r.setting, styled(r.verdict), Text(r.why))
+    for device, problem in view.unread:
+        grid.add_row(device, "", Text("not readable", "yellow"), Text(problem))
+    shown(screen, grid, 2)

@@ -1,0 +1,120 @@
+"""Readings on a terminal: what was understood of one configuration, or of several."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+
+from ivrel.core.settings import SETTINGS, Fact
+from ivrel.core.text.bundle import Places
+from ivrel.output.terminal.audit import runs
+from ivrel.output.terminal.screen import Text, count, line, quoted, shown, table
+from ivrel.output.views.folding import Folded, folded, grouped, named
+from ivrel.output.views.reading import ReadingsView, ReadingView
+
+MOST = 6  # values of a setting that are told, unless all are asked for
+
+
+def draw_reading(screen: Console, view: ReadingView) -> None:
+    """Draw what was understood: each setting, its value, who says so, the lines."""
+    device, file, places = view.device, view.file, view.places
+    line(screen, (device.name, "bold"), (f"  {device.platform}, {file}", "dim"))
+    screen.print()
+    grid = table("setting", "of", "value", "said by", "lines")
+    last = ""
+    for fact in view.facts:
+        value = Text(fact.value)
+        if fact.note:
+            value.append(f"  {fact.note}", "dim")
+        origin = Text("the platform", "yellow") if fact.default else Text("the text")
+        lines = _cited(fact.lines, file, places)
+        first = view.text_of(fact.lines[0], fact.setting) if fact.lines else ""
+        more = len(set(fact.lines)) > 1
+        cited = Text.assemble(
+            (lines, "dim"), "  ", (first, "italic"), (" …" if more else "", "dim")
+        )
+        grid.add_row(
+            Text("" if fact.setting == last else fact.setting), fact.key, value, origin, cited
+        )
+        last = fact.setting
+    shown(screen, grid)
+    if view.strays:
+        screen.print()
+        line(screen, ("not understood", "yellow"), "  what depends on these lines is unknown")
+        shown(
+            screen,
+            quoted(
+                [
+                    (
+                        "{}:{}".format(*places(s.line)),
+                        s.text or "not shown: it may concern something else",
+                    )
+                    for s in view.strays
+                ]
+            ),
+            2,
+        )
+
+
+def _cited(lines: Sequence[int], file: str, places: Places) -> str:
+    """The numbers of lines, behind the name of their file where a configuration has several."""
+    by_file: dict[str, list[int]] = {}
+    for at in sorted(set(lines)):
+        name, number = places(at)
+        by_file.setdefault(name.removeprefix(file).lstrip("/"), []).append(number)
+    return ", ".join(
+        f"{name}:{runs(found)}" if name else runs(found) for name, found in by_file.items()
+    )
+
+
+def draw_readings(screen: Console, view: ReadingsView) -> None:
+    """Draw what several configurations say: each value once, with the devices that say it."""
+    number = len(view.readings)
+    line(screen, (view.fleet, "bold"), f"  {count(number, 'configuration')} read")
+    if view.by:
+        by = view.by
+        for group, readings in grouped(view.readings, lambda r: str(getattr(r.device, by))).items():
+            screen.print()
+            line(screen, (group, "bold"), f"  {count(len(readings), 'device')}")
+            _values(screen, readings, view.every)
+    else:
+        screen.print()
+        _values(screen, view.readings, view.every)
+    strays = [(r.device.name, r) for r in view.readings if r.strays]
+    if strays:
+        screen.print()
+        lines = sum(len(r.strays) for _, r in strays)
+        devices = [name for name, _ in strays]
+        line(screen, (f"{count(lines, 'line')} not understood", "yellow"), f"  {named(devices)}")
+    for name, problem in view.unread:
+        line(screen, (f"{name}: not readable  ", "yellow"), problem)
+
+
+def _values(screen: Console, readings: Sequence[ReadingView], every: bool) -> None:
+    """A row for each value of each setting, the most frequent first."""
+    said: dict[str, list[tuple[str, Fact]]] = {}
+    for reading in readings:
+        by_setting: dict[str, list[Fact]] = {}
+        for fact in reading.facts:
+            by_setting.setdefault(fact.setting, []).append(fact)
+        for name, facts in by_setting.items():
+            text = SETTINGS[name].say(facts)
+            default = all(fact.default for fact in facts)
+            whole = Fact(name, "", "", text, (), default)
+            said.setdefault(name, []).append((reading.device.name, whole))
+    grid = table("setting", "value", "said by", "devices", "which")
+    for name in (name for name in SETTINGS if name in said):
+        alike: list[Folded[Fact]] = folded(said[name], lambda f: (f.value, f.default))
+        for n, one in enumerate(alike if every else alike[:MOST]):
+            origin = Text("the platform", "yellow") if one.item.default else Text("the text")
+            grid.add_row(
+                "" if n else name,
+                Text(one.item.value),
+                origin,
+                f"{len(one.devices):,}",
+                Text(named(one.devices, 3), "dim"),
+            )
+        if not every and len(alike) > MOST:
+            grid.add_row("", Text(f"and {len(alike) - MOST} more values; --all shows them", "dim"))
+    shown(screen, grid)

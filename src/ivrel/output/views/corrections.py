@@ -1,0 +1,60 @@
+"""Corrections: the changes and their reasons, the proof, what remains."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import msgspec
+
+from ivrel.core.correcting import MEANS, Correction
+from ivrel.core.fleet import Device
+from ivrel.output.views.view import View
+
+Unread = tuple[tuple[str, str], ...]  # devices that could not be read, and why
+
+
+class CorrectionsView(View, frozen=True, kw_only=True):
+    """The corrections of some devices.
+
+    `folder`: where they have been written, if they have; `devices`: by name; `by`: what devices are
+    counted by; `every`: whether each device is shown, also of a large fleet.
+    """
+
+    fleet: str
+    corrections: tuple[Correction, ...]
+    unread: Unread
+    devices: Mapping[str, Device] = {}
+    folder: str = ""
+    by: str = ""
+    every: bool = False
+
+    @property
+    def changed(self) -> list[Correction]:
+        """The corrections that change anything."""
+        return [c for c in self.corrections if c.changes]
+
+    def machine(self) -> Any:
+        return {
+            "fleet": self.fleet,
+            "devices": [_correction(c) for c in self.corrections],
+            "not_readable": [{"device": name, "problem": why} for name, why in self.unread],
+        }
+
+
+def _correction(c: Correction) -> dict[str, Any]:
+    plain = msgspec.to_builtins
+    return {
+        "device": c.device,
+        "platform": c.platform,
+        "fingerprint": f"sha256:{c.fingerprint}",
+        "proved": c.proved,
+        "changes": [plain(change) for change in c.changes],
+        "change": c.change,
+        "backout": c.backout,
+        "proof": [
+            {"property": p.name, "means": MEANS[p.name], "holds": p.holds, "why": p.why}
+            for p in c.proof
+        ],
+        "remains": [plain(r) for r in c.remains],
+    }

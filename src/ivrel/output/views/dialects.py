@@ -1,0 +1,95 @@
+"""Dialects: those that there are, what one can say, and how one understands a text."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from ivrel.core.authoring.abilities import Ability, unsaid
+from ivrel.core.dialects import Dialect
+from ivrel.core.reading.statements import Statement, Strange, Understood
+from ivrel.core.settings import Fact
+from ivrel.core.settings.bearing import bearing
+from ivrel.core.text.bundle import Places
+from ivrel.output.views.view import View, place_of
+
+
+class DialectsView(View, frozen=True, kw_only=True):
+    """The dialects that there are."""
+
+    dialects: tuple[Dialect, ...]
+
+    def machine(self) -> Any:
+        return {
+            "dialects": [
+                {
+                    "dialect": d.name,
+                    "shape": d.shape_name,
+                    "about": d.about,
+                    "file": d.file,
+                    "limits": dict(d.limits),
+                }
+                for d in self.dialects
+            ]
+        }
+
+
+class DialectView(View, frozen=True, kw_only=True):
+    """What a platform can say and what it cannot."""
+
+    dialect: Dialect
+    abilities: tuple[Ability, ...]
+
+    def machine(self) -> Any:
+        dialect = self.dialect
+        return {
+            "dialect": dialect.name,
+            "about": dialect.about,
+            "shape": dialect.shape_name,
+            "limits": dict(dialect.limits),
+            "channels": list(dialect.channels),
+            "can": [msgspec.to_builtins(row) for row in self.abilities],
+            "says_nothing_of": unsaid(dialect),
+        }
+
+
+class TrialView(View, frozen=True, kw_only=True):
+    """A text line by line, with what each was understood as.
+
+    `rows`: line, text ('' if it must not be shown), what the dialect makes of it; `passed_over`:
+    how many lines are no part of what the dialect is about; `every`: whether every interface is
+    shown.
+    """
+
+    dialect: Dialect
+    file: str
+    places: Places
+    rows: tuple[tuple[int, str, Statement], ...]
+    facts: tuple[Fact, ...]
+    passed_over: int
+    every: bool = False
+
+    def machine(self) -> Any:
+        return {
+            "dialect": self.dialect.name,
+            "lines": [self._row(*row) for row in self.rows],
+            "settings": [
+                {
+                    "setting": f.setting,
+                    "key": f.key,
+                    "value": f.value,
+                    "from": "default" if f.default else "text",
+                }
+                for f in self.facts
+            ],
+        }
+
+    def _row(self, line: int, text: str, said: Statement) -> dict[str, Any]:
+        row: dict[str, Any] = {**place_of(self.places, line), "text": text}
+        if isinstance(said, Understood):
+            row["values"] = dict((*said.named, *said.fields, *said.many))
+        elif isinstance(said, Strange):
+            row["not_understood"] = True
+            row["may_bear_on"] = list(bearing(self.dialect, said))
+        return row

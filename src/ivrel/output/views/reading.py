@@ -1,0 +1,67 @@
+"""Readings: what was understood of configurations."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from ivrel.core.fleet import Device
+from ivrel.core.reading.statements import Stray
+from ivrel.core.settings import Fact
+from ivrel.core.text.bundle import Places
+from ivrel.output.views.view import View, place_of
+
+
+class ReadingView(View, frozen=True, kw_only=True):
+    """What was understood of one configuration.
+
+    `file`: what it is called; `text_of`: the text of a line, as far as a setting may show it.
+    """
+
+    device: Device
+    facts: tuple[Fact, ...]
+    strays: tuple[Stray, ...]
+    file: str
+    places: Places
+    text_of: Callable[[int, str], str]
+
+    def machine(self) -> Any:
+        return {
+            "device": self.device.name,
+            "platform": self.device.platform,
+            "settings": [_fact(fact, self.places) for fact in self.facts],
+            "not_understood": [
+                {**place_of(self.places, s.line), "text": s.text} for s in self.strays
+            ],
+        }
+
+
+def _fact(fact: Fact, places: Places) -> dict[str, Any]:
+    return {
+        "setting": fact.setting,
+        "key": fact.key,
+        "value": fact.value,
+        "from": "default" if fact.default else "text",
+        "where": [place_of(places, line) for line in sorted(set(fact.lines))],
+    }
+
+
+class ReadingsView(View, frozen=True, kw_only=True):
+    """What was understood of several configurations; what they have in common is told once.
+
+    `unread`: devices whose configurations cannot be read, and why; `by`: what devices are counted
+    by; `every`: whether also what few devices say is shown.
+    """
+
+    fleet: str
+    readings: tuple[ReadingView, ...]
+    unread: tuple[tuple[str, str], ...]
+    by: str = ""
+    every: bool = False
+
+    def machine(self) -> Any:
+        return {
+            "fleet": self.fleet,
+            "devices": [reading.machine() for reading in self.readings],
+            "not_readable": [{"device": name, "problem": why} for name, why in self.unread],
+        }

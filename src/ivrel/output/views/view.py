@@ -1,0 +1,29 @@
+"""What every view is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.core.text.bundle import Places
+from ivrel.core.vocabulary.verdict import Place
+
+LineText = Callable[[Place, str], str]  # what stands in a place, as far as a setting may show it
+
+
+class View(Struct, frozen=True):
+    """What a command shows; `next`: the commands that a reader is likely to type next."""
+
+    next: tuple[str, ...] = ()
+
+    def machine(self) -> Any:
+        """Return what machines get, in built-in types; its keys are in docs/formats.md."""
+        raise NotImplementedError
+
+
+def place_of(places: Places, line: int) -> dict[str, Any]:
+    """Return a place for machines."""
+    file, number = places(line)
+    return {"file": file, "line": number}

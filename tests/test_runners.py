@@ -1,0 +1,87 @@
+"""Runs over many devices: in this process, in several, and on a Dask cluster they give the same."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import TODAY, Run
+
+from ivrel.cli.jobs import Auditing, Correcting
+from ivrel.core.fleet import Device
+from ivrel.core.vocabulary.verdict import DeviceResult
+from ivrel.runners import Job, Share, through
+from ivrel.sources.workspace import Workspace
+
+distributed = pytest.importorskip(
+    "distributed", reason="Dask is not installed: pip install 'ivrel[scale]'"
+)
+
+
+@pytest.fixture(scope="module")
+def scheduler() -> Iterator[str]:
+    options = {"n_workers": 2, "threads_per_worker": 1, "dashboard_address": None}
+    with distributed.LocalCluster(host="127.0.0.1", **options) as cluster:
+        yield cluster.scheduler_address
+
+
+def told(
+    job: Job[Any], devices: tuple[Device, ...], scheduler: str = "", send: bool = False
+) -> list[Any]:
+    return list(through(job, devices, scheduler, send=send))
+
+
+@pytest.mark.parametrize("send", [False, True])
+def test_a_cluster_tells_what_one_process_tells(scheduler: str, example: Path, send: bool) -> None:
+    workspace = Workspace(example)
+    devices = workspace.fleet.devices
+    plain = told(Auditing(workspace, TODAY), devices)
+    assert told(Auditing(workspace, TODAY), devices, scheduler, send) == plain
+    some = devices[:9]
+    assert told(Correcting(workspace, TODAY), some, scheduler, send) == told(
+        Correcting(workspace, TODAY), some
+    )
+
+
+def test_processes_tell_what_one_process_tells(example: Path) -> None:
+    class Shared(Auditing):
+        share = Share(alone=0, first=2, chunk=3)
+
+    workspace = Workspace(example)
+    devices = workspace.fleet.devices
+    assert told(Shared(workspace, TODAY), devices) == told(Auditing(workspace, TODAY), devices)
+
+
+def test_one_device_never_stops_the_others(example: Path) -> None:
+    class Failing(Auditing):
+        def one(self, device: Device, data: bytes, file: str) -> DeviceResult:
+            if device.site == "tarsk":
+                raise KeyError("not foreseen")
+            return super().one(device, data, file)
+
+    workspace = Workspace(example)
+    found = told(Failing(workspace, TODAY), workspace.fleet.devices)
+    problems = [r.problem for r in found if r.site == "tarsk"]
+    assert len(found) == len(workspace.fleet.devices) and problems
+    assert all(
+        "an error in Ivrel itself, KeyError; IVREL_TRACEBACK=1 shows where" in p for p in problems
+    )
+
+
+def test_a_call_names_a_scheduler(scheduler: str, ivrel: Run, example: Path) -> None:
+    plain = ivrel("audit", "-w", example, "--format", "json", code=1).stdout
+    assert (
+        ivrel("audit", "-w", example, "--format", "json", "--scheduler", scheduler, code=1).stdout
+        == plain
+    )
+    done = ivrel(
+        "correct", "-w", example, "--scheduler", scheduler, "--send", "--site", "kelby", code=0
+    )
+    assert done.stdout == ivrel("correct", "-w", example, "--site", "kelby", code=0).stdout
+    wrong = ivrel("audit", "-w", example, "--scheduler", "nowhere", code=2)
+    assert (
+        wrong.stderr.startswith("ivrel: no Dask scheduler answers at 'nowhere': ")
+        and wrong.stderr.count("\n") == 1
+    )
