@@ -10,7 +10,7 @@ import json
 from pathlib import Path
 from typing import Any
 
-from ivrel.core.dialects.load import DIALECT
+from ivrel.core.dialects.form import DIALECT
 from ivrel.core.fleet import FLEET
 from ivrel.core.judging.asking import policy_schema_form
 from ivrel.core.settings import SETTINGS

@@ -74,3 +74,30 @@ def test_help_of_every_command_has_an_example(ivrel: Run, command: str) -> None:
         COMMANDS[command][:30] in " ".join(done.stdout.split())
         and f"example:\n  ivrel {command}" in done.stdout
     )
+
+
+# The rooms of the core, from the ground up: each may look only at those before it, and at itself.
+FLOORS = ("vocabulary", "text", "form", "fleet", "shapes", "dialects", "reading", "policy", "settings", "judging", "correcting", "authoring")  # fmt: skip
+
+
+def test_within_the_core_no_arrow_runs_back() -> None:
+    seen = set()
+    for path in (ROOT / "core").rglob("*.py"):
+        room = path.relative_to(ROOT / "core").parts[0].removesuffix(".py")
+        for name in imports(path):
+            if room != "__init__" and name.startswith("ivrel.core."):
+                target = name.split(".")[2]
+                seen.add((room, target))
+                assert FLOORS.index(target) <= FLOORS.index(room), (
+                    f"{path.relative_to(ROOT)} imports {name}"
+                )
+    assert ("settings", "policy") in seen and ("correcting", "judging") in seen
+
+
+def test_no_file_and_no_function_is_long() -> None:
+    for path in ROOT.rglob("*.py"):
+        text = path.read_text()
+        assert text.count("\n") <= 350, path
+        for node in ast.walk(ast.parse(text)):
+            if isinstance(node, ast.FunctionDef) and node.end_lineno:
+                assert node.end_lineno - node.lineno < 60, f"{path}: {node.name}"

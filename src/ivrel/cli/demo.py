@@ -25,66 +25,62 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from ivrel.cli.main import main
     from ivrel.demo.workspace import entries, write_workspace
-    from ivrel.sources.dialects import Dialects
-    from ivrel.sources.files import (
-        claim_folder,
-        read_configuration,
-        read_text,
-        write_configuration,
-        write_text,
-    )
+    from ivrel.sources.files import claim_folder
 
     folder = Path(args.folder)
     claim_folder(folder, args.replace)
     devices = entries()
     seeds = sum(len(e.seeds) for e in devices)
+    platforms = len({e.platform for e in devices})
     say = _Teller()
     say(
-        f"Skerry Line, a ferry company: {len(devices)} devices of "
-        f"{len({e.platform for e in devices})} platforms, "
-        f"three collectors, "
-        f"{seeds} faults hidden in the configurations. One device is clean."
+        f"Skerry Line, a ferry company: {len(devices)} devices of {platforms} platforms, three "
+        f"collectors, {seeds} faults hidden in the configurations. One device is clean."
     )
     write_workspace(folder)
-    say.command(f"ivrel fleet -w {folder}", "The devices, and where their configurations are:")
-    main(["fleet", "-w", str(folder)])
-    say.command(f"ivrel audit -w {folder}", "Every device against the policy, the worst first:")
-    first = main(["audit", "-w", str(folder)])
-    say.command(
-        f"ivrel explain -w {folder} tarsk-fw2 level",
-        "One verdict, from the rule and from the line:",
-    )
-    main(["explain", "-w", str(folder), "tarsk-fw2", "level"])
-    out = folder / "corrections"
-    say.command(
-        f"ivrel correct -w {folder} -o {out}",
-        "The corrections, each proved on the text that it is made for:",
-    )
-    main(["correct", "-w", str(folder), "-o", str(out), "--replace"])
-    say.step(
-        f"Applying the corrections to copies, as the platforms would, into {folder}/corrected:"
-    )
-    copies, dialects = folder / "corrected", Dialects()
-    for name in ("fleet.yaml", "policy.yaml"):
-        write_text(copies / name, read_text(folder / name, name))
-    for e in devices:
-        name = e.device if e.files else f"{e.device}.conf"
-        config, change = folder / "configs" / name, out / e.device / "change.txt"
-        before = data = read_configuration(config, name)
-        if change.exists():
-            from ivrel.core.correcting.changes import apply_change
+    out, copies = folder / "corrections", folder / "corrected"
 
-            data = apply_change(dialects[e.platform], data, change.read_text(), str(change))
-        write_configuration(copies / "configs" / name, data, before)
-    say.command(f"ivrel audit -w {copies}", "And the audit of the copies:")
-    second = main(["audit", "-w", str(copies)])
+    def call(told: str, *words: str | Path) -> int:
+        said = [str(word) for word in words]
+        say.command(f"ivrel {' '.join(said)}", told)
+        return main(said)
+
+    call("The devices, and where their configurations are:", "fleet", "-w", folder)
+    first = call("Every device against the policy, the worst first:", "audit", "-w", folder)
+    one = ("explain", "-w", folder, "tarsk-fw2", "level")
+    call("One verdict, from the rule and from the line:", *one)
+    told = "The corrections, each proved on the text that it is made for:"
+    say.command(f"ivrel correct -w {folder} -o {out}", told)
+    main(["correct", "-w", str(folder), "-o", str(out), "--replace"])
+    say.step(f"Applying the corrections to copies, as the platforms would, into {copies}:")
+    _write_copies(folder, out, copies)
+    second = call("And the audit of the copies:", "audit", "-w", copies)
     done = first == 1 and second == 0
     say.step(
         f"{'Every fault was found, corrected and proved' if done else 'Something went wrong'}. "
-        f"Look around in {folder}; docs start in README.md; your own fleet starts with 'ivrel "
-        "new FOLDER'."
+        f"Look around in {folder}; docs start in README.md; your own fleet starts with "
+        "'ivrel new FOLDER'."
     )
     return 0 if done else 1
+
+
+def _write_copies(folder: Path, changes: Path, copies: Path) -> None:
+    """Write a workspace whose configurations have been corrected as their platforms would."""
+    from ivrel.core.correcting.changes import apply_change
+    from ivrel.demo.workspace import entries
+    from ivrel.sources.dialects import Dialects
+    from ivrel.sources.files import read_configuration, read_text, write_configuration, write_text
+
+    dialects = Dialects()
+    for name in ("fleet.yaml", "policy.yaml"):
+        write_text(copies / name, read_text(folder / name, name))
+    for e in entries():
+        name = e.device if e.files else f"{e.device}.conf"
+        change = changes / e.device / "change.txt"
+        before = data = read_configuration(folder / "configs" / name, name)
+        if change.exists():
+            data = apply_change(dialects[e.platform], data, change.read_text(), str(change))
+        write_configuration(copies / "configs" / name, data, before)
 
 
 class _Teller:

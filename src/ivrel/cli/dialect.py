@@ -4,83 +4,88 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from ivrel.cli import common
 
+Parser = argparse.ArgumentParser
+_Row = tuple[str, str, Callable[[Parser], None], Callable[[argparse.Namespace], int], str]
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+
+def arguments(parser: Parser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-
-    def action(name: str, about: str, *examples: str) -> argparse.ArgumentParser:
-        one: argparse.ArgumentParser = actions.add_parser(
+    for name, about, add, run, examples in _actions():
+        one: Parser = actions.add_parser(
             name,
             help=about,
             description=about,
             formatter_class=argparse.RawDescriptionHelpFormatter,
         )
         common.workspace_argument(one)
-        common.example(one, *examples)
-        return one
+        common.example(one, examples)
+        add(one)
+        one.set_defaults(run=run)
+    common.example(parser, "ivrel dialect list", "ivrel dialect show marl", _APPLY)
 
-    one = action("list", "the dialects that there are", "ivrel dialect list --format json")
-    common.format_argument(one)
-    one.set_defaults(run=run_list)
 
-    one = action("show", "what a platform can say and what it cannot", "ivrel dialect show marl")
-    one.add_argument("name", help="the name of a dialect")
-    common.format_argument(one)
-    one.set_defaults(run=run_show)
+_APPLY = "ivrel dialect apply quern configs/holmsay-gw1.conf corrections/holmsay-gw1/change.txt"
 
-    about = "run a dialect's examples both ways, and find what is ambiguous"
-    one = action("check", about, "ivrel dialect check marl")
-    one.add_argument("name", help="the name of a dialect")
-    one.set_defaults(run=run_check)
 
-    one = action(
-        "try",
-        "a text line by line, with what each was understood as",
-        "ivrel dialect try marl saved.conf",
+def _actions() -> tuple[_Row, ...]:
+    """The actions: name, what it does, its arguments, what runs it, an example."""
+    show = "what a platform can say and what it cannot"
+    check = "run a dialect's examples both ways, and find what is ambiguous"
+    try_ = "a text line by line, with what each was understood as"
+    new = "start a dialect of your own in the workspace, from a sample of its text"
+    apply = "apply a change to a configuration as the platform would, and print the new text"
+    sample = "ivrel dialect new ours --shape blocks --sample saved.conf"
+    return (
+        ("list", "the dialects that there are", _of_list, run_list, "ivrel dialect list"),
+        ("show", show, _of_show, run_show, "ivrel dialect show marl"),
+        ("check", check, _of_check, run_check, "ivrel dialect check marl"),
+        ("try", try_, _of_try, run_try, "ivrel dialect try marl saved.conf"),
+        ("new", new, _of_new, run_new, sample),
+        ("apply", apply, _of_apply, run_apply, _APPLY),
     )
+
+
+def _of_list(one: Parser) -> None:
+    common.format_argument(one)
+
+
+def _of_check(one: Parser) -> None:
     one.add_argument("name", help="the name of a dialect")
+
+
+def _of_show(one: Parser) -> None:
+    _of_check(one)
+    common.format_argument(one)
+
+
+def _of_try(one: Parser) -> None:
+    _of_show(one)
     one.add_argument("file", help="the file or the folder of a configuration")
-    common.format_argument(one)
     one.add_argument("--all", action="store_true", help="show every line, also of many interfaces")
-    one.set_defaults(run=run_try)
 
-    one = action(
-        "new",
-        "start a dialect of your own in the workspace, from a sample of its text",
-        "ivrel dialect new ours --shape blocks --sample saved.conf",
-    )
-    one.add_argument("name", help="the name of the new dialect")
+
+def _of_new(one: Parser) -> None:
     from ivrel.core.shapes import SHAPES
 
     shapes = [name for name, row in SHAPES.items() if row.draft]
-    one.add_argument(
-        "--shape", required=True, choices=shapes, help="how its text falls into statements"
-    )
-    one.add_argument(
-        "--sample", required=True, metavar="FILE", help="a configuration of the platform"
-    )
-    one.set_defaults(run=run_new)
+    shape = "how its text falls into statements"
+    one.add_argument("name", help="the name of the new dialect")
+    one.add_argument("--shape", required=True, choices=shapes, help=shape)
+    sample = "a configuration of the platform"
+    one.add_argument("--sample", required=True, metavar="FILE", help=sample)
 
-    example = (
-        "ivrel dialect apply quern configs/holmsay-gw1.conf corrections/holmsay-gw1/change.txt"
-    )
-    one = action(
-        "apply",
-        "apply a change to a configuration as the platform would, and print the new text",
-        example,
-    )
+
+def _of_apply(one: Parser) -> None:
     one.add_argument("platform", help="the name of a dialect")
     one.add_argument("configuration", help="the file of a configuration")
     one.add_argument("change", help="the file of a change")
-    one.add_argument(
-        "-o", "--output", metavar="PATH", help="write the new text (of a folder, the folder) there"
-    )
-    one.set_defaults(run=run_apply)
-    common.example(parser, "ivrel dialect list", "ivrel dialect show marl", example)
+    there = "write the new text (of a folder, the folder) there"
+    one.add_argument("-o", "--output", metavar="PATH", help=there)
 
 
 def run_list(args: argparse.Namespace) -> int:

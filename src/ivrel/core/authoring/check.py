@@ -13,7 +13,8 @@ from itertools import combinations
 from ivrel.core.correcting.changes import apply_edits
 from ivrel.core.correcting.steps import Getter, steps_between
 from ivrel.core.dialects.dialect import Dialect, Example
-from ivrel.core.dialects.pattern import Any, Flag, Item, Literal, Maybe, Pattern, Rest, Variable
+from ivrel.core.dialects.items import Any, Flag, Item, Literal, Maybe, Rest, Variable
+from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records, read_records

@@ -113,7 +113,7 @@ change: {remove: "no-more"}   # the word that takes a statement away
 $lists
 # The tables that statements fill, and the fields that tell their rows apart.
 rows:
-  destination: {key: {key}}
+  destination: {key: $key}
   # interface: {key: [name]}
 
 # This platform's words for values; a value that is not listed cannot be said. For a type,

@@ -92,12 +92,7 @@ def correct(
     change, stuck = _written(case, state, plan)
     if not change:
         return Correction(
-            device=device.name,
-            platform=dialect.name,
-            changes=(),
-            change="",
-            backout="",
-            proof=(),
+            *(device.name, dialect.name, (), "", "", ()),
             remains=_remaining(before, plan, asked, stuck),
             fingerprint=_print(data),
             before=before,

@@ -7,7 +7,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.pattern import Pattern, Variable
+from ivrel.core.dialects.items import Variable
+from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.reading.statements import LAZY
 from ivrel.core.text.words import Words

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Iterator
 from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.pattern import Fields, Outline, Pattern, Variable, outline
+from ivrel.core.dialects.items import Fields, Outline, Variable, outline
+from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.reading.heads import Heads
 from ivrel.core.reading.secrets import masked

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from ivrel.core.dialects.pattern import Fields
+from ivrel.core.dialects.items import Fields
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.values import Value
 

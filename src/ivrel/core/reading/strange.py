@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.pattern import Any, Flag, Item, Literal, Pattern, Variable
+from ivrel.core.dialects.items import Any, Flag, Item, Literal, Variable
+from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.reading.statements import Strange
 from ivrel.core.text.words import Path, Words

@@ -76,7 +76,7 @@ def bring(scope: Scope, channels: Iterable[str]) -> tuple[Records, list[Obstacle
     """The records with each of these channels brought to a collector asked for: that is all a
     category needs.
     """
-    from ivrel.core.settings.level import mend_channel
+    from ivrel.core.settings.selecting import mend_channel
 
     records = scope.records
     obstacles: list[Obstacle] = []

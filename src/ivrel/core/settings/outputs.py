@@ -4,11 +4,14 @@ severities.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
+from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.dialects.pattern import Flag
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.items import Flag
 from ivrel.core.policy.need import Needs
 from ivrel.core.reading.records import Records
 from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting
@@ -23,81 +26,97 @@ SHOW = ("show.output", "show.facility", "show.level", "show.compare", "show.acti
 
 
 def output(name: str, *parts: Part, **texts: Any) -> Setting:
-    """The setting of an output, whose first part is the severities that it shows."""
+    """Return the setting of an output, whose first part is the severities that it shows."""
     plain = valued(name, *parts, **texts)
-    level, rest = parts[0], parts[1:]
+    entries = _Entries(name, plain, parts[0].name, tuple(part.name for part in parts[1:]))
+    return replace(plain, facts=entries.facts, judge=entries.judge, mend=entries.mend)
 
-    def has(scope: Scope) -> bool:
-        """Whether this platform says what the output shows entry by entry; all of its entries
-        count.
-        """
-        return any(
-            isinstance(item, Flag) and item.slot == "show.output" and item.value == name
-            for pattern in scope.records.dialect.patterns
-            for items in (*pattern.path, pattern.items)
-            for item in items
-        )
 
-    def rows(scope: Scope) -> list[Row]:
+class _Entries(Struct, frozen=True):
+    """An output that some platforms describe entry by entry; all of its entries count.
+
+    `plain`: the setting where they do not; `level`: the part that entries are about; `rest`: all
+    other parts.
+    """
+
+    name: str
+    plain: Setting
+    level: str
+    rest: tuple[str, ...]
+
+    def _is_known(self, dialect: Dialect) -> bool:
+        """Whether this platform says what the output shows entry by entry."""
+        return dialect.once(("entries", self.name), lambda: self._finds_itself(dialect))
+
+    def _finds_itself(self, dialect: Dialect) -> bool:
+        for pattern in dialect.patterns:
+            items = [item for part in (*pattern.path, pattern.items) for item in part]
+            shown = (i.value for i in items if isinstance(i, Flag) and i.slot == "show.output")
+            if self.name in shown:
+                return True
+        return False
+
+    def _rows(self, scope: Scope) -> list[Row]:
         records = scope.records
-        return [
-            row
-            for row in records.rows("show").values()
-            if records.get("show.output", row).value == name
-        ]
+        if not self._is_known(records.dialect):
+            return []
+        rows = records.rows("show").values()
+        return [row for row in rows if records.get("show.output", row).value == self.name]
 
-    def shown(scope: Scope) -> tuple[Selection, tuple[int, ...]]:
+    def _shown(self, scope: Scope, rows: Sequence[Row]) -> tuple[Selection, tuple[int, ...]]:
+        """What the entries show together, and the lines that say so."""
         taken = dropped = NOTHING
-        lines: tuple[int, ...] = ()
-        for row in rows(scope):
+        lines: set[int] = set()
+        for row in rows:
             if scope.records.get("show.action", row).value == "drop":
                 dropped |= picked(scope.records, row, "show")
             else:
                 taken |= picked(scope.records, row, "show")
-            lines += tuple(line for said in row.values() for line in said.lines)
-        return taken - dropped, tuple(sorted(set(lines)))
+            lines.update(line for said in row.values() for line in said.lines)
+        return taken - dropped, tuple(sorted(lines))
 
-    def facts(scope: Scope) -> list[Fact]:
-        if not has(scope) or not rows(scope):
-            return plain.facts(scope)
-        selection, lines = shown(scope)
-        others = [fact for fact in plain.facts(scope) if fact.key != level.name]
-        return [Fact(name, "", level.name, selection.describe(), lines, False), *others]
+    def facts(self, scope: Scope) -> list[Fact]:
+        """Tell what the output shows, and its other parts."""
+        rows = self._rows(scope)
+        if not rows:
+            return self.plain.facts(scope)
+        selection, lines = self._shown(scope, rows)
+        others = [fact for fact in self.plain.facts(scope) if fact.key != self.level]
+        whole = Fact(self.name, "", self.level, selection.describe(), lines, False)
+        return [whole, *others]
 
-    def judge(scope: Scope, needs: Needs) -> list[Finding]:
-        if not has(scope) or not rows(scope) or level.name not in needs:
-            return plain.judge(scope, needs)
-        selection, lines = shown(scope)
-        found = departing(selection, needs[level.name])
+    def judge(self, scope: Scope, needs: Needs) -> list[Finding]:
+        """Find where the output shows too little or too much."""
+        rows = self._rows(scope)
+        if not rows or self.level not in needs:
+            return self.plain.judge(scope, needs)
+        selection, lines = self._shown(scope, rows)
+        need = needs[self.level]
+        found = departing(selection, need)
         out: list[Finding] = []
         if found:
+            said, cannot = selection.describe(), _only_read(scope, self.level)
+            about, title = self.level, f"the {self.name}"
             out.append(
-                Finding(
-                    "output",
-                    level.name,
-                    f"the {name}",
-                    selection.describe(),
-                    needs[level.name].text,
-                    found,
-                    lines,
-                    cannot=_only_read(scope, level.name),
-                )
+                Finding("output", about, title, said, need.text, found, lines, cannot=cannot)
             )
-        others = {part.name: needs[part.name] for part in rest if part.name in needs}
-        return out + (plain.judge(scope, others) if others else [])
+        others = self._others(needs)
+        return out + (self.plain.judge(scope, others) if others else [])
 
-    def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
-        if not has(scope):
-            return plain.mend(scope, needs)
-        wrong = [f for f in judge(scope, needs) if f.about == level.name]
-        obstacles = [_only_read(scope, level.name)] if wrong else []
-        others = {part.name: needs[part.name] for part in rest if part.name in needs}
+    def mend(self, scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+        """Correct the other parts; entries are only read."""
+        if not self._is_known(scope.records.dialect):
+            return self.plain.mend(scope, needs)
+        wrong = [f for f in self.judge(scope, needs) if f.about == self.level]
+        obstacles = [_only_read(scope, self.level)] if wrong else []
+        others = self._others(needs)
         if not others:
             return scope.records, obstacles
-        records, more = plain.mend(scope, others)
+        records, more = self.plain.mend(scope, others)
         return records, [*obstacles, *more]
 
-    return replace(plain, facts=facts, judge=judge, mend=mend)
+    def _others(self, needs: Needs) -> Needs:
+        return {part: needs[part] for part in self.rest if part in needs}
 
 
 def _only_read(scope: Scope, about: str) -> Obstacle:

@@ -5,22 +5,29 @@ collector.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from functools import lru_cache
 from typing import Literal
-
-from msgspec import Struct
 
 from ivrel.core.form import Node, Report
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Need, Needs, read_need
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import DOUBT
-from ivrel.core.reading.tables import values_of
 from ivrel.core.settings.contract import Fact, Finding, More, Obstacle, Setting, no_destination
 from ivrel.core.settings.places import Place, can_say, places
 from ivrel.core.settings.scope import Destination, Scope
+from ivrel.core.settings.way import (
+    Way,
+    cannot_reach,
+    family_of,
+    in_use,
+    interface_with,
+    knows_interfaces,
+    leaving_by,
+    other_plane,
+    parts_off,
+    way_of,
+)
 from ivrel.core.vocabulary.addresses import address, is_address
-from ivrel.core.vocabulary.said import Row
 
 IDENTITY = "identity"
 SOME = 3  # so many devices of the same identity are named; the rest is counted
@@ -50,7 +57,7 @@ def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
     out = []
     kinds = (("interface", True), ("address", False))
     # Where interfaces are not part of the configuration, an address says more than a name.
-    for kind, by_interface in kinds if _knows_interfaces(scope.records) else kinds[::-1]:
+    for kind, by_interface in kinds if knows_interfaces(scope.records) else kinds[::-1]:
         out += [(place, by_interface) for place in places(scope, f"source-{kind}", every)]
     # A platform may know both ways; what is said counts, and the first way is the one to write.
     said = {place.label for place, _ in out if place.said.value is not None}
@@ -61,148 +68,6 @@ def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
     return list(first.values())
 
 
-def _knows_interfaces(records: Records) -> bool:
-    return records.dialect.has("interface.name")
-
-
-class _Way(Struct, frozen=True):
-    """What a source comes to: interface, its addresses, the lines that say so, and what is wrong
-    with it.
-    """
-
-    name: str | None
-    addresses: tuple[str, ...]
-    lines: tuple[int, ...]
-    wrong: str = ""
-    beside: tuple[str, ...] = ()  # what else the interface has
-    doubt: str = ""  # why it is not sure what it comes to
-
-
-def _way(scope: Scope, place: Place, by_interface: bool) -> _Way:
-    # Where the source is said counts as well: an interface may carry what leaves by one feed and
-    # not by another.
-    name = (place.table, place.label, place.said.value, place.said.lines, by_interface)
-    return scope.once(lambda: _found_way(scope, place, by_interface), "source", *name)
-
-
-def _found_way(scope: Scope, place: Place, by_interface: bool) -> _Way:
-    records, value, lines = scope.records, str(place.said.value), place.said.lines
-    found: tuple[str, Row] | None
-    if not _knows_interfaces(records):
-        if by_interface:
-            return _Way(value, (), lines)
-        return _Way(None, (value,), lines)
-    if by_interface:
-        row = records.row("interface", value)
-        if row is None:
-            return _Way(value, (), lines, f"interface {value} does not exist")
-        found = value, row
-    else:
-        every = records.rows_with("interface", "interface.address", value)
-        if not every:
-            return _Way(None, (value,), lines, f"no interface has the address {value}")
-        if len(every) > 1:
-            names = " and ".join(str(key[0]) for key, _ in every)
-            return _Way(
-                None, (value,), lines, doubt=f"several interfaces have the address {value}: {names}"
-            )
-        found = str(every[0][0][0]), every[0][1]
-    name, row = found
-    if DOUBT in row:
-        said = row[DOUBT]
-        doubt = f"{name}: line {said.lines[0]} is not understood: {said.value}"
-        return _Way(name, (), (*lines, *said.lines), doubt=doubt)
-    unsure = _parts_off(row)
-    if unsure:
-        return _Way(name, (), (*lines, *unsure[1]), doubt=f"{name}: {unsure[0]}")
-    said = records.get("interface.address", row)
-    addresses = _in_use(row)
-    state = records.get("interface.state", row)
-    plane = records.get("interface.plane", row)
-    if _other_plane(records, row, place):
-        return _Way(name, addresses, lines + plane.lines, f"{name} carries {plane.value} only")
-    if not addresses:
-        return _Way(name, (), lines, f"{name} has no address")
-    if state.value == "down" or values_of(row, "interface.part-state") == ("down",):
-        return _Way(name, addresses, lines + state.lines, f"{name} is down")
-    if by_interface:
-        return _Way(name, addresses, lines + said.lines)
-    beside = tuple(a for a in addresses if a != value)
-    if value not in addresses:
-        return _Way(
-            name, addresses, lines, f"{value} is on {name}, where addresses of its family are off"
-        )
-    at = tuple(
-        line
-        for one, line in zip(values_of(row, "interface.address"), said.lines, strict=False)
-        if one == value
-    )
-    return _Way(name, (value,), lines + at[:1], beside=beside)
-
-
-_FAMILY_STATES = {"IPv4": "interface.inet-state", "IPv6": "interface.inet6-state"}
-
-
-def _parts_off(row: Row) -> tuple[str, tuple[int, ...]] | None:
-    """Why it is not sure which addresses of an interface are in use: some of its parts are off,
-    others are not.
-    """
-    for slot in ("interface.part-state", *_FAMILY_STATES.values()):
-        states = values_of(row, slot)
-        if len(states) > 1 and "down" in states:
-            return "a part of it is off, and it is not told which addresses are of that part", row[
-                slot
-            ].lines
-    return None
-
-
-def _in_use(row: Row) -> tuple[str, ...]:
-    """The addresses of an interface whose family is not switched off there."""
-    off = {family for family, slot in _FAMILY_STATES.items() if "down" in values_of(row, slot)}
-    return tuple(a for a in map(str, values_of(row, "interface.address")) if _family(a) not in off)
-
-
-def _other_plane(records: Records, row: Row, place: Place) -> bool:
-    """Whether an interface carries the messages of another feed only."""
-    plane = records.get("interface.plane", row).value
-    return place.table == "feed" and plane is not None and plane != place.label
-
-
-@lru_cache(maxsize=65536)
-def _family(host: str) -> str:
-    """The family of an address; '' of a host name, which may stand for either."""
-    return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
-
-
-def _leaving(scope: Scope, place: Place) -> dict[str, Destination]:
-    """A destination of each address family that what leaves by a place goes to."""
-    out: dict[str, Destination] = {}
-    for d in scope.judged:
-        if place.table == "destination" and d.key != place.key:
-            continue
-        if place.table == "feed" and place.label not in scope.feeds([d]):
-            continue
-        known = scope.collectors[d.collector].address if d.collector else ""
-        out.setdefault(_family(str(d.endpoint[0])) or _family(known), d)
-    out.pop("", None)
-    return out
-
-
-def _cannot_reach(scope: Scope, place: Place, by_interface: bool, way: _Way) -> str:
-    """Why messages cannot leave for a destination from here: no address of its family."""
-    has = {_family(a) for a in way.addresses}
-    for family, d in _leaving(scope, place).items():
-        if has and family not in has:
-            here = f"{way.name} has" if by_interface else f"{way.addresses[0]} is"
-            return f"{here} no {family} address, and {d.title} is at {d.endpoint[0]}"
-    return ""
-
-
-def _interface_with(records: Records, wanted: str) -> tuple[str, Row] | None:
-    found = records.rows_with("interface", "interface.address", wanted)
-    return (str(found[0][0][0]), found[0][1]) if len(found) == 1 else None
-
-
 def facts(scope: Scope) -> list[Fact]:
     out = []
     for place, by_interface in _places(scope, every=True):
@@ -210,7 +75,7 @@ def facts(scope: Scope) -> list[Fact]:
             note = "whatever interface is nearest"
             out.append(Fact("source", place.label, "", "nearest", (), True, note))
             continue
-        way = _way(scope, place, by_interface)
+        way = way_of(scope, place, by_interface)
         note = way.wrong or way.doubt or (", ".join(way.addresses) if by_interface else "")
         value = str(place.said.value)
         out.append(Fact("source", place.label, "", value, way.lines, False, note))
@@ -245,7 +110,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         if place.said.value is None:
             out.append(Finding("nearest", place.label, place.title, wanted=need.text))
             continue
-        way = _way(scope, place, by_interface)
+        way = way_of(scope, place, by_interface)
         if way.doubt:
             out.append(_finding(place, way.doubt, way, need, "unknown"))
             continue
@@ -259,7 +124,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 def _finding(
     place: Place,
     why: str,
-    way: _Way,
+    way: Way,
     need: Need,
     judged: Literal["breaks", "unknown"],
     unknown: bool = False,
@@ -279,15 +144,15 @@ def _rivals(scope: Scope) -> str:
     return ", ".join(some) + (f" and {more} more" if more > 0 else "")
 
 
-def _wrong(scope: Scope, need: Need, place: Place, by_interface: bool, way: _Way) -> str:
+def _wrong(scope: Scope, need: Need, place: Place, by_interface: bool, way: Way) -> str:
     """Why a source that is set is not as asked; '' if it is."""
     identity = scope.device.identity if scope.device else None
     return (
-        way.wrong or _cannot_reach(scope, place, by_interface, way) or _against(need, identity, way)
+        way.wrong or cannot_reach(scope, place, by_interface, way) or _against(need, identity, way)
     )
 
 
-def _against(need: Need, identity: str | None, way: _Way) -> str:
+def _against(need: Need, identity: str | None, way: Way) -> str:
     faces = {way.name, *way.addresses}
     if identity is not None and identity in _identities(way):
         faces.add(IDENTITY)
@@ -305,12 +170,12 @@ def _against(need: Need, identity: str | None, way: _Way) -> str:
     return f"leaves from {left}, not {wanted}"
 
 
-def _identities(way: _Way) -> tuple[str, ...]:
+def _identities(way: Way) -> tuple[str, ...]:
     """The addresses by which a device is known that sends from here: in another family, those
     beside it.
     """
-    own = {_family(a) for a in way.addresses}
-    return (*way.addresses, *(a for a in way.beside if _family(a) not in own))
+    own = {family_of(a) for a in way.addresses}
+    return (*way.addresses, *(a for a in way.beside if family_of(a) not in own))
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -323,14 +188,14 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         obstacles.append(Obstacle("own-identity", IDENTITY))
     for place, by_interface in at:
         if place.said.value is not None:
-            way = _way(scope, place, by_interface)
+            way = way_of(scope, place, by_interface)
             if way.doubt:
                 more: More = (("why", way.doubt),)
                 obstacles.append(Obstacle("stuck", place.label, place.title, more=more))
                 continue
             if not _wrong(scope, need, place, by_interface, way):
                 continue
-        leaving = _leaving(scope, place)
+        leaving = leaving_by(scope, place)
         value = _choice(scope, need, place, by_interface, leaving)
         if value is None:
             why = _stuck(scope, need, place, by_interface, leaving)
@@ -348,7 +213,7 @@ def _choice(
     """
 
     def first(options: Iterable[str]) -> str | None:
-        return next((a for a in options if all(_family(a) == f for f in families)), None)
+        return next((a for a in options if all(family_of(a) == f for f in families)), None)
 
     for asked in (*([need.write] if need.write else []), *(need.any_of or ())):
         wanted = (
@@ -356,18 +221,18 @@ def _choice(
             if asked == IDENTITY
             else asked
         )
-        if not _knows_interfaces(scope.records):
+        if not knows_interfaces(scope.records):
             if wanted and is_address(wanted) != by_interface and (by_interface or first([wanted])):
                 return wanted
             continue
-        found = _interface_with(scope.records, wanted)
+        found = interface_with(scope.records, wanted)
         row = found[1] if found else scope.records.row("interface", wanted)
         if row is None or scope.records.get("interface.state", row).value == "down" or DOUBT in row:
             continue
-        if _other_plane(scope.records, row, place):
+        if other_plane(scope.records, row, place):
             continue
-        addresses = () if _parts_off(row) else _in_use(row)
-        if by_interface and addresses and {_family(a) for a in addresses} >= set(families):
+        addresses = () if parts_off(row) else in_use(row)
+        if by_interface and addresses and {family_of(a) for a in addresses} >= set(families):
             return found[0] if found else wanted
         # Where the identity is of the other family, what stands beside it is as good.
         value = first(
@@ -386,11 +251,11 @@ def _stuck(
     if need.any_of is None and not need.write:
         return "the policy does not say what to write; add `write:` to it"
     found = (
-        _interface_with(scope.records, identity)
+        interface_with(scope.records, identity)
         if identity and IDENTITY in (need.any_of or ())
         else None
     )
-    if found and _other_plane(scope.records, found[1], place):
+    if found and other_plane(scope.records, found[1], place):
         return (
             f"{found[0]}, which has the identity {identity}, carries no messages of {place.label}"
         )

@@ -198,32 +198,45 @@ def _sections(data: bytes, shape: Sections) -> dict[Words, tuple[Words, ...]]:
 def _apply(lines: list[bytes], edit: Edit, shape: Sections) -> None:
     header = edit.path[0] if edit.path else edit.words
     every = _find(lines, header, shape)
+    if edit.removes and not every:
+        raise missing(edit, _join if edit.path else ".".join)
     if edit.removes and not edit.path:
-        if not every:
-            raise missing(edit, ".".join)
         for first, stop in reversed(every):
             del lines[first:stop]
-        return
-    found = every[-1] if every else None
-    if edit.body is not None:
-        # A section that is written anew takes the place of all that have its header.
-        for first, stop in reversed(every[:-1]):
-            del lines[first:stop]
-            found = (found[0] - stop + first, found[1] - stop + first) if found else None
-    if found is None:
-        if edit.removes:
-            raise missing(edit, _join)
-        if lines and lines[-1].strip():
-            lines.append(b"")
-        lines.append(f"[{'.'.join(header)}]".encode())
-        found = len(lines) - 1, len(lines)
-    if edit.body is not None:
-        _rewrite(lines, *found, edit.body, shape)
-        return
-    members = [
-        member for first, stop in every or [found] for member in _members(lines, first, stop, shape)
-    ]
-    first = found[0]
+    elif edit.body is not None:
+        _rewrite(lines, *_only_one(lines, header, every), edit.body, shape)
+    else:
+        _set(lines, edit, every or [_added(lines, header)], shape)
+
+
+def _only_one(
+    lines: list[bytes], header: Words, every: Sequence[tuple[int, int]]
+) -> tuple[int, int]:
+    """The last section of a header, which takes the place of all others; a new one if none is."""
+    if not every:
+        return _added(lines, header)
+    first, last = every[-1]
+    for begin, stop in reversed(every[:-1]):
+        del lines[begin:stop]
+        first, last = first - stop + begin, last - stop + begin
+    return first, last
+
+
+def _added(lines: list[bytes], header: Words) -> tuple[int, int]:
+    """A new section at the end."""
+    if lines and lines[-1].strip():
+        lines.append(b"")
+    lines.append(f"[{'.'.join(header)}]".encode())
+    return len(lines) - 1, len(lines)
+
+
+def _set(
+    lines: list[bytes], edit: Edit, sections: Sequence[tuple[int, int]], shape: Sections
+) -> None:
+    """Set or remove an assignment, which may stand in any of the sections of its header."""
+    members: list[tuple[int, Words]] = []
+    for first, stop in sections:
+        members += _members(lines, first, stop, shape)
     hits = [at for at, words in members if words[:1] == edit.words[:1]]
     if edit.removes:
         if not hits:
@@ -233,7 +246,8 @@ def _apply(lines: list[bytes], edit: Edit, shape: Sections) -> None:
     elif hits:
         lines[hits[-1]] = in_place_of(lines[hits[-1]], _join(edit.words))
     else:
-        lines.insert(members[-1][0] + 1 if members else first + 1, _join(edit.words).encode())
+        behind = members[-1][0] if members else sections[-1][0]
+        lines.insert(behind + 1, _join(edit.words).encode())
 
 
 def _members(lines: list[bytes], first: int, stop: int, shape: Sections) -> list[tuple[int, Words]]:

@@ -28,74 +28,96 @@ from ivrel.output.views.folding import Folded, folded, named
 
 MOST = 30  # findings shown, unless all are asked for
 SHORTEST = 12  # room for the name of a group
+BESIDE = 17  # columns between the name of a group and its numbers by setting
+
+Groups = dict[str, list[tuple[DeviceResult, tuple[Verdict, ...]]]]
 
 
 def draw_groups(
     screen: Console, results: Sequence[DeviceResult], settings: Sequence[str], by: str
 ) -> None:
-    """A row for each group: how many of its devices are as asked, and how many are not, setting by
-    setting.
+    """Draw a row for each group: how many of its devices are as asked, and how many are not.
+
+    The second is told setting by setting. Of many settings, the table falls into pieces.
     """
-    groups: dict[str, list[tuple[DeviceResult, tuple[Verdict, ...]]]] = {}
+    groups: Groups = {}
     for r in results:
         for name, verdicts in parts_of(r, by):
             groups.setdefault(name, []).append((r, verdicts))
     numbers = {name: _numbers(members, settings) for name, members in groups.items()}
-    # The largest share of devices that are not as asked first.
-    ranked = sorted(groups, key=lambda name: (-_share(groups[name]), name))
     widest = max((len(f"{n:,}") for row in numbers.values() for n in row.values()), default=1)
     longest = max(map(len, [by, *groups]))
     heads = (by, "devices", "as asked")
-
-    def rows(grid: Table, some: Sequence[str], first: int, again: Callable[[], Table]) -> None:
-        for name in ranked:
-            members = groups[name]
-            good = sum(1 for _, verdicts in members if all(v.verdict in GOOD for v in verdicts))
-            cells = [
-                _cell(numbers[name][s], [v for _, vs in members for v in vs if v.setting == s])
-                for s in some
-            ]
-            if len(name) > first:  # a long name stands above its numbers
-                shown(screen, grid)
-                line(screen, name)
-                grid = again()
-            grid.add_row(
-                "" if len(name) > first else name, f"{len(members):,}", f"{good:,}", *cells
-            )
-        shown(screen, grid)
-
     if longest + 20 + sum(max(len(s), widest) + 2 for s in settings) <= screen.width:
-        rows(
-            _ready(table(*heads, *settings), longest),
-            settings,
-            longest,
-            lambda: table(*heads, *settings),
-        )
+        _rows(screen, groups, settings, longest, lambda: _ready(table(*heads, *settings), longest))
         return
-    # What is as asked wherever it is asked goes without a column where there is no room for all of
-    # them.
-    most = max((screen.width - SHORTEST - 17 - widest) // (widest + 1), 1)
+    # What is as asked wherever it is asked goes without a column where there is no room.
+    most = max((screen.width - SHORTEST - BESIDE - widest) // (widest + 1), 1)
     bad = [s for s in settings if any(row[s] for row in numbers.values())]
     columns = list(settings) if len(settings) <= most else bad
     for start in range(0, len(columns), most):
-        some = columns[start : start + most]
-        room = screen.width - len(some) * (widest + 1) - 17 - widest - max(map(len, some))
-        first = max(min(longest, room), SHORTEST)
-
-        def fresh(some: Sequence[str] = some, first: int = first) -> Table:
-            return _ready(steps_below(heads, some, widest + 1), first)
-
         if start:
             screen.print()
-        # Each step stands on the last digit of its column.
-        stairs(screen, some, first + 17 + widest, widest + 1)
-        grid = fresh()
-        grid.add_row(*(Text(head, "dim") for head in heads))
-        rows(grid, some, first, fresh)
+        _piece(screen, groups, columns[start : start + most], heads, longest, widest)
     rest = [s for s in settings if s not in columns]
     if rest:
         screen.print()
         line(screen, (f"as asked everywhere: {', '.join(rest)}", "dim"))
+
+
+def _piece(
+    screen: Console,
+    groups: Groups,
+    some: Sequence[str],
+    heads: Sequence[str],
+    longest: int,
+    widest: int,
+) -> None:
+    """A piece of the table with narrow columns, each below a step that bears its name."""
+    room = screen.width - len(some) * (widest + 1) - BESIDE - widest - max(map(len, some))
+    first = max(min(longest, room), SHORTEST)
+
+    def fresh() -> Table:
+        return _ready(steps_below(heads, some, widest + 1), first)
+
+    def headed() -> Table:
+        grid = fresh()
+        grid.add_row(*(Text(head, "dim") for head in heads))
+        return grid
+
+    # Each step stands on the last digit of its column.
+    stairs(screen, some, first + BESIDE + widest, widest + 1)
+    _rows(screen, groups, some, first, fresh, headed())
+
+
+def _rows(
+    screen: Console,
+    groups: Groups,
+    some: Sequence[str],
+    first: int,
+    fresh: Callable[[], Table],
+    begun: Table | None = None,
+) -> None:
+    """The rows of groups, those first of whose devices the largest share is not as asked.
+
+    `fresh`: a table with these columns; `begun`: one that has its head already.
+    """
+    grid = begun or fresh()
+    for name in sorted(groups, key=lambda name: (-_share(groups[name]), name)):
+        members = groups[name]
+        numbers = _numbers(members, some)
+        good = sum(1 for _, verdicts in members if all(v.verdict in GOOD for v in verdicts))
+        cells = []
+        for s in some:
+            given = [v for _, verdicts in members for v in verdicts if v.setting == s]
+            cells.append(_cell(numbers[s], given))
+        is_long = len(name) > first
+        if is_long:  # a long name stands above its numbers
+            shown(screen, grid)
+            line(screen, name)
+            grid = fresh()
+        grid.add_row("" if is_long else name, f"{len(members):,}", f"{good:,}", *cells)
+    shown(screen, grid)
 
 
 def _ready(grid: Table, first: int) -> Table:
@@ -111,10 +133,12 @@ def _ready(grid: Table, first: int) -> Table:
 def _numbers(
     members: Sequence[tuple[DeviceResult, tuple[Verdict, ...]]], settings: Sequence[str]
 ) -> dict[str, int]:
+    """How many devices are not as asked, by setting."""
     out = dict.fromkeys(settings, 0)
     for _, verdicts in members:
         for v in verdicts:
-            out[v.setting] += v.verdict not in GOOD
+            if v.setting in out:
+                out[v.setting] += v.verdict not in GOOD
     return out
 
 

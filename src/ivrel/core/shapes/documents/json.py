@@ -10,26 +10,17 @@ from typing import Any
 from urllib.parse import quote, unquote
 
 from ivrel.core.shapes.documents.base import (
-    DEEPEST,
     Member,
     as_it_stood,
-    local_name,
     without_module,
 )
+from ivrel.core.shapes.documents.json_text import Object, local_of, parse_json
 from ivrel.core.shapes.documents.options import TreeOptions
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import Unreadable
 
 PATCH = "ietf-yang-patch:yang-patch"  # RFC 8072
-
-
-class _Object(dict[str, Any]):
-    """A JSON object that knows its line, and the line of each member."""
-
-    line: int = 1
-    lines: dict[str, int]
-    keys_of: Words = ()  # of an entry of a list: the names of its keys
 
 
 class JsonDocument:
@@ -39,8 +30,8 @@ class JsonDocument:
         self, data: bytes, options: TreeOptions, wanted: Container[str] | None = None
     ) -> None:
         self.options = options
-        self.top = _parse_json(data, options, wanted)
-        if not isinstance(self.top, _Object):
+        self.top = parse_json(data, options, wanted)
+        if not isinstance(self.top, Object):
             raise Unreadable("not a JSON object")
         self.crlf = b"\r\n" in data[:65536]
         indent = re.search(rb"\n( +)", data)
@@ -53,10 +44,10 @@ class JsonDocument:
         root = self.top
         while (
             len(root) == 1
-            and _local(options, next(iter(root))).rpartition(":")[2] in options.wrapper
+            and local_of(options, next(iter(root))).rpartition(":")[2] in options.wrapper
         ):
             inner = next(iter(root.values()))
-            if not isinstance(inner, _Object):
+            if not isinstance(inner, Object):
                 break
             root = inner
         self.root = root
@@ -65,16 +56,16 @@ class JsonDocument:
         out = []
         keys, options = node.keys_of, self.options
         for name, value in node.items():
-            plain, line = _local(options, name), node.lines.get(name, node.line)
+            plain, line = local_of(options, name), node.lines.get(name, node.line)
             if name.startswith("@") or plain in options.passed_over:
                 continue  # annotations (RFC 7952), and what is no configuration
-            if isinstance(value, _Object):
+            if isinstance(value, Object):
                 if plain == options.mirror:
                     value.keys_of = keys
                 out.append(Member(plain, (plain,), None, value, line))
             elif isinstance(value, list) and value != [None]:
                 for n, entry in enumerate(value):
-                    if isinstance(entry, _Object):
+                    if isinstance(entry, Object):
                         entry.keys_of = options.lists.get(plain, ())
                         words = (
                             plain,
@@ -83,7 +74,7 @@ class JsonDocument:
                         at = [
                             line
                             for name, line in entry.lines.items()
-                            if _local(options, name) in entry.keys_of
+                            if local_of(options, name) in entry.keys_of
                         ]
                         out.append(Member(plain, words, None, entry, at[-1] if at else entry.line))
                     else:
@@ -112,7 +103,7 @@ class JsonDocument:
     def _name(self, node: Any, plain: str) -> str:
         """The full name of a member: as it stands there, or with its module at the top."""
         options = self.options
-        found = next((name for name in node if _local(options, name) == plain), None)
+        found = next((name for name in node if local_of(options, name) == plain), None)
         alias = next(
             (
                 a
@@ -124,13 +115,13 @@ class JsonDocument:
         return found or (f"{options.modules[plain]}:{plain}" if plain in options.modules else alias)
 
     def add(self, node: Any, words: Words) -> Any:
-        child = _Object()
+        child = Object()
         child.lines = {}
         keys = self.options.lists.get(words[0], ())
         for key, value in zip(keys, words[1:], strict=False):
             child[key] = self._native(key, value)
         if keys and self.options.mirror:
-            copy = _Object(child)
+            copy = Object(child)
             copy.lines = {}
             child[self.options.mirror] = copy
         name = self._name(node, words[0])
@@ -304,7 +295,7 @@ def _collected(document: JsonDocument, node: Any, path: Path) -> Iterator[Edit]:
 def _objects(value: Any) -> Any:
     """What json has read, with its objects as this module has them."""
     if isinstance(value, dict):
-        new = _Object({name: _objects(inner) for name, inner in value.items()})
+        new = Object({name: _objects(inner) for name, inner in value.items()})
         new.lines = {}
         return new
     return [_objects(inner) for inner in value] if isinstance(value, list) else value
@@ -312,7 +303,7 @@ def _objects(value: Any) -> Any:
 
 def _words(options: TreeOptions, step: str) -> Words:
     name, _, keys = step.partition("=")
-    local = _local(options, name)
+    local = local_of(options, name)
     names = options.lists.get(local, ())
     values = [unquote(key) for key in keys.split(",")] if keys else []
     return (
@@ -324,14 +315,8 @@ def _words(options: TreeOptions, step: str) -> Words:
     )
 
 
-def _local(options: TreeOptions, name: str) -> str:
-    """The name of a member as statements have it."""
-    module, _, local = name.rpartition(":")
-    return local_name(options, module, local, options.modules.values())
-
-
-def _get(options: TreeOptions, entry: _Object, key: str) -> Any:
-    return next((value for name, value in entry.items() if _local(options, name) == key), "")
+def _get(options: TreeOptions, entry: Object, key: str) -> Any:
+    return next((value for name, value in entry.items() if local_of(options, name) == key), "")
 
 
 def _text(value: Any) -> str:
@@ -340,134 +325,3 @@ def _text(value: Any) -> str:
     if value is None or value == [None]:
         return ""
     return str(value) if not isinstance(value, list) else ", ".join(map(_text, value))
-
-
-_TOKEN = re.compile(
-    r'\s*(?:("(?:[^"\\]|\\.)*")|([{}\[\],:])|(-?[0-9][0-9.eE+-]{0,40}|true|false|null))'
-)
-
-
-_DECODER = json.JSONDecoder(strict=False)
-
-
-def _parse_json(data: bytes, options: TreeOptions, wanted: Container[str] | None) -> Any:
-    text = data.decode("utf-8", "replace")
-    tokens = _Tokens(text)
-    top = 1  # how deep the names at the top stand: deeper inside of a wrapper
-    # The stack holds what is open: objects with the name that awaits a value, and lists.
-    stack: list[tuple[Any, str | None]] = []
-    done: Any = None
-    name: str | None = None
-    state = "value"
-    for token, line in tokens:
-        if state == "end":
-            raise Unreadable(f"not JSON: line {line}: something behind the end")
-        if token in ("{", "["):
-            if state not in ("value", "first"):
-                raise Unreadable(f"not JSON: line {line}: '{token}' is not expected here")
-            if len(stack) >= DEEPEST:
-                raise Unreadable(f"line {line}: nested deeper than {DEEPEST} levels")
-            new: Any = _Object() if token == "{" else []
-            if isinstance(new, _Object):
-                new.line, new.lines = line, {}
-            _attach(stack, name, new, line)
-            stack.append((new, name))
-            name, state = None, "name" if token == "{" else "first"
-        elif token in ("}", "]"):
-            if (
-                not stack
-                or (isinstance(stack[-1][0], _Object) != (token == "}"))
-                or state in ("value", "colon")
-            ):
-                raise Unreadable(f"not JSON: line {line}: '{token}' is not expected here")
-            done = stack.pop()[0]
-            state = "comma" if stack else "end"
-        elif token == ",":
-            if state != "comma":
-                raise Unreadable(f"not JSON: line {line}: ',' is not expected here")
-            state = "name" if isinstance(stack[-1][0], _Object) else "value"
-        elif token == ":":
-            if state != "colon":
-                raise Unreadable(f"not JSON: line {line}: ':' is not expected here")
-            state = "value"
-            if (
-                wanted is not None
-                and len(stack) == top
-                and name is not None
-                and _local(options, name) not in wanted
-            ):
-                if name.rpartition(":")[2] in options.wrapper:
-                    top += 1
-                else:
-                    tokens.skip_value()
-                    state = "comma"
-        elif state == "name" and token[0] == '"':
-            name, state = _scalar(token, line), "colon"
-        elif state in ("value", "first") and stack:
-            _attach(stack, name, _scalar(token, line), line)
-            state = "comma"
-        else:
-            raise Unreadable(f"not JSON: line {line}: a value or name is not expected here")
-    if state != "end":
-        raise Unreadable("not JSON: the text ends too early")
-    return done
-
-
-def _attach(
-    stack: Sequence[tuple[Any, str | None]], name: str | None, value: Any, line: int
-) -> None:
-    if stack:
-        holder = stack[-1][0]
-        if isinstance(holder, _Object):
-            holder[name or ""] = value
-            holder.lines[name or ""] = line
-        else:
-            holder.append(value)
-
-
-def _scalar(token: str, line: int) -> Any:
-    try:
-        value = json.loads(token, strict=False)
-        if isinstance(value, str):
-            value.encode()  # half of a surrogate pair is no text
-        return value
-    except ValueError:
-        raise Unreadable(f"not JSON: line {line}: a value that is none") from None
-
-
-class _Tokens:
-    """The tokens of a JSON text with their lines."""
-
-    def __init__(self, text: str) -> None:
-        self.text, self.at, self.line = text, 0, 1
-
-    def __iter__(self) -> Iterator[tuple[str, int]]:
-        text = self.text
-        while self.at < len(text):
-            match = _TOKEN.match(text, self.at)
-            if match is None:
-                if not text[self.at :].strip():
-                    return
-                rest = text[self.at :].lstrip()
-                self.line += text.count("\n", self.at, len(text) - len(rest))
-                raise Unreadable(f"not JSON: line {self.line}: what stands there is not expected")
-            start = match.start(match.lastindex or 0)
-            self.line += text.count("\n", self.at, start)
-            line = self.line
-            self.line += text.count("\n", start, match.end())
-            self.at = match.end()
-            yield match[match.lastindex or 0], line
-
-    def skip_value(self) -> None:
-        """Passes over a value that nobody asks for."""
-        start = (
-            self.at
-            + len(self.text[self.at : self.at + 4096])
-            - len(self.text[self.at : self.at + 4096].lstrip())
-        )
-        try:
-            _, end = _DECODER.raw_decode(self.text, start)
-        except (ValueError, RecursionError):
-            raise Unreadable(f"not JSON: a value behind line {self.line} cannot be read") from None
-        self.line += self.text.count("\n", self.at, end)
-        self.at = end

@@ -11,8 +11,8 @@ from pathlib import PurePosixPath
 
 from ivrel.core.shapes.rsyslog.flow.model import Doubt
 from ivrel.core.shapes.rsyslog.syntax.scanner import Opened, Token
-from ivrel.core.shapes.rsyslog.syntax.script import Param
 from ivrel.core.shapes.rsyslog.syntax.source import read_source
+from ivrel.core.shapes.rsyslog.syntax.statements import Param
 from ivrel.core.text.bundle import Part
 
 DEEPEST = 16  # files that include each other

@@ -12,7 +12,7 @@ import re
 from collections.abc import Callable, Mapping
 
 from ivrel.core.shapes.rsyslog.flow.model import Action
-from ivrel.core.shapes.rsyslog.syntax.script import Param, Statement
+from ivrel.core.shapes.rsyslog.syntax.statements import Param, Statement
 
 _HOST = re.compile(r"\[([^\]]*)\][^:; \t]*|([^:;]*)")
 

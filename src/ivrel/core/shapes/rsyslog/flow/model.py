@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from ivrel.core.shapes.rsyslog.flow.bounds import Bounds
 from ivrel.core.shapes.rsyslog.flow.templates import Form
-from ivrel.core.shapes.rsyslog.syntax.script import Param, Statement
+from ivrel.core.shapes.rsyslog.syntax.statements import Param, Statement
 from ivrel.core.text.bundle import Part
 
 Endpoint = tuple[str, str, str]  # address, port, transport

@@ -14,6 +14,7 @@ from collections.abc import Mapping, Sequence
 
 from msgspec.structs import replace
 
+from ivrel.core.shapes.rsyslog.flow.addressing import addressed
 from ivrel.core.shapes.rsyslog.flow.directives import (
     BINDS,
     DOUBTFUL,
@@ -24,20 +25,14 @@ from ivrel.core.shapes.rsyslog.flow.directives import (
     UNSAID_LIMITS,
 )
 from ivrel.core.shapes.rsyslog.flow.legacy import read_legacy
-from ivrel.core.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Doubt, Endpoint, Limit
+from ivrel.core.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Doubt, Limit
 from ivrel.core.shapes.rsyslog.flow.templates import BUILT_IN, Form, form_of, text_of
 from ivrel.core.shapes.rsyslog.syntax.expressions import unescaped
-from ivrel.core.shapes.rsyslog.syntax.script import At, Param, Statement, said_of
+from ivrel.core.shapes.rsyslog.syntax.statements import At, Param, Statement, said_of
 
 DEFAULT = "RSYSLOG_DefaultRuleset"
-_OWN_INPUTS = (
-    "imuxsock",
-    "imjournal",
-    "imklog",
-    "imkmsg",
-)  # what the host itself says comes in by these
-_SERVICES = {"syslog": "514", "syslog-tls": "6514"}
-_PLAIN = ("", "ptcp")  # stream drivers without TLS
+# What the host itself says comes in by these.
+_OWN_INPUTS = ("imuxsock", "imjournal", "imklog", "imkmsg")
 _OF_FORWARDING = ("target", "port", "protocol", "template", "address", "device")
 
 
@@ -67,7 +62,8 @@ class Setup:
             self._one(statement, top=True)
         for place, action in self.actions.items():
             if action.kind in ("omfwd", "omrelp", "omudpspoof"):
-                self.actions[place] = self._addressed(action)
+                self.actions[place], doubts = addressed(action, self.driver, self.authority)
+                self.doubts += doubts
 
     @property
     def driver(self) -> str:
@@ -149,94 +145,6 @@ class Setup:
         form = self._templates[name]
         return replace(action, form=form if form is not None else Doubt(f"template {name}", line))
 
-    def _addressed(self, action: Action) -> Action:
-        """The action with where it sends; this hangs on the driver that holds in the end."""
-        params = action.params
-        target, idle = said_of(params, "target"), action.idle
-        port = (said_of(params, "port") or "") if "port" in params else "514"
-        unknown = [
-            name
-            for name in ("target", "port", "protocol")
-            if name in params and params[name].value is None
-        ]
-        if unknown:
-            self.doubts.append(
-                Doubt(
-                    f"{action.statement.raw} ({unknown[0]} is worked out elsewhere)",
-                    action.statement.line,
-                )
-            )
-            return replace(action, idle="it is not known where it sends")
-        protocol = (said_of(params, "protocol") or "udp").lower()
-        if action.kind == "omrelp":
-            transport = "relp"
-        elif action.kind == "omudpspoof":
-            transport = "udp"
-        else:
-            transport, idle = self._transport(action, protocol, idle)
-        if not target:
-            idle = idle or "it names nobody to send to"
-            if transport != "udp" and action.statement.kind == "action":
-                # The daemon does not survive the first message for it.
-                self.doubts.append(Doubt(f"{action.statement.raw} ({idle})", action.statement.line))
-        elif any(c.isspace() for c in target):
-            idle = idle or "a blank behind the address is looked up with it"
-        host = _counted(target or "")
-        number = _SERVICES.get(port, port)
-        if transport == "udp" and number.isdigit():
-            number = str(int(number[:18]) % 65536)  # more than a port number holds is cut off
-        if (
-            (transport == "udp" and port in _SERVICES)
-            or not number.isdigit()
-            or not 0 < int(number[:9]) < 65536
-        ):
-            idle = idle or f"'{port}' is no port number"
-        else:
-            number = str(int(number))
-        endpoint: Endpoint = (host[1:-1] if host[:1] == "[" else host, number, transport)
-        if (
-            not idle
-            and host[:1] != "["
-            and not re.fullmatch(r"[\w.-]+|[0-9A-Fa-f:.]+(%\w+)?", host)
-        ):
-            idle = "that is no name of a host"
-        if host[:1] == "[" and action.statement.kind == "action":
-            idle = idle or "brackets are looked up with the address"
-        host = endpoint[0].split()[0] if endpoint[0].strip() else ""
-        told = (
-            re.fullmatch(r"[\w.-]*[A-Za-z.][\w.-]*|[0-9A-Fa-f:.]*:[0-9A-Fa-f:.]*", host)
-            and number.isdigit()
-        )
-        if idle and not told:
-            endpoint = ("", "", "")  # nobody can be meant by it
-        elif idle:
-            endpoint = (host, number, transport)
-        return replace(action, endpoint=endpoint, idle=idle)
-
-    def _transport(self, action: Action, protocol: str, idle: str) -> tuple[str, str]:
-        params = action.params
-        if protocol not in ("udp", "tcp"):
-            return protocol, idle or f"'{protocol}' is no protocol of it"
-        if protocol == "udp" or (said_of(params, "streamdrivermode") or "0") == "0":
-            newer = [name for name in params if name.startswith("streamdriver.")]
-            if newer and protocol == "tcp":
-                self.doubts.append(
-                    Doubt(f"{newer[0]}, which some versions know", params[newer[0]].line)
-                )
-            return protocol, idle
-        driver = (said_of(params, "streamdriver") or self.driver).lower()
-        if driver in _PLAIN:
-            return "tls", idle or "no stream driver with TLS is named"
-        mode = (said_of(params, "streamdriverauthmode") or "x509/name").lower()
-        if mode != "anon" and not (self.authority or "streamdriver.cafile" in params):
-            return (
-                "tls",
-                idle or "no file of trusted certificates is named, so that nobody is verified",
-            )
-        if mode in ("x509/name", "x509/fingerprint") and not _peers(params):
-            return "tls", idle or "no permitted peer is named, so that nobody is"
-        return "tls", idle
-
     @property
     def authority(self) -> Param | None:
         """The file of the certificates that are trusted."""
@@ -252,70 +160,87 @@ class Setup:
             self._before = (*self._before, s)
         elif name in LASTING:
             self._lasting[LASTING[name]] = param
-        elif name == "actionforwarddefaulttemplate" or name == "actionforwarddefaulttemplatename":
-            self.default_form = param
         elif name in GLOBAL:
             self.settings[GLOBAL[name]] = param
-        elif name == "localhostname":
-            self.name = Doubt(value, s.line)
-        elif name == "template":
-            called, _, text = s.text.partition(",")
-            found = re.match(r'\s*"((?:[^"\\]|\\.)*)"', text, re.S)
-            self._templates.setdefault(
-                called.strip(), form_of(unescaped(found[1]) if found else None)
-            )
         elif name in LIMITS:
             source, what = LIMITS[name]
             self._limits.setdefault(source, {})[what] = param
-        elif name == "modload":
-            self._loaded.setdefault(value.lower().removesuffix(".so"), s.line)
-        elif name == "ruleset":
-            self._ruleset = value.lower()
-            self.rulesets.setdefault(self._ruleset, [])
-        elif name == "rulesetcreatemainqueue" and value.lower() == "on":
-            self.queued.add(self._ruleset)
-        elif name == "defaultruleset":
-            self.default = value.lower()
         elif name in BINDS:
             self.bound.setdefault(value.lower(), BINDS[name])
         elif name in DOUBTFUL:
             self.doubts.append(Doubt(s.raw, s.line))
-        else:
+        elif not self._of_its_own(s, value, param):
             self.others.append(Doubt(f"${s.name}", s.line))
+
+    def _of_its_own(self, s: Statement, value: str, param: Param) -> bool:
+        """Take a directive that no table has; say whether it is one."""
+        match s.name:
+            case "actionforwarddefaulttemplate" | "actionforwarddefaulttemplatename":
+                self.default_form = param
+            case "localhostname":
+                self.name = Doubt(value, s.line)
+            case "template":
+                called, _, text = s.text.partition(",")
+                found = re.match(r'\s*"((?:[^"\\]|\\.)*)"', text, re.S)
+                form = form_of(unescaped(found[1]) if found else None)
+                self._templates.setdefault(called.strip(), form)
+            case "modload":
+                self._loaded.setdefault(value.lower().removesuffix(".so"), s.line)
+            case "ruleset":
+                self._ruleset = value.lower()
+                self.rulesets.setdefault(self._ruleset, [])
+            case "rulesetcreatemainqueue":
+                if value.lower() == "on":
+                    self.queued.add(self._ruleset)
+            case "defaultruleset":
+                self.default = value.lower()
+            case _:
+                return False
+        return True
 
     def _object(self, s: Statement) -> None:
         said = {name: param.value or "" for name, param in s.params.items()}
-        name = said.get("name", "")
         if s.params.get("config.enabled", Param("on", 0)).value != "on":
             self.others.append(Doubt(f"{s.name}, which is switched off", s.line))
             return
-        if s.name == "template":
-            text = text_of(
-                said, [(b.name, {n: p.value or "" for n, p in b.params.items()}) for b in s.body]
-            )
-            self._templates.setdefault(name, form_of(text))
-        elif s.name == "ruleset":
-            for inner in s.body:
-                self._one(inner)
-            if name.lower() not in self.rulesets:
-                self.rulesets[name.lower()] = list(s.body)
-                queue = {n for n in said if n.startswith("queue.")}
-                if queue and said.get("queue.type", "").lower() != "direct":
-                    self.queued.add(name.lower())
-        elif s.name == "lookup_table":
-            self.tables.add(name)
-        elif s.name == "module":
-            self._module(s, said)
-        elif s.name == "global":
-            self.settings |= {key: s.params[key] for key in GLOBAL.values() if key in s.params}
-            if "localhostname" in said:
-                self.name = Doubt(said["localhostname"], s.params["localhostname"].line)
-        elif s.name == "input" and "ruleset" in said:
-            kind = said.get("type", "").lower()
-            self.bound.setdefault(said["ruleset"].lower(), kind)
-            if kind in _OWN_INPUTS:
-                self.doubts.append(Doubt(s.raw, s.line))
+        match s.name:
+            case "template":
+                inner = [(b.name, {n: p.value or "" for n, p in b.params.items()}) for b in s.body]
+                self._templates.setdefault(said.get("name", ""), form_of(text_of(said, inner)))
+            case "ruleset":
+                self._define(s, said)
+            case "lookup_table":
+                self.tables.add(said.get("name", ""))
+            case "module":
+                self._module(s, said)
+            case "global":
+                self.settings |= {key: s.params[key] for key in GLOBAL.values() if key in s.params}
+                if "localhostname" in said:
+                    self.name = Doubt(said["localhostname"], s.params["localhostname"].line)
+            case "input":
+                self._bind(s, said)
         self.others.append(Doubt(s.name, s.line))
+
+    def _define(self, s: Statement, said: Mapping[str, str]) -> None:
+        """Take a ruleset; of several of one name, the first."""
+        for inner in s.body:
+            self._one(inner)
+        name = said.get("name", "").lower()
+        if name in self.rulesets:
+            return
+        self.rulesets[name] = list(s.body)
+        queue = {n for n in said if n.startswith("queue.")}
+        if queue and said.get("queue.type", "").lower() != "direct":
+            self.queued.add(name)
+
+    def _bind(self, s: Statement, said: Mapping[str, str]) -> None:
+        """Take the ruleset that an input feeds."""
+        if "ruleset" not in said:
+            return
+        kind = said.get("type", "").lower()
+        self.bound.setdefault(said["ruleset"].lower(), kind)
+        if kind in _OWN_INPUTS:
+            self.doubts.append(Doubt(s.raw, s.line))
 
     def _module(self, s: Statement, said: Mapping[str, str]) -> None:
         name = said.get("load", "").lower().removeprefix("builtin:").removesuffix(".so")
@@ -332,19 +257,6 @@ def _argument(text: str) -> str:
     """The first word of a directive's value: what stands behind it is a comment."""
     found = re.match(r'"([^"]*)"|(\S*)', text)
     return (found[1] if found[1] is not None else found[2]) if found else ""
-
-
-def _counted(host: str) -> str:
-    """An IPv4 address whose numbers begin with 0: they are octal."""
-    numbers = host.split(".")
-    if len(numbers) == 4 and any(re.fullmatch("0[0-7]+", n) for n in numbers):
-        return ".".join(str(int(n, 8)) if re.fullmatch("0[0-7]+", n) else n for n in numbers)
-    return host
-
-
-def _peers(params: Mapping[str, Param]) -> bool:
-    said = params.get("streamdriverpermittedpeers")
-    return said is not None and bool(said.array or said.value)
 
 
 def _refused(s: Statement) -> str:

@@ -27,8 +27,9 @@ from ivrel.core.shapes.rsyslog.flow.files import Files
 from ivrel.core.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local, Model
 from ivrel.core.shapes.rsyslog.flow.selectors import read_selector
 from ivrel.core.shapes.rsyslog.flow.setup import Setup
-from ivrel.core.shapes.rsyslog.syntax.script import At, Script, Statement, read_script, said_of
+from ivrel.core.shapes.rsyslog.syntax.script import read_script
 from ivrel.core.shapes.rsyslog.syntax.source import read_source
+from ivrel.core.shapes.rsyslog.syntax.statements import At, Script, Statement, said_of
 from ivrel.core.text.bundle import Part, parts
 from ivrel.core.vocabulary.errors import Unreadable
 

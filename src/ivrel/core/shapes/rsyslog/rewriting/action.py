@@ -12,7 +12,7 @@ from ivrel.core.shapes.rsyslog.flow.model import Action, Endpoint
 from ivrel.core.shapes.rsyslog.flow.selectors import write_filter
 from ivrel.core.shapes.rsyslog.flow.templates import Form, name_for
 from ivrel.core.shapes.rsyslog.rewriting.state import State
-from ivrel.core.shapes.rsyslog.syntax.script import Statement
+from ivrel.core.shapes.rsyslog.syntax.statements import Statement
 from ivrel.core.vocabulary.severity import EVERYTHING, selection_of
 
 # What a destination's statements say of an action; all other parameters are kept as they are.

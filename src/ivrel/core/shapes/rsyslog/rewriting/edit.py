@@ -14,7 +14,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct
 
-from ivrel.core.shapes.rsyslog.syntax.script import Statement
+from ivrel.core.shapes.rsyslog.syntax.statements import Statement
 
 OFF = "#off# "  # before lines that are commented out, so that a back-out finds them
 _TAG = "# in place of the lines above: "  # and how many there are

@@ -12,7 +12,7 @@ from ivrel.core.shapes.rsyslog.flow.model import Endpoint, Model
 from ivrel.core.shapes.rsyslog.flow.walk import read_model
 from ivrel.core.shapes.rsyslog.rewriting.edit import OFF, is_changed, restored
 from ivrel.core.shapes.rsyslog.rewriting.state import State, states_of
-from ivrel.core.shapes.rsyslog.syntax.script import Statement
+from ivrel.core.shapes.rsyslog.syntax.statements import Statement
 from ivrel.core.text.bundle import MARK, pack, parts
 
 DROP_IN = "export.conf"  # how the name of a file of corrections ends

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 from ivrel.core.shapes.rsyslog.flow.model import Forward, Model
 from ivrel.core.shapes.rsyslog.rewriting.edit import Cut, cut
-from ivrel.core.shapes.rsyslog.syntax.script import At, Statement
+from ivrel.core.shapes.rsyslog.syntax.statements import At, Statement
 
 
 def replace_action(forward: Forward, text: str, cuts: dict[str, list[Cut]]) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from ivrel.core.shapes.rsyslog.flow.bounds import NONE
 from ivrel.core.shapes.rsyslog.flow.model import Endpoint, Forward, Model
 from ivrel.core.shapes.rsyslog.flow.templates import BARE
-from ivrel.core.shapes.rsyslog.syntax.script import said_of
+from ivrel.core.shapes.rsyslog.syntax.statements import said_of
 from ivrel.core.vocabulary.severity import EVERYTHING
 
 State = Mapping[str, tuple[str, ...]]

@@ -1,5 +1,4 @@
-"""Reads a configuration, file by file as they include each other, into statements in both of
-rsyslog's styles.
+"""Reads a configuration, file by file as they include each other, into statements.
 
     *.info;mail.none  @198.51.100.21:514
     if $syslogseverity <= 4 then { action(type="omfwd" target="198.51.100.21") stop }
@@ -11,13 +10,11 @@ rainerscript/configuration_objects, rainerscript/include); "Filter Conditions" a
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
-
-from msgspec import Struct
 
 from ivrel.core.shapes.rsyslog.syntax.expressions import (
     DEEPEST,
-    Node,
     SyntaxProblem,
     echoed,
     must,
@@ -26,77 +23,7 @@ from ivrel.core.shapes.rsyslog.syntax.expressions import (
 )
 from ivrel.core.shapes.rsyslog.syntax.scanner import Mistake, Opened, Scanner, Token
 from ivrel.core.shapes.rsyslog.syntax.source import Source
-
-At = tuple[str, int, str]
-
-
-class Param(Struct, frozen=True):
-    """What a parameter says, its line, and where name and value stand in the file; None is what
-    nobody knows here.
-    """
-
-    value: str | None
-    line: int
-    start: int = 0
-    stop: int = 0
-    array: tuple[str, ...] | None = None
-
-
-def said_of(params: Mapping[str, Param], name: str) -> str | None:
-    """What a parameter says; None if it is not there, or nobody knows here."""
-    return params[name].value if name in params else None
-
-
-class Statement(Struct, frozen=True):
-    """One statement, its first line, and its place in its file.
-
-    `kind`: rule (filter, body, other), list (actions behind `&`), action, legacy (an action to the
-    end of its line), stop, continue, call, call-indirect, set, unset, foreach, reload, object,
-    include, directive. `head`: where the filter of a rule ends.
-    """
-
-    kind: str
-    source: Source
-    line: int
-    start: int
-    stop: int
-    name: str = ""
-    text: str = ""
-    params: Mapping[str, Param] = {}
-    test: Node | None = None
-    body: tuple[Statement, ...] = ()
-    other: tuple[Statement, ...] = ()
-    head: int = 0
-
-    @property
-    def place(self) -> At:
-        """What tells statements apart: the file, where in it, and the kind (a list begins where its
-        first does).
-        """
-        return self.source.name, self.start, self.kind
-
-    @property
-    def acts(self) -> bool:
-        """Whether it does something when a message comes; the rest is settled when the daemon
-        starts.
-        """
-        return self.kind not in ("directive", "include", "object")
-
-    @property
-    def raw(self) -> str:
-        """The text of the statement, in one line."""
-        return " ".join(self.source.whole[self.start : self.stop].split())[:160]
-
-
-class Script(Struct, frozen=True):
-    """All statements of a configuration, what the daemon does not take, and the line from which it
-    takes nothing.
-    """
-
-    statements: tuple[Statement, ...]
-    mistakes: tuple[Mistake, ...]
-    end: Mistake | None
-
+from ivrel.core.shapes.rsyslog.syntax.statements import Param, Script, Statement
 
 # Gives the files that an include means, in their order.
 Include = Callable[[Mapping[str, Param], Token, tuple[str, ...]], Opened]
@@ -104,7 +31,7 @@ Include = Callable[[Mapping[str, Param], Token, tuple[str, ...]], Opened]
 
 def read_script(source: Source, include: Include, scanner: type[Scanner] = Scanner) -> Script:
     """The statements of a file and of all that it includes."""
-    reader = _Reader(source, include, scanner)
+    reader = _Parser(source, include, scanner)
     out: list[Statement] = []
     end = None
     try:
@@ -120,55 +47,35 @@ def read_script(source: Source, include: Include, scanner: type[Scanner] = Scann
     return Script(tuple(out), tuple(reader.scanner.mistakes), end)
 
 
-class _Reader:
-    """Reads statements; directives go aside, for they may stand between any two tokens."""
+class _Parser:
+    """Parses statements; directives go aside, for they may stand between any two tokens."""
 
     def __init__(self, source: Source, include: Include, scanner: type[Scanner]) -> None:
-        def named(pattern: str, token: Token) -> Opened:
-            at = token.source.original(token.start)
-            optional = Param(
-                "optional" if any(c in pattern for c in "*?[") else "required", token.line
-            )
-            aside = Statement(
-                "include", token.source, token.line, at, at + len(token.text), text=pattern
-            )
-            self.aside.append(aside)
-            return include(
-                {"file": Param(pattern.strip(), token.line), "mode": optional},
-                token,
-                self.scanner.within,
-            )
-
         self.include = include
-        self.scanner = scanner(source, named)
+        self.scanner = scanner(source, self.included)
         self.held: Token | None = None
         self.seen: Token | None = None
         self.aside: list[Statement] = []
         self.stopped = source, 0
 
+    def included(self, pattern: str, token: Token) -> Opened:
+        """Return the files that a directive includes, and note the directive."""
+        at = token.source.original(token.start)
+        end = at + len(token.text)
+        self.aside.append(Statement("include", token.source, token.line, at, end, text=pattern))
+        mode = "optional" if any(c in pattern for c in "*?[") else "required"
+        params = {"file": Param(pattern.strip(), token.line), "mode": Param(mode, token.line)}
+        return self.include(params, token, self.scanner.within)
+
     def peek(self) -> Token:
+        """Return the next token; directives before it go aside."""
         while self.held is None:
             token = self.scanner.next()
             if token.kind == "directive":
-                name, _, said = (
-                    token.text[1:].partition(" ")
-                    if " " in token.text
-                    else token.text[1:].partition("\t")
-                )
-                name, tab, more = name.partition("\t")
-                said = f"{more} {said}" if tab else said
-                start, stop = self.span(token)
-                self.aside.append(
-                    Statement(
-                        "directive",
-                        token.source,
-                        token.line,
-                        start,
-                        stop,
-                        name.lower(),
-                        said.strip(),
-                    )
-                )
+                name, *rest = re.split("[ \t]", token.text[1:], maxsplit=1)
+                at = token.source, token.line, *self.span(token)
+                said = rest[0].strip() if rest else ""
+                self.aside.append(Statement("directive", *at, name.lower(), said))
             else:
                 self.held = self.seen = token
         return self.held
@@ -364,7 +271,7 @@ class _Reader:
         params = self.params()
         if name == "include":
             made = self.made("include", begun, params=params)
-            if params.get("config.enabled", _ON).value == "on":
+            if params.get("config.enabled", Param("on", 0)).value == "on":
                 self.scanner.push(self.include(params, begun, self.scanner.within))
             return made
         body: tuple[Statement, ...] = ()
@@ -385,6 +292,19 @@ class _Reader:
             body = tuple(found)
         return self.made("object", begun, name=name, params=params, body=body)
 
+    def listed(self, value: Token) -> tuple[list[str], Token]:
+        """Return the strings of a list, and the bracket that ends it."""
+        array = []
+        while value.text != "]" or value.kind == "string":
+            value = self.take()
+            if value.kind != "string":
+                raise SyntaxProblem(value.text)
+            array.append(unescaped(value.text[1:-1]))
+            value = self.take()
+            if value.kind != "mark" or value.text not in (",", "]"):
+                raise SyntaxProblem(value.text)
+        return array, value
+
     def params(self) -> dict[str, Param]:
         """Names and values up to the closing parenthesis; of a name that is said twice, the last
         holds.
@@ -401,15 +321,7 @@ class _Reader:
             value = self.take()
             array: list[str] | None = None
             if value.kind == "mark" and value.text == "[":
-                array = []
-                while value.text != "]" or value.kind == "string":
-                    value = self.take()
-                    if value.kind != "string":
-                        raise SyntaxProblem(value.text)
-                    array.append(unescaped(value.text[1:-1]))
-                    value = self.take()
-                    if value.kind != "mark" or value.text not in (",", "]"):
-                        raise SyntaxProblem(value.text)
+                array, value = self.listed(value)
                 said: str | None = ""
             elif value.kind == "string":
                 said = unescaped(value.text[1:-1])
@@ -420,6 +332,3 @@ class _Reader:
             many = None if array is None else tuple(array)
             start, stop = self.span(token)[0], self.span(value)[1]
             out[token.text.lower()] = Param(said, token.line, start, stop, many)
-
-
-_ON = Param("on", 0)

@@ -1,0 +1,159 @@
+"""The form of a dialect file: its keys and what each means."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+from yaml import MappingNode
+
+from ivrel.core.dialects.slots import TABLES
+from ivrel.core.form import (
+    Key,
+    ListOf,
+    MapOf,
+    Node,
+    Raw,
+    Record,
+    Report,
+    Text,
+    place,
+)
+from ivrel.core.shapes import SHAPES, Shape
+from ivrel.core.vocabulary.wording import shorten
+
+
+def _whole(text: str) -> int:
+    if not re.fullmatch("[0-9]{1,9}", text):
+        raise ValueError(f"'{shorten(text)}' is not a whole number")
+    return int(text)
+
+
+TEXT = Text("text")
+
+
+_TEXTS = ListOf(TEXT, filled=True)
+
+
+SPELLED = ListOf(TEXT, one_is_enough=True, filled=True)
+
+
+_INSIDE = Key(TEXT, "the enclosing headers, divided by '/'")
+
+
+_ROWS = Record(
+    "a table",
+    {
+        "key": Key(_TEXTS, "the fields that tell rows apart", must=True),
+        "removed-by": Key(TEXT, "the beginning of all statements of one row"),
+        "in": Key(TEXT, "the block that `removed-by` stands in"),
+        "most": Key(Text("a whole number", _whole), "how many rows the platform holds"),
+    },
+    lambda at, **v: {"line": place(at)[0], **v},
+)
+
+
+_STATEMENT = Record(
+    "a statement",
+    {
+        "says": Key(TEXT, "the pattern", must=True),
+        "in": _INSIDE,
+        "removed-by": Key(TEXT, "the words that name it when it is removed"),
+    },
+    lambda at, **v: (at, v),
+)
+
+
+_ASIDE = Record(
+    "a statement",
+    {
+        "starts": Key(ListOf(TEXT, one_is_enough=True), "first words", must=True),
+        "in": _INSIDE,
+    },
+    lambda at, **v: (at, v),
+)
+
+
+_EXAMPLE = Record(
+    "an example",
+    {
+        "text": Key(TEXT, "a text", must=True),
+        "means": Key(Raw(MapOf(TEXT).schema()), "its settings"),
+    },
+    lambda at, **said: (at, said),
+)
+
+
+_BEFORE = {
+    "dialect": Key(TEXT, "its name, as the file's", must=True),
+    "about": Key(TEXT, "the kind of platform, in one line", must=True),
+    "shape": Key(
+        Text("a shape", choices=tuple(SHAPES)), "how text falls into statements", must=True
+    ),
+}
+
+
+_BEHIND = {
+    "channels": Key(_TEXTS, "the planes or categories of messages, each with a way of its own"),
+    "categories": Key(MapOf(_TEXTS), "of channels that are planes: the categories that go by each"),
+    "spelling": Key(
+        Raw(MapOf(MapOf(SPELLED)).schema()),
+        "for a type or a slot: its values and this platform's words, the first of which is "
+        "written; "
+        "a value that is not listed cannot be said",
+    ),
+    "rows": Key(
+        MapOf(_ROWS, Text("a table", choices=TABLES)), "the tables that the statements fill"
+    ),
+    "only": Key(
+        MapOf(MapOf(SPELLED)),
+        "for a slot: the values of another slot with which alone it takes effect",
+    ),
+    "only-read": Key(_TEXTS, "slots that are read and cannot be written"),
+    "never": Key(
+        ListOf(Text("a table", choices=TABLES), filled=True),
+        "tables of which this platform has no rows: it has no filters, say, so none can drop "
+        "anything",
+    ),
+    "defaults-when": Key(
+        MapOf(MapOf(MapOf(TEXT))),
+        "for a slot: another slot of the same row, and the default for some of its values",
+    ),
+    "open": Key(
+        _TEXTS,
+        "parts in which more stands than this dialect is about: what is not known there is "
+        "passed over",
+    ),
+    "defaults": Key(Raw({"type": "object"}), "what holds where the text says nothing"),
+    "statements": Key(ListOf(_STATEMENT, filled=True), "the patterns", must=True),
+    "aside": Key(ListOf(_ASIDE), "statements in the export part that bear on no setting"),
+    "examples": Key(ListOf(_EXAMPLE), "texts with the settings that they mean"),
+}
+
+
+def _form(classes: Sequence[type[Shape]]) -> Record:
+    """The form of a dialect whose shape is one of these, each with options of its own."""
+    options = {key: said for one in classes for key, said in one.OPTIONS.items()}
+    change = {key: said for one in classes for key, said in one.CHANGE.items()}
+    way = Key(Record("a way to change", change), "how a change is written", must=True)
+    return Record("a dialect", {**_BEFORE, **options, "change": way, **_BEHIND})
+
+
+class _ByShape:
+    """The form of a dialect: which keys it may have hangs on its shape."""
+
+    def read(self, node: Node, report: Report) -> Any:
+        said = (
+            next((str(v.value) for k, v in getattr(node, "value", ()) if k.value == "shape"), "")
+            if isinstance(node, MappingNode)
+            else ""
+        )
+        known = [SHAPES[said]] if said in SHAPES else SHAPES.values()
+        return _form([row.load() for row in known]).read(node, report)
+
+    def schema(self) -> dict[str, Any]:
+        return _form([row.load() for row in SHAPES.values()]).schema()
+
+
+DIALECT = _ByShape()

@@ -1,0 +1,218 @@
+"""Items: the words and slots that a pattern is made of, and how they match words and write them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+from msgspec import Struct
+
+from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.vocabulary.values import Value
+
+Words = tuple[str, ...]
+
+
+Path = tuple[Words, ...]
+
+
+Fields = tuple[tuple[str, Value], ...]
+
+
+Spelling = Mapping[str, Mapping[str, Sequence[str]]]
+
+
+MANY = 1 << 30  # more words than any statement has
+
+
+class Literal(Struct, frozen=True):
+    """A word that stands as it is."""
+
+    word: str
+
+
+class Variable(Struct, frozen=True):
+    """One word that carries a slot's value; `spelled` maps values to this platform's words for
+    them.
+
+    `qualified`: whether a word that is spelled may bear the name of the module that defines it, as
+    identities do (RFC 7951 section 6.8; as a prefix in XML, RFC 7950 section 9.10.3).
+    """
+
+    slot: str
+    spelled: Mapping[str, str] | None
+    values: Mapping[str, str] | None
+    qualified: bool = False
+
+    def decode(self, word: str) -> Value | None:
+        """The value that a word means; None if it means none."""
+        if self.values is not None:
+            value = self.values.get(word)
+            if value is None and self.qualified:
+                value = self.values.get(word.rpartition(":")[2])
+            if value is None:
+                return None
+            word = value
+        try:
+            return SLOTS[self.slot].type.parse(word)
+        except ValueError:
+            return None
+
+    def encode(self, value: Value) -> str | None:
+        """The word for a value; None if this platform has none."""
+        return str(value) if self.spelled is None else self.spelled.get(str(value))
+
+
+class Flag(Struct, frozen=True):
+    """A word that stands exactly when a slot has one certain value."""
+
+    slot: str
+    value: str
+    word: str
+
+
+class Maybe(Struct, frozen=True):
+    """What may be left out."""
+
+    items: tuple[Item, ...]
+
+
+class Rest(Struct, frozen=True):
+    """Whatever words follow."""
+
+
+class Any(Struct, frozen=True):
+    """One word, whatever it is; such a pattern reads and does not write."""
+
+
+Item = Any | Rest | Literal | Variable | Flag | Maybe
+
+
+Get = Callable[[str], Value | None]
+
+
+class Outline(Struct, frozen=True):
+    """What every statement of a pattern has in common: words at certain places; the least and most
+    words.
+
+    `values`: where each value stands, if nothing may be left out.
+    """
+
+    fixed: tuple[tuple[int, str], ...]
+    least: int
+    most: int
+    values: tuple[tuple[int, Variable | Flag], ...] | None
+
+
+def outline(items: Sequence[Item]) -> Outline:
+    """The outline of a pattern's statement."""
+    fixed: list[tuple[int, str]] = []
+    values: list[tuple[int, Variable | Flag]] = []
+    least, most, certain = 0, 0, True
+    for item in items:
+        if isinstance(item, Rest):
+            return Outline(tuple(fixed), least, MANY, None)
+        if isinstance(item, Maybe):
+            certain = False
+            most += outline(item.items).most
+            continue
+        if certain and isinstance(item, Literal | Flag):
+            fixed.append((least, item.word))
+        if isinstance(item, Variable | Flag):
+            values.append((least, item))
+        least, most = least + 1, most + 1
+    return Outline(tuple(fixed), least, most, tuple(values) if certain else None)
+
+
+def flat(items: Sequence[Item]) -> Iterator[Any | Rest | Literal | Variable | Flag]:
+    for item in items:
+        if isinstance(item, Maybe):
+            yield from flat(item.items)
+        else:
+            yield item
+
+
+def match_words(items: tuple[Item, ...], words: Words, at: int) -> dict[str, str] | None:
+    """The words that carry the slots, if all words from `at` on match as in `match`."""
+    for n, item in enumerate(items):
+        rest = items[n + 1 :]
+        if isinstance(item, Rest):
+            return {}
+        if isinstance(item, Maybe):
+            taken = match_words(item.items + rest, words, at)
+            return taken if taken is not None else match_words(rest, words, at)
+        if at >= len(words) or (isinstance(item, Literal | Flag) and words[at] != item.word):
+            return None
+        if isinstance(item, Variable):
+            following = None if item.decode(words[at]) is None else match_words(rest, words, at + 1)
+            return None if following is None else {item.slot: words[at], **following}
+        at += 1
+    return {} if at == len(words) else None
+
+
+def match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Value]] | None:
+    """Matches all words from `at` on; an optional part is taken if what follows then still fits."""
+    for n, item in enumerate(items):
+        if isinstance(item, Rest):
+            return []
+        if isinstance(item, Maybe):
+            rest = items[n + 1 :]
+            taken = match(item.items + rest, words, at)
+            return taken if taken is not None else match(rest, words, at)
+        if at >= len(words):
+            return None
+        if isinstance(item, Any):
+            pass
+        elif isinstance(item, Literal):
+            if words[at] != item.word:
+                return None
+        elif isinstance(item, Flag):
+            if words[at] != item.word:
+                return None
+            following = match(items[n + 1 :], words, at + 1)
+            return None if following is None else [(item.slot, item.value), *following]
+        else:
+            value = item.decode(words[at])
+            if value is None:
+                return None
+            following = match(items[n + 1 :], words, at + 1)
+            return None if following is None else [(item.slot, value), *following]
+        at += 1
+    return [] if at == len(words) else None
+
+
+def write(
+    items: Sequence[Item], get: Get, said: Get, standing: Mapping[str, str] = {}
+) -> list[str] | None:
+    out: list[str] = []
+    for item in items:
+        if isinstance(item, Rest):
+            continue
+        if isinstance(item, Any):
+            return None
+        if isinstance(item, Literal):
+            out.append(item.word)
+        elif isinstance(item, Maybe):
+            out += write(item.items, said, said, standing) or []
+        elif isinstance(item, Variable) and item.slot in standing:
+            out.append(standing[item.slot])
+        else:
+            value = get(item.slot)
+            word = None
+            if isinstance(item, Variable):
+                word = None if value is None else item.encode(value)
+            elif value == item.value:
+                word = item.word
+            if word is None:
+                return None
+            out.append(word)
+    return out
+
+
+def opening(items: tuple[Item, ...]) -> Words:
+    """The words that a statement begins with whatever its values are."""
+    out: list[str] = []
+    for item in items:
+        if not isinstance(item, Literal):
+            break
+        out.append(item.word)
+    return tuple(out)

@@ -1,0 +1,165 @@
+"""Ways: where messages leave from, if a source is an interface or an address."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from msgspec import Struct
+
+from ivrel.core.reading.records import Records
+from ivrel.core.reading.statements import DOUBT
+from ivrel.core.reading.tables import values_of
+from ivrel.core.settings.places import Place
+from ivrel.core.settings.scope import Destination, Scope
+from ivrel.core.vocabulary.addresses import is_address
+from ivrel.core.vocabulary.said import Row
+
+
+def knows_interfaces(records: Records) -> bool:
+    return records.dialect.has("interface.name")
+
+
+class Way(Struct, frozen=True):
+    """What a source comes to: interface, its addresses, the lines that say so, and what is wrong
+    with it.
+    """
+
+    name: str | None
+    addresses: tuple[str, ...]
+    lines: tuple[int, ...]
+    wrong: str = ""
+    beside: tuple[str, ...] = ()  # what else the interface has
+    doubt: str = ""  # why it is not sure what it comes to
+
+
+def way_of(scope: Scope, place: Place, by_interface: bool) -> Way:
+    # Where the source is said counts as well: an interface may carry what leaves by one feed and
+    # not by another.
+    name = (place.table, place.label, place.said.value, place.said.lines, by_interface)
+    return scope.once(lambda: _found_way(scope, place, by_interface), "source", *name)
+
+
+def _found_way(scope: Scope, place: Place, by_interface: bool) -> Way:
+    records, value, lines = scope.records, str(place.said.value), place.said.lines
+    if not knows_interfaces(records):
+        return Way(value, (), lines) if by_interface else Way(None, (value,), lines)
+    if by_interface:
+        row = records.row("interface", value)
+        if row is None:
+            return Way(value, (), lines, f"interface {value} does not exist")
+        return _by_row(records, place, value, row, by_interface)
+    every = records.rows_with("interface", "interface.address", value)
+    if not every:
+        return Way(None, (value,), lines, f"no interface has the address {value}")
+    if len(every) > 1:
+        names = " and ".join(str(key[0]) for key, _ in every)
+        doubt = f"several interfaces have the address {value}: {names}"
+        return Way(None, (value,), lines, doubt=doubt)
+    ((key, row),) = every
+    return _by_row(records, place, str(key[0]), row, by_interface)
+
+
+def _by_row(records: Records, place: Place, name: str, row: Row, by_interface: bool) -> Way:
+    """What a source comes to that is an interface, or one of its addresses."""
+    value, lines = str(place.said.value), place.said.lines
+    if DOUBT in row:
+        said = row[DOUBT]
+        doubt = f"{name}: line {said.lines[0]} is not understood: {said.value}"
+        return Way(name, (), (*lines, *said.lines), doubt=doubt)
+    unsure = parts_off(row)
+    if unsure:
+        return Way(name, (), (*lines, *unsure[1]), doubt=f"{name}: {unsure[0]}")
+    addresses = in_use(row)
+    wrong, more = _out_of_use(records, place, name, row, addresses)
+    if wrong:
+        return Way(name, addresses, lines + more, wrong)
+    said = records.get("interface.address", row)
+    if by_interface:
+        return Way(name, addresses, lines + said.lines)
+    if value not in addresses:
+        wrong = f"{value} is on {name}, where addresses of its family are off"
+        return Way(name, addresses, lines, wrong)
+    values = values_of(row, "interface.address")
+    at = [line for one, line in zip(values, said.lines, strict=False) if one == value]
+    beside = tuple(a for a in addresses if a != value)
+    return Way(name, (value,), lines + tuple(at[:1]), beside=beside)
+
+
+def _out_of_use(
+    records: Records, place: Place, name: str, row: Row, addresses: tuple[str, ...]
+) -> tuple[str, tuple[int, ...]]:
+    """Why nothing can leave by an interface, and the lines that say so; '' if it can."""
+    if other_plane(records, row, place):
+        plane = records.get("interface.plane", row)
+        return f"{name} carries {plane.value} only", plane.lines
+    if not addresses:
+        return f"{name} has no address", ()
+    state = records.get("interface.state", row)
+    if state.value == "down" or values_of(row, "interface.part-state") == ("down",):
+        return f"{name} is down", state.lines
+    return "", ()
+
+
+_FAMILY_STATES = {"IPv4": "interface.inet-state", "IPv6": "interface.inet6-state"}
+
+
+def parts_off(row: Row) -> tuple[str, tuple[int, ...]] | None:
+    """Why it is not sure which addresses of an interface are in use: some of its parts are off,
+    others are not.
+    """
+    for slot in ("interface.part-state", *_FAMILY_STATES.values()):
+        states = values_of(row, slot)
+        if len(states) > 1 and "down" in states:
+            return "a part of it is off, and it is not told which addresses are of that part", row[
+                slot
+            ].lines
+    return None
+
+
+def in_use(row: Row) -> tuple[str, ...]:
+    """The addresses of an interface whose family is not switched off there."""
+    off = {family for family, slot in _FAMILY_STATES.items() if "down" in values_of(row, slot)}
+    return tuple(
+        a for a in map(str, values_of(row, "interface.address")) if family_of(a) not in off
+    )
+
+
+def other_plane(records: Records, row: Row, place: Place) -> bool:
+    """Whether an interface carries the messages of another feed only."""
+    plane = records.get("interface.plane", row).value
+    return place.table == "feed" and plane is not None and plane != place.label
+
+
+@lru_cache(maxsize=65536)
+def family_of(host: str) -> str:
+    """The family of an address; '' of a host name, which may stand for either."""
+    return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
+
+
+def leaving_by(scope: Scope, place: Place) -> dict[str, Destination]:
+    """A destination of each address family that what leaves by a place goes to."""
+    out: dict[str, Destination] = {}
+    for d in scope.judged:
+        if place.table == "destination" and d.key != place.key:
+            continue
+        if place.table == "feed" and place.label not in scope.feeds([d]):
+            continue
+        known = scope.collectors[d.collector].address if d.collector else ""
+        out.setdefault(family_of(str(d.endpoint[0])) or family_of(known), d)
+    out.pop("", None)
+    return out
+
+
+def cannot_reach(scope: Scope, place: Place, by_interface: bool, way: Way) -> str:
+    """Why messages cannot leave for a destination from here: no address of its family."""
+    has = {family_of(a) for a in way.addresses}
+    for family, d in leaving_by(scope, place).items():
+        if has and family not in has:
+            here = f"{way.name} has" if by_interface else f"{way.addresses[0]} is"
+            return f"{here} no {family} address, and {d.title} is at {d.endpoint[0]}"
+    return ""
+
+
+def interface_with(records: Records, wanted: str) -> tuple[str, Row] | None:
+    found = records.rows_with("interface", "interface.address", wanted)
+    return (str(found[0][0][0]), found[0][1]) if len(found) == 1 else None

@@ -1,0 +1,244 @@
+"""Nodes: the statements and blocks of a text in braces, found and parsed."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+from msgspec import Struct
+
+from ivrel.core.text.text import LONGEST, decode
+from ivrel.core.text.words import Words, quote
+from ivrel.core.vocabulary.errors import Unreadable
+
+DEEPEST = 200
+
+
+class Signs(Struct, frozen=True):
+    """What a dialect says about its braces.
+
+    `comment`: what a comment begins with; `wrapper`: the block that everything stands in, '' if
+    there is none; `blocks`: the words that alone are headers of blocks.
+    """
+
+    comment: str
+    wrapper: str
+    blocks: tuple[str, ...]
+
+
+class Node(Struct, frozen=True):
+    """A statement or a block, and where it stands: from its first byte to behind its last."""
+
+    words: Words
+    start: int
+    stop: int
+    inner: int  # where the block's inside begins; -1 for a statement
+    children: tuple[Node, ...] = ()
+
+
+def join(words: Sequence[str]) -> str:
+    return " ".join(_quoted(w) for w in words)
+
+
+_SAFE = re.compile(r"[\w./:-]+")
+
+
+def _quoted(word: str) -> str:
+    """Return a word as it must stand: in quotes if it holds what ends statements or needs them."""
+    if _SAFE.fullmatch(word):
+        return word
+    plain = word and not re.search(r"[{};#\\]", word)
+    return quote(word) if plain else '"' + re.sub(r'(["\\])', r"\\\1", word) + '"'
+
+
+def _tokens(signs: Signs) -> re.Pattern[bytes]:
+    comment = re.escape(signs.comment.encode())
+    return re.compile(rb'%s[^\n]*|"(?:[^"\\\n]|\\.)*"|[{};]|[^\s{};"]+|"' % comment)
+
+
+def parse(data: bytes, signs: Signs, start: int = 0, stop: int | None = None) -> tuple[Node, ...]:
+    """Return the members between two places; braces that do not pair end what they can."""
+    end = len(data) if stop is None else stop
+    parser = _Parser(data)
+    comment = signs.comment.encode()
+    for match in _tokens(signs).finditer(data, start, end):
+        if not match[0].startswith(comment):
+            parser.take(match[0], match.start(), match.end())
+    return parser.ended(end)
+
+
+class _Parser:
+    """Parses one piece of a text, token by token."""
+
+    def __init__(self, data: bytes) -> None:
+        self._data = data
+        # What is open: header, where it begins, where its inside does, the members beside it.
+        self._stack: list[tuple[Words, int, int, list[Node]]] = []
+        self._members: list[Node] = []
+        self._words: list[str] = []
+        self._first = -1  # where the statement begins that is on its way
+
+    def take(self, token: bytes, start: int, stop: int) -> None:
+        """Take one token, which stands between two places."""
+        if token == b";":
+            self._statement(stop)
+        elif token == b"{":
+            self._open(start, stop)
+        elif token == b"}":
+            self._statement(start)
+            if self._stack:
+                self._close(stop)
+        else:
+            if self._first < 0:
+                self._first = start
+            text = decode(token[:LONGEST])
+            quoted = len(text) > 1 and text[0] == text[-1] == '"'
+            self._words.append(re.sub(r"\\(.)", r"\1", text[1:-1]) if quoted else text)
+
+    def ended(self, end: int) -> tuple[Node, ...]:
+        """The members, now that the piece ends."""
+        self._statement(end)
+        while self._stack:
+            self._close(end)
+        return tuple(self._members)
+
+    def _statement(self, stop: int) -> None:
+        if self._words:
+            self._members.append(Node(tuple(self._words), self._first, stop, -1))
+        self._words, self._first = [], -1
+
+    def _open(self, start: int, stop: int) -> None:
+        if len(self._stack) >= DEEPEST:
+            line = self._data.count(b"\n", 0, start) + 1
+            raise Unreadable(f"line {line}: nested deeper than {DEEPEST} levels")
+        begin = self._first if self._first >= 0 else start
+        self._stack.append((tuple(self._words), begin, stop, self._members))
+        self._members, self._words, self._first = [], [], -1
+
+    def _close(self, stop: int) -> None:
+        header, begin, inner, outer = self._stack.pop()
+        outer.append(Node(header, begin, stop, inner, tuple(self._members)))
+        self._members = outer
+
+
+def balanced(data: bytes, signs: Signs) -> bool:
+    """Whether every brace has its partner; those in quotes and comments are none."""
+    depth = 0
+    for match in _tokens(signs).finditer(data):
+        depth += (match[0] == b"{") - (match[0] == b"}")
+        if depth < 0:
+            return False
+    return depth == 0
+
+
+def is_plain(data: bytes, signs: Signs, places: Sequence[int]) -> bool:
+    """Whether every brace up to the blocks at some places is one, so that counting them tells
+    depth.
+
+    That is so if none stands in quotes or in a comment.
+    """
+    if not places:
+        return True
+    stop = block_end(data, places[-1])
+    comment = signs.comment.encode()
+    at = data.find(comment, 0, stop)
+    while at >= 0:
+        close = data.find(b"\n", at)
+        said = data[at : close if close >= 0 else len(data)]
+        if b"{" in said or b"}" in said or b'"' in said:
+            return False
+        at = data.find(comment, close + 1, stop) if close >= 0 else -1
+    # Without quotes in comments, every second piece between quotes stands in some.
+    return not any(b"{" in said or b"}" in said for said in data[:stop].split(b'"')[1::2])
+
+
+def nodes_at(data: bytes, found: Sequence[int], signs: Signs) -> Iterator[Node]:
+    """The blocks and statements at those of some places that are at the top; the rest is not
+    read.
+    """
+    level = 1 if signs.wrapper else 0
+    opened, counted = 0, 0
+    for at in found:
+        opened += data.count(b"{", counted, at) - data.count(b"}", counted, at)
+        counted = at
+        if opened == level and _begins(data, at, signs.comment.encode()):
+            yield from parse(data, signs, at, block_end(data, at))[:1]
+
+
+def places_of(data: bytes, heads: Sequence[Words], signs: Signs) -> list[int]:
+    """Where these first words stand, at the top or not."""
+    found: list[int] = []
+    named: dict[str, list[bytes]] = {}
+    for head in heads:
+        needle = join(head).encode()
+        if len(head) == 2:
+            named.setdefault(head[0], []).append(re.escape(join(head[1:]).encode()))
+            continue
+        if len(head) == 1 and head[0] in signs.blocks:
+            found += [
+                m.start()
+                for m in re.finditer(re.escape(needle) + rb"\s*\{", data)
+                if _opens(data, m.start())
+            ]
+            continue
+        at = data.find(needle)
+        while at >= 0:
+            before, after = data[at - 1 : at], data[at + len(needle) : at + len(needle) + 1]
+            if (not before or before in b" \t\n\r{};") and (not after or after in b" \t\n\r{;"):
+                found.append(at)
+            at = data.find(needle, at + len(needle))
+    for word, names in named.items():
+        # All names after one word are found in one go.
+        pattern = re.escape(word.encode()) + rb"[ \t]+\"?(?:" + b"|".join(names) + rb")\"?[\s{;]"
+        found += [m.start() for m in re.finditer(pattern, data) if _opens(data, m.start())]
+    return sorted(found)
+
+
+def _opens(data: bytes, at: int) -> bool:
+    """Whether a word begins at a place."""
+    return at == 0 or data[at - 1 : at] in b" \t\n\r{};"
+
+
+def _begins(data: bytes, at: int, comment: bytes) -> bool:
+    """Whether a statement or a block begins at a place: what stands before it, comments aside, ends
+    one.
+
+    Where depth is counted by braces, comments hold neither quotes nor braces, and no quotes hold
+    the comment sign.
+    """
+    inside = data.find(comment, data.rfind(b"\n", 0, at) + 1, at)
+    if inside >= 0:
+        return False
+    while True:
+        while at and data[at - 1] in b" \t\r\n":
+            at -= 1
+        begin = data.find(comment, data.rfind(b"\n", 0, at) + 1, at)
+        if begin < 0:
+            return data[at - 1 : at] in (b"{", b"}", b";", b"")
+        at = begin
+
+
+def block_end(data: bytes, at: int) -> int:
+    """Behind the statement or block that begins at a place."""
+    depth = 0
+    for match in re.compile(rb"[{};]").finditer(data, at):
+        if match[0] == b"{":
+            depth += 1
+        elif match[0] == b"}":
+            depth -= 1
+        if depth <= 0 and match[0] != b"{":
+            return match.end() if depth == 0 else match.start()
+    return len(data)
+
+
+def around(data: bytes, at: int, signs: Signs) -> int:
+    """Where the top-level block begins that a place is in; -1 if it is in none."""
+    depth = data.count(b"{", 0, at) - data.count(b"}", 0, at) - bool(signs.wrapper)
+    while depth > 0:
+        opened, closed = data.rfind(b"{", 0, at), data.rfind(b"}", 0, at)
+        depth += 1 if closed > opened else -1
+        at = max(opened, closed)
+    if depth < 0 or at < 0:
+        return -1
+    begin = 1 + max(data.rfind(sign, 0, at) for sign in (b"{", b"}", b";"))
+    return begin + len(data[begin:at]) - len(data[begin:at].lstrip())

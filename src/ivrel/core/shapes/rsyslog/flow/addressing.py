@@ -1,0 +1,118 @@
+"""Where an action sends; this hangs on the stream driver that holds in the end.
+
+Documentation: "omfwd" (configuration/modules/omfwd), "Network Stream Drivers"
+(concepts/netstrm_drvr).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+from msgspec.structs import replace
+
+from ivrel.core.shapes.rsyslog.flow.model import Action, Doubt, Endpoint
+from ivrel.core.shapes.rsyslog.syntax.statements import Param, said_of
+
+_SERVICES = {"syslog": "514", "syslog-tls": "6514"}
+_PLAIN = ("", "ptcp")  # stream drivers without TLS
+
+_HOST = re.compile(r"[\w.-]+|[0-9A-Fa-f:.]+(%\w+)?")
+_TOLD = re.compile(r"[\w.-]*[A-Za-z.][\w.-]*|[0-9A-Fa-f:.]*:[0-9A-Fa-f:.]*")
+
+
+def addressed(action: Action, driver: str, authority: Param | None) -> tuple[Action, list[Doubt]]:
+    """Return an action with where it sends and why it never does, and what is not known of it.
+
+    `driver`: the stream driver of actions that name none; `authority`: the file of trusted
+    certificates.
+    """
+    params, place = action.params, action.statement
+    for name in ("target", "port", "protocol"):
+        if name in params and params[name].value is None:
+            doubt = Doubt(f"{place.raw} ({name} is worked out elsewhere)", place.line)
+            return replace(action, idle="it is not known where it sends"), [doubt]
+    transport, idle, doubts = _way(action, driver, authority)
+    idle = action.idle or idle
+    target = said_of(params, "target")
+    if not target:
+        idle = idle or "it names nobody to send to"
+        if transport != "udp" and place.kind == "action":
+            # The daemon does not survive the first message for it.
+            doubts.append(Doubt(f"{place.raw} ({idle})", place.line))
+    elif any(c.isspace() for c in target):
+        idle = idle or "a blank behind the address is looked up with it"
+    number, wrong = _port(params, transport)
+    idle = idle or wrong
+    host = _counted(target or "")
+    bare = host[1:-1] if host[:1] == "[" else host
+    if not idle and host[:1] != "[" and not _HOST.fullmatch(host):
+        idle = "that is no name of a host"
+    if host[:1] == "[" and place.kind == "action":
+        idle = idle or "brackets are looked up with the address"
+    endpoint: Endpoint = (bare, number, transport)
+    if idle:
+        first = bare.split()[0] if bare.strip() else ""
+        told = _TOLD.fullmatch(first) and number.isdigit()
+        # Where nobody can be meant by it, it has no endpoint.
+        endpoint = (first, number, transport) if told else ("", "", "")
+    return replace(action, endpoint=endpoint, idle=idle), doubts
+
+
+def _way(action: Action, driver: str, authority: Param | None) -> tuple[str, str, list[Doubt]]:
+    if action.kind == "omrelp":
+        return "relp", "", []
+    if action.kind == "omudpspoof":
+        return "udp", "", []
+    protocol = (said_of(action.params, "protocol") or "udp").lower()
+    return _transport(action, protocol, driver, authority)
+
+
+def _port(params: Mapping[str, Param], transport: str) -> tuple[str, str]:
+    """The number of a port, and why it is none."""
+    port = (said_of(params, "port") or "") if "port" in params else "514"
+    number = _SERVICES.get(port, port)
+    if transport == "udp" and number.isdigit():
+        number = str(int(number[:18]) % 65536)  # more than a port number holds is cut off
+    named = transport == "udp" and port in _SERVICES
+    if named or not number.isdigit() or not 0 < int(number[:9]) < 65536:
+        return number, f"'{port}' is no port number"
+    return str(int(number)), ""
+
+
+def _transport(
+    action: Action, protocol: str, driver: str, authority: Param | None
+) -> tuple[str, str, list[Doubt]]:
+    """Return the transport of an action, why it never sends, and what is not known of it."""
+    params = action.params
+    if protocol not in ("udp", "tcp"):
+        return protocol, f"'{protocol}' is no protocol of it", []
+    if protocol == "udp" or (said_of(params, "streamdrivermode") or "0") == "0":
+        newer = [name for name in params if name.startswith("streamdriver.")]
+        if not newer or protocol == "udp":
+            return protocol, "", []
+        doubt = Doubt(f"{newer[0]}, which some versions know", params[newer[0]].line)
+        return protocol, "", [doubt]
+    idle = ""
+    named = (said_of(params, "streamdriver") or driver).lower()
+    mode = (said_of(params, "streamdriverauthmode") or "x509/name").lower()
+    if named in _PLAIN:
+        idle = "no stream driver with TLS is named"
+    elif mode != "anon" and not (authority or "streamdriver.cafile" in params):
+        idle = "no file of trusted certificates is named, so that nobody is verified"
+    elif mode in ("x509/name", "x509/fingerprint") and not _peers(params):
+        idle = "no permitted peer is named, so that nobody is"
+    return "tls", idle, []
+
+
+def _counted(host: str) -> str:
+    """An IPv4 address whose numbers begin with 0: they are octal."""
+    numbers = host.split(".")
+    if len(numbers) == 4 and any(re.fullmatch("0[0-7]+", n) for n in numbers):
+        return ".".join(str(int(n, 8)) if re.fullmatch("0[0-7]+", n) else n for n in numbers)
+    return host
+
+
+def _peers(params: Mapping[str, Param]) -> bool:
+    said = params.get("streamdriverpermittedpeers")
+    return said is not None and bool(said.array or said.value)
