@@ -39,8 +39,9 @@ PLAIN = {
 
 
 def timed(command: list[str], codes: tuple[int, ...]) -> float:
-    """Seconds that a command takes; its output goes to a file, for grep stops early when it goes to
-    /dev/null.
+    """Seconds that a command takes.
+
+    Its output goes to a file, for grep stops early when it goes to /dev/null.
     """
     with tempfile.TemporaryFile() as out:
         start = time.perf_counter()

@@ -28,7 +28,7 @@ TODAY = date(2026, 11, 23)
 
 
 def best(call: Callable[[], object], rounds: int = 3) -> float:
-    """The shortest of some runs, in seconds."""
+    """Return the shortest of some runs, in seconds."""
     times = []
     for _ in range(rounds):
         start = time.perf_counter()

@@ -83,7 +83,7 @@ PIECES = [
 
 
 def mutated(seed: bytes, dice: Random) -> bytes:
-    """A text with some pieces taken out, doubled, moved, or put in."""
+    """Return a text with some pieces taken out, doubled, moved, or put in."""
     text = bytearray(seed)
     for _ in range(dice.choice((1, 1, 2, 3, 8))):
         at = dice.randrange(len(text) + 1)
@@ -118,7 +118,7 @@ def _change(platform: str, text: bytes) -> Callable[[bytes], object]:
 
 
 def readers() -> Iterator[tuple[str, list[bytes], Callable[[bytes], object]]]:
-    """Each reader's name, the texts to start from, and what reads."""
+    """Yield each reader's name, the texts to start from, and what reads."""
     dialects = [path.read_bytes() for path in sorted(Path(SHIPPED).glob("*.yaml"))]
     yield (
         "fleet",
@@ -154,8 +154,9 @@ def readers() -> Iterator[tuple[str, list[bytes], Callable[[bytes], object]]]:
 
 
 def run(times: int, seed: int = 0, most: float = 10.0) -> list[str]:
-    """What went wrong in so many cases, shared among the readers; `most`: seconds that one case may
-    take.
+    """Return what went wrong in so many cases, shared among the readers.
+
+    `most`: seconds that one case may take.
     """
     wrong = []
     every = list(readers())

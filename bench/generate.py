@@ -93,7 +93,7 @@ WRITERS: dict[str, Callable[[str, str, Faults], str]] = {"quern": _quern, "skarn
 def generate(
     folder: Path, devices: int, lines: int, platforms: tuple[str, ...] = tuple(WRITERS)
 ) -> None:
-    """Writes fleet.csv, policy.yaml and the configurations."""
+    """Write fleet.csv, policy.yaml and the configurations."""
     (folder / "configs").mkdir(parents=True, exist_ok=True)
     (folder / "policy.yaml").write_text(_other_family(policy_text()))
     with (folder / "fleet.csv").open("w", newline="") as file:

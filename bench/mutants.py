@@ -65,8 +65,8 @@ class Break(NamedTuple):
 
 
 def breaks(path: Path) -> Iterator[Break]:
-    """All breaks of a file: turned comparisons, conditions and connectives, and numbers off by
-    one.
+    """Yield all breaks of a file: turned comparisons, conditions and connectives, and numbers off
+    by one.
     """
     text = path.read_text()
     tree = ast.parse(text)
@@ -88,7 +88,7 @@ def breaks(path: Path) -> Iterator[Break]:
 
 
 def _other(node: ast.AST) -> ast.expr | None:
-    """What stands in the place of an expression; None if it is left alone."""
+    """Return what stands in the place of an expression; None if it is left alone."""
     if isinstance(node, ast.Compare) and len(node.ops) == 1 and type(node.ops[0]) in _OTHER_COMPARE:
         return ast.Compare(node.left, [_OTHER_COMPARE[type(node.ops[0])]()], node.comparators)
     if isinstance(node, ast.BoolOp):
@@ -132,7 +132,7 @@ def main() -> int:
 
 
 def _tried(some: Sequence[Break], tests: Sequence[str]) -> Iterator[tuple[Break, bool]]:
-    """Each break, and whether a test noticed it."""
+    """Yield each break, and whether a test noticed it."""
     workers = os.cpu_count() or 2
     with tempfile.TemporaryDirectory() as name, ThreadPoolExecutor(workers) as threads:
         trees: SimpleQueue[Path] = SimpleQueue()

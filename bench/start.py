@@ -15,7 +15,7 @@ ROUNDS = 15
 
 
 def fastest(*words: str) -> float:
-    """The shortest of some runs, in seconds."""
+    """Return the shortest of some runs, in seconds."""
     times = []
     for _ in range(ROUNDS):
         start = time.perf_counter()

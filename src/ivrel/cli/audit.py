@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
     common.workspace_argument(parser)
     common.choice_arguments(parser)
     common.setting_argument(parser)
@@ -36,6 +37,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
     from msgspec.structs import replace
 
     from ivrel.cli.jobs import Auditing

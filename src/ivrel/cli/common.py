@@ -34,6 +34,7 @@ class _Words(argparse.Action):
 
 
 def workspace_argument(parser: argparse.ArgumentParser) -> None:
+    """Add the option that names the workspace."""
     parser.add_argument(
         "-w",
         "--workspace",
@@ -44,6 +45,7 @@ def workspace_argument(parser: argparse.ArgumentParser) -> None:
 
 
 def format_argument(parser: argparse.ArgumentParser, *formats: str) -> None:
+    """Add the options of the output; `formats`: those that there are, if more than two."""
     formats = formats or ("table", "json")
     parser.add_argument(
         "--format", choices=formats, default="table", help="table for people, json for machines"
@@ -61,7 +63,7 @@ def show(view: View, args: argparse.Namespace) -> None:
 
 
 def by_argument(parser: argparse.ArgumentParser, *more: str) -> None:
-    """Adds the options that fold many devices; `more`: what else they can be counted by."""
+    """Add the options that fold many devices; `more`: what else they can be counted by."""
     groups = ("site", "kind", "platform", *more)
     parser.add_argument(
         "--by",
@@ -73,7 +75,7 @@ def by_argument(parser: argparse.ArgumentParser, *more: str) -> None:
 
 
 def scheduler_arguments(parser: argparse.ArgumentParser) -> None:
-    """Adds the options that give the work to a Dask cluster."""
+    """Add the options that give the work to a Dask cluster."""
     parser.add_argument(
         "--scheduler",
         metavar="ADDRESS",
@@ -88,7 +90,7 @@ def scheduler_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def folding_of(args: argparse.Namespace) -> str:
-    """What devices are counted by; '' if each is shown. Machines always get each."""
+    """Return what devices are counted by; '' if each is shown. Machines always get each."""
     from ivrel.core.vocabulary.errors import InputError
 
     if args.by and args.format != "table":
@@ -98,6 +100,7 @@ def folding_of(args: argparse.Namespace) -> str:
 
 
 def choice_arguments(parser: argparse.ArgumentParser, *, devices: bool = True) -> None:
+    """Add what chooses devices; `devices`: whether also by name."""
     if devices:
         parser.add_argument("device", nargs="*", help="names of devices, or globs")
     for name in ("kind", "site", "group"):
@@ -111,6 +114,7 @@ def choice_arguments(parser: argparse.ArgumentParser, *, devices: bool = True) -
 
 
 def setting_argument(parser: argparse.ArgumentParser) -> None:
+    """Add the option that chooses settings."""
     parser.add_argument(
         "--setting",
         action=_Words,
@@ -121,6 +125,7 @@ def setting_argument(parser: argparse.ArgumentParser) -> None:
 
 
 def text_argument(parser: argparse.ArgumentParser) -> None:
+    """Add the options that give a configuration in the place of a file."""
     parser.add_argument(
         "--largest",
         type=_mebibytes,
@@ -135,7 +140,7 @@ def text_argument(parser: argparse.ArgumentParser) -> None:
 
 
 def given_text(args: argparse.Namespace, workspace: Workspace, devices: Sequence[Device]) -> None:
-    """Puts the text that a call gives in the place of a device's configuration."""
+    """Put the text that a call gives in the place of a device's configuration."""
     if args.text is None:
         return
     from ivrel.core.vocabulary.errors import InputError
@@ -151,6 +156,7 @@ def given_text(args: argparse.Namespace, workspace: Workspace, devices: Sequence
 
 
 def today_argument(parser: argparse.ArgumentParser) -> None:
+    """Add the option that gives the day."""
     parser.add_argument(
         "--today",
         type=_day,
@@ -161,6 +167,7 @@ def today_argument(parser: argparse.ArgumentParser) -> None:
 
 
 def example(parser: argparse.ArgumentParser, *lines: str) -> None:
+    """Set the examples at the end of the help."""
     parser.epilog = "example:\n" + "\n".join(f"  {line}" for line in lines)
 
 
@@ -186,11 +193,12 @@ def _mebibytes(text: str) -> int:
 
 
 def day(args: argparse.Namespace) -> date:
-    """The day that waivers are judged for."""
+    """Return the day that waivers are judged for."""
     return args.today or date.today()
 
 
 def open_workspace(args: argparse.Namespace) -> Workspace:
+    """Return the workspace that a call names."""
     from ivrel.sources.packed import LARGEST
     from ivrel.sources.workspace import Workspace
 
@@ -200,7 +208,7 @@ def open_workspace(args: argparse.Namespace) -> Workspace:
 
 
 def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]:
-    """The devices that a call is about."""
+    """Return the devices that a call is about."""
     from ivrel.core.fleet import Choice, choose
 
     names = getattr(args, "device", ())
@@ -210,7 +218,7 @@ def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]
 
 
 def one_device(args: argparse.Namespace, workspace: Workspace) -> Device:
-    """The device that a call names."""
+    """Return the device that a call names."""
     from ivrel.core.fleet import Choice, choose
     from ivrel.core.vocabulary.errors import InputError
 
@@ -221,7 +229,7 @@ def one_device(args: argparse.Namespace, workspace: Workspace) -> Device:
 
 
 def settings(names: Sequence[str]) -> tuple[str, ...]:
-    """Settings that a call names, checked."""
+    """Return settings that a call names, checked."""
     from ivrel.core.settings import SETTINGS
     from ivrel.core.vocabulary.errors import InputError, Mistake
     from ivrel.core.vocabulary.wording import not_one_of
@@ -235,7 +243,7 @@ def settings(names: Sequence[str]) -> tuple[str, ...]:
 
 
 def columns(args: argparse.Namespace) -> int:
-    """How wide a table may be."""
+    """Return how wide a table may be."""
     if args.width:
         return int(args.width)
     if sys.stdout.isatty() or os.environ.get("COLUMNS"):
@@ -244,12 +252,12 @@ def columns(args: argparse.Namespace) -> int:
 
 
 def workspace_words(args: argparse.Namespace) -> str:
-    """The option that names the workspace, as a next command has to repeat it."""
+    """Return the option that names the workspace, as a next command has to repeat it."""
     return "" if args.workspace == "." else f" -w {quote(args.workspace)}"
 
 
 def chosen_words(args: argparse.Namespace) -> str:
-    """The words that choose devices, as a next command has to repeat them."""
+    """Return the words that choose devices, as a next command has to repeat them."""
     options = [
         f"--{name} {quote(word)}"
         for name in ("kind", "site", "group")
@@ -260,7 +268,7 @@ def chosen_words(args: argparse.Namespace) -> str:
 
 
 def progress(items: Iterable[T], total: int, doing: str) -> Iterator[T]:
-    """Passes items on, with a bar on standard error if that is a terminal and there are many."""
+    """Pass items on, with a bar on standard error if that is a terminal and there are many."""
     if total < SLOW or not sys.stderr.isatty():
         yield from items
         return

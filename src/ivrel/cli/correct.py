@@ -21,6 +21,7 @@ SUMMARY, SHEET = "corrections.json", "change-sheet.md"
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
     common.workspace_argument(parser)
     common.choice_arguments(parser)
     common.setting_argument(parser)
@@ -40,6 +41,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
     from msgspec.structs import replace
 
     from ivrel.cli.jobs import Correcting, NotCorrected
@@ -88,7 +90,9 @@ def run(args: argparse.Namespace) -> int:
 def _further(
     args: argparse.Namespace, workspace: Workspace, view: CorrectionsView
 ) -> tuple[str, ...]:
-    """The commands to type next: to write the corrections, or to look at what was written."""
+    """Return the commands to type next: to write the corrections, or to look at what was
+    written.
+    """
     if not view.changed:
         return ()
     if not view.folder:

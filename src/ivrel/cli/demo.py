@@ -12,6 +12,7 @@ from ivrel.cli import common
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
     parser.add_argument(
         "folder", nargs="?", default="ivrel-demo", metavar="DIR", help="default: ivrel-demo"
     )
@@ -23,6 +24,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
     from ivrel.cli.main import main
     from ivrel.demo.workspace import entries, write_workspace
     from ivrel.sources.files import claim_folder

@@ -14,6 +14,7 @@ _Row = tuple[str, str, Callable[[Parser], None], Callable[[argparse.Namespace], 
 
 
 def arguments(parser: Parser) -> None:
+    """Add the arguments of the command."""
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
     for name, about, add, run, examples in _actions():
         one: Parser = actions.add_parser(
@@ -33,7 +34,7 @@ _APPLY = "ivrel dialect apply quern configs/holmsay-gw1.conf corrections/holmsay
 
 
 def _actions() -> tuple[_Row, ...]:
-    """The actions: name, what it does, its arguments, what runs it, an example."""
+    """Return the actions: name, what it does, its arguments, what runs it, an example."""
     show = "what a platform can say and what it cannot"
     check = "run a dialect's examples both ways, and find what is ambiguous"
     try_ = "a text line by line, with what each was understood as"
@@ -89,6 +90,7 @@ def _of_apply(one: Parser) -> None:
 
 
 def run_list(args: argparse.Namespace) -> int:
+    """List the dialects."""
     from ivrel.output.views.dialects import DialectsView
     from ivrel.sources.dialects import Dialects
 
@@ -97,6 +99,7 @@ def run_list(args: argparse.Namespace) -> int:
 
 
 def run_show(args: argparse.Namespace) -> int:
+    """Show what a platform can say."""
     from ivrel.core.authoring.abilities import abilities
     from ivrel.output.views.dialects import DialectView
     from ivrel.sources.dialects import Dialects
@@ -109,6 +112,7 @@ def run_show(args: argparse.Namespace) -> int:
 
 
 def run_check(args: argparse.Namespace) -> int:
+    """Run the examples of a dialect; exit code 1 if anything is wrong."""
     from ivrel.core.authoring.check import check_dialect
     from ivrel.sources.dialects import Dialects
 
@@ -124,6 +128,7 @@ def run_check(args: argparse.Namespace) -> int:
 
 
 def run_try(args: argparse.Namespace) -> int:
+    """Show how a text is understood; exit code 1 if a line is not."""
     from ivrel.core.reading.matcher import looks_like, matcher
     from ivrel.core.reading.records import read_records
     from ivrel.core.reading.statements import Strange
@@ -174,6 +179,7 @@ def _only_names(match: object) -> bool:
 
 
 def run_new(args: argparse.Namespace) -> int:
+    """Write the file of a new dialect."""
     from ivrel.core.authoring.draft import (
         comment_sign,
         draft_dialect,
@@ -207,6 +213,7 @@ def run_new(args: argparse.Namespace) -> int:
 
 
 def run_apply(args: argparse.Namespace) -> int:
+    """Print or write the text after a change."""
     from ivrel.core.correcting.changes import apply_change, unknown_lines
     from ivrel.core.text.bundle import MARK
     from ivrel.core.vocabulary.errors import InputError

@@ -8,6 +8,7 @@ from ivrel.cli import common
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("device", help="the name of one device")
     parser.add_argument("setting", nargs="?", help="a setting (default: all that are asked for)")
@@ -19,6 +20,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
     from ivrel.cli.jobs import Auditing
     from ivrel.core.correcting import correct
     from ivrel.core.policy import effective

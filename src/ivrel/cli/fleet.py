@@ -8,6 +8,7 @@ from ivrel.cli import common
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
     common.workspace_argument(parser)
     common.choice_arguments(parser)
     common.format_argument(parser)
@@ -17,6 +18,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
     from ivrel.output.views.fleet import FleetView
     from ivrel.output.views.folding import ONE_BY_ONE
 

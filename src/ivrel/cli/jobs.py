@@ -74,8 +74,9 @@ class NotCorrected(Struct, frozen=True):
 
 
 class Correcting(_OfWorkspace["Correction | NotCorrected"]):
-    """The correction of each device, with its proof; `names`: the settings it is about, if not
-    all.
+    """The correction of each device, with its proof.
+
+    `names`: the settings it is about, if not all.
     """
 
     share = Share(alone=6, first=0, chunk=3)

@@ -34,6 +34,7 @@ class Parser(argparse.ArgumentParser):
     """A parser whose mistakes are one line."""
 
     def error(self, message: str) -> NoReturn:
+        """End the program with one line and exit code 2."""
         self.exit(WRONG, f"{self.prog}: {message}; see '{self.prog} --help'\n")
 
 
@@ -55,7 +56,7 @@ def main(words: Sequence[str]) -> int:
 
 
 def _ready_streams() -> None:
-    """Makes sure that there is something to write to, and that it takes any sign."""
+    """Make sure that there is something to write to, and that it takes any sign."""
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)
         if stream is None:  # closed by whoever started the program

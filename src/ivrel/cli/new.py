@@ -9,6 +9,7 @@ from ivrel.cli import common
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
     parser.add_argument("folder", metavar="DIR", help="the folder to write")
     parser.add_argument(
         "--replace", action="store_true", help="write into a folder that already holds something"
@@ -18,6 +19,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
     from ivrel.sources.files import claim_folder, read_text, write_text
 
     folder, start = Path(args.folder), Path(__file__).parent.parent / "start"

@@ -8,6 +8,7 @@ from ivrel.cli import common
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("device", nargs="?", help="the name of one device")
     common.format_argument(parser)
@@ -17,6 +18,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
     from ivrel.core.judging.remarks import remarks
     from ivrel.core.policy import effective
     from ivrel.output.views.policy import PolicyView, RequirementsView

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("device", nargs="+", help="names of devices, or globs")
     common.choice_arguments(parser, devices=False)
@@ -31,6 +32,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
     from ivrel.core.vocabulary.errors import Unreadable
     from ivrel.output.views.reading import ReadingsView
 
@@ -63,7 +65,7 @@ def run(args: argparse.Namespace) -> int:
 def _reading(
     workspace: Workspace, device: Device, names: tuple[str, ...], where: str
 ) -> ReadingView:
-    """What one configuration says of some settings; of all, if none is named."""
+    """Return what one configuration says of some settings; of all, if none is named."""
     from ivrel.core.reading import read_records
     from ivrel.core.settings import Scope, read_settings
     from ivrel.core.vocabulary.errors import Unreadable

@@ -142,8 +142,9 @@ FLEET = Record(
 
 
 def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> Fleet:
-    """Reads a fleet from YAML, or from CSV if `file` ends in `.csv`; InputError holds every
-    mistake.
+    """Read a fleet from YAML, or from CSV if `file` ends in `.csv`.
+
+    InputError holds every mistake.
 
     `platforms`: the dialects that there are; a device of another one is a mistake.
     """
@@ -243,8 +244,9 @@ def _csv_device(cells: Iterable[tuple[str, str]], line: int, report: Report) -> 
 
 
 def choose(fleet: Fleet, choice: Choice) -> tuple[Device, ...]:
-    """The devices that `choice` asks for, in the fleet's order; a word that matches nothing is a
-    mistake.
+    """Return the devices that `choice` asks for, in the fleet's order.
+
+    A word that matches nothing is a mistake.
     """
     mistakes = [
         Mistake("", _unmatched(name, fleet))

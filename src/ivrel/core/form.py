@@ -29,13 +29,13 @@ class Report:
         self.mistakes: list[Mistake] = []
 
     def add(self, node: Node | None, said: str) -> None:
-        """Notes a mistake at `node`."""
+        """Note a mistake at `node`."""
         mark = node.start_mark if node is not None else None
         line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
         self.mistakes.append(Mistake(self.file, said, line, column))
 
     def settle(self) -> None:
-        """Raises what was collected, if anything was."""
+        """Raise what was collected, if anything was."""
         if self.mistakes:
             raise InputError(self.mistakes)
 
@@ -43,9 +43,11 @@ class Report:
 class Form(Protocol):
     """What a part of a file must look like."""
 
-    def read(self, node: Node, report: Report) -> Any: ...
+    def read(self, node: Node, report: Report) -> Any:
+        """Return what a node says; None, and a mistake in the report, if it is wrong."""
 
-    def schema(self) -> dict[str, Any]: ...
+    def schema(self) -> dict[str, Any]:
+        """Return the JSON Schema of what is read."""
 
 
 class Text:
@@ -143,8 +145,9 @@ class Record:
         self.what, self.keys, self.build = what, keys, build
 
     def read(self, node: Node, report: Report) -> Any:
-        """What could be read, even if other keys are wrong; None if a key that must be there is
-        not.
+        """Return what could be read, even if other keys are wrong.
+
+        None if a key that must be there is not.
         """
         if not isinstance(node, yaml.MappingNode):
             report.add(node, f"expected {self.what} with its keys and values, not {_kind(node)}")
@@ -193,8 +196,9 @@ class Raw:
 
 
 def pairs(node: Node, report: Report) -> list[tuple[yaml.ScalarNode, Node]]:
-    """The keys and values of a mapping; keys that stand twice and keys that are no text are
-    mistakes.
+    """Return the keys and values of a mapping.
+
+    Keys that stand twice and keys that are no text are mistakes.
     """
     if _is_empty(node):
         return []
@@ -219,8 +223,9 @@ def pairs(node: Node, report: Report) -> list[tuple[yaml.ScalarNode, Node]]:
 
 
 def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
-    """Reads a YAML text by `form`; the report may hold mistakes, to which the caller adds his
-    own.
+    """Read a YAML text by `form`.
+
+    The report may hold mistakes, to which the caller adds his own.
     """
     report = Report(file)
     try:

@@ -22,6 +22,7 @@ PORTS = (22, 53, 80, 123, 179, 443, 514, 601, 853, 5060, 8443)
 
 
 def inet(identity: str) -> str:
+    """Return the words for an address of either family."""
     return f"inet6 {identity}/128" if ":" in identity else f"inet {identity}/32"
 
 

@@ -14,6 +14,7 @@ _ETHERNET = (
 
 
 def osier(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
+    """Yield the lines of a configuration in XML of our own."""
     dice = Random(device)
     yield "<osier>"
     yield f'  <unit label="{device}" place="{site}"/>'
@@ -56,8 +57,9 @@ def osier(device: str, site: str, identity: str, export: str, lines: int) -> Ite
 
 
 def ietf(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
-    """Valid for ietf-interfaces, ietf-ip and ietf-system; secrets stand where ietf-system has
-    them.
+    """Valid for ietf-interfaces, ietf-ip and ietf-system.
+
+    Secrets stand where ietf-system has them.
     """
     dice = Random(device)
     names = ["lo0", "spare0", *(f"e{n}" for n in range(max(4, lines // 10)))]
@@ -106,8 +108,9 @@ def ietf(device: str, site: str, identity: str, export: str, lines: int) -> Iter
 
 
 def openconfig(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
-    """Valid for openconfig-system and openconfig-interfaces; secrets stand where openconfig-aaa has
-    them.
+    """Valid for openconfig-system and openconfig-interfaces.
+
+    Secrets stand where openconfig-aaa has them.
     """
     dice = Random(device)
     names = ["lo0", *(f"e{n}" for n in range(max(4, lines // 12)))]

@@ -16,7 +16,7 @@ from ivrel.demo.model_texts import ietf, openconfig, osier
 def whole_text(
     platform: str, device: str, site: str, identity: str, export: str, lines: int
 ) -> str:
-    """A configuration of about `lines` lines around an export section."""
+    """Return a configuration of about `lines` lines around an export section."""
     return "".join(
         line + "\n" for line in _WRITERS[platform](device, site, identity, export, lines)
     )

@@ -42,18 +42,18 @@ class Entry(Struct, frozen=True):
 
 
 def entries() -> tuple[Entry, ...]:
-    """The devices of the example with what was seeded in them."""
+    """Return the devices of the example with what was seeded in them."""
     read = yaml.load((HERE / "devices.yaml").read_text(), Loader=yaml.SafeLoader)
     return tuple(convert(read["devices"], list[Entry]))
 
 
 def policy_text() -> str:
-    """The policy of the example."""
+    """Return the policy of the example."""
     return (HERE / "policy.yaml").read_text()
 
 
 def fleet_text() -> str:
-    """The fleet file of the example."""
+    """Return the fleet file of the example."""
     out = ["fleet: Skerry Line", "devices:"]
     for e in entries():
         groups = f"[{', '.join(e.groups)}]"
@@ -65,8 +65,8 @@ def fleet_text() -> str:
 
 
 def configurations() -> Mapping[str, Mapping[str, str]]:
-    """The configurations of the example, by device: of each its files by name, '' for a single
-    one.
+    """Return the configurations of the example, by device: of each its files by name, '' for a
+    single one.
     """
     out: dict[str, Mapping[str, str]] = {}
     for e in entries():
@@ -83,7 +83,7 @@ def configurations() -> Mapping[str, Mapping[str, str]]:
 
 
 def write_workspace(folder: Path) -> None:
-    """Writes fleet, policy and configurations."""
+    """Write fleet, policy and configurations."""
     write_text(folder / "fleet.yaml", fleet_text())
     write_text(folder / "policy.yaml", policy_text())
     for device, files in configurations().items():

@@ -59,7 +59,7 @@ def on_cluster(
 
 
 def _client(scheduler: str) -> Any:
-    """The client of a scheduler; InputError if none is there."""
+    """Return the client of a scheduler; InputError if none is there."""
     try:
         from distributed import Client
         from distributed.comm.addressing import get_address_host_port
@@ -77,7 +77,7 @@ def _client(scheduler: str) -> Any:
 
 
 def _collected(job: Job[Any], devices: Sequence[Device]) -> SentTexts:
-    """The configurations of some devices."""
+    """Return the configurations of some devices."""
     found: dict[str, tuple[bytes, str] | str] = {}
     for device in devices:
         try:
@@ -88,5 +88,5 @@ def _collected(job: Job[Any], devices: Sequence[Device]) -> SentTexts:
 
 
 def _chunk(job: Job[Any], devices: Sequence[Device], sent: SentTexts | None) -> bytes:
-    """What comes of some devices, on a worker."""
+    """Return what comes of some devices, on a worker."""
     return job.pack([job.result(d) if sent is None else job.result(d, sent) for d in devices])

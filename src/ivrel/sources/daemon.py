@@ -26,15 +26,15 @@ _PLACE = re.compile(r"error during parsing file \S+ on or before line \d+: |\[v8
 
 
 def program() -> str | None:
-    """Where rsyslogd is installed; None if it is not."""
+    """Return where rsyslogd is installed; None if it is not."""
     return shutil.which(
         "rsyslogd", path=os.pathsep.join((os.environ.get("PATH", ""), "/usr/sbin", "/sbin"))
     )
 
 
 def checked(correction: Correction, data: bytes) -> Correction:
-    """The correction with one more property in its proof, if the platform's program is here and can
-    be asked.
+    """Return the correction with one more property in its proof, if the platform's program is here
+    and can be asked.
     """
     asked = program() if correction.changes and correction.asks else None
     if asked is None or _BY_PATH.search(data):
@@ -50,7 +50,7 @@ def checked(correction: Correction, data: bytes) -> Correction:
 
 
 def complaints(asked: str, data: bytes) -> Counter[str]:
-    """What rsyslogd -N1 has against a configuration, without the places."""
+    """Return what rsyslogd -N1 has against a configuration, without the places."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         for part in parts(data):

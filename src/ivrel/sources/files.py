@@ -21,8 +21,9 @@ FILES = 2000  # more files than any configuration of one device has
 
 
 def read_bytes(path: Path | str, shown: str) -> bytes:
-    """A configuration's text without its byte-order mark; Unreadable tells why it could not be
-    had.
+    """Return a configuration's text without its byte-order mark.
+
+    Unreadable tells why it could not be had.
     """
     try:
         # A pipe would be waited for: the file is opened without, and only then known to be a
@@ -50,12 +51,12 @@ def _too_large(shown: str) -> Unreadable:
 
 
 def read_stdin(shown: str) -> bytes:
-    """A configuration from standard input."""
+    """Return a configuration from standard input."""
     return _plain(sys.stdin.buffer.read(largest() + 1), shown)
 
 
 def _plain(data: bytes, shown: str) -> bytes:
-    """A text without compression and byte-order mark."""
+    """Return a text without compression and byte-order mark."""
     data = unpacked(data, shown)
     if len(data) > largest():
         raise _too_large(shown)
@@ -73,8 +74,9 @@ def _plain(data: bytes, shown: str) -> bytes:
 
 
 def read_configuration(path: Path | str, shown: str) -> bytes:
-    """A configuration: one file, or all files of a folder as a bundle; Unreadable tells why it
-    cannot be had.
+    """Return a configuration: one file, or all files of a folder as a bundle.
+
+    Unreadable tells why it cannot be had.
     """
     try:
         return read_bytes(path, shown)
@@ -96,7 +98,7 @@ def read_configuration(path: Path | str, shown: str) -> bytes:
 
 
 def write_configuration(path: Path, data: bytes, before: bytes) -> None:
-    """Writes a configuration: a file, or of a bundle the files of a folder.
+    """Write a configuration: a file, or of a bundle the files of a folder.
 
     Of what was there `before`, the files that are gone are removed; nothing else in the folder is
     touched.
@@ -116,7 +118,7 @@ def write_configuration(path: Path, data: bytes, before: bytes) -> None:
 
 
 def read_text(path: Path, shown: str) -> str:
-    """A text file of the user's own; InputError tells why it could not be had."""
+    """Return a text file of the user's own; InputError tells why it could not be had."""
     try:
         return read_bytes(path, shown).decode("utf-8")
     except Unreadable as problem:
@@ -126,7 +128,7 @@ def read_text(path: Path, shown: str) -> str:
 
 
 def write_bytes(path: Path, data: bytes) -> None:
-    """Writes a file as a whole or not at all."""
+    """Write a file as a whole or not at all."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         import tempfile  # only what writes needs it, and it loads much
@@ -147,7 +149,7 @@ def write_bytes(path: Path, data: bytes) -> None:
 
 
 def write_text(path: Path, text: str) -> None:
-    """Writes a UTF-8 text as a whole or not at all."""
+    """Write a UTF-8 text as a whole or not at all."""
     write_bytes(path, text.encode())
 
 
@@ -218,7 +220,7 @@ def _take_lock(handle: int, folder: Path) -> None:
 
 
 def claim_folder(folder: Path, replace: bool) -> None:
-    """Makes sure that a folder can be written to; one that holds something needs `replace`."""
+    """Make sure that a folder can be written to; one that holds something needs `replace`."""
     try:
         if folder.exists() and not folder.is_dir():
             raise InputError([Mistake(str(folder), "is no folder")])
@@ -233,6 +235,6 @@ def claim_folder(folder: Path, replace: bool) -> None:
 
 
 def reason(problem: OSError | ValueError) -> str:
-    """What the system says, in lower case."""
+    """Return what the system says, in lower case."""
     said = getattr(problem, "strerror", None) or str(problem)
     return said[:1].lower() + said[1:]

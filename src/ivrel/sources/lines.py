@@ -40,15 +40,16 @@ class Lines:
             self._said = {}
 
     def _about(self, said: Statement) -> frozenset[str]:
-        """The settings that a statement bears on, or may bear on."""
+        """Return the settings that a statement bears on, or may bear on."""
         if isinstance(said, Understood):
             slots = self._dialect.patterns[said.pattern].slots
             return frozenset(name for slot in slots for name in BEARS_ON.get(slot, ()))
         return frozenset(bearing(self._dialect, said) if isinstance(said, Strange) else ())
 
     def text(self, line: int, setting: str = "") -> str:
-        """The statements of a line that bear on a setting, or all of them if none does; '' if there
-        are none.
+        """Return the statements of a line that bear on a setting, or all of them if none does.
+
+        '' if there are none.
         """
         if self._source:
             # What this platform's statements say is worked out from lines, each of which is one
@@ -61,8 +62,9 @@ class Lines:
 
 
 class LinesOf:
-    """The statements of all configurations of a workspace; keeps those of the device last asked
-    for.
+    """The statements of all configurations of a workspace.
+
+    Keeps those of the device last asked for.
     """
 
     def __init__(self, workspace: Workspace, devices: tuple[Device, ...]) -> None:
@@ -73,7 +75,7 @@ class LinesOf:
         self._numbers: dict[tuple[str, int], int] = {}
 
     def _device_of(self, file: str) -> Device | None:
-        """The device of a file, which may be one of the folder that is its configuration."""
+        """Return the device of a file, which may be one of the folder that is its configuration."""
         if file in self._devices:
             return self._devices[file]
         return next(
@@ -81,7 +83,7 @@ class LinesOf:
         )
 
     def __call__(self, place: Place, setting: str = "") -> str:
-        """What stands in a place."""
+        """Return what stands in a place."""
         device = self._device_of(place.file)
         if device is None:
             return ""

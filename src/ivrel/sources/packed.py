@@ -14,8 +14,8 @@ LARGEST = "IVREL_LARGEST"  # the variable of the environment that raises the lim
 
 
 def largest() -> int:
-    """The most bytes that a text may have, unpacked: 64 MiB, or as many MiB as the environment
-    says.
+    """Return the most bytes that a text may have, unpacked: 64 MiB, or as many MiB as the
+    environment says.
     """
     said = os.environ.get(LARGEST, "")
     return (int(said) if said.isascii() and said.isdigit() and 0 < len(said) < 7 else 64) * MIB
@@ -56,8 +56,9 @@ _MAGICS = tuple(_KINDS)
 
 
 def unpacked(data: bytes, shown: str) -> bytes:
-    """The text of a file that may be compressed; Unreadable if what is compressed is damaged or too
-    long.
+    """Return the text of a file that may be compressed.
+
+    Unreadable if what is compressed is damaged or too long.
     """
     if not data.startswith(_MAGICS):
         return data

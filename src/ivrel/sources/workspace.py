@@ -1,5 +1,6 @@
-"""A workspace: a folder with a fleet, a policy and the configurations; and the audit of all of
-it.
+"""A workspace: a folder with a fleet, a policy and the configurations.
+
+And the audit of all of it.
 """
 
 from __future__ import annotations
@@ -100,7 +101,7 @@ class Workspace:
         return {key: f"configs/{name}" for key, name in {**stems, **{n: n for n in names}}.items()}
 
     def replace_text(self, device: Device, data: bytes, shown: str) -> None:
-        """Takes this text for a device's configuration, whatever lies in the folder."""
+        """Take this text for a device's configuration, whatever lies in the folder."""
         self._given[device.name] = data, shown
 
     def configuration(self, device: Device) -> str | None:
@@ -118,5 +119,5 @@ class Workspace:
 
 
 def _without_packing(name: str) -> str:
-    """The name of a file without the ending that says how it is compressed."""
+    """Return the name of a file without the ending that says how it is compressed."""
     return next((name.removesuffix(ending) for ending in ENDINGS if name.endswith(ending)), name)

@@ -40,8 +40,8 @@ _WHERE = {
 
 
 def abilities(dialect: Dialect) -> list[Ability]:
-    """The slots that bear on settings: those that this platform can say, then those it has only a
-    default for.
+    """Return the slots that bear on settings: those that this platform can say, then those it has
+    only a default for.
     """
     out = []
     for slot in SLOTS.values():

@@ -26,7 +26,7 @@ from ivrel.core.vocabulary.said import Row
 
 
 def check_dialect(dialect: Dialect) -> list[Mistake]:
-    """Everything that is wrong with a dialect that reads well, with file and line."""
+    """Return everything that is wrong with a dialect that reads well, with file and line."""
     found = [*_ambiguous(dialect), *_one_way(dialect), *_nowhere(dialect)]
     if not dialect.examples:
         found.append((1, "no examples; expected at least one text with the settings that it means"))
@@ -65,14 +65,15 @@ def _example(dialect: Dialect, example: Example) -> Iterator[tuple[int, str]]:
 
 
 def misread(records: Records, example: Example) -> Iterator[str]:
-    """Where an example's text means something else than it says; it need not list what is left to
-    the platform.
+    """Yield where an example's text means something else than it says.
+
+    It need not list what is left to the platform.
     """
     return (told for _, told in _misread(records, example))
 
 
 def _misread(records: Records, example: Example) -> Iterator[tuple[int, str]]:
-    """The same, each with the line of the file that says what is meant, or 0."""
+    """Yield the same, each with the line of the file that says what is meant, or 0."""
     means = _settings(records)
     facts = read_settings(Scope(None, records, {}))
     told = {f"{f.setting} {f.key}".strip() for f in facts if f.lines and not f.default}
@@ -95,7 +96,7 @@ def _settings(records: Records) -> dict[str, str]:
 
 
 def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tuple[int, str]]:
-    """Every statement of the example, written from its values, must mean what it meant."""
+    """Yield every statement of the example, written from its values, must mean what it meant."""
     written = [item for table in ("", *dialect.keys) for item in records.written(table).items()]
     for (group, key), (match, _) in written:
         pattern = dialect.patterns[match.pattern]
@@ -151,7 +152,7 @@ def _overlap(one: Sequence[Item], other: Sequence[Item]) -> bool:
 
 
 def _variants(items: Sequence[Item]) -> list[tuple[Item, ...]]:
-    """Every way in which optional parts can be there or not; of very many, the first."""
+    """Return every way in which optional parts can be there or not; of very many, the first."""
     out: list[tuple[Item, ...]] = [()]
     for item in items:
         if isinstance(item, Maybe):
@@ -180,7 +181,7 @@ def _same_word(one: Item, other: Item) -> bool:
 
 
 def _words(variable: Variable) -> list[str] | None:
-    """The words that a variable takes, if they can be counted."""
+    """Return the words that a variable takes, if they can be counted."""
     if variable.values is not None:
         return list(variable.values)
     return list(SLOTS[variable.slot].type.choices) or None
@@ -195,7 +196,7 @@ def _reads_only(pattern: Pattern) -> bool:
 
 
 def _one_way(dialect: Dialect) -> Iterator[tuple[int, str]]:
-    """Settings that can be read and not written, and words that mean two things."""
+    """Yield settings that can be read and not written, and words that mean two things."""
     for slot in sorted(dialect.slots):
         patterns = [p for p in dialect.patterns if slot in p.slots]
         if slot in dialect.only_read:

@@ -28,8 +28,9 @@ MOST = 60
 
 
 def telling_lines(sample: str) -> list[tuple[int, str]]:
-    """The lines of a sample that name severities, facilities or the ports of syslog; never those
-    with secrets.
+    """Return the lines of a sample that name severities, facilities or the ports of syslog.
+
+    Never those with secrets.
     """
     found = [
         (n, shorten(line.rstrip(), 100))
@@ -40,7 +41,7 @@ def telling_lines(sample: str) -> list[tuple[int, str]]:
 
 
 def fitting_shapes(sample: str) -> list[str]:
-    """The shapes that a sample may have, the likeliest first, by how its lines look."""
+    """Return the shapes that a sample may have, the likeliest first, by how its lines look."""
     lines = [line for line in sample.splitlines() if line.strip()]
     if not lines:
         return []
@@ -59,7 +60,7 @@ def fitting_shapes(sample: str) -> list[str]:
 
 
 def comment_sign(sample: str) -> str:
-    """What most lines begin with that look like comments; '#' if there are none."""
+    """Return what most lines begin with that look like comments; '#' if there are none."""
     signs: Counter[str] = Counter()
     for line in sample.splitlines():
         found = re.match(r"\s*(#|!|;|//|--)", line)

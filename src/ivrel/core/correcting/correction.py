@@ -42,8 +42,9 @@ class Remaining(Struct, frozen=True):
 
 
 class Correction(Struct, frozen=True):
-    """The correction of one device; `fingerprint` is the SHA-256 of the configuration it was made
-    for.
+    """The correction of one device.
+
+    `fingerprint` is the SHA-256 of the configuration it was made for.
     """
 
     device: str
@@ -128,7 +129,7 @@ def correct(
 
 
 def _written(case: Case, state: Answers, plan: Plan) -> tuple[str, str]:
-    """The text of a plan's change, or why the platform would not take it."""
+    """Return the text of a plan's change, or why the platform would not take it."""
     try:
         edits = [s.edit for s in plan.steps]
         return write_change(case.dialect, state.records.text, edits), ""

@@ -36,7 +36,7 @@ class Plan(Struct, frozen=True):
     obstacles: Obstacles
 
     def owners(self, step: Step) -> tuple[str, ...]:
-        """The settings that a step is there for."""
+        """Return the settings that a step is there for."""
         names: set[str] = set()
         for slot in step.slots:
             names.update(self.touched.get((step.table, step.key, slot), ()))
@@ -45,7 +45,7 @@ class Plan(Struct, frozen=True):
         return tuple(name for name in SETTINGS if name in names)
 
     def stuck(self, setting: str) -> tuple[Obstacle, ...]:
-        """Why a setting could not be corrected although the platform can express it."""
+        """Return why a setting could not be corrected although the platform can express it."""
         return tuple(o for o in self.obstacles.get(setting, ()) if not o.unable)
 
 
@@ -103,7 +103,7 @@ class _Planning:
         return Plan(tuple(steps), draft.touched, obstacles)
 
     def _draft(self, asked: Asked) -> _Draft:
-        """The records in which each setting that is asked for has been mended, one after the
+        """Return the records in which each setting that is asked for has been mended, one after the
         other.
         """
         touched: dict[Touched, tuple[str, ...]] = {}
@@ -128,13 +128,13 @@ class _Planning:
         return _Draft(state, touched, obstacles)
 
     def _worse(self, draft: _Draft) -> list[str]:
-        """The settings that were as asked, and are not so in a draft."""
+        """Return the settings that were as asked, and are not so in a draft."""
         return [name for name in self.met if draft.state.findings(self.whole[name])]
 
     def _without_clash(
         self, wanted: Asked, draft: _Draft
     ) -> tuple[str, Requirement | None, _Draft]:
-        """The requirement whose correction makes another worse, and the draft without it.
+        """Return the requirement whose correction makes another worse, and the draft without it.
 
         Of the requirement, what of it can still be had.
         """
@@ -166,14 +166,16 @@ class _Planning:
 
 
 def _clash(one: Requirement, other: Requirement) -> Obstacle:
-    """Why a setting is left as it is: to correct it would break another."""
+    """Return why a setting is left as it is: to correct it would break another."""
     asks = f"'{one.rule}' asks {one.setting}: {one.text}"
     more = (("asks", asks), ("rule", other.rule), ("setting", other.setting))
     return Obstacle("clash", wanted=other.text, more=more)
 
 
 def _narrower(requirement: Requirement) -> Iterator[Requirement]:
-    """The requirement without one of the names that it asks for, where it asks for several."""
+    """Yield the requirement without one of the names that it asks for, where it asks for
+    several.
+    """
     need = requirement.needs.get("")
     if isinstance(need, SetNeed) and len(need.wanted) > 1:
         for name in need.wanted:
@@ -183,13 +185,15 @@ def _narrower(requirement: Requirement) -> Iterator[Requirement]:
 
 
 def _doubtful(records: Records) -> set[str]:
-    """The settings that strange statements may bear on, those in rows that have gone aside."""
+    """Return the settings that strange statements may bear on, those in rows that have gone
+    aside.
+    """
     there = (s for s in records.strays if s.row is None or s.row[1] in records.rows(s.row[0]))
     return {name for stray in there for name in bearing(records.dialect, stray.strange)}
 
 
 def _differences(before: Records, after: Records) -> list[Touched]:
-    """What one setting's correction changes, value by value."""
+    """Return what one setting's correction changes, value by value."""
     out: list[Touched] = []
     for table in ("", *before.dialect.keys):
         if before.unchanged(table, after):
@@ -207,8 +211,9 @@ def _differences(before: Records, after: Records) -> list[Touched]:
 
 
 def _ordered(before: Records, steps: list[Step]) -> list[Step]:
-    """Additions before removals, export last; where a platform is full, what goes makes room
-    first.
+    """Additions before removals, export last.
+
+    Where a platform is full, what goes makes room first.
     """
 
     def rank(step: Step) -> int:

@@ -103,7 +103,7 @@ def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:
 
 
 def _standing(case: Case, state: Answers) -> set[tuple[str, str, str, str]]:
-    """All that is not as asked, waived settings aside."""
+    """Return all that is not as asked, waived settings aside."""
     out: set[tuple[str, str, str, str]] = set()
     for name, r in case.asked.items():
         if name not in case.waived:

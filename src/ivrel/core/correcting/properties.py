@@ -53,7 +53,7 @@ class Tried(Struct, frozen=True):
 
 
 def complete(tried: Tried) -> str:
-    """What still breaks although nothing that is told stands in its way."""
+    """Return what still breaks although nothing that is told stands in its way."""
     for name, requirement in tried.case.asked.items():
         if name in tried.case.waived:
             continue
@@ -65,7 +65,7 @@ def complete(tried: Tried) -> str:
 
 
 def no_worse(tried: Tried) -> str:
-    """A setting that was as asked and is not so any more, with the rules that ask for it."""
+    """Return a setting that was as asked and is not so any more, with the rules that ask for it."""
     case = tried.case
     changed = dict.fromkeys(name for names in tried.plan.touched.values() for name in names)
     followed = dict.fromkeys(f"'{case.asked[name].rule}' ({name})" for name in changed)
@@ -80,7 +80,7 @@ def no_worse(tried: Tried) -> str:
 
 
 def settled(tried: Tried) -> str:
-    """How many lines another correction would write."""
+    """Return how many lines another correction would write."""
     case = tried.case
     again = make_plan(tried.after, case.asked, case.waived, case.whole).steps
     return f"{len(again)} more lines" if again else ""
@@ -130,7 +130,7 @@ def _left_for(scope: Scope, right: bool) -> Selection:
 
 
 def _as_written(tried: Tried) -> dict[str, Requirement]:
-    """The requirements, narrowed to what the policy says to write where the correction wrote
+    """Return the requirements, narrowed to what the policy says to write where the correction wrote
     that.
     """
     asked = dict(tried.case.asked)
@@ -189,7 +189,7 @@ def facts_of(state: Answers, name: str) -> list[Fact]:
 
 
 def _said(state: Answers, name: str) -> dict[str, list[str]]:
-    """What a configuration says of a setting, in words."""
+    """Return what a configuration says of a setting, in words."""
     out: dict[str, list[str]] = {}
     for f in facts_of(state, name):
         said = f"{f.value}{' by default' if f.default else ''}"
@@ -198,7 +198,7 @@ def _said(state: Answers, name: str) -> dict[str, list[str]]:
 
 
 def never_silent(tried: Tried) -> str:
-    """The line after which nothing leaves for a right collector, although something did or
+    """Return the line after which nothing leaves for a right collector, although something did or
     should.
     """
     case, trial = tried.case, tried.trial
@@ -236,7 +236,7 @@ def _silence_is_asked(case: Case) -> bool:
 
 
 def _reached(state: Answers) -> frozenset[str]:
-    """The right collectors that a device can send to."""
+    """Return the right collectors that a device can send to."""
     return state.ask("reached", _reached_in)
 
 

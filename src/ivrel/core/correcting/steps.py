@@ -29,7 +29,9 @@ class Step(Struct, frozen=True):
 
 
 def steps_between(before: Records, after: Records) -> list[Step]:
-    """The edits that turn the text of `before` into one that says `after`, table by table."""
+    """Return the edits that turn the text of `before` into one that says `after`, table by
+    table.
+    """
     dialect = before.dialect
     steps: list[Step] = []
     for table in ("", *dialect.keys):
@@ -59,8 +61,8 @@ def _is_same_row(old: Row | None, new: Row) -> bool:
 
 
 def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]:
-    """What takes a row away: its statements, or what names it as a whole, in the words that stand
-    in the text.
+    """Yield what takes a row away: its statements, or what names it as a whole, in the words that
+    stand in the text.
     """
     dialect, get = before.dialect, Getter(before, row)
     by = dialect.removal.get(table)
@@ -79,7 +81,7 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]
 
 
 def _removal_words(pattern: Pattern, match: Understood, get: Getter) -> Words:
-    """The words by which a statement is removed, as they stand in the text."""
+    """Return the words by which a statement is removed, as they stand in the text."""
     return pattern.write_removal(get, pattern.standing(match.path, match.words)) or match.words
 
 
@@ -94,7 +96,7 @@ class Getter:
         return None if isinstance(value, tuple) else value
 
     def said(self, slot: str) -> Value | None:
-        """The value, if it is not left to the platform."""
+        """Return the value, if it is not left to the platform."""
         said = self.row.get(slot)
         return None if said is None or said.default or isinstance(said.value, tuple) else said.value
 
@@ -102,7 +104,9 @@ class Getter:
 def _row_steps(
     before: Records, after: Records, table: str, key: Key, old: Row | None
 ) -> Iterator[Step]:
-    """The steps of one row: a statement is written if it says anything that the defaults do not."""
+    """Yield the steps of one row: a statement is written if it says anything that the defaults do
+    not.
+    """
     new = after.rows(table)[key]
     get = Getter(after, new)
     keys = before.dialect.keys.get(table, ())

@@ -43,7 +43,7 @@ class Trial:
         self._by_statements = self._agrees()
 
     def _state_of(self, records: Records) -> dict[object, Statement]:
-        """The statements of a configuration that a correction may change."""
+        """Return the statements of a configuration that a correction may change."""
         marks = list(records.marks)
         if "gate" in self.case.dialect.keys:
             for key in records.rows("gate"):
@@ -163,7 +163,7 @@ class Trial:
             yield edit, self.case.read(text)
 
     def _on_text(self, edits: Sequence[Edit]) -> Records | None:
-        """What the text says after edits; None if they are refused."""
+        """Return what the text says after edits; None if they are refused."""
         try:
             return self.case.read(self.case.apply(self.before.text, edits))
         except (Refused, Unreadable):

@@ -37,7 +37,7 @@ def compile_pattern(
     line: int = 0,
     qualified: bool = False,
 ) -> Pattern:
-    """Compiles the text of a pattern; ValueError tells what is wrong with it.
+    """Compile the text of a pattern; ValueError tells what is wrong with it.
 
     `split` cuts a line into words as the dialect's shape does; `inside` is the enclosing path, its
     headers divided by '/'; `keys` are the slots that tell rows apart.
@@ -58,7 +58,7 @@ def compile_pattern(
 
 
 def _named_by(items: tuple[Item, ...], keys: Sequence[str]) -> tuple[Item, ...]:
-    """All up to the first value that is no key: what is left when the value is."""
+    """Return all up to the first value that is no key: what is left when the value is."""
     out: list[Item] = []
     for item in items:
         if isinstance(item, Variable) and item.slot in keys:
@@ -74,7 +74,7 @@ def _named_by(items: tuple[Item, ...], keys: Sequence[str]) -> tuple[Item, ...]:
 def _items(
     text: str, split: Callable[[str], Sequence[str]], spelling: Spelling, qualified: bool
 ) -> tuple[Item, ...]:
-    """The items of a text; ValueError tells what is wrong with it."""
+    """Return the items of a text; ValueError tells what is wrong with it."""
     held: list[Item] = []
 
     def hold(match: re.Match[str]) -> str:
@@ -96,7 +96,7 @@ def _items(
 
 
 def _slot(match: re.Match[str], spelling: Spelling, qualified: bool) -> Item:
-    """The item of what stands in braces."""
+    """Return the item of what stands in braces."""
     name, value, word = (part and part.strip() for part in match.groups())
     if name == "any":
         return Any()
@@ -116,7 +116,7 @@ def _slot(match: re.Match[str], spelling: Spelling, qualified: bool) -> Item:
 
 
 def _nested(words: Sequence[str], held: Sequence[Item], text: str) -> tuple[Item, ...]:
-    """Words as items, with what stands in brackets as optional parts."""
+    """Return words as items, with what stands in brackets as optional parts."""
     stack: list[list[Item]] = [[]]
     for word in words:
         if word == "[":

@@ -65,7 +65,10 @@ class Dialect(Remembering, frozen=True, eq=False):
         return slot not in self.only_read and any(p.can_write(slot, value) for p in self.patterns)
 
     def choices(self, slot: str) -> tuple[str, ...]:
-        """The values that a slot can take on this platform, least first; empty if any will do."""
+        """Return the values that a slot can take on this platform, least first.
+
+        Empty if any will do.
+        """
         known = SLOTS[slot].type.choices
         if not known:
             spelled = (v.spelled for p in self.patterns if (v := p.variable(slot)) and v.spelled)

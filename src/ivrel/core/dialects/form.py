@@ -133,7 +133,7 @@ _BEHIND = {
 
 
 def _form(classes: Sequence[type[Shape]]) -> Record:
-    """The form of a dialect whose shape is one of these, each with options of its own."""
+    """Return the form of a dialect whose shape is one of these, each with options of its own."""
     options = {key: said for one in classes for key, said in one.OPTIONS.items()}
     change = {key: said for one in classes for key, said in one.CHANGE.items()}
     way = Key(Record("a way to change", change), "how a change is written", must=True)

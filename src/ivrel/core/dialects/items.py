@@ -31,8 +31,9 @@ class Literal(Struct, frozen=True):
 
 
 class Variable(Struct, frozen=True):
-    """One word that carries a slot's value; `spelled` maps values to this platform's words for
-    them.
+    """One word that carries a slot's value.
+
+    `spelled` maps values to this platform's words for them.
 
     `qualified`: whether a word that is spelled may bear the name of the module that defines it, as
     identities do (RFC 7951 section 6.8; as a prefix in XML, RFC 7950 section 9.10.3).
@@ -44,7 +45,7 @@ class Variable(Struct, frozen=True):
     qualified: bool = False
 
     def decode(self, word: str) -> Value | None:
-        """The value that a word means; None if it means none."""
+        """Return the value that a word means; None if it means none."""
         if self.values is not None:
             value = self.values.get(word)
             if value is None and self.qualified:
@@ -58,7 +59,7 @@ class Variable(Struct, frozen=True):
             return None
 
     def encode(self, value: Value) -> str | None:
-        """The word for a value; None if this platform has none."""
+        """Return the word for a value; None if this platform has none."""
         return str(value) if self.spelled is None else self.spelled.get(str(value))
 
 
@@ -91,8 +92,9 @@ Get = Callable[[str], Value | None]
 
 
 class Outline(Struct, frozen=True):
-    """What every statement of a pattern has in common: words at certain places; the least and most
-    words.
+    """What every statement of a pattern has in common: words at certain places.
+
+    The least and most words.
 
     `values`: where each value stands, if nothing may be left out.
     """
@@ -104,7 +106,7 @@ class Outline(Struct, frozen=True):
 
 
 def outline(items: Sequence[Item]) -> Outline:
-    """The outline of a pattern's statement."""
+    """Return the outline of a pattern's statement."""
     fixed: list[tuple[int, str]] = []
     values: list[tuple[int, Variable | Flag]] = []
     least, most, certain = 0, 0, True
@@ -124,6 +126,7 @@ def outline(items: Sequence[Item]) -> Outline:
 
 
 def flat(items: Sequence[Item]) -> Iterator[Any | Rest | Literal | Variable | Flag]:
+    """Yield items with those of optional parts in their places."""
     for item in items:
         if isinstance(item, Maybe):
             yield from flat(item.items)
@@ -132,7 +135,7 @@ def flat(items: Sequence[Item]) -> Iterator[Any | Rest | Literal | Variable | Fl
 
 
 def match_words(items: tuple[Item, ...], words: Words, at: int) -> dict[str, str] | None:
-    """The words that carry the slots, if all words from `at` on match as in `match`."""
+    """Return the words that carry the slots, if all words from `at` on match as in `match`."""
     for n, item in enumerate(items):
         rest = items[n + 1 :]
         if isinstance(item, Rest):
@@ -150,7 +153,7 @@ def match_words(items: tuple[Item, ...], words: Words, at: int) -> dict[str, str
 
 
 def match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Value]] | None:
-    """Matches all words from `at` on; an optional part is taken if what follows then still fits."""
+    """Match all words from `at` on; an optional part is taken if what follows then still fits."""
     for n, item in enumerate(items):
         if isinstance(item, Rest):
             return []
@@ -183,6 +186,11 @@ def match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Val
 def write(
     items: Sequence[Item], get: Get, said: Get, standing: Mapping[str, str] = {}
 ) -> list[str] | None:
+    """Return the words of items for values; None if one of them has no word here.
+
+    `get` gives values; `said` those that are no defaults, for optional parts; `standing`: words
+    that stand in the text and are kept.
+    """
     out: list[str] = []
     for item in items:
         if isinstance(item, Rest):
@@ -209,7 +217,7 @@ def write(
 
 
 def opening(items: tuple[Item, ...]) -> Words:
-    """The words that a statement begins with whatever its values are."""
+    """Return the words that a statement begins with whatever its values are."""
     out: list[str] = []
     for item in items:
         if not isinstance(item, Literal):

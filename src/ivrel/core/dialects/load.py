@@ -55,7 +55,7 @@ class _Loader:
         self._every_key = [slot for table in self._keys.values() for slot in table]
 
     def dialect(self) -> Dialect:
-        """The dialect; InputError if anything in the file is wrong."""
+        """Return the dialect; InputError if anything in the file is wrong."""
         values, report = self._values, self._report
         compiled = self._statements()
         patterns = tuple(pattern for _, pattern in compiled)
@@ -97,7 +97,7 @@ class _Loader:
         )
 
     def _compiled(self, node: Node | None, says: str, inside: str, **more: Any) -> Pattern | None:
-        """A pattern; None, and a mistake, if it is none."""
+        """Return a pattern; None, and a mistake, if it is none."""
         try:
             return compile_pattern(
                 says,
@@ -131,7 +131,7 @@ class _Loader:
         return out
 
     def _removal(self) -> dict[str, Pattern]:
-        """What names a row of a table as a whole when it is removed."""
+        """Return what names a row of a table as a whole when it is removed."""
         out = {}
         for table, row in self._rows.items():
             if "removed_by" in row:
@@ -177,7 +177,7 @@ class _Loader:
 
 
 def _example(at: Node, report: Report, text: str, means: Node | None = None) -> Example:
-    """An example, with the lines of what it means."""
+    """Return an example, with the lines of what it means."""
     said = pairs(means, report) if means is not None else []
     values = {key.value: TEXT.read(value, report) or "" for key, value in said}
     return Example(text, values, place(at)[0], {key.value: place(key)[0] for key, _ in said})
@@ -186,8 +186,9 @@ def _example(at: Node, report: Report, text: str, means: Node | None = None) -> 
 def _groups(
     compiled: Sequence[tuple[Node, Pattern]], keys: Sequence[str], report: Report
 ) -> tuple[int, ...]:
-    """The groups of patterns that write the same statement; each value must have one statement that
-    says it.
+    """Return the groups of patterns that write the same statement.
+
+    Each value must have one statement that says it.
 
     A value in two statements could be said twice, and it would hang on their order which one holds.
     """
@@ -217,8 +218,8 @@ def _groups(
 
 
 def _block_words(patterns: Sequence[Pattern]) -> tuple[str, ...]:
-    """The words that alone are headers of blocks at the top, and that nothing else at the top
-    begins with.
+    """Return the words that alone are headers of blocks at the top, and that nothing else at the
+    top begins with.
     """
     alone = {
         p.path[0][0].word
@@ -265,8 +266,8 @@ def _of_other_rows(one: Pattern, other: Pattern) -> bool:
 def _conditional(
     said: Mapping[str, Mapping[str, Mapping[str, str]]], report: Report
 ) -> dict[str, tuple[str, dict[Value, Said]]]:
-    """The defaults that hang on another value: of each slot, that value's slot, and the default for
-    its values.
+    """Return the defaults that hang on another value: of each slot, that value's slot, and the
+    default for its values.
     """
     out: dict[str, tuple[str, dict[Value, Said]]] = {}
     for slot, where in said.items():
@@ -284,8 +285,8 @@ def _conditional(
 
 
 def _spelling(node: Node | None, report: Report) -> dict[str, dict[str, tuple[str, ...]]]:
-    """The words of values, each of a type or of a slot that there is, and each value one that there
-    is.
+    """Return the words of values, each of a type or of a slot that there is, and each value one
+    that there is.
     """
     out: dict[str, dict[str, tuple[str, ...]]] = {}
     types = {slot.type.name: slot.type for slot in SLOTS.values()}

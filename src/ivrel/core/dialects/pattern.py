@@ -65,13 +65,13 @@ class Pattern(Struct, frozen=True):
         force_setattr(self, "table", table_of(self.slots[-1]) if self.slots else "")
 
     def read(self, path: Path, words: Words) -> Fields | None:
-        """The values that a statement carries; None if the pattern does not fit it."""
+        """Return the values that a statement carries; None if the pattern does not fit it."""
         above = self.read_path(path)
         own = None if above is None else self.read_words(words)
         return None if above is None or own is None else (*above, *own)
 
     def read_path(self, path: Path) -> Fields | None:
-        """The values that the enclosing path carries."""
+        """Return the values that the enclosing path carries."""
         if len(path) != len(self.path):
             return None
         fields: list[tuple[str, Value]] = []
@@ -83,7 +83,7 @@ class Pattern(Struct, frozen=True):
         return tuple(fields)
 
     def read_words(self, words: Words) -> Fields | None:
-        """The values that the statement itself carries."""
+        """Return the values that the statement itself carries."""
         found = match(self.items, words, 0)
         return None if found is None else tuple(found)
 
@@ -108,7 +108,9 @@ class Pattern(Struct, frozen=True):
         return match((*self.items, Rest()), whole[len(self.path)], 0) is not None
 
     def write(self, get: Get, said: Get | None = None) -> tuple[Path, Words] | None:
-        """The statement for the values that `get` gives; None if one of them has no word here.
+        """Return the statement for the values that `get` gives.
+
+        None if one of them has no word here.
 
         What may be left out is written if `said` gives its value: of that alone which is not a
         default.
@@ -118,12 +120,12 @@ class Pattern(Struct, frozen=True):
         return None if path is None or words is None else (path, tuple(words))
 
     def write_path(self, get: Get, standing: Mapping[str, str] = {}) -> Path | None:
-        """The enclosing path alone."""
+        """Return the enclosing path alone."""
         path = [write(items, get, get, standing) for items in self.path]
         return None if None in path else tuple(tuple(words or ()) for words in path)
 
     def write_removal(self, get: Get, standing: Mapping[str, str]) -> Words | None:
-        """The words by which the statement is named when it is removed.
+        """Return the words by which the statement is named when it is removed.
 
         `standing`: the words of the slots as they stand in the text, which may spell a value in
         another way than it would be written.
@@ -132,7 +134,7 @@ class Pattern(Struct, frozen=True):
         return None if words is None else tuple(words)
 
     def standing(self, path: Path, words: Words) -> dict[str, str]:
-        """The words that carry the slots of a statement that the pattern fits, as they stand
+        """Return the words that carry the slots of a statement that the pattern fits, as they stand
         there.
         """
         out: dict[str, str] = {}
@@ -146,7 +148,7 @@ class Pattern(Struct, frozen=True):
         return Pattern((), self.path[0], (), (), opening(self.path[0]))
 
     def naming(self, path: Path, words: Words, keys: Container[str]) -> Fields:
-        """The keys that a statement's place gives, if it stands where the pattern's rows are
+        """Return the keys that a statement's place gives, if it stands where the pattern's rows are
         named.
         """
         if not self.path:
@@ -171,12 +173,12 @@ class Pattern(Struct, frozen=True):
         return bool(self.stem) and match((*self.stem, Rest()), words, 0) is not None
 
     def variable(self, slot: str) -> Variable | None:
-        """The item that carries a slot, if it is no flag."""
+        """Return the item that carries a slot, if it is no flag."""
         every = [*self.items, *(item for items in self.path for item in items)]
         return next((i for i in flat(every) if isinstance(i, Variable) and i.slot == slot), None)
 
     def before(self, slot: str) -> str:
-        """The word that stands right before a slot's value; '' if none does."""
+        """Return the word that stands right before a slot's value; '' if none does."""
         at = next(
             (n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot == slot), 0
         )

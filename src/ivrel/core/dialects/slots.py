@@ -96,7 +96,7 @@ TABLES = (
 
 
 def table_of(slot: str) -> str:
-    """The table in a slot's name; '' for a single value."""
+    """Return the table in a slot's name; '' for a single value."""
     head = slot.partition(".")[0]
     return head if head in TABLES else ""
 
@@ -203,8 +203,9 @@ _FIELDS: Mapping[tuple[str, str], str] = {
 
 
 def slot_of(field: str, table: str) -> str | None:
-    """The slot of a field that stands once (table ''), or in each row of a table; None if there is
-    none.
+    """Return the slot of a field that stands once (table ''), or in each row of a table.
+
+    None if there is none.
     """
     return _FIELDS.get((table, field))
 
@@ -220,7 +221,9 @@ _ALSO = {
 
 
 def unknown_slot(name: str) -> str:
-    """What to say of a name that is no slot's: '… is not known', with the likeliest meant."""
+    """Return what to say of a name that is no slot's: '… is not known', with the likeliest
+    meant.
+    """
     table, _, field = name.rpartition(".")
     meant = f"{table}.{_ALSO.get(field, '')}".lstrip(".")
     if meant in SLOTS:

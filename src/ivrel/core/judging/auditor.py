@@ -66,8 +66,9 @@ class Auditor:
         self._count = 0
 
     def audit(self, device: Device, dialect: Dialect, data: bytes, file: str) -> DeviceResult:
-        """Reads a configuration and judges it; a text that cannot be read makes every verdict
-        `unknown`.
+        """Read a configuration and judges it.
+
+        A text that cannot be read makes every verdict `unknown`.
         """
         asked, text = effective(self.policy, device), Text(data)
         try:
@@ -129,7 +130,7 @@ class Auditor:
     def _first(
         self, scope: Scope, asked: Mapping[str, Requirement], traces: list[_Trace], places: Places
     ) -> tuple[Verdict, ...]:
-        """The verdicts of a configuration that says something new, and what they hang on."""
+        """Return the verdicts of a configuration that says something new, and what they hang on."""
         records, notes = scope.records, Notes()
         noting = scope.on(records.noting(notes))
         given: dict[str, Verdict] = {}
@@ -166,7 +167,7 @@ class Auditor:
 
 
 def _concerning(dialect: Dialect, looked: set[Note]) -> tuple[bool, ...]:
-    """Of each pattern, whether its statements can say anything that was looked at."""
+    """Return of each pattern, whether its statements can say anything that was looked at."""
     slots = {slot for _, slot in looked if slot not in ("", "*")}
     whole = {table for table, slot in looked if slot == "*"}
     keys = {slot for slots in dialect.keys.values() for slot in slots}
@@ -178,8 +179,8 @@ def _concerning(dialect: Dialect, looked: set[Note]) -> tuple[bool, ...]:
 
 
 def _concerned(marks: Sequence[Mark], concerning: tuple[bool, ...]) -> list[Mark]:
-    """The statements that matter, and of each row that has none of them the others: which rows
-    there are counts.
+    """Return the statements that matter, and of each row that has none of them the others: which
+    rows there are counts.
     """
     out: list[Mark] = []
     rest: list[Mark] = []
@@ -202,5 +203,5 @@ def audit_text(
     file: str,
     others: Iterable[Dialect] = (),
 ) -> DeviceResult:
-    """Reads one configuration and judges it; see `Auditor` for many."""
+    """Read one configuration and judges it; see `Auditor` for many."""
     return Auditor(policy, today, others).audit(device, dialect, data, file)

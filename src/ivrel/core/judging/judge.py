@@ -50,8 +50,9 @@ def scope_of(
 
 
 def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:
-    """Return the verdicts of one device, waivers aside; `file`: what its configuration is
-    called.
+    """Return the verdicts of one device, waivers aside.
+
+    `file`: what its configuration is called.
     """
     places = scope.records.place(file)
     return tuple(judge_one(scope, r, places) for r in asked.values())
@@ -164,7 +165,7 @@ def with_waivers(
 
 
 def _waiver(policy: Policy, device: Device, setting: str) -> Waiver | None:
-    """The waiver that covers a verdict; of several, the one that lasts longest."""
+    """Return the waiver that covers a verdict; of several, the one that lasts longest."""
     return max(
         (w for w in policy.waivers if w.covers(device, setting)),
         key=lambda w: w.until,

@@ -36,8 +36,9 @@ def remarks(
     today: date,
     dialects: Mapping[str, Dialect] | None = None,
 ) -> list[Remark]:
-    """Everything to say of a policy, in the order of its files; without devices, only what needs
-    none.
+    """Return everything to say of a policy, in the order of its files.
+
+    Without devices, only what needs none.
 
     `dialects`: those of the devices, by name; what a platform cannot have together is told only
     with them.
@@ -59,7 +60,7 @@ def remarks(
 
 
 def ending(policy: Policy, today: date) -> Iterator[Remark]:
-    """The waivers that ran out or soon will."""
+    """Yield the waivers that ran out or soon will."""
     for w in policy.waivers:
         left = (w.until - today).days
         about = f"the waiver of {w.setting} for {w.device}"
@@ -104,8 +105,8 @@ def _rules(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
 
 
 def _hidden(policy: Policy) -> Iterator[Remark]:
-    """What rules alone say of rules: those that are about nothing, and those that are replaced
-    wherever they hold.
+    """Yield what rules alone say of rules: those that are about nothing, and those that are
+    replaced wherever they hold.
     """
     for n, rule in enumerate(policy.rules):
         if any(
@@ -145,8 +146,8 @@ def _within(one: Rule, other: Rule) -> bool:
 def _clashes(
     policy: Policy, devices: Sequence[Device], dialects: Mapping[str, Dialect]
 ) -> Iterator[Remark]:
-    """Requirements that cannot be had together, on the devices that are there or else on those of
-    each rule.
+    """Yield requirements that cannot be had together, on the devices that are there or else on
+    those of each rule.
     """
     found: dict[
         tuple[int, int], tuple[Requirement, Requirement, dict[str, None], dict[str, None]]
@@ -182,8 +183,8 @@ def _clashes(
 
 
 def _unseen(policy: Policy) -> Iterator[tuple[dict[str, Requirement], str, str]]:
-    """What is asked wherever a rule holds, at each site that the policy tells of: what is known
-    without a fleet.
+    """Yield what is asked wherever a rule holds, at each site that the policy tells of: what is
+    known without a fleet.
     """
     for rule in policy.rules:
         merged = {

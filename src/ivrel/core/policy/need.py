@@ -31,8 +31,9 @@ SET_FORMS = ("exactly", "includes", "never")
 
 
 class Need(Struct, frozen=True):
-    """What is asked of one value; a field that is None or empty asks nothing. `order`: least
-    first.
+    """What is asked of one value; a field that is None or empty asks nothing.
+
+    `order`: least first.
     """
 
     any_of: tuple[str, ...] | None = None
@@ -58,7 +59,7 @@ class Need(Struct, frozen=True):
         return (least is None or at >= least) and (most is None or at <= most)
 
     def rank(self, value: str | None) -> float | None:
-        """Where a value stands in its order; 'none' of a number is no limit at all."""
+        """Return where a value stands in its order; 'none' of a number is no limit at all."""
         if value is None:
             return None
         if self.numbers:
@@ -72,12 +73,13 @@ class Need(Struct, frozen=True):
         return self.order.index(value) if value in self.order else None
 
     def only(self, value: str) -> Need:
-        """The same need, narrowed to one value."""
+        """Return the same need, narrowed to one value."""
         return Need(any_of=(value,), order=self.order, numbers=self.numbers)
 
     def choose(self, can: Callable[[str], bool]) -> str | None:
-        """The value to write: `write`, else the first that is asked for and can be said; None if
-        none.
+        """Return the value to write: `write`, else the first that is asked for and can be said.
+
+        None if none.
 
         Of a range with two ends that is its most, which keeps all that may be kept; of one with a
         single end, that.
@@ -97,7 +99,7 @@ class Need(Struct, frozen=True):
         return next((value for value in wanted if self.accepts(value) and can(value)), None)
 
     def with_site(self, values: tuple[str, ...]) -> Need:
-        """The same need with what `site` stands for."""
+        """Return the same need with what `site` stands for."""
         return replace(self, any_of=_replaced(self.any_of or (), values))
 
     @property
@@ -126,7 +128,7 @@ class SetNeed(Struct, frozen=True):
     apart: tuple[str, ...] = ()  # what no two or more of them may all share: a site, a path
 
     def with_site(self, values: tuple[str, ...]) -> SetNeed:
-        """The same need with what `site` stands for."""
+        """Return the same need with what `site` stands for."""
         exactly = None if self.exactly is None else _replaced(self.exactly, values)
         includes, never = _replaced(self.includes, values), _replaced(self.never, values)
         return replace(self, exactly=exactly, includes=includes, never=never)
@@ -165,7 +167,7 @@ def read_need(
     numbers: bool = False,
     also: Mapping[str, str] | None = None,
 ) -> Need | None:
-    """Reads what is asked of one value; `also` names further words for the forms.
+    """Read what is asked of one value; `also` names further words for the forms.
 
     `choices`: the values that there are; `ordered`: least first, so that ranges mean something, as
     they do for `numbers`.
@@ -239,7 +241,7 @@ def _check(need: Need, node: Node, report: Report) -> None:
 def read_parts(
     node: Node, report: Report, parts: Mapping[str, Callable[[Node], Any]], what: str = "part"
 ) -> dict[str, Any] | None:
-    """Reads what is asked of the parts of a setting; `parts` reads each by its name."""
+    """Read what is asked of the parts of a setting; `parts` reads each by its name."""
     needs: dict[str, Any] = {}
     before = len(report.mistakes)
     for key, child in pairs(node, report):
@@ -255,7 +257,7 @@ def read_parts(
 def read_set_need(
     node: Node, report: Report, parse: Callable[[str], Any], *, apart: tuple[str, ...] = ()
 ) -> SetNeed | None:
-    """Reads what is asked of a set of names; `apart`: what it can be asked not to share."""
+    """Read what is asked of a set of names; `apart`: what it can be asked not to share."""
     names = ListOf(Text("a name", parse), one_is_enough=True)
     before = len(report.mistakes)
     if not isinstance(node, MappingNode):

@@ -43,8 +43,9 @@ class Requirement(Struct, frozen=True, eq=False):
 
 
 class Rule(Struct, frozen=True):
-    """What is asked of the devices that `where` selects; every selector must fit, any of its words
-    will do.
+    """What is asked of the devices that `where` selects.
+
+    Every selector must fit, any of its words will do.
     """
 
     name: str
@@ -87,6 +88,7 @@ class Waiver(Struct, frozen=True):
     file: str = ""
 
     def covers(self, device: Device, setting: str) -> bool:
+        """Whether the exception is about a device and a setting."""
         return setting == self.setting and fnmatchcase(device.name, self.device)
 
 

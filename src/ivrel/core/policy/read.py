@@ -42,13 +42,16 @@ class Askable(Protocol):
     """What a policy needs to know of a setting: what it is called and how it is asked for."""
 
     @property
-    def name(self) -> str: ...
+    def name(self) -> str:
+        """The name of the setting."""
 
     @property
-    def meaning(self) -> str: ...
+    def meaning(self) -> str:
+        """What is asked, in a line."""
 
     @property
-    def ask(self) -> Callable[[Node, Report, Mapping[str, Collector]], Needs | None]: ...
+    def ask(self) -> Callable[[Node, Report, Mapping[str, Collector]], Needs | None]:
+        """What reads a requirement."""
 
 
 Askables = Mapping[str, Askable]
@@ -98,7 +101,7 @@ _SELECTION = {
 
 
 def _rule_form(settings: Askables) -> Record:
-    """The form of a rule."""
+    """Return the form of a rule."""
     return Record(
         "a rule",
         {
@@ -134,7 +137,7 @@ def _rule_form(settings: Askables) -> Record:
 
 
 def _waiver_form(settings: Askables) -> Record:
-    """The form of a waiver."""
+    """Return the form of a waiver."""
     return Record(
         "a waiver",
         {
@@ -183,6 +186,7 @@ def policy_form(settings: Askables) -> Record:
 
 
 def closed(name: str) -> str:
+    """Refuse to open an included file: for policies that stand alone."""
     raise Unreadable(f"{name}: included files are not at hand")
 
 
@@ -286,7 +290,7 @@ class _PolicyFiles:
         )
 
     def _requirements(self, node: Node, rule: str, report: Report) -> dict[str, Requirement]:
-        """What a rule asks for, setting by setting."""
+        """Return what a rule asks for, setting by setting."""
         out: dict[str, Requirement] = {}
         for key, child in pairs(node, report):
             setting = self.settings.get(key.value)
@@ -327,7 +331,9 @@ def _check_collectors(collectors: Mapping[str, Collector], report: Report) -> No
 
 
 def _reach(collectors: Mapping[str, Collector], name: str) -> frozenset[str]:
-    """The collectors that messages to one end up at, itself aside unless there is a circle."""
+    """Return the collectors that messages to one end up at, itself aside unless there is a
+    circle.
+    """
     reached: set[str] = set()
     waiting = list(collectors[name].forwards)
     while waiting:

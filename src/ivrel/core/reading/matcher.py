@@ -35,8 +35,9 @@ _ASIDE, _HEADER = Aside(), Aside(header=True)
 
 
 class _Layout(Struct, frozen=True):
-    """Which of a statement's values are what, by their places; `key`: None where one is not
-    said.
+    """Which of a statement's values are what, by their places.
+
+    `key`: None where one is not said.
     """
 
     table: str
@@ -92,8 +93,9 @@ class Matcher:
     def _collect(
         self, text: Text, heads: tuple[Words, ...], marks: list[Mark], strays: list[Stray]
     ) -> bool:
-        """Gather what is understood and what is strange; say whether anything is of this
-        platform.
+        """Gather what is understood and what is strange.
+
+        Say whether anything is of this platform.
         """
         known = False
         seen = self._seen

@@ -1,5 +1,6 @@
-"""The settings: one file each, and this table. The order is that of columns, of findings and of
-corrections.
+"""The settings: one file each, and this table.
+
+The order is that of columns, of findings and of corrections.
 """
 
 from collections.abc import Mapping
@@ -78,5 +79,7 @@ __all__ = [
 
 
 def read_settings(scope: Scope) -> list[Fact]:
-    """Everything that a configuration says about every setting, in the order of the table."""
+    """Return everything that a configuration says about every setting, in the order of the
+    table.
+    """
     return [fact for setting in SETTINGS.values() for fact in setting.facts(scope)]

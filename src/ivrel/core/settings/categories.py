@@ -17,6 +17,7 @@ CATEGORIES = ("system", "change", "login", "traffic", "threat")
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read the categories that must leave."""
     names = ListOf(Text("a category", choices=CATEGORIES), one_is_enough=True, filled=True).read(
         node, report
     )
@@ -24,7 +25,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 
 def _channels(scope: Scope, category: str) -> tuple[str, ...]:
-    """The channels that a category goes by: itself, or the planes that the dialect says."""
+    """Return the channels that a category goes by: itself, or the planes that the dialect says."""
     dialect = scope.records.dialect
     by_plane = tuple(
         plane for plane, categories in dialect.categories.items() if category in categories
@@ -33,6 +34,7 @@ def _channels(scope: Scope, category: str) -> tuple[str, ...]:
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Tell of each category whether it leaves."""
     known = [c for c in CATEGORIES if _channels(scope, c)]
     out = []
     for c in known:
@@ -47,6 +49,7 @@ def _gap(scope: Scope, category: str) -> Gap | None:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find the first missing link of each category that is asked for."""
     need: SetNeed = needs[""]
     if not scope.judged:
         return no_destination(scope)
@@ -67,6 +70,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Close the chains of the categories that are lost."""
     if not scope.records.dialect.channels:
         wrong = judge(scope, needs)
         return scope.records, [Obstacle("no-level-asked")] if wrong else []
@@ -75,6 +79,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def say(facts: list[Fact]) -> str:
+    """Name the categories that leave."""
     return ", ".join(f.key for f in facts if f.value == "leaves") or (
         "nothing" if facts else "all alike"
     )

@@ -7,8 +7,9 @@ from ivrel.core.settings.scope import Scope
 
 
 def lacking_for_tls(scope: Scope, c: Collector | None) -> str:
-    """What a platform lacks to verify a collector; '' if it can, or says nothing of
-    certificates.
+    """Return what a platform lacks to verify a collector.
+
+    '' if it can, or says nothing of certificates.
     """
     dialect = scope.records.dialect
     if dialect.has("authority") and scope.records.get("authority").value is None:

@@ -25,8 +25,9 @@ class Gap(Struct, frozen=True):
 
 
 def first_gap(scope: Scope, channel: str) -> Gap | None:
-    """The first link that is missing between a channel and a collector that is asked for; None if
-    none is.
+    """Return the first link that is missing between a channel and a collector that is asked for.
+
+    None if none is.
     """
     records = scope.records
     if not scope.judged:
@@ -60,8 +61,9 @@ def first_gap(scope: Scope, channel: str) -> Gap | None:
 
 
 def channel_feeds(records: Records, channel: str) -> list[str]:
-    """The feeds that take a channel; where feeds are the channels themselves, that one, if it gives
-    at all.
+    """Return the feeds that take a channel.
+
+    Where feeds are the channels themselves, that one, if it gives at all.
     """
     if records.dialect.has("take.category"):
         return sorted(str(feed) for feed, category in records.rows("take") if category == channel)
@@ -73,8 +75,8 @@ def _way(feed: str, channel: str) -> str:
 
 
 def bring(scope: Scope, channels: Iterable[str]) -> tuple[Records, list[Obstacle]]:
-    """The records with each of these channels brought to a collector asked for: that is all a
-    category needs.
+    """Return the records with each of these channels brought to a collector asked for: that is all
+    a category needs.
     """
     from ivrel.core.settings.selecting import mend_channel
 

@@ -18,6 +18,7 @@ from ivrel.core.vocabulary.values import HOST, NUMBER, WORD
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read the zone, the servers and how many of them are asked for."""
     parts = {
         "zone": lambda child: read_need(child, report, WORD.parse),
         "servers": lambda child: read_set_need(child, report, HOST.parse),
@@ -27,6 +28,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Tell the zone and the servers."""
     zone, dialect = scope.records.get("clock.zone"), scope.records.dialect
     out = []
     if zone.value is not None:
@@ -40,6 +42,7 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find another zone, and servers that are missing, strange or not followed."""
     return [*_judge_zone(scope, needs), *_judge_servers(scope, needs)]
 
 
@@ -116,6 +119,7 @@ def _unset(scope: Scope) -> bool:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Set the zone, and the servers that the policy names."""
     records, dialect = scope.records, scope.records.dialect
     obstacles: list[Obstacle] = []
     if "zone" in needs:
@@ -143,6 +147,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def say(facts: list[Fact]) -> str:
+    """Return zone and servers in few words."""
     return ", ".join(f"{f.key} {f.value}" for f in facts) or "nothing"
 
 

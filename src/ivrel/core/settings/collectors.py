@@ -34,6 +34,8 @@ _FIELDS = ("address", "port", "transport")
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read the collectors that are asked for, by name."""
+
     def known(name: str) -> str:
         if name != SITE and name not in collectors:
             raise ValueError(f"collector {not_one_of(name, collectors)}")
@@ -44,8 +46,9 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 
 def facts(scope: Scope) -> list[Fact]:
-    """One fact a destination; its endpoint is the text's even where port and transport are
-    defaults.
+    """Return one fact a destination.
+
+    Its endpoint is the text's even where port and transport are defaults.
     """
     return [
         Fact(
@@ -62,6 +65,7 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find collectors that are missing or astray, and destinations that must go."""
     need: SetNeed = needs[""]
     dialect = scope.records.dialect
     if not dialect.has("destination.address"):
@@ -87,7 +91,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 
 def _missing(scope: Scope, name: str, full: Obstacle | None) -> Finding:
-    """A collector that nothing is sent to."""
+    """Return a collector that nothing is sent to."""
     c = scope.collectors[name]
     others = tuple(line for d in scope.destinations for line in d.lines())
     cannot = cannot_send(scope.records.dialect, c) or full
@@ -96,7 +100,7 @@ def _missing(scope: Scope, name: str, full: Obstacle | None) -> Finding:
 
 
 def _astray(scope: Scope, name: str, d: Destination) -> Finding | None:
-    """How the destination that serves a collector is not as it should be; None if it is."""
+    """Return how the destination that serves a collector is not as it should be; None if it is."""
     c, dialect = scope.collectors[name], scope.records.dialect
     if d.right:
         lack = lacking(scope, d)
@@ -131,6 +135,7 @@ def _astray(scope: Scope, name: str, d: Destination) -> Finding | None:
 
 
 def clashes(asked: Asked) -> Iterator[Clash]:
+    """Find what is asked of a device that sends to nobody, or by one way only."""
     need = asked.needs["collectors"][""]
     for other in ("level", "categories"):
         if need.exactly == () and other in asked.needs:
@@ -142,6 +147,7 @@ def clashes(asked: Asked) -> Iterator[Clash]:
 
 
 def say(facts: list[Fact]) -> str:
+    """Name the collectors, and the endpoints of all others."""
     return ", ".join(f.note or f.value for f in facts) or "none"
 
 

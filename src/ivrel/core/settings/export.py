@@ -25,11 +25,13 @@ from ivrel.core.vocabulary.values import SWITCH
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read whether export is to be on."""
     need = read_need(node, report, SWITCH.parse, SWITCH.choices)
     return {"": need} if need else None
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Tell whether export is on."""
     said = scope.records.get("export")
     if said.value is None:
         return []
@@ -37,6 +39,7 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find export that is off."""
     said = scope.records.get("export")
     if said.value is None and not scope.records.dialect.has("export"):
         return [silent_on(scope.records.dialect, "export as a whole")]
@@ -61,6 +64,7 @@ def _place(said: Said) -> Place:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Switch export on, or off."""
     found = judge(scope, needs)
     if not found or found[0].kind == "silent":
         return scope.records, []
@@ -68,6 +72,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def clashes(asked: Asked) -> Iterator[Clash]:
+    """Find collectors that are asked for while export is to be off."""
     if asked.wanted and not asked.needs["export"][""].accepts("on"):
         yield Clash(
             "collectors",

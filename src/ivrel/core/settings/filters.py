@@ -16,12 +16,13 @@ from ivrel.core.vocabulary.said import Row
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read 'none', which is all that can be asked."""
     word = Text("'none'", choices=("none",)).read(node, report)
     return {"": Need(any_of=("none",))} if word else None
 
 
 def _drops(scope: Scope) -> list[tuple[str, Key, Row]]:
-    """The rows that drop messages: for all destinations, or for one that is asked for."""
+    """Return the rows that drop messages: for all destinations, or for one that is asked for."""
     records = scope.records
     out: list[tuple[str, Key, Row]] = [
         ("mute", key, row) for key, row in records.rows("mute").items()
@@ -47,6 +48,7 @@ def _finding(scope: Scope, table: str, key: Key, row: Row) -> Finding:
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Tell what drops messages."""
     out = []
     for table, key, row in _drops(scope):
         said = _finding(scope, table, key, row).why
@@ -55,6 +57,7 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find what drops messages."""
     dialect = scope.records.dialect
     if (
         not any(map(dialect.has, ("mute.text", "mute.id", "pick.action")))
@@ -65,6 +68,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Take away what drops messages."""
     records = scope.records
     for table, key, _ in _drops(scope):
         records = records.without(table, key)
@@ -72,6 +76,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def say(facts: list[Fact]) -> str:
+    """Return what drops messages in few words."""
     return "; ".join(f.value for f in facts) or "none"
 
 

@@ -17,7 +17,9 @@ EXPECTED = "expected"
 
 
 def wants(scope: Scope, place: Place, need: Need) -> Need:
-    """What a place is to say: what the collectors that it feeds expect, if that is asked for."""
+    """Return what a place is to say: what the collectors that it feeds expect, if that is asked
+    for.
+    """
     if need.any_of is None or EXPECTED not in need.any_of:
         return need
     fed = [d for d in scope.judged if place.table != "destination" or d.key == place.key]
@@ -46,6 +48,7 @@ def _torn(scope: Scope, place: Place) -> More:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find places with another format, and those that feed collectors of several formats."""
     found = _PLAIN.judge(scope, needs)
     if EXPECTED in (needs[""].any_of or ()):
         for place in places(scope, "format"):
@@ -57,6 +60,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 
 def clashes(asked: Asked) -> Iterator[Clash]:
+    """Find collectors that expect another format than is asked for."""
     need = asked.needs["format"][""]
     expects = {c.name: c.format for c in asked.wanted if c.format}
     wide = asked.dialect is not None and not any(
@@ -76,7 +80,7 @@ def clashes(asked: Asked) -> Iterator[Clash]:
 
 
 def expected_of(asked: Asked) -> set[str | None]:
-    """The formats that are asked for; None among them if any will do."""
+    """Return the formats that are asked for; None among them if any will do."""
     need = asked.needs.get("format", {}).get("")
     named = need.any_of if need else None
     if named is None or EXPECTED in named:

@@ -48,12 +48,14 @@ from ivrel.core.vocabulary.values import THRESHOLD
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read the least and the most that is to leave."""
     also = {"from": "at-least", "to": "at-most"}
     need = read_need(node, report, THRESHOLD.parse, THRESHOLD.choices, ordered=True, also=also)
     return {"": need} if need else None
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Tell the selection of each destination and channel."""
     return [
         Fact("level", d.label, channel, described(sent), sent.lines, sent.default)
         for d in scope.destinations
@@ -62,6 +64,7 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find destinations that get too little, too much, or with a hole in it."""
     if not knows_levels(scope.records.dialect):
         return [silent_on(scope.records.dialect, "severities")]
     out = [] if scope.judged else no_destination(scope)
@@ -114,7 +117,7 @@ def _cannot(scope: Scope, d: Destination, channel: str, need: Need) -> Obstacle 
 
 
 def _noisy(scope: Scope, destination: Destination, need: Need) -> tuple[int, ...]:
-    """The lines of the picks that take what may not leave."""
+    """Return the lines of the picks that take what may not leave."""
     _, high = bounds(need)
     picks = picks_of(scope, destination).values()
     return tuple(
@@ -123,7 +126,7 @@ def _noisy(scope: Scope, destination: Destination, need: Need) -> tuple[int, ...
 
 
 def _orphans(scope: Scope) -> list[tuple[str, Key, Said]]:
-    """Rows that feed a destination which is not set."""
+    """Return rows that feed a destination which is not set."""
     refs = {d.ref for d in scope.destinations}
     return [
         (table, key, said)
@@ -150,6 +153,7 @@ def _dangling(scope: Scope) -> list[Finding]:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Let leave what is asked for, by picks, thresholds or feeds."""
     records = scope.records
     obstacles: list[Obstacle] = []
     dialect = records.dialect

@@ -25,7 +25,7 @@ _PLAIN = valued(
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
-    """The kind of tag, and of a name, whether it is the device's own."""
+    """Return the kind of tag, and of a name, whether it is the device's own."""
     said, found = scope.records.get("unit.name"), _PLAIN.judge(scope, needs)
     tag = scope.records.get("origin").value
     if _misnamed(scope) and tag == "name":
@@ -43,7 +43,9 @@ def _misnamed(scope: Scope) -> str:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
-    """The tag; a name of its own is not changed in passing, for more than messages hangs on it."""
+    """Return the tag; a name of its own is not changed in passing, for more than messages hangs on
+    it.
+    """
     records, obstacles = _PLAIN.mend(scope, needs)
     if _misnamed(scope) and records.get("origin").value == "name":
         name = scope.device.name if scope.device else ""

@@ -64,7 +64,7 @@ class _Entries(Struct, frozen=True):
         return [row for row in rows if records.get("show.output", row).value == self.name]
 
     def _shown(self, scope: Scope, rows: Sequence[Row]) -> tuple[Selection, tuple[int, ...]]:
-        """What the entries show together, and the lines that say so."""
+        """Return what the entries show together, and the lines that say so."""
         taken = dropped = NOTHING
         lines: set[int] = set()
         for row in rows:

@@ -26,8 +26,9 @@ _OF_ENDPOINT = tuple(
 
 
 def to_go(scope: Scope, need: SetNeed, *, idle: bool = False) -> list[tuple[Destination, Finding]]:
-    """Return the destinations that must go, and why; `idle`: also strangers that nothing leaves
-    for.
+    """Return the destinations that must go, and why.
+
+    `idle`: also strangers that nothing leaves for.
     """
     serving = scope.serving
     gone = []
@@ -59,13 +60,15 @@ def relayed(scope: Scope, name: str) -> bool:
 
 
 def on_the_way(scope: Scope, need: SetNeed) -> list[Collector]:
-    """Whom the device itself sends to for what is asked: collectors, or relays in between."""
+    """Return whom the device itself sends to for what is asked: collectors, or relays in
+    between.
+    """
     right = [scope.collectors[d.collector] for d in scope.destinations if d.right and d.collector]
     return [c for c in right if c.name in need.wanted or c.reaches & set(need.wanted)]
 
 
 def together(what: str, collectors: Sequence[Collector]) -> str:
-    """Why collectors do not stand apart by site or by path; '' if they do.
+    """Return why collectors do not stand apart by site or by path; '' if they do.
 
     A path without a name of its own is that of the one collector or relay alone.
     """
@@ -159,7 +162,7 @@ class _Replacing:
         return not told.right or bool(lacking(self.scope, told))
 
     def done(self) -> tuple[Records, list[Obstacle]]:
-        """The records, and what could not be done."""
+        """Return the records, and what could not be done."""
         for name in self.need.wanted:
             if self._is_wanting(name):
                 self._bring(name)
@@ -249,8 +252,9 @@ class _Replacing:
 def _written(
     records: Records, old: Destination | None, name: str, values: Mapping[str, str | int]
 ) -> Records:
-    """Sets a destination's endpoint; where the endpoint is what tells rows apart, the row is made
-    anew.
+    """Set a destination's endpoint.
+
+    Where the endpoint is what tells rows apart, the row is made anew.
     """
     keys = records.dialect.keys["destination"]
     row = (
@@ -280,7 +284,7 @@ def _written(
 
 
 def _inherited(records: Records, old: Destination, heir: Key) -> Records:
-    """The records in which a destination lets as much leave as the one before it did."""
+    """Return the records in which a destination lets as much leave as the one before it did."""
     slots: tuple[str, ...] = ("destination.level", "destination.selection", "destination.surely")
     if records.dialect.shape.DERIVED:
         # There the action itself goes on, with all that it says besides.
@@ -296,7 +300,7 @@ def _inherited(records: Records, old: Destination, heir: Key) -> Records:
 
 
 def _pointed_anew(records: Records, heirs: Sequence[tuple[Value, Value]]) -> Records:
-    """The records in which all picks and feeds of one destination are those of another."""
+    """Return the records in which all picks and feeds of one destination are those of another."""
     to = dict(heirs)
     for table in ("pick", "give") if heirs else ():
         slot = f"{table}.destination"
@@ -319,7 +323,7 @@ def _pointed_anew(records: Records, heirs: Sequence[tuple[Value, Value]]) -> Rec
 
 
 def _free(taken: set[Value], name: str, can: Callable[[str], bool]) -> str | None:
-    """A name that no destination has or had, so that a new one is not mixed up with one that
+    """Return a name that no destination has or had, so that a new one is not mixed up with one that
     goes.
     """
     numbers = [str(n) for n in range(1, len(taken) + 3)]

@@ -17,6 +17,7 @@ NEEDED = "where-needed"
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read the resolvers that are asked for, or that one is where it is needed."""
     if getattr(node, "value", None) == NEEDED:
         return {NEEDED: SetNeed()}
     need = read_set_need(node, report, address)
@@ -24,6 +25,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Tell the resolvers."""
     if not scope.records.dialect.has("resolver.address"):
         return []
     found = addresses_of(scope.records, "resolver")
@@ -32,12 +34,13 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def _named(scope: Scope) -> list[str]:
-    """The destinations that are named by host name."""
+    """Return the destinations that are named by host name."""
     names = [str(d.endpoint[0]) for d in scope.destinations if d.endpoint[0] is not None]
     return [name for name in names if not is_address(name)]
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find resolvers that are missing or strange."""
     found = addresses_of(scope.records, "resolver")
     if NEEDED in needs:
         named = _named(scope)
@@ -60,6 +63,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Set the resolvers that the policy names."""
     records = scope.records
     if not judge(scope, needs):
         return records, []

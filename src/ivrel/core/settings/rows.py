@@ -16,7 +16,7 @@ def is_number(word: object) -> bool:
 
 
 def addresses_of(records: Records, table: str) -> dict[str, tuple[int, ...]]:
-    """The addresses of a table, and the lines that say them."""
+    """Return the addresses of a table, and the lines that say them."""
     out = {}
     for row in records.rows(table).values():
         said = records.get(f"{table}.address", row)
@@ -26,7 +26,7 @@ def addresses_of(records: Records, table: str) -> dict[str, tuple[int, ...]]:
 
 
 def differences(need: SetNeed, found: Mapping[str, object]) -> tuple[list[str], list[str]]:
-    """The addresses that are missing, and those that must go."""
+    """Return the addresses that are missing, and those that must go."""
     gone = [
         a for a in found if a in need.never or (need.exactly is not None and a not in need.exactly)
     ]
@@ -34,7 +34,7 @@ def differences(need: SetNeed, found: Mapping[str, object]) -> tuple[list[str], 
 
 
 def with_rows(records: Records, table: str, need: SetNeed) -> Records:
-    """The records with the addresses that are asked for, and without those that must go."""
+    """Return the records with the addresses that are asked for, and without those that must go."""
     missing, gone = differences(need, addresses_of(records, table))
     for address in missing:
         records = add_row(records, table, address)
@@ -42,7 +42,7 @@ def with_rows(records: Records, table: str, need: SetNeed) -> Records:
 
 
 def add_row(records: Records, table: str, address: str) -> Records:
-    """The records with one address more, under the next number where rows have names."""
+    """Return the records with one address more, under the next number where rows have names."""
     key: Key = (address,)
     if records.dialect.keys[table] != (f"{table}.address",):
         used = [int(str(k[0])) for k in records.rows(table) if is_number(k[0])]
@@ -51,7 +51,7 @@ def add_row(records: Records, table: str, address: str) -> Records:
 
 
 def remove_rows(records: Records, table: str, addresses: Container[str]) -> Records:
-    """The records without the rows of these addresses."""
+    """Return the records without the rows of these addresses."""
     for key, row in records.rows(table).items():
         if str(records.get(f"{table}.address", row).value) in addresses:
             records = records.without(table, key)

@@ -19,6 +19,8 @@ SOME = 5  # so many rules are named; the rest is counted
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read what rules that pass and that stop traffic are to record."""
+
     def read(child: Node) -> Need | None:
         return read_need(child, report, TELL.parse, TELL.choices)
 
@@ -26,7 +28,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 
 def _tells(scope: Scope) -> Iterator[tuple[Key, Row, str, str]]:
-    """Every rule, what it does with traffic, and what of it it records."""
+    """Yield every rule, what it does with traffic, and what of it it records."""
     records = scope.records
     for key, row in records.rows("gate").items():
         action = records.get("gate.action", row).value
@@ -35,6 +37,7 @@ def _tells(scope: Scope) -> Iterator[tuple[Key, Row, str, str]]:
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Count the rules by what they do and record."""
     if not scope.records.dialect.has("gate.tell"):
         return []
     counts: dict[tuple[str, str], int] = {}
@@ -61,6 +64,7 @@ def _unfed(scope: Scope, needs: Needs) -> list[tuple[Key, Row]]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find rules that record otherwise, and those whose records go nowhere."""
     if not scope.records.dialect.has("gate.tell"):
         return [silent_on(scope.records.dialect, "traffic rules that record")]
     out = []
@@ -115,6 +119,7 @@ def _lines(rows: list[tuple[Key, Row]]) -> tuple[int, ...]:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Let rules record as asked, and give to a feed."""
     records, dialect = scope.records, scope.records.dialect
     if not dialect.has("gate.tell"):
         return records, []
@@ -133,6 +138,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def say(facts: list[Fact]) -> str:
+    """Return the counts in few words."""
     return ", ".join(f"{f.value} {f.key}" for f in facts) or "not looked at"
 
 

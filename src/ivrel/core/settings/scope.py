@@ -53,7 +53,7 @@ class Destination(Struct, frozen=True, gc=False):
         return self.label if named else self.collector or self.label
 
     def lines(self, *fields: str) -> tuple[int, ...]:
-        """The lines that say these fields; the address's, if none does."""
+        """Return the lines that say these fields; the address's, if none does."""
         said = [self.row.get(f"destination.{field}") for field in (*fields, "address")]
         found = [line for s in said[: len(fields)] if s for line in s.lines]
         address = said[-1]

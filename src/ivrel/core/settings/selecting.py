@@ -42,8 +42,8 @@ from ivrel.core.vocabulary.values import THRESHOLD, Value
 def mend_destination(
     scope: Scope, records: Records, d: Destination, need: Need
 ) -> tuple[Records, list[Obstacle]]:
-    """The picks of a destination, or the threshold that cuts off too much or too little: its own,
-    the device's.
+    """Return the picks of a destination, or the threshold that cuts off too much or too little: its
+    own, the device's.
     """
     dialect = records.dialect
     own, wide = (threshold_at(records, d, slot) for slot in ("destination.level", "level"))
@@ -75,7 +75,7 @@ def mend_destination(
 
 
 def threshold_at(records: Records, d: Destination, slot: str) -> Place | None:
-    """Where a threshold stands, if this platform has it."""
+    """Return where a threshold stands, if this platform has it."""
     if not records.dialect.has(slot):
         return None
     if slot == "level":
@@ -85,7 +85,7 @@ def threshold_at(records: Records, d: Destination, slot: str) -> Place | None:
 
 
 def mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, list[Obstacle]]:
-    """The whole selection of a destination at once: what the policy says to write."""
+    """Return the whole selection of a destination at once: what the policy says to write."""
     found = departure(sendings(scope, d)[""], need)
     if found is None or found.judged == "unknown":
         return scope.records, []
@@ -104,7 +104,7 @@ def mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, l
 
 
 def mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records, list[Obstacle]]:
-    """Brings every channel to a destination, by a feed that there is, at a level as asked."""
+    """Bring every channel to a destination, by a feed that there is, at a level as asked."""
     records = scope.records
     obstacles: list[Obstacle] = []
     for channel in records.dialect.channels:
@@ -118,7 +118,7 @@ def mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records, 
 def mend_channel(
     now: Scope, d: Destination, channel: str, need: Need
 ) -> tuple[Records, list[Obstacle]]:
-    """Brings one channel to a destination, by a feed that there is, at a level as asked."""
+    """Bring one channel to a destination, by a feed that there is, at a level as asked."""
     records, dialect = now.records, now.records.dialect
     obstacles: list[Obstacle] = []
     takes = dialect.has("take.category")
@@ -150,8 +150,8 @@ def mend_channel(
 
 
 def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
-    """A feed for a channel: one that gives to the destination, one that takes it for another, or a
-    new one.
+    """Return a feed for a channel: one that gives to the destination, one that takes it for
+    another, or a new one.
     """
     records = scope.records
     gives = [str(feed) for feed in gives_to(scope, d)]
@@ -165,8 +165,9 @@ def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
 
 
 def _mend_picks_of(scope: Scope, records: Records, destination: Destination, need: Need) -> Records:
-    """One row for each severity that is missing, none for those that are too much; or one row with
-    a threshold.
+    """Return one row for each severity that is missing, none for those that are too much.
+
+    Or one row with a threshold.
     """
     picks = picks_of(scope, destination)
     if records.dialect.has("pick.level"):
@@ -190,7 +191,7 @@ def _mend_picks_of(scope: Scope, records: Records, destination: Destination, nee
 def _mend_threshold(
     records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need
 ) -> Records:
-    """One pick of all facilities through a threshold in place of all others."""
+    """Return one pick of all facilities through a threshold in place of all others."""
     level = need.choose(lambda v: records.dialect.can_write("pick.level", v)) or "none"
     new = {"pick.facility": "all", "pick.level": level, "pick.destination": destination.ref}
     for old in picks:
@@ -206,8 +207,9 @@ def _with_pick(records: Records, values: Mapping[str, Value]) -> Records:
 
 
 def _target(taken: list[Selection], need: Need) -> Selection:
-    """The threshold to reach: that of the fewest changes; of a destination without picks, the one
-    to write.
+    """Return the threshold to reach: that of the fewest changes.
+
+    Of a destination without picks, the one to write.
     """
     first = need.choose(lambda v: True)
     if not taken:
@@ -230,6 +232,6 @@ def _target(taken: list[Selection], need: Need) -> Selection:
 
 
 def _fresh(records: Records) -> str:
-    """The first number behind all that are used."""
+    """Return the first number behind all that are used."""
     used = [int(str(key[0])) for key in records.rows("pick") if is_number(key[0])]
     return str(max(used, default=0) + 1)

@@ -50,8 +50,9 @@ class Sending(Selection, frozen=True, gc=False):
 
 
 def sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
-    """What leaves for a destination, channel by channel; a platform without channels has the one
-    called ''.
+    """Return what leaves for a destination, channel by channel.
+
+    A platform without channels has the one called ''.
     """
     return scope.once(lambda: _sendings(scope, destination), "sendings", destination.key)
 
@@ -69,15 +70,16 @@ def reached(scope: Scope, destination: Destination) -> bool:
 
 
 def lacking(scope: Scope, destination: Destination) -> str:
-    """Return what keeps a device from sending to a destination that it is told of; '' if
-    nothing.
+    """Return what keeps a device from sending to a destination that it is told of.
+
+    '' if nothing.
     """
     said = destination.row.get("destination.lacks")
     return "" if said is None else str(said.value)
 
 
 def _sending(scope: Scope, destination: Destination) -> Sending:
-    """What its picks take, within its own threshold and the device's."""
+    """Return what its picks take, within its own threshold and the device's."""
     records = scope.records
     lines: tuple[int, ...] = ()
     bits, default = EVERYTHING.bits, True
@@ -108,7 +110,7 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
 
 
 def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending:
-    """What of one channel leaves by the feeds that give to a destination."""
+    """Return what of one channel leaves by the feeds that give to a destination."""
     records = scope.records
     lines: tuple[int, ...] = ()
     bits, default = 0, True
@@ -123,12 +125,12 @@ def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending
 
 
 def gives_to(scope: Scope, destination: Destination) -> dict[Value, Row]:
-    """The rows by which feeds give to a destination, by feed."""
+    """Return the rows by which feeds give to a destination, by feed."""
     return scope.once(lambda: _giving(scope), "gives").get(destination.ref, {})
 
 
 def _giving(scope: Scope) -> dict[Value, dict[Value, Row]]:
-    """The rows by which feeds give, by destination and feed."""
+    """Return the rows by which feeds give, by destination and feed."""
     records = scope.records
     out: dict[Value, dict[Value, Row]] = {}
     for row in records.rows("give").values():
@@ -139,7 +141,7 @@ def _giving(scope: Scope) -> dict[Value, dict[Value, Row]]:
 
 
 def levels_of(scope: Scope, destination: Destination, channel: str) -> Iterator[tuple[str, Said]]:
-    """The feeds that bring a channel to a destination, and the level of it in each."""
+    """Yield the feeds that bring a channel to a destination, and the level of it in each."""
     records = scope.records
     for feed in gives_to(scope, destination):
         if records.dialect.has("take.category"):
@@ -204,7 +206,7 @@ def departure(sent: Sending, need: Need) -> Departure | None:
 
 
 def described(sent: Sending) -> str:
-    """What leaves, in words."""
+    """Return what leaves, in words."""
     return (
         sent.describe()
         if sent.certain
@@ -213,7 +215,7 @@ def described(sent: Sending) -> str:
 
 
 def bounds(need: Need) -> tuple[Selection, Selection]:
-    """What must leave, and what may."""
+    """Return what must leave, and what may."""
     wanted = [v for v in THRESHOLD.choices if need.accepts(v)]
     return threshold(wanted[0]), threshold(wanted[-1])
 
@@ -232,11 +234,12 @@ def knows_levels(dialect: Dialect) -> bool:
 
 
 def threshold(severity: str) -> Selection:
+    """Return the selection through a severity; nothing for 'none'."""
     return NOTHING if severity == "none" else through(severity)
 
 
 def picks_of(scope: Scope, destination: Destination) -> dict[Key, Row]:
-    """The picks that feed a destination."""
+    """Return the picks that feed a destination."""
     return scope.once(lambda: _fed(scope), "picks").get(destination.ref, {})
 
 
@@ -249,7 +252,7 @@ def _fed(scope: Scope) -> dict[Value | None, dict[Key, Row]]:
 
 
 def _chosen(records: Records, picks: Iterable[Row]) -> Selection:
-    """What all picks of a destination take together; what one of them drops, none takes."""
+    """Return what all picks of a destination take together; what one of them drops, none takes."""
     taken = dropped = NOTHING
     for row in picks:
         if records.get("pick.action", row).value == "drop":
@@ -260,8 +263,9 @@ def _chosen(records: Records, picks: Iterable[Row]) -> Selection:
 
 
 def picked(records: Records, row: Row, table: str = "pick") -> Selection:
-    """The facilities and severities that one pick is about; a pick without a severity is about
-    nothing.
+    """Return the facilities and severities that one pick is about.
+
+    A pick without a severity is about nothing.
     """
     facility = records.get(f"{table}.facility", row).value
     of = None if facility in (None, "all") else str(facility)
@@ -281,6 +285,6 @@ def _one(severity: str, facility: str | None) -> Selection:
 
 
 def lines_of(row: Row) -> tuple[int, ...]:
-    """The lines that say what a pick takes; those of the whole pick, if none does."""
+    """Return the lines that say what a pick takes; those of the whole pick, if none does."""
     said = [row[slot] for slot in ("pick.severity", "pick.level", "pick.facility") if slot in row]
     return tuple(line for s in said or row.values() for line in s.lines)

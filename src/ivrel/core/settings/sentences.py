@@ -1,5 +1,6 @@
-"""The sentences: every kind of finding and of obstacle, in words. This is the only place that has
-them.
+"""The sentences: every kind of finding and of obstacle, in words.
+
+This is the only place that has them.
 
 A row is the text of a kind; `{…}` are the values of the finding: `title` (what it is about),
 `found`, `wanted`, and those that it names itself. `{at}` is the title with a colon, or nothing;
@@ -29,7 +30,7 @@ def _part_value(v: Values) -> str:
 
 
 def _departing(v: Values) -> str:
-    """What of a selection is missing, too much, or a hole in it."""
+    """Return what of a selection is missing, too much, or a hole in it."""
     said = []
     if v.get("missing"):
         said.append(f"misses {v['missing']}" if v.get("some") else "gets nothing at all")
@@ -64,7 +65,7 @@ def _rules_tell(v: Values) -> str:
 
 
 def _rules(v: Values) -> str:
-    """How many rules, and the first of them by name."""
+    """Return how many rules, and the first of them by name."""
     noun = "rule" if v["count"] == "1" else "rules"
     more = f" and {v['more']} more" if v.get("more") else ""
     return f"{v['count']} {noun} ({v['names']}{more})"

@@ -34,6 +34,7 @@ SOME = 3  # so many devices of the same identity are named; the rest is counted
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read the interface, the address, or the identity that is asked for."""
     need = read_need(node, report, _name)
     return {"": need} if need else None
 
@@ -48,7 +49,7 @@ def _name(text: str) -> str:
 
 
 def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
-    """Where the source is said, and whether as an interface (else as an address)."""
+    """Return where the source is said, and whether as an interface (else as an address)."""
     every = scope.beyond(every)
     return scope.once(lambda: _found_places(scope, every), "source places", every)
 
@@ -69,6 +70,7 @@ def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Tell the source at each place, and what it comes to."""
     out = []
     for place, by_interface in _places(scope, every=True):
         if place.said.value is None:
@@ -90,6 +92,7 @@ def _can_choose(scope: Scope) -> bool:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find sources that are not set, lead nowhere, or show another face."""
     need: Need = needs[""]
     identity = scope.device.identity if scope.device else None
     by_identity = need.any_of is not None and IDENTITY in need.any_of
@@ -129,7 +132,10 @@ def _finding(
     judged: Literal["breaks", "unknown"],
     unknown: bool = False,
 ) -> Finding:
-    """What is wrong with a source; `unknown`: the fleet gives no identity to compare it with."""
+    """Return what is wrong with a source.
+
+    `unknown`: the fleet gives no identity to compare it with.
+    """
     more = (("why", why), ("unknown", "yes" if unknown else ""))
     found = str(place.said.value)
     return Finding("source", place.label, place.title, found, need.text, more, way.lines, judged)
@@ -145,7 +151,7 @@ def _rivals(scope: Scope) -> str:
 
 
 def _wrong(scope: Scope, need: Need, place: Place, by_interface: bool, way: Way) -> str:
-    """Why a source that is set is not as asked; '' if it is."""
+    """Return why a source that is set is not as asked; '' if it is."""
     identity = scope.device.identity if scope.device else None
     return (
         way.wrong or cannot_reach(scope, place, by_interface, way) or _against(need, identity, way)
@@ -171,14 +177,15 @@ def _against(need: Need, identity: str | None, way: Way) -> str:
 
 
 def _identities(way: Way) -> tuple[str, ...]:
-    """The addresses by which a device is known that sends from here: in another family, those
-    beside it.
+    """Return the addresses by which a device is known that sends from here: in another family,
+    those beside it.
     """
     own = {family_of(a) for a in way.addresses}
     return (*way.addresses, *(a for a in way.beside if family_of(a) not in own))
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Set a source that is asked for and can reach the destinations."""
     records, need = scope.records, needs[""]
     at = _places(scope)
     if not _can_choose(scope):
@@ -208,7 +215,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 def _choice(
     scope: Scope, need: Need, place: Place, by_interface: bool, families: Collection[str]
 ) -> str | None:
-    """The first wanted source that this device has and that can reach these families, in its
+    """Return the first wanted source that this device has and that can reach these families, in its
     platform's words.
     """
 
@@ -246,7 +253,7 @@ def _choice(
 def _stuck(
     scope: Scope, need: Need, place: Place, by_interface: bool, leaving: Mapping[str, Destination]
 ) -> str:
-    """Why no source that is asked for can be written."""
+    """Return why no source that is asked for can be written."""
     identity = scope.device.identity if scope.device else None
     if need.any_of is None and not need.write:
         return "the policy does not say what to write; add `write:` to it"

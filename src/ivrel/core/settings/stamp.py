@@ -30,6 +30,8 @@ PARTS = ("kind", "precision", "year", "zone")
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read what is asked of the kind, precision, year and zone of stamps."""
+
     def reader(part: str) -> Callable[[Node], Need | None]:
         kind = SLOTS[f"stamp.{part}"].type
         return lambda child: read_need(
@@ -47,7 +49,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 
 def _places(scope: Scope, part: str, every: bool = False) -> list[Place]:
-    """Where a part of the stamp is said: once for the device, or for each destination."""
+    """Return where a part of the stamp is said: once for the device, or for each destination."""
     return [p for p in places(scope, f"stamp-{part}", every) if p.said.value is not None]
 
 
@@ -60,6 +62,7 @@ def _calendar(scope: Scope, place: Place) -> bool:
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Tell the kind of stamps, and of a calendar's what it shows."""
     return [
         Fact("stamp", p.label, part, str(p.said.value), p.said.lines, p.said.default)
         for part in PARTS
@@ -69,6 +72,7 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find stamps of another kind, or that show something else."""
     dialect = scope.records.dialect
     lacking = [part for part in needs if not _known(scope, part)]
     out = [silent_on(dialect, f"the {part} of stamps", part) for part in lacking]
@@ -104,7 +108,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 def _finding(
     kind: str, p: Place, cited: Place, part: str, need: Need, dialect: Dialect, about: str = ""
 ) -> Finding:
-    """What is wrong with a part of the stamp; `cited`: the place whose lines tell so."""
+    """Return what is wrong with a part of the stamp; `cited`: the place whose lines tell so."""
     return Finding(
         kind,
         about or about_of(p.label, part),
@@ -119,7 +123,7 @@ def _finding(
 
 
 def _cannot(p: Place, part: str, need: Need, dialect: Dialect, kind: str) -> Obstacle | None:
-    """Why a platform can never show what is asked of a stamp; None if it can."""
+    """Return why a platform can never show what is asked of a stamp; None if it can."""
     if kind == "stamp-lacks":
         # What is asked for is shown by a stamp of another kind.
         return cannot_say(dialect, p, Need(any_of=("calendar",)), "kind")
@@ -132,6 +136,7 @@ def _known(scope: Scope, part: str) -> bool:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Set the kind first, and then what it shows."""
     records, obstacles = scope.records, []
     wanted = dict(needs)
     if "kind" not in needs and any(not need.accepts("hidden") for need in needs.values()):
@@ -146,6 +151,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def say(facts: list[Fact]) -> str:
+    """Return stamps in few words, place by place where they differ."""
     by_place: dict[str, list[str]] = {}
     for f in facts:
         label, _, part = f.key.rpartition(" ")
@@ -160,7 +166,9 @@ def say(facts: list[Fact]) -> str:
 
 
 def clashes(asked: Asked) -> Iterator[Clash]:
-    """A stamp of RFC 5424 (section 6.2.3) is none, or one of a calendar with year and zone."""
+    """Yield a stamp of RFC 5424 (section 6.2.3) is none, or one of a calendar with year and
+    zone.
+    """
     if expected_of(asked) != {"rfc5424"}:
         return
     needs = asked.needs["stamp"]

@@ -27,6 +27,8 @@ CLEAR = ("anywhere", "same-site", "nowhere")
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
+    """Read whether collectors are to be verified, and where clear text may go."""
+
     def way(child: Node) -> Need | None:
         word = Text("a way", choices=CLEAR).read(child, report)
         return Need(any_of=(word,)) if word else None
@@ -44,6 +46,7 @@ def _verify(scope: Scope, d: Destination) -> Place:
 
 
 def facts(scope: Scope) -> list[Fact]:
+    """Tell of each destination whether it is verified, or reached in clear text."""
     out = []
     for d in scope.destinations:
         if d.endpoint[2] == "tls":
@@ -64,6 +67,7 @@ def facts(scope: Scope) -> list[Fact]:
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
+    """Find collectors that are not verified, and clear text where none may go."""
     out = []
     for d in scope.judged:
         transport = d.endpoint[2]
@@ -105,7 +109,9 @@ def _judge_verify(scope: Scope, d: Destination, need: Need) -> Finding | None:
 
 
 def _other_peers(scope: Scope, d: Destination) -> list[str]:
-    """The names that are expected in the certificate and are not the collector's, if it has any."""
+    """Return the names that are expected in the certificate and are not the collector's, if it has
+    any.
+    """
     said = scope.records.get("destination.peer", d.row).value
     collector = scope.collectors[d.collector] if d.collector else None
     if said is None or collector is None or not collector.certified:
@@ -114,7 +120,7 @@ def _other_peers(scope: Scope, d: Destination) -> list[str]:
 
 
 def _judge_clear(scope: Scope, d: Destination, needs: Needs) -> Finding | None:
-    """Why clear text must not go to a destination; None if it may."""
+    """Return why clear text must not go to a destination; None if it may."""
     way = needs["clear"].any_of[0] if "clear" in needs else "anywhere"
     if way == "anywhere":
         return None
@@ -132,6 +138,7 @@ def _judge_clear(scope: Scope, d: Destination, needs: Needs) -> Finding | None:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
+    """Verify collectors, by the name in their certificates where that is said."""
     records = scope.records
     obstacles: list[Obstacle] = []
     for d in scope.judged:
@@ -164,6 +171,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def clashes(asked: Asked) -> Iterator[Clash]:
+    """Find collectors that take clear text where none may go."""
     need = asked.needs["trust"].get("clear")
     way = need.any_of[0] if need else "anywhere"
 

@@ -55,7 +55,7 @@ Wants = Callable[[Scope, Place, Need], Need]
 
 
 def same(scope: Scope, place: Place, need: Need) -> Need:
-    """What is asked of every place alike."""
+    """Return what is asked of every place alike."""
     return need
 
 

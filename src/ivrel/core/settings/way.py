@@ -16,6 +16,7 @@ from ivrel.core.vocabulary.said import Row
 
 
 def knows_interfaces(records: Records) -> bool:
+    """Whether interfaces are part of this platform's configurations."""
     return records.dialect.has("interface.name")
 
 
@@ -35,6 +36,7 @@ class Way(Struct, frozen=True):
 def way_of(scope: Scope, place: Place, by_interface: bool) -> Way:
     # Where the source is said counts as well: an interface may carry what leaves by one feed and
     # not by another.
+    """Return what the source at a place comes to; `by_interface`: it is said as an interface."""
     name = (place.table, place.label, place.said.value, place.said.lines, by_interface)
     return scope.once(lambda: _found_way(scope, place, by_interface), "source", *name)
 
@@ -60,7 +62,7 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> Way:
 
 
 def _by_row(records: Records, place: Place, name: str, row: Row, by_interface: bool) -> Way:
-    """What a source comes to that is an interface, or one of its addresses."""
+    """Return what a source comes to that is an interface, or one of its addresses."""
     value, lines = str(place.said.value), place.said.lines
     if DOUBT in row:
         said = row[DOUBT]
@@ -88,7 +90,7 @@ def _by_row(records: Records, place: Place, name: str, row: Row, by_interface: b
 def _out_of_use(
     records: Records, place: Place, name: str, row: Row, addresses: tuple[str, ...]
 ) -> tuple[str, tuple[int, ...]]:
-    """Why nothing can leave by an interface, and the lines that say so; '' if it can."""
+    """Return why nothing can leave by an interface, and the lines that say so; '' if it can."""
     if other_plane(records, row, place):
         plane = records.get("interface.plane", row)
         return f"{name} carries {plane.value} only", plane.lines
@@ -104,8 +106,8 @@ _FAMILY_STATES = {"IPv4": "interface.inet-state", "IPv6": "interface.inet6-state
 
 
 def parts_off(row: Row) -> tuple[str, tuple[int, ...]] | None:
-    """Why it is not sure which addresses of an interface are in use: some of its parts are off,
-    others are not.
+    """Return why it is not sure which addresses of an interface are in use: some of its parts are
+    off, others are not.
     """
     for slot in ("interface.part-state", *_FAMILY_STATES.values()):
         states = values_of(row, slot)
@@ -117,7 +119,7 @@ def parts_off(row: Row) -> tuple[str, tuple[int, ...]] | None:
 
 
 def in_use(row: Row) -> tuple[str, ...]:
-    """The addresses of an interface whose family is not switched off there."""
+    """Return the addresses of an interface whose family is not switched off there."""
     off = {family for family, slot in _FAMILY_STATES.items() if "down" in values_of(row, slot)}
     return tuple(
         a for a in map(str, values_of(row, "interface.address")) if family_of(a) not in off
@@ -132,12 +134,12 @@ def other_plane(records: Records, row: Row, place: Place) -> bool:
 
 @lru_cache(maxsize=65536)
 def family_of(host: str) -> str:
-    """The family of an address; '' of a host name, which may stand for either."""
+    """Return the family of an address; '' of a host name, which may stand for either."""
     return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
 
 
 def leaving_by(scope: Scope, place: Place) -> dict[str, Destination]:
-    """A destination of each address family that what leaves by a place goes to."""
+    """Return a destination of each address family that what leaves by a place goes to."""
     out: dict[str, Destination] = {}
     for d in scope.judged:
         if place.table == "destination" and d.key != place.key:
@@ -151,7 +153,7 @@ def leaving_by(scope: Scope, place: Place) -> dict[str, Destination]:
 
 
 def cannot_reach(scope: Scope, place: Place, by_interface: bool, way: Way) -> str:
-    """Why messages cannot leave for a destination from here: no address of its family."""
+    """Return why messages cannot leave for a destination from here: no address of its family."""
     has = {family_of(a) for a in way.addresses}
     for family, d in leaving_by(scope, place).items():
         if has and family not in has:
@@ -161,5 +163,6 @@ def cannot_reach(scope: Scope, place: Place, by_interface: bool, way: Way) -> st
 
 
 def interface_with(records: Records, wanted: str) -> tuple[str, Row] | None:
+    """Return the only interface with an address, and its row; None if there is none or several."""
     found = records.rows_with("interface", "interface.address", wanted)
     return (str(found[0][0][0]), found[0][1]) if len(found) == 1 else None

@@ -1,5 +1,6 @@
-"""Shapes: how text falls into statements and back. One file a shape; this table finds them by
-name.
+"""Shapes: how text falls into statements and back. One file a shape.
+
+This table finds them by name.
 """
 
 from __future__ import annotations

@@ -106,8 +106,8 @@ def _join(words: Sequence[str]) -> str:
 
 
 def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
-    """Where lines begin with the words of one of `heads` at their first column, in any spacing and
-    quoting.
+    """Yield where lines begin with the words of one of `heads` at their first column, in any
+    spacing and quoting.
     """
     plain = _plain_needle(data, heads)
     if plain:
@@ -132,8 +132,9 @@ def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
 
 
 def _plain_needle(data: bytes, heads: tuple[Words, ...]) -> bytes:
-    """The beginning of the lines of a single head, if that is how all of them are spelled; else
-    nothing.
+    """Return the beginning of the lines of a single head, if that is how all of them are spelled.
+
+    Else nothing.
     """
     if len(heads) > 1:
         return b""
@@ -145,7 +146,7 @@ def _plain_needle(data: bytes, heads: tuple[Words, ...]) -> bytes:
 
 @lru_cache(maxsize=4096)
 def _line_begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    """What matches such a line: the first one, and those behind it."""
+    """Return what matches such a line: the first one, and those behind it."""
     by_first: dict[str, list[str]] = {}
     for head in heads:
         by_first.setdefault(head[0], []).append(r"[ \t]+".join(map(_spelled, head[1:])))
@@ -160,13 +161,13 @@ def _line_begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Patter
 
 
 def _spelled(word: str) -> str:
-    """A word as it may stand in a text: plain, or in quotes."""
+    """Return a word as it may stand in a text: plain, or in quotes."""
     plain, inside = re.escape(quote(word)), re.escape(re.sub(r'(["\\])', r"\\\1", word))
     return plain if quote(word) != word else f'(?:{plain}|"{inside}")'
 
 
 def _block(data: bytes, start: int, line: int, comment: bytes) -> Iterator[Found]:
-    """The statements of one top-level line and what is indented below it."""
+    """Yield the statements of one top-level line and what is indented below it."""
     lines: list[bytes] = []
     at = start
     while True:
@@ -182,8 +183,9 @@ def _block(data: bytes, start: int, line: int, comment: bytes) -> Iterator[Found
 
 
 def _statements(lines: Sequence[bytes], number: int, comment: bytes) -> Iterator[Found]:
-    """Statements with their enclosing path; a line that others are indented below is no
-    statement.
+    """Yield statements with their enclosing path.
+
+    A line that others are indented below is no statement.
     """
     stack: list[tuple[int, Path]] = []
     path: Path = ()
@@ -248,8 +250,9 @@ def _apply(lines: list[bytes], edit: Edit, identity: Identity, shape: Blocks) ->
 
 
 def _is(line: bytes, words: Words) -> bool:
-    """Whether a line is these words, in any spacing and quoting; most are seen not to be at
-    once.
+    """Whether a line is these words, in any spacing and quoting.
+
+    Most are seen not to be at once.
     """
     said = line.strip()
     first = words[0].encode()
@@ -265,7 +268,7 @@ def _hits(
     identity: Identity,
     comment: bytes,
 ) -> list[tuple[int, int]]:
-    """The lines of a block that an edit means."""
+    """Return the lines of a block that an edit means."""
     children = _children(lines, first, last, depth, comment)
     out = []
     wanted = None if edit.removes else identity(edit.path, edit.words)
@@ -285,7 +288,7 @@ def _hits(
 def _children(
     lines: list[bytes], first: int, last: int, depth: int, comment: bytes
 ) -> list[tuple[int, int, int]]:
-    """The direct members of a block: first line, line after the last, indentation."""
+    """Return the direct members of a block: first line, line after the last, indentation."""
     out: list[tuple[int, int, int]] = []
     start, stop, its = -1, -1, 0
     for at in range(first, last):
@@ -316,7 +319,7 @@ def _insert(
     words: Words,
     shape: Blocks,
 ) -> None:
-    """Adds a statement, and the headers that it still lacks, behind the last member of a block."""
+    """Add a statement, and the headers that it still lacks, behind the last member of a block."""
     members = _children(lines, first, last, depth, comment)
     at = members[-1][1] if members else first
     if members:

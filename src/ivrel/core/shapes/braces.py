@@ -178,8 +178,9 @@ class Braces(Shape, frozen=True):
         return text.data
 
     def _apply_within(self, text: Text, edits: Sequence[Edit], identity: Identity) -> Text:
-        """Carry out edits of the same block at the top; with no such block yet, on the whole
-        text.
+        """Carry out edits of the same block at the top.
+
+        With no such block yet, on the whole text.
         """
         for n, edit in enumerate(edits):
             top = self._top(text)
@@ -191,7 +192,7 @@ class Braces(Shape, frozen=True):
 
 
 def _top(data: bytes, shape: Braces) -> tuple[Node, ...]:
-    """The members of the whole text, within the wrappers if there are some."""
+    """Return the members of the whole text, within the wrappers if there are some."""
     return tuple(
         child
         for node in parse(data, shape.signs)
@@ -267,7 +268,7 @@ def _apply(data: bytes, edit: Edit, identity: Identity, shape: Braces) -> bytes:
 
 
 def _cut(data: bytes, node: Node) -> bytes:
-    """Takes a member away, with its line if it has one to itself."""
+    """Take a member away, with its line if it has one to itself."""
     before, after = data.rfind(b"\n", 0, node.start) + 1, data.find(b"\n", node.stop)
     if after >= 0 and not data[before : node.start].strip() and not data[node.stop : after].strip():
         return data[:before] + data[after + 1 :]
@@ -282,7 +283,7 @@ def _insert(
     words: Words,
     shape: Braces,
 ) -> bytes:
-    """Adds a statement, and the blocks that it still lacks, behind the last member of the last
+    """Add a statement, and the blocks that it still lacks, behind the last member of the last
     block.
     """
     holder = holders[-1] if holders else None

@@ -37,6 +37,7 @@ class Node(Struct, frozen=True):
 
 
 def join(words: Sequence[str]) -> str:
+    """Return a statement of these words, quoted where they must be."""
     return " ".join(_quoted(w) for w in words)
 
 
@@ -96,7 +97,7 @@ class _Parser:
             self._words.append(re.sub(r"\\(.)", r"\1", text[1:-1]) if quoted else text)
 
     def ended(self, end: int) -> tuple[Node, ...]:
-        """The members, now that the piece ends."""
+        """Return the members, now that the piece ends."""
         self._statement(end)
         while self._stack:
             self._close(end)
@@ -153,8 +154,9 @@ def is_plain(data: bytes, signs: Signs, places: Sequence[int]) -> bool:
 
 
 def nodes_at(data: bytes, found: Sequence[int], signs: Signs) -> Iterator[Node]:
-    """The blocks and statements at those of some places that are at the top; the rest is not
-    read.
+    """Yield the blocks and statements at those of some places that are at the top.
+
+    The rest is not read.
     """
     level = 1 if signs.wrapper else 0
     opened, counted = 0, 0
@@ -166,7 +168,7 @@ def nodes_at(data: bytes, found: Sequence[int], signs: Signs) -> Iterator[Node]:
 
 
 def places_of(data: bytes, heads: Sequence[Words], signs: Signs) -> list[int]:
-    """Where these first words stand, at the top or not."""
+    """Return where these first words stand, at the top or not."""
     found: list[int] = []
     named: dict[str, list[bytes]] = {}
     for head in heads:
@@ -219,7 +221,7 @@ def _begins(data: bytes, at: int, comment: bytes) -> bool:
 
 
 def block_end(data: bytes, at: int) -> int:
-    """Behind the statement or block that begins at a place."""
+    """Return behind the statement or block that begins at a place."""
     depth = 0
     for match in re.compile(rb"[{};]").finditer(data, at):
         if match[0] == b"{":
@@ -232,7 +234,7 @@ def block_end(data: bytes, at: int) -> int:
 
 
 def around(data: bytes, at: int, signs: Signs) -> int:
-    """Where the top-level block begins that a place is in; -1 if it is in none."""
+    """Return where the top-level block begins that a place is in; -1 if it is in none."""
     depth = data.count(b"{", 0, at) - data.count(b"}", 0, at) - bool(signs.wrapper)
     while depth > 0:
         opened, closed = data.rfind(b"{", 0, at), data.rfind(b"}", 0, at)

@@ -96,12 +96,14 @@ class Paths(Shape, frozen=True):
 
 
 def split_path(line: str) -> list[str]:
+    """Return the words of an assignment: those of its path, the sign, the value."""
     left, equals, right = line.partition("=")
     words = [word.strip() for word in left.strip().split(".")]
     return [*words, "=", _unquote(right.strip())] if equals else words
 
 
 def join_path(words: Sequence[str]) -> str:
+    """Return an assignment of these words, or the beginning of one."""
     if "=" not in words:
         return ".".join(words)
     at = list(words).index("=")
@@ -109,8 +111,8 @@ def join_path(words: Sequence[str]) -> str:
 
 
 def quoted(value: str) -> str:
-    """A value as it must stand to be read as it is: in quotes, if it begins or ends with what would
-    be taken off.
+    """Return a value as it must stand to be read as it is: in quotes, if it begins or ends with
+    what would be taken off.
     """
     bare = value == value.strip() and not (len(value) > 1 and value[0] == value[-1] == '"')
     return value if bare else f'"{value}"'
@@ -125,8 +127,8 @@ def _next(
 
 @lru_cache(maxsize=4096)
 def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    """What matches lines one after the other that begin with any of these, indented or not; and
-    where one begins.
+    """Return what matches lines one after the other that begin with any of these, indented or not;
+    and where one begins.
     """
     one = b"[ \t]*+(?:" + b"|".join(map(re.escape, begins)) + b")"
     return re.compile(b"(?:" + one + b"[^\n]*+(?:\n|$))++"), re.compile(b"\n" + one)
@@ -153,7 +155,7 @@ def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words], equals: st
 
 
 def _as_before(old: bytes, text: str) -> str:
-    """An assignment with the blanks and the quotes of the one whose place it takes."""
+    """Return an assignment with the blanks and the quotes of the one whose place it takes."""
     sign = re.match(rb"[^=]*?([ \t]*=[ \t]*)(\"?)", old)
     name, _, value = text.partition("=")
     if sign is None:
@@ -164,7 +166,7 @@ def _as_before(old: bytes, text: str) -> str:
 
 
 def _below(lines: list[bytes], first: str, known: dict[bytes, Words]) -> list[tuple[int, Words]]:
-    """The lines that begin with a word, in words."""
+    """Return the lines that begin with a word, in words."""
     head = (first + ".").encode()
     out = []
     for at, raw in enumerate(lines):
@@ -177,8 +179,8 @@ def _below(lines: list[bytes], first: str, known: dict[bytes, Words]) -> list[tu
 
 
 def _behind(lines: list[bytes], left: Words, known: dict[bytes, Words]) -> int:
-    """Where a new assignment goes: behind the last one that shares the longest beginning with
-    it.
+    """Return where a new assignment goes: behind the last one that shares the longest beginning
+    with it.
     """
     best, place = 0, len(lines)
     for at, words in _below(lines, left[0], known):

@@ -1,5 +1,6 @@
-"""The shape `sections`: assignments under headers in brackets; a header's words are divided by
-dots.
+"""The shape `sections`: assignments under headers in brackets.
+
+A header's words are divided by dots.
 
     [collector.1]
     inet = 198.51.100.21
@@ -148,8 +149,8 @@ _NEXT = re.compile(rb"\n[ \t]*\[")
 
 @lru_cache(maxsize=4096)
 def _begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    """What matches the header of a section that begins with any of these: the first line, and those
-    behind it.
+    """Return what matches the header of a section that begins with any of these: the first line,
+    and those behind it.
     """
     words = b"|".join(
         re.escape(".".join(head).encode()) for head in sorted(heads, key=len, reverse=True)
@@ -177,7 +178,7 @@ def _section(
 
 
 def _header(said: bytes, comment: bytes) -> re.Match[bytes] | None:
-    """The header that a line is; only a comment may stand behind it."""
+    """Return the header that a line is; only a comment may stand behind it."""
     if not said.startswith(b"["):
         return None
     header = _HEADER.match(said)
@@ -212,7 +213,10 @@ def _apply(lines: list[bytes], edit: Edit, shape: Sections) -> None:
 def _only_one(
     lines: list[bytes], header: Words, every: Sequence[tuple[int, int]]
 ) -> tuple[int, int]:
-    """The last section of a header, which takes the place of all others; a new one if none is."""
+    """Return the last section of a header, which takes the place of all others.
+
+    A new one if none is.
+    """
     if not every:
         return _added(lines, header)
     first, last = every[-1]
@@ -223,7 +227,7 @@ def _only_one(
 
 
 def _added(lines: list[bytes], header: Words) -> tuple[int, int]:
-    """A new section at the end."""
+    """Return a new section at the end."""
     if lines and lines[-1].strip():
         lines.append(b"")
     lines.append(f"[{'.'.join(header)}]".encode())
@@ -251,7 +255,7 @@ def _set(
 
 
 def _members(lines: list[bytes], first: int, stop: int, shape: Sections) -> list[tuple[int, Words]]:
-    """The assignments of a section: their lines and words."""
+    """Return the assignments of a section: their lines and words."""
     comment = shape.comment.encode()
     said = ((at, lines[at].strip()) for at in range(first + 1, stop))
     return [
@@ -262,8 +266,9 @@ def _members(lines: list[bytes], first: int, stop: int, shape: Sections) -> list
 def _rewrite(
     lines: list[bytes], first: int, stop: int, body: Sequence[Words], shape: Sections
 ) -> None:
-    """Gives a section its new assignments; those that stay keep their lines, as comments and empty
-    lines do.
+    """Give a section its new assignments.
+
+    Those that stay keep their lines, as comments and empty lines do.
     """
     wanted = {words[0]: words for words in body}
     last = first
@@ -282,7 +287,7 @@ def _rewrite(
 
 
 def _find(lines: list[bytes], header: Words, shape: Sections) -> list[tuple[int, int]]:
-    """The lines of each section with a header: its first, and the one behind its last."""
+    """Return the lines of each section with a header: its first, and the one behind its last."""
     comment = shape.comment.encode()
     out: list[tuple[int, int]] = []
     begun = -1

@@ -77,8 +77,9 @@ def _split(line: str) -> list[str]:
 
 
 def _join(words: Sequence[str]) -> str:
-    """A leaf as `name = value`; of a list entry, the name and the keys, quoted where they hold
-    blanks.
+    """Return a leaf as `name = value`.
+
+    Of a list entry, the name and the keys, quoted where they hold blanks.
     """
     if tuple(words[1:2]) == ("=",):
         return f"{words[0]} = {' '.join(words[2:])}"
@@ -86,7 +87,7 @@ def _join(words: Sequence[str]) -> str:
 
 
 def _walk(document: Document, heads: Sequence[Words] | None, shape: Tree) -> Iterator[Found]:
-    """All statements, or those of the parts at the top that begin with `heads`."""
+    """Yield all statements, or those of the parts at the top that begin with `heads`."""
     stack: list[tuple[Path, Any]] = [((), document.root)]
     while stack:
         path, node = stack.pop()
@@ -143,8 +144,9 @@ def _apply(document: Document, edit: Edit, identity: Identity) -> None:
 
 
 def _added(document: Document, node: Any, path: Path, words: Words, identity: Identity) -> Any:
-    """Adds a container or an entry; of a choice, one case takes the place of the other (RFC 7950
-    section 7.9).
+    """Add a container or an entry.
+
+    Of a choice, one case takes the place of the other (RFC 7950 section 7.9).
     """
     wanted = identity(path, words)
     for member in document.members(node) if wanted != (path, words) else ():

@@ -41,7 +41,7 @@ class Part(Struct, frozen=True):
 
 
 def pack(files: Mapping[str, bytes]) -> bytes:
-    """The bundle of these files, in their order."""
+    """Return the bundle of these files, in their order."""
     out = []
     for name, data in files.items():
         whole = not data or data.endswith(b"\n")
@@ -50,7 +50,7 @@ def pack(files: Mapping[str, bytes]) -> bytes:
 
 
 def parts(data: bytes) -> list[Part]:
-    """The files of a text: those of a bundle, or the one that it is."""
+    """Return the files of a text: those of a bundle, or the one that it is."""
     if not data.startswith(MARK):
         return [Part("", 1, data)]
     out, line = [], 1
@@ -80,7 +80,7 @@ class Places:
         return "" if self._parts else self._file
 
     def __call__(self, line: int) -> tuple[str, int]:
-        """The file and its line, from 1."""
+        """Return the file and its line, from 1."""
         if not self._parts:
             return self._file, line
         part = self._parts[max(bisect_right(self._firsts, line) - 1, 0)]

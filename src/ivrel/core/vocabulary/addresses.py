@@ -19,7 +19,7 @@ _PLAIN = re.compile(
 
 @lru_cache(maxsize=65536)
 def address(text: str) -> str:
-    """An IP address in its canonical form; ValueError tells what was expected."""
+    """Return an IP address in its canonical form; ValueError tells what was expected."""
     word = text.strip()
     if _PLAIN.fullmatch(word):
         return word

@@ -17,8 +17,9 @@ from msgspec import Struct
 
 
 class Mistake(Struct, frozen=True):
-    """One thing that is wrong with an input; `line` and `column` count from 1, 0 means not
-    known.
+    """One thing that is wrong with an input.
+
+    `line` and `column` count from 1, 0 means not known.
     """
 
     file: str
@@ -36,8 +37,9 @@ class IvrelError(Exception):
 
 
 class InputError(IvrelError):
-    """The input or the call is wrong; carries every mistake that was found, in the order of the
-    files.
+    """The input or the call is wrong.
+
+    Carries every mistake that was found, in the order of the files.
     """
 
     def __init__(self, mistakes: Iterable[Mistake] | str) -> None:
@@ -58,8 +60,9 @@ class Foreign(Unreadable):
 
 
 class Refused(IvrelError):
-    """A platform would not take a step of a change; `line`: that of the change, 0 if it has
-    none.
+    """A platform would not take a step of a change.
+
+    `line`: that of the change, 0 if it has none.
     """
 
     def __init__(self, said: str, line: int = 0) -> None:

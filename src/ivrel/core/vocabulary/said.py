@@ -10,8 +10,9 @@ from ivrel.core.vocabulary.values import Value
 
 
 class Said(Struct, frozen=True, gc=False):
-    """A value and the lines that decide it; `default`: they leave it to the platform. Many are a
-    tuple.
+    """A value and the lines that decide it; `default`: they leave it to the platform.
+
+    Many are a tuple.
     """
 
     value: Value | tuple[Value, ...] | None

@@ -80,8 +80,8 @@ class Selection(Struct, frozen=True, gc=False):
         return bool(self.bits >> (FACILITIES.index(facility) * 8 + SEVERITIES.index(severity)) & 1)
 
     def describe(self) -> str:
-        """The selection in words: 'through warning', 'error, warning', 'nothing', or facility by
-        facility.
+        """Return the selection in words: 'through warning', 'error, warning', 'nothing', or
+        facility by facility.
         """
         return _describe(self.bits)
 
@@ -102,17 +102,19 @@ def _rows(facilities: Iterable[str] | None) -> int:
 
 
 def through(severity: str, facilities: Iterable[str] | None = None) -> Selection:
-    """The threshold: `severity` and everything more urgent, for all facilities or those given."""
+    """Return the threshold: `severity` and everything more urgent, for all facilities or those
+    given.
+    """
     return Selection(_rows(facilities) * ((2 << SEVERITIES.index(severity)) - 1))
 
 
 def single(severity: str, facilities: Iterable[str] | None = None) -> Selection:
-    """One severity alone, for all facilities or those given."""
+    """Return one severity alone, for all facilities or those given."""
     return Selection(_rows(facilities) << SEVERITIES.index(severity))
 
 
 def holes(selection: Selection) -> Selection:
-    """What is missing although something less urgent of the same facility leaves."""
+    """Return what is missing although something less urgent of the same facility leaves."""
     bits = 0
     for f in range(len(FACILITIES)):
         row = selection.bits >> (8 * f) & 0xFF
@@ -121,8 +123,9 @@ def holes(selection: Selection) -> Selection:
 
 
 def as_threshold(selection: Selection) -> str | None:
-    """The severity whose threshold the selection is, for all facilities alike; None if it is
-    none.
+    """Return the severity whose threshold the selection is, for all facilities alike.
+
+    None if it is none.
     """
     row = selection.bits & 0xFF
     if row and not row & (row + 1) and selection.bits == _EVERY_FACILITY * row:
@@ -131,7 +134,7 @@ def as_threshold(selection: Selection) -> str | None:
 
 
 def selection_of(word: str) -> Selection:
-    """The selection that a word says; ValueError if it says none.
+    """Return the selection that a word says; ValueError if it says none.
 
     >>> selection_of("all:through-warning;kern:none").describe()
     'through warning; kern: nothing'
@@ -153,7 +156,9 @@ def _row_of(word: str) -> int:
 
 
 def describe_gap(whole: Selection, part: Selection) -> str:
-    """What `whole` has and `part` lacks, by severity, with the facilities where they differ."""
+    """Return what `whole` has and `part` lacks, by severity, with the facilities where they
+    differ.
+    """
     return _describe_set((whole - part).bits)
 
 

@@ -16,8 +16,9 @@ Value = str | int
 
 
 class ValueType(Struct, frozen=True):
-    """How the words of one type are read; `parse` raises ValueError. `choices`: all values, least
-    first.
+    """How the words of one type are read; `parse` raises ValueError.
+
+    `choices`: all values, least first.
     """
 
     name: str

@@ -61,8 +61,9 @@ class Verdict(Struct, frozen=True, gc=False, omit_defaults=True):
 
 
 class DeviceResult(Struct, frozen=True, gc=False, omit_defaults=True):
-    """All verdicts of one device; `problem` says why its configuration could not be read, if it
-    could not.
+    """All verdicts of one device.
+
+    `problem` says why its configuration could not be read, if it could not.
     """
 
     device: str
@@ -73,7 +74,7 @@ class DeviceResult(Struct, frozen=True, gc=False, omit_defaults=True):
     problem: str = ""
 
     def count(self, verdict: str) -> int:
-        """How many of the verdicts are this one."""
+        """Return how many of the verdicts are this one."""
         return sum(1 for v in self.verdicts if v.verdict == verdict)
 
     @property
@@ -90,7 +91,7 @@ def badness(result: DeviceResult) -> tuple[int, ...]:
 
 
 def totals(results: Iterable[DeviceResult]) -> Totals:
-    """How often each verdict was given."""
+    """Return how often each verdict was given."""
     out = dict.fromkeys(reversed(VERDICTS), 0)
     for result in results:
         for verdict in result.verdicts:

@@ -23,7 +23,7 @@ HEADER = (
 
 
 def write(out: TextIO, audit: AuditView) -> None:
-    """Writes a row a verdict; lines are given as FILE:LINE, divided by blanks."""
+    """Write a row a verdict; lines are given as FILE:LINE, divided by blanks."""
     rows = csv.writer(out)
     rows.writerow(HEADER)
     for r in audit.results:

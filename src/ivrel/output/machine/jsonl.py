@@ -1,5 +1,6 @@
-"""JSON Lines: a line for each device, as soon as it is judged; its keys are those of a device in
-JSON.
+"""JSON Lines: a line for each device, as soon as it is judged.
+
+Its keys are those of a device in JSON.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ from ivrel.output.views.audit import AuditView
 
 
 def write(out: TextIO, audit: AuditView) -> None:
-    """Writes a line a device."""
+    """Write a line a device."""
     encoder = msgspec.json.Encoder()
     for result in audit.results:
         out.write(encoder.encode(result).decode() + "\n")

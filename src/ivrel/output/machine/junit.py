@@ -14,8 +14,9 @@ _NO_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
 def write(out: TextIO, audit: AuditView) -> None:
-    """Writes one document; `breaks` and `unable` are failures, `unknown` is an error, `waived` is
-    skipped.
+    """Write one document.
+
+    `breaks` and `unable` are failures, `unknown` is an error, `waived` is skipped.
     """
     root = etree.Element("testsuites", name=_clean(audit.fleet))
     for r in audit.results:

@@ -10,7 +10,7 @@ from ivrel.output.views.audit import AuditView
 
 
 def write(out: TextIO, audit: AuditView) -> None:
-    """Writes a page that can go into a ticket."""
+    """Write a page that can go into a ticket."""
     results = sorted(audit.results, key=badness)
     sums = totals(results)
     good = sum(1 for r in results if r.good)

@@ -13,7 +13,7 @@ from ivrel.output.views.audit import AuditView
 
 
 def write(out: TextIO, audit: AuditView) -> None:
-    """Writes gauges; every verdict of a setting that was asked for is there, also where there is
+    """Write gauges; every verdict of a setting that was asked for is there, also where there is
     none.
     """
     verdicts: Counter[tuple[str, str]] = Counter()

@@ -19,7 +19,7 @@ SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema
 
 
 def write(out: TextIO, audit: AuditView) -> None:
-    """Writes one log with one run."""
+    """Write one log with one run."""
     rules = [
         {
             "id": s.name,

@@ -76,7 +76,7 @@ def _device(c: Correction) -> list[str]:
 
 
 def _difference(c: Correction) -> list[str]:
-    """The verdicts before and after, found value by found value."""
+    """Return the verdicts before and after, found value by found value."""
     before = [f"{v.setting}: {v.found or '-'}" for v in c.before.verdicts]
     after = [f"{v.setting}: {v.found or '-'}" for v in c.after.verdicts]
     return [
@@ -87,6 +87,7 @@ def _difference(c: Correction) -> list[str]:
 
 
 def cell(text: str) -> str:
+    """Return text as a cell of a Markdown table may hold it."""
     return text.replace("|", "\\|").replace("\n", " ").replace("`", "'")
 
 

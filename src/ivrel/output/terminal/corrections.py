@@ -58,7 +58,7 @@ def _counted(screen: Console, view: CorrectionsView, by: str) -> None:
 
 
 def _alike(screen: Console, changed: Sequence[Correction], every: bool) -> None:
-    """Changes that say the same, each once with its devices."""
+    """Change that say the same, each once with its devices."""
     pairs = [(c.device, c) for c in changed]
 
     def key(c: Correction) -> object:

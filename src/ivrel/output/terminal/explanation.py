@@ -53,8 +53,8 @@ def draw_explanation(screen: Console, view: ExplanationView) -> None:
 
 
 def _rules(policy: Policy, device: Device, verdict: Verdict) -> Text:
-    """Every rule that speaks of the setting, in order: which are about this device, and which one
-    holds.
+    """Return every rule that speaks of the setting, in order: which are about this device, and
+    which one holds.
     """
     out = Text()
     for rule in policy.rules:

@@ -121,7 +121,9 @@ def _rows(
 
 
 def _ready(grid: Table, first: int) -> Table:
-    """A table of groups with its columns as wide in every piece of it, whatever stands in them."""
+    """Return a table of groups with its columns as wide in every piece of it, whatever stands in
+    them.
+    """
     for column, least in zip(grid.columns, (first, 7, 8), strict=False):
         column.min_width = least
     for column in grid.columns[1:]:
@@ -133,7 +135,7 @@ def _ready(grid: Table, first: int) -> Table:
 def _numbers(
     members: Sequence[tuple[DeviceResult, tuple[Verdict, ...]]], settings: Sequence[str]
 ) -> dict[str, int]:
-    """How many devices are not as asked, by setting."""
+    """Return how many devices are not as asked, by setting."""
     out = dict.fromkeys(settings, 0)
     for _, verdicts in members:
         for v in verdicts:

@@ -58,7 +58,9 @@ def draw_reading(screen: Console, view: ReadingView) -> None:
 
 
 def _cited(lines: Sequence[int], file: str, places: Places) -> str:
-    """The numbers of lines, behind the name of their file where a configuration has several."""
+    """Return the numbers of lines, behind the name of their file where a configuration has
+    several.
+    """
     by_file: dict[str, list[int]] = {}
     for at in sorted(set(lines)):
         name, number = places(at)

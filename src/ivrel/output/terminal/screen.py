@@ -29,6 +29,7 @@ class Text(RichText):
 
     @classmethod
     def assemble(cls, *parts: Any, **options: Any) -> RichText:
+        """Return a text of parts, each without control characters."""
         safe = [
             plain(p) if isinstance(p, str) else (plain(p[0]), p[1]) if isinstance(p, tuple) else p
             for p in parts
@@ -46,7 +47,7 @@ STYLES = {
 
 
 def console(width: int) -> Console:
-    """The console for standard output; colour only on a terminal and without NO_COLOR."""
+    """Return the console for standard output; colour only on a terminal and without NO_COLOR."""
     out = sys.stdout if sys.stdout.isatty() else cast(TextIO, _Trimmed(sys.stdout))
     return Console(width=width, highlight=False, file=out, emoji=False, markup=False)
 
@@ -68,12 +69,12 @@ class _Trimmed:
 
 
 def styled(verdict: str, text: str | None = None) -> Text:
-    """A verdict, or a text in its colour."""
+    """Return a verdict, or a text in its colour."""
     return Text(verdict if text is None else text, STYLES.get(verdict, ""))
 
 
 def table(*headers: str) -> Table:
-    """A table without lines."""
+    """Return a table without lines."""
     out = Table(box=None, pad_edge=False, show_edge=False, header_style="dim", padding=(0, 2, 0, 0))
     for header in headers:
         out.add_column(Text(header), overflow="fold")
@@ -81,7 +82,7 @@ def table(*headers: str) -> Table:
 
 
 def stairs(console: Console, names: Sequence[str], indent: int, width: int = 2) -> None:
-    """Prints the heads of many narrow columns: each name stands on a step of its own above its
+    """Print the heads of many narrow columns: each name stands on a step of its own above its
     column.
 
     `indent`: where the first of them begins.
@@ -96,7 +97,10 @@ def stairs(console: Console, names: Sequence[str], indent: int, width: int = 2) 
 
 
 def steps_below(heads: Sequence[str], names: Sequence[str], width: int = 2) -> Table:
-    """A table whose columns stand below such steps; `heads`: what the columns before are called."""
+    """Return a table whose columns stand below such steps.
+
+    `heads`: what the columns before are called.
+    """
     grid = table(*heads, *names)
     grid.show_header = False
     grid.padding = (0, 1, 0, 0)
@@ -117,13 +121,14 @@ def verdict_line(console: Console, verdict: Verdict, indent: int = 0) -> None:
 
 
 def shown(console: Console, item: object, indent: int = 0) -> None:
-    """Prints something, moved in by some columns."""
+    """Print something, moved in by some columns."""
     console.print(Padding(item, (0, 0, 0, indent)) if indent else item)  # type: ignore[arg-type]
 
 
 def line(console: Console, *parts: tuple[str, str] | str, indent: int = 0) -> None:
-    """Prints one line of parts, each a text or a text with its style; long lines go on below
-    themselves.
+    """Print one line of parts, each a text or a text with its style.
+
+    Long lines go on below themselves.
     """
     shown(console, Text.assemble(*parts), indent)
 
@@ -143,7 +148,7 @@ def next_commands(console: Console, commands: Sequence[str]) -> None:
 
 
 def quoted(lines: Iterable[tuple[str, str]]) -> Table:
-    """Lines of a configuration, each behind its place."""
+    """Return lines of a configuration, each behind its place."""
     out = Table(box=None, pad_edge=False, show_edge=False, show_header=False, padding=(0, 2, 0, 0))
     out.add_column(no_wrap=True)
     out.add_column(overflow="fold")

@@ -1,5 +1,6 @@
-"""Folding: what many devices have in common is told once, with their names; and counted by
-group.
+"""Folding: what many devices have in common is told once, with their names.
+
+And counted by group.
 """
 
 from __future__ import annotations

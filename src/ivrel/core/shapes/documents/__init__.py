@@ -15,8 +15,8 @@ __all__ = ["Document", "JsonDocument", "Member", "XmlDocument", "read_document"]
 
 
 def _bare(data: bytes) -> bytes:
-    """A document without what a session puts around it: the framings of RFC 6242, a byte-order
-    mark.
+    """Return a document without what a session puts around it: the framings of RFC 6242, a
+    byte-order mark.
     """
     data = data.removeprefix(b"\xef\xbb\xbf")
     if re.match(rb"\s*\n#[1-9][0-9]{0,9}\n", data):
@@ -32,7 +32,7 @@ def _bare(data: bytes) -> bytes:
 def read_document(
     data: bytes, options: TreeOptions, wanted: Container[str] | None = None
 ) -> Document:
-    """The document that a text holds; Unreadable if it is neither XML nor JSON.
+    """Return the document that a text holds; Unreadable if it is neither XML nor JSON.
 
     `wanted`: the names at its top that matter; what JSON holds under others is passed over.
     """

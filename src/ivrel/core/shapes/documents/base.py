@@ -16,8 +16,9 @@ DEEPEST = 200
 
 
 class Member(Struct, frozen=True):
-    """A member of a node: a leaf has a value; a container or a list entry has words (name and keys)
-    and a node.
+    """A member of a node: a leaf has a value.
+
+    A container or a list entry has words (name and keys) and a node.
     """
 
     name: str
@@ -35,21 +36,27 @@ class Document(Protocol):
     def begin(self) -> None:
         """Called before the first change, so that what does not change can be kept as it stands."""
 
-    def members(self, node: Any) -> list[Member]: ...
+    def members(self, node: Any) -> list[Member]:
+        """Return the members of a node, in the order of the document."""
 
-    def add(self, node: Any, words: Words) -> Any: ...
+    def add(self, node: Any, words: Words) -> Any:
+        """Add a container or a list entry to a node, and return it."""
 
-    def set(self, node: Any, name: str, value: str, old: Member | None) -> None: ...
+    def set(self, node: Any, name: str, value: str, old: Member | None) -> None:
+        """Set a leaf of a node; `old`: the leaf that it replaces."""
 
-    def drop(self, node: Any, member: Member) -> None: ...
+    def drop(self, node: Any, member: Member) -> None:
+        """Take a member of a node away."""
 
-    def dump(self) -> bytes: ...
+    def dump(self) -> bytes:
+        """Return the document as text; what has not changed stands as it stood."""
 
-    def write_change(self, edits: Sequence[Edit]) -> str: ...
+    def write_change(self, edits: Sequence[Edit]) -> str:
+        """Return the text of a change that carries out edits."""
 
 
 def as_it_stood(before: bytes, written: bytes, after: bytes) -> bytes:
-    """A document after changes, with the lines that these left alone as they stood before.
+    """Return a document after changes, with the lines that these left alone as they stood before.
 
     `written`: the document before the changes, in the form that `after` has.
     """
@@ -64,8 +71,9 @@ def as_it_stood(before: bytes, written: bytes, after: bytes) -> bytes:
 
 
 def local_name(options: TreeOptions, module: str, name: str, known: Container[str]) -> str:
-    """The name of a node as statements have it; what is of a module that is not known keeps its
-    prefix.
+    """Return the name of a node as statements have it.
+
+    What is of a module that is not known keeps its prefix.
     """
     if module and module not in known:
         return f"{module}:{name}"
@@ -73,7 +81,7 @@ def local_name(options: TreeOptions, module: str, name: str, known: Container[st
 
 
 def without_module(options: TreeOptions, name: str, value: str) -> str:
-    """A value as statements have it: an identity without the name of its module (RFC 7951 section
-    6.8).
+    """Return a value as statements have it: an identity without the name of its module (RFC 7951
+    section 6.8).
     """
     return value.rpartition(":")[2] if name in options.identities else value

@@ -87,8 +87,8 @@ class JsonDocument:
         return without_module(self.options, name, _text(value))
 
     def _native(self, name: str, word: str, old: Any = None) -> Any:
-        """A value as JSON has it: of the type that it had, or that the model gives the leaf (RFC
-        7951 section 6).
+        """Return a value as JSON has it: of the type that it had, or that the model gives the leaf
+        (RFC 7951 section 6).
         """
         options = self.options
         module = options.identities[name].module if name in options.identities else ""
@@ -101,7 +101,7 @@ class JsonDocument:
         return int(word) if number and re.fullmatch(r"-?[0-9]{1,18}", word) else word
 
     def _name(self, node: Any, plain: str) -> str:
-        """The full name of a member: as it stands there, or with its module at the top."""
+        """Return the full name of a member: as it stands there, or with its module at the top."""
         options = self.options
         found = next((name for name in node if local_of(options, name) == plain), None)
         alias = next(
@@ -192,7 +192,7 @@ class JsonDocument:
         )
 
     def _there(self, path: Path) -> int:
-        """How many steps of a path lead to what exists."""
+        """Return how many steps of a path lead to what exists."""
         node: Any = self.root
         for depth, words in enumerate(path):
             found = next(
@@ -204,8 +204,8 @@ class JsonDocument:
         return len(path)
 
     def _qualified(self, value: dict[str, Any], path: Path) -> dict[str, Any]:
-        """The value of an edit, its outermost name with the module that it is of (RFC 7951 section
-        4).
+        """Return the value of an edit, its outermost name with the module that it is of (RFC 7951
+        section 4).
         """
         modules = [
             self.options.modules[words[0]] for words in path if words[0] in self.options.modules
@@ -216,7 +216,7 @@ class JsonDocument:
         }
 
     def _nested(self, words: Words, inside: dict[str, Any]) -> dict[str, Any]:
-        """A container or a list entry as a patch's value has it."""
+        """Return a container or a list entry as a patch's value has it."""
         name = (
             f"{self.options.modules[words[0]]}:{words[0]}"
             if words[0] in self.options.modules
@@ -266,7 +266,7 @@ class JsonDocument:
 
 
 def _patch(edit: Any, options: TreeOptions) -> list[Edit]:
-    """The edits that one edit of a patch is."""
+    """Return the edits that one edit of a patch is."""
     try:
         path = tuple(_words(options, step) for step in str(edit["target"]).strip("/").split("/"))
         operation = edit["operation"]
@@ -293,7 +293,7 @@ def _collected(document: JsonDocument, node: Any, path: Path) -> Iterator[Edit]:
 
 
 def _objects(value: Any) -> Any:
-    """What json has read, with its objects as this module has them."""
+    """Return what json has read, with its objects as this module has them."""
     if isinstance(value, dict):
         new = Object({name: _objects(inner) for name, inner in value.items()})
         new.lines = {}

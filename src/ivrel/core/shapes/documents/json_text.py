@@ -25,7 +25,7 @@ class Object(dict[str, Any]):
 
 
 def local_of(options: TreeOptions, name: str) -> str:
-    """The name of a member as statements have it."""
+    """Return the name of a member as statements have it."""
     module, _, local = name.rpartition(":")
     return local_name(options, module, local, options.modules.values())
 
@@ -60,7 +60,7 @@ class _Parser:
         self._state = "value"
 
     def parsed(self) -> Any:
-        """What the text holds."""
+        """Return what the text holds."""
         for token, line in self._tokens:
             if self._state == "end":
                 raise Unreadable(f"not JSON: line {line}: something behind the end")
@@ -170,7 +170,7 @@ class _Tokens:
             yield match[match.lastindex or 0], line
 
     def skip_value(self) -> None:
-        """Passes over a value that nobody asks for."""
+        """Pass over a value that nobody asks for."""
         start = (
             self.at
             + len(self.text[self.at : self.at + 4096])

@@ -1,5 +1,6 @@
-"""XML: without entities, without a look at the network; changed by an edit-config payload (RFC
-6241).
+"""XML: without entities, without a look at the network.
+
+Changed by an edit-config payload (RFC 6241).
 """
 
 from __future__ import annotations
@@ -123,7 +124,7 @@ class XmlDocument:
         return child
 
     def _element(self, node: Any, name: str) -> Any:
-        """A new element, under the name that the document has for it."""
+        """Return a new element, under the name that the document has for it."""
         alias = next(
             (
                 a
@@ -153,8 +154,8 @@ class XmlDocument:
             self._element(node, name).text = self._worded(name, value)
 
     def _worded(self, name: str, value: str) -> str:
-        """A value as XML has it: an identity of another module with the prefix of that module's
-        namespace.
+        """Return a value as XML has it: an identity of another module with the prefix of that
+        module's namespace.
         """
         said = self.options.identities.get(name)
         return f"{said.prefix}:{value}" if said and said.prefix else value
@@ -215,7 +216,7 @@ class XmlDocument:
         return str(etree.tostring(root, encoding="unicode")) + "\n"
 
     def _value_at(self, path: Path) -> str:
-        """The value of a leaf as it stands in the document; '' if there is none."""
+        """Return the value of a leaf as it stands in the document; '' if there is none."""
         node: Any = self.root
         for words in path:
             found = next((m for m in self.members(node) if (m.words or (m.name,)) == words), None)
@@ -227,7 +228,7 @@ class XmlDocument:
         return ""
 
     def _put(self, edit: Edit, old: str) -> None:
-        """Adds an edit to the tree of a change; `old`: the value of a leaf that goes.
+        """Add an edit to the tree of a change; `old`: the value of a leaf that goes.
 
         What goes is removed, not deleted: a payload that is sent again does no harm (RFC 6241
         section 7.2). A leaf bears the value that it had, since of some types there is no empty one.
@@ -328,17 +329,17 @@ def _parse_xml(data: bytes) -> Any:
 
 
 def _elements(node: Any) -> list[Any]:
-    """The elements in a node: no comments, no processing instructions."""
+    """Return the elements in a node: no comments, no processing instructions."""
     return [child for child in node if isinstance(child.tag, str)]
 
 
 def _text(node: Any) -> str:
-    """The text of a leaf, also of one that a comment stands in."""
+    """Return the text of a leaf, also of one that a comment stands in."""
     return "".join([node.text or "", *(child.tail or "" for child in node)]).strip()
 
 
 def _place(node: Any, child: Any) -> None:
-    """Adds a child behind the others, indented as they are."""
+    """Add a child behind the others, indented as they are."""
     if len(node):
         last = node[-1]
         child.tail = last.tail

@@ -158,7 +158,7 @@ def _join(words: Sequence[str]) -> str:
 
 
 def _model(text: Text) -> Model:
-    """What the daemon would do with a text, worked out once."""
+    """Return what the daemon would do with a text, worked out once."""
     return text.once("model", lambda: read_model(text.data))
 
 
@@ -190,14 +190,14 @@ def _most(limit: Limit) -> float:
 
 
 def _per_second(limit: Limit) -> str:
-    """Messages in a second; of an interval of 0 seconds there is no limit."""
+    """Return messages in a second; of an interval of 0 seconds there is no limit."""
     if not all(word.isascii() and word.isdigit() for word in (limit.burst, limit.seconds)):
         return "?"
     return str(int(limit.burst) // int(limit.seconds)) if int(limit.seconds) else "none"
 
 
 def _local(found: Sequence[Local]) -> Iterator[tuple[Path, Words, int]]:
-    """All actions that write to the same kind of place, as one threshold if they make one."""
+    """Yield all actions that write to the same kind of place, as one threshold if they make one."""
     first = found[0]
     most = sure = 0
     for local in found:

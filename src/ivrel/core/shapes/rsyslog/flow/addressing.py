@@ -69,7 +69,7 @@ def _way(action: Action, driver: str, authority: Param | None) -> tuple[str, str
 
 
 def _port(params: Mapping[str, Param], transport: str) -> tuple[str, str]:
-    """The number of a port, and why it is none."""
+    """Return the number of a port, and why it is none."""
     port = (said_of(params, "port") or "") if "port" in params else "514"
     number = _SERVICES.get(port, port)
     if transport == "udp" and number.isdigit():
@@ -106,7 +106,7 @@ def _transport(
 
 
 def _counted(host: str) -> str:
-    """An IPv4 address whose numbers begin with 0: they are octal."""
+    """Return an IPv4 address whose numbers begin with 0: they are octal."""
     numbers = host.split(".")
     if len(numbers) == 4 and any(re.fullmatch("0[0-7]+", n) for n in numbers):
         return ".".join(str(int(n, 8)) if re.fullmatch("0[0-7]+", n) else n for n in numbers)

@@ -22,7 +22,7 @@ class Bounds(Struct, frozen=True):
         )
 
     def without(self, other: Bounds) -> Bounds:
-        """What is left when the other is taken away."""
+        """Return what is left when the other is taken away."""
         return Bounds(self.sure - other.most, self.most - other.sure)
 
     @property

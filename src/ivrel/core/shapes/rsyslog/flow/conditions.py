@@ -80,7 +80,7 @@ def ends_daemon(test: Node) -> bool:
 
 
 def values(test: Node, variables: Variables) -> tuple[Value, ...]:
-    """What an expression gives, for each PRI."""
+    """Return what an expression gives, for each PRI."""
     return tuple(_Run(variables).value(test, pri) for pri in range(PRIS))
 
 
@@ -121,7 +121,7 @@ def _truth(value: Value) -> bool | None:
 
 
 def _number(value: str) -> tuple[int, bool]:
-    """The number that a text begins with, and whether it is all of the text."""
+    """Return the number that a text begins with, and whether it is all of the text."""
     found = re.match(r"-?[0-9]{1,18}", value)
     return (int(found[0]), found[0] == value) if found else (0, not value)
 
@@ -237,7 +237,7 @@ _CODES: Mapping[str, Callable[[str], int | None]] = {
 
 
 def _gap(a: int | str, b: int | str) -> int:
-    """Which of two values is greater: as numbers if both can be, else as texts."""
+    """Return which of two values is greater: as numbers if both can be, else as texts."""
     numbers = [(value, True) if isinstance(value, int) else _number(value) for value in (a, b)]
     if all(it_is for _, it_is in numbers):
         return numbers[0][0] - numbers[1][0]

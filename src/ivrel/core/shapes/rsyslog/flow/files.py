@@ -27,7 +27,7 @@ class Files:
         self.includes: list[str] = []
 
     def opened(self, params: Mapping[str, Param], token: Token, within: tuple[str, ...]) -> Opened:
-        """The files that an include means, in their order."""
+        """Return the files that an include means, in their order."""
         raw, at = " ".join(token.source.text[token.start : token.stop].split()), token.line
         text, wanted = params.get("text"), params.get("file")
         if text is not None and text.value is not None:
@@ -68,8 +68,9 @@ class Files:
 
 
 def within_folder(wanted: str, main: str) -> str:
-    """The name in a folder of what a configuration names by its whole path; the main file stands
-    for /etc.
+    """Return the name in a folder of what a configuration names by its whole path.
+
+    The main file stands for /etc.
     """
     above = PurePosixPath(main).parent
     if wanted.endswith("/"):

@@ -18,7 +18,7 @@ _HOST = re.compile(r"\[([^\]]*)\][^:; \t]*|([^:;]*)")
 
 
 def read_legacy(s: Statement, params: Mapping[str, Param]) -> Action:
-    """An action in the older style: the kind, the name, and its parameters with those that
+    """Return an action in the older style: the kind, the name, and its parameters with those that
     directives say of it.
     """
     text = s.text.rstrip()
@@ -51,8 +51,8 @@ def read_legacy(s: Statement, params: Mapping[str, Param]) -> Action:
 
 
 def _forward(text: str, made: Callable[..., Action]) -> Action:
-    """A forwarding action in the older style, `@host:port;template`: read as the daemon does, mark
-    by mark.
+    """Return a forwarding action in the older style, `@host:port;template`: read as the daemon
+    does, mark by mark.
     """
     found = re.match(r"(@@?)(?:\([^)]*\))?(.*)", text, re.S)
     marks, rest = (found[1], found[2]) if found else ("@", "")

@@ -57,10 +57,12 @@ class Forward(Struct, frozen=True):
 
     @property
     def endpoint(self) -> Endpoint:
+        """Where it sends."""
         return self.action.endpoint
 
     @property
     def line(self) -> int:
+        """The line of its action."""
         return self.action.statement.line
 
 

@@ -26,17 +26,17 @@ _ROW = 0xFF
 
 
 def severity_code(word: str) -> int | None:
-    """The numerical code of a severity's name."""
+    """Return the numerical code of a severity's name."""
     return _SEVERITIES.get(word.lower())
 
 
 def facility_code(word: str) -> int | None:
-    """The numerical code of a facility's name."""
+    """Return the numerical code of a facility's name."""
     return _FACILITIES.get(word.lower())
 
 
 def read_selector(text: str) -> Selection:
-    """What a selector takes; ValueError if the daemon has something against it.
+    """Return what a selector takes; ValueError if the daemon has something against it.
 
     >>> read_selector("*.err;kern.!=crit").describe()
     'through error; kern: emergency, alert, error'
@@ -64,7 +64,7 @@ def read_selector(text: str) -> Selection:
 
 
 def _mask(word: str, alone: bool) -> int | None:
-    """The severities that a word names; None for `none`."""
+    """Return the severities that a word names; None for `none`."""
     if word.lower() == "none":
         return None
     if word == "*":
@@ -91,8 +91,8 @@ def _rows(name: str) -> range:
 
 
 def write_filter(selection: Selection) -> str:
-    """A filter that takes a selection: a selector, or an `if` where one of the nameless facilities
-    differs.
+    """Return a filter that takes a selection: a selector, or an `if` where one of the nameless
+    facilities differs.
     """
     rows = [selection.bits >> 8 * n & _ROW for n in range(len(FACILITIES))]
     named = [row for n, row in enumerate(rows) if n not in NAMELESS]

@@ -71,7 +71,7 @@ class Setup:
         return said_of(self.settings, "defaultnetstreamdriver") or ""
 
     def limits(self, forwards: Sequence[Action]) -> list[Limit]:
-        """The most that inputs take in and actions send, of those that are in use."""
+        """Return the most that inputs take in and actions send, of those that are in use."""
         said = dict(self._limits)
         for source in self._loaded:
             if source in UNSAID_LIMITS:
@@ -126,8 +126,9 @@ class Setup:
         return action
 
     def _formed(self, action: Action) -> Action:
-        """The action with the form of its messages; one whose template does not stand before it is
-        disabled.
+        """Return the action with the form of its messages.
+
+        One whose template does not stand before it is disabled.
         """
         said = action.params.get("template") or self.default_form
         name = said.value if said else None
@@ -254,13 +255,13 @@ class Setup:
 
 
 def _argument(text: str) -> str:
-    """The first word of a directive's value: what stands behind it is a comment."""
+    """Return the first word of a directive's value: what stands behind it is a comment."""
     found = re.match(r'"([^"]*)"|(\S*)', text)
     return (found[1] if found[1] is not None else found[2]) if found else ""
 
 
 def _refused(s: Statement) -> str:
-    """Why the daemon takes an action for none, by its parameters alone."""
+    """Return why the daemon takes an action for none, by its parameters alone."""
     for name in _OF_FORWARDING:
         said = s.params.get(name)
         if said is not None and said.array is not None:
@@ -271,7 +272,7 @@ def _refused(s: Statement) -> str:
 
 
 def _limit(source: str, name: str, said: Mapping[str, Param], line: int) -> Limit | None:
-    """What is said of a limit, with what holds where only one of both is said."""
+    """Return what is said of a limit, with what holds where only one of both is said."""
     interval, burst = UNSAID_LIMITS.get(source, ("0", "0"))
     seconds = said["interval"].value if "interval" in said else interval
     most = said["burst"].value if "burst" in said else burst

@@ -45,12 +45,14 @@ _FORMS = (
 
 
 def form_of(text: str | None) -> Form | None:
-    """The form that a template's text makes; None if it is none that is known."""
+    """Return the form that a template's text makes; None if it is none that is known."""
     return next((form for pattern, form in _FORMS if text and pattern.match(text)), None)
 
 
 def text_of(said: Mapping[str, str], body: Sequence[tuple[str, Mapping[str, str]]]) -> str | None:
-    """The text of a template, given as one string or as a list of constants and properties."""
+    """Return the text of a template, given as one string or as a list of constants and
+    properties.
+    """
     if "string" in said:
         return said["string"]
     out = ""
@@ -66,8 +68,8 @@ def text_of(said: Mapping[str, str], body: Sequence[tuple[str, Mapping[str, str]
 
 
 def name_for(form: Form) -> str | None:
-    """The built-in template whose messages bear at least what is asked: the format, year and zone,
-    the precision.
+    """Return the built-in template whose messages bear at least what is asked: the format, year and
+    zone, the precision.
     """
     if form in _NAMES:
         return _NAMES[form]

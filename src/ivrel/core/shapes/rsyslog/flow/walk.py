@@ -58,7 +58,7 @@ _CHANGING = (
 
 @lru_cache(maxsize=8)
 def read_model(data: bytes) -> Model:
-    """The model of a configuration; Unreadable if it has no main file."""
+    """Return the model of a configuration; Unreadable if it has no main file."""
     if len(data) > LONGEST or b"\0" in data:
         said = (
             f"more than {LONGEST // 1024 // 1024} MiB"
@@ -105,8 +105,8 @@ def _whole(found: Sequence[Part], main: Part) -> Model:
 
 
 def _refusals(script: Script) -> list[Doubt]:
-    """What the daemon does not take: parts of statements, and all that stands behind a mistake of
-    syntax.
+    """Return what the daemon does not take: parts of statements, and all that stands behind a
+    mistake of syntax.
     """
     out = [Doubt(f"rsyslogd does not take {m.text}", m.line) for m in script.mistakes]
     if script.end is not None:
@@ -117,7 +117,7 @@ def _refusals(script: Script) -> list[Doubt]:
 
 
 def _relayed(setup: Setup) -> list[Forward]:
-    """Where goes what comes in by an input with a ruleset of its own."""
+    """Return where goes what comes in by an input with a ruleset of its own."""
     out: list[Forward] = []
     for name, kind in setup.bound.items():
         if name in setup.rulesets and name != setup.default:
@@ -143,7 +143,7 @@ class _Walk:
         self.count = 0
 
     def ruleset(self, name: str, under: Bounds, why: Doubt | None) -> None:
-        """Carries out a ruleset; one with a queue of its own has no effect on who calls it."""
+        """Carry out a ruleset; one with a queue of its own has no effect on who calls it."""
         self.calling.append(name)
         alive, cause, variables = self.alive, self.cause, dict(self.variables)
         self.all(self.setup.rulesets.get(name, ()), under, why, (), top=True)
@@ -221,8 +221,9 @@ class _Walk:
             self.ruleset(name, under, why)
 
     def called_by_name(self, s: Statement, under: Bounds) -> None:
-        """A ruleset whose name is worked out: if it is always the same, that; else any may be
-        meant.
+        """A ruleset whose name is worked out: if it is always the same, that.
+
+        Else any may be meant.
         """
         names = set(values(s.test, self.variables)) if s.test else {None}
         only = next(iter(names))
@@ -262,7 +263,7 @@ class _Walk:
         self.variables[name] = tuple(held)
 
     def filter(self, s: Statement) -> tuple[Bounds, Doubt | None]:
-        """What a rule's filter takes, and the doubt that is left."""
+        """Return what a rule's filter takes, and the doubt that is left."""
         if s.name == "selector":
             try:
                 takes = read_selector(s.text)

@@ -21,13 +21,13 @@ _UNSAID_PARAMS = {"port": "514", "protocol": "udp"}  # what holds where an actio
 
 
 def rule(key: Endpoint, state: State, old: Action | None) -> str:
-    """One forwarding action with its filter, in one line."""
+    """Return one forwarding action with its filter, in one line."""
     takes = selection_of(state["select"][0]) if "select" in state else EVERYTHING
     return f"{write_filter(takes)} {_object(_parameters(key, state, old))}"
 
 
 def replaced(key: Endpoint, state: State, old: Action) -> str:
-    """A forwarding action in the place of another, in its style if that can say it."""
+    """Return a forwarding action in the place of another, in its style if that can say it."""
     if "template" not in old.params and old.form == state.get("form"):
         state = {
             name: words for name, words in state.items() if name != "form"
@@ -54,7 +54,9 @@ def _in_older_style(key: Endpoint, state: State, old: Action) -> str:
 
 
 def _template(state: State, old: Action | None) -> str | None:
-    """The template that a state asks for: the old one if its form is not asked to be another."""
+    """Return the template that a state asks for: the old one if its form is not asked to be
+    another.
+    """
     form = state.get("form")
     if old is not None and "template" in old.params and old.form is not None:
         before = old.form if isinstance(old.form, tuple) else None
@@ -68,13 +70,13 @@ def _form(words: Sequence[str]) -> Form:
 
 
 def _object(params: Mapping[str, str]) -> str:
-    """An action as an object in one line."""
+    """Return an action as an object in one line."""
     return f"action({' '.join(f'{name}={_quoted(value)}' for name, value in params.items())})"
 
 
 def _edited(statement: Statement, params: Mapping[str, str]) -> str:
-    """An action with other parameters, laid out as it stands: values change in place, new ones
-    follow the target.
+    """Return an action with other parameters, laid out as it stands: values change in place, new
+    ones follow the target.
     """
     text, begun = statement.source.whole[statement.start : statement.stop], statement.start
     told = {name: value for name, value in params.items() if name in statement.params}
@@ -106,8 +108,9 @@ def _edited(statement: Statement, params: Mapping[str, str]) -> str:
 
 
 def _parameters(key: Endpoint, state: State, old: Action | None) -> dict[str, str]:
-    """What a forwarding action says; parameters of the old one that the state says nothing of are
-    kept.
+    """Return what a forwarding action says.
+
+    Parameters of the old one that the state says nothing of are kept.
     """
     address, port, transport = key
     if transport == "relp":
@@ -154,8 +157,8 @@ def _parameters(key: Endpoint, state: State, old: Action | None) -> dict[str, st
 
 
 def _kept(old: Action) -> dict[str, str]:
-    """The parameters of an action that its destination's statements say nothing of, as they are
-    written.
+    """Return the parameters of an action that its destination's statements say nothing of, as they
+    are written.
     """
     out: dict[str, str] = {}
     for name, param in old.params.items():

@@ -22,8 +22,9 @@ _HUNK = re.compile(r"@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@")
 
 
 def write_diff(before: bytes, after: bytes) -> str:
-    """The diff that turns one configuration into another; file names are those within its
-    folder.
+    """Return the diff that turns one configuration into another.
+
+    File names are those within its folder.
     """
     old = {p.name: p.data for p in parts(before)}
     new = {p.name: p.data for p in parts(after)}
@@ -44,7 +45,7 @@ def write_diff(before: bytes, after: bytes) -> str:
 
 
 def _lines(data: bytes) -> list[str]:
-    """The lines of a text; one that does not end, at the end of it, is marked."""
+    """Return the lines of a text; one that does not end, at the end of it, is marked."""
     lines = data.decode("utf-8", "surrogateescape").split("\n")
     return lines[:-1] if lines[-1] == "" else [*lines[:-1], lines[-1] + _OPEN]
 
@@ -58,7 +59,7 @@ def _text(lines: list[str]) -> bytes:
 
 
 def read_diff(text: str) -> list[Edit]:
-    """The hunks of a diff as edits; ValueError with the line, and what was expected."""
+    """Return the hunks of a diff as edits; ValueError with the line, and what was expected."""
     edits: list[Edit] = []
     lines = text.split("\n")
     files: tuple[str, ...]
@@ -97,7 +98,7 @@ def _name(line: str) -> str:
 
 
 def apply_hunk(data: bytes, edit: Edit) -> bytes:
-    """The text after one hunk; Refused if it does not fit there."""
+    """Return the text after one hunk; Refused if it does not fit there."""
     bundled = data.startswith(MARK)
     files = {p.name: _lines(p.data) for p in parts(data)}
     _, old, new, start, count = edit.words
@@ -125,7 +126,7 @@ def apply_hunk(data: bytes, edit: Edit) -> bytes:
 
 
 def _places(at: int, most: int) -> Iterator[int]:
-    """Where a hunk may fit, the nearest first."""
+    """Yield where a hunk may fit, the nearest first."""
     at = min(at, most)
     yield at
     for away in range(1, most + 1):

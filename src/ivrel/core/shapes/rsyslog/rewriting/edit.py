@@ -23,8 +23,9 @@ _COMMENT = re.compile(r"\s*(#.*)?")
 
 
 class Cut(Struct, frozen=True):
-    """A piece of a text, and what stands in its place; `above`: where the lines must begin at the
-    latest.
+    """A piece of a text, and what stands in its place.
+
+    `above`: where the lines must begin at the latest.
     """
 
     start: int
@@ -34,8 +35,9 @@ class Cut(Struct, frozen=True):
 
 
 def cut(statement: Statement, text: str, chain: Sequence[Statement]) -> Cut:
-    """Puts a text in the place of a statement; the lines begin where its condition does, if that
-    ends on its line.
+    """Put a text in the place of a statement.
+
+    The lines begin where its condition does, if that ends on its line.
     """
     whole, above = statement.source.whole, statement.start
     for rule in reversed(chain):
@@ -46,7 +48,7 @@ def cut(statement: Statement, text: str, chain: Sequence[Statement]) -> Cut:
 
 
 def changed(text: str, cuts: Iterable[Cut]) -> str:
-    """The text after all cuts."""
+    """Return the text after all cuts."""
     lines = text.split("\n")
     starts = [0]
     for line in lines:
@@ -80,7 +82,7 @@ def changed(text: str, cuts: Iterable[Cut]) -> str:
 
 
 def _outermost(cuts: Iterable[Cut]) -> Iterator[Cut]:
-    """The cuts in their order, without those inside of others."""
+    """Yield the cuts in their order, without those inside of others."""
     end = -1
     for one in sorted(cuts, key=lambda one: (one.start, -one.stop)):
         if one.stop > end:
@@ -98,7 +100,7 @@ def _goes_on(line: str) -> bool:
 
 
 def restored(text: str) -> str:
-    """The text as it was before all changes."""
+    """Return the text as it was before all changes."""
     lines = text.split("\n")
     while any(line.startswith(OFF) for line in lines):
         out: list[str] = []

@@ -29,14 +29,16 @@ def is_own(statement: Statement) -> bool:
 
 
 def _is_drop_in(text: str) -> bool:
-    """Whether a file is one of corrections; its name alone, which anybody may choose, does not say
-    so.
+    """Whether a file is one of corrections.
+
+    Its name alone, which anybody may choose, does not say so.
     """
     return text.startswith(HEAD)
 
 
 def with_own(data: bytes, lines: Sequence[str], wanted: Mapping[Endpoint, State]) -> bytes:
-    """The text with these lines in the file of corrections, or in their part of the main file.
+    """Return the text with these lines in the file of corrections, or in their part of the main
+    file.
 
     Of all places that they could stand in, the first where they do what is wanted.
     """
@@ -102,8 +104,8 @@ def _default_of(model: Model) -> str | None:
 
 
 def _behind_drops(model: Model, folder: str) -> str:
-    """The name of a file that comes right behind the files which only drop messages for their
-    text.
+    """Return the name of a file that comes right behind the files which only drop messages for
+    their text.
     """
     files: dict[str, list[Statement]] = {}
     for s in model.statements:
@@ -131,12 +133,14 @@ def _drops_by_text(s: Statement) -> bool:
 
 
 def _behind(statements: Sequence[Statement]) -> int | None:
-    """Where the rules end, at the beginning of a file, that only drop messages for their text."""
+    """Return where the rules end, at the beginning of a file, that only drop messages for their
+    text.
+    """
     return _before_rules([s for s in statements if not _drops_by_text(s)])
 
 
 def _before_rules(rules: Sequence[Statement]) -> int | None:
-    """Where the first rule stands, or the first directive that is about it alone."""
+    """Return where the first rule stands, or the first directive that is about it alone."""
     at = next((n for n, s in enumerate(rules) if s.kind not in ("directive", "object")), None)
     if at is None:
         return None
@@ -151,7 +155,7 @@ def _without_block(text: str) -> str:
 
 
 def _inserted(text: str, at: int, lines: Sequence[str]) -> str:
-    """The text with a block of lines before a place."""
+    """Return the text with a block of lines before a place."""
     # Lines that are commented out belong to the rules behind them.
     above = text[:at].split("\n")
     while len(above) > 1 and is_changed(above[-2]):
@@ -164,7 +168,7 @@ def _inserted(text: str, at: int, lines: Sequence[str]) -> str:
 
 
 def taken_back(data: bytes) -> bytes:
-    """The text as it was before all corrections."""
+    """Return the text as it was before all corrections."""
     if not any(mark.encode() in data for mark in (OFF, BEGIN, HEAD)):
         return data
     files: dict[str, str] = {}

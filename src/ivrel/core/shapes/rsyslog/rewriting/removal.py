@@ -13,7 +13,7 @@ from ivrel.core.shapes.rsyslog.syntax.statements import At, Statement
 
 
 def replace_action(forward: Forward, text: str, cuts: dict[str, list[Cut]]) -> None:
-    """Puts another action in the place of one, and takes away the directives that it says
+    """Put another action in the place of one, and takes away the directives that it says
     itself.
     """
     statement = forward.action.statement
@@ -28,7 +28,7 @@ def replace_action(forward: Forward, text: str, cuts: dict[str, list[Cut]]) -> N
 
 
 def _without_directives(forward: Forward, cuts: dict[str, list[Cut]]) -> None:
-    """Takes away the directives that are about an action alone."""
+    """Take away the directives that are about an action alone."""
     for directive in forward.action.before:
         gone = Cut(directive.start, directive.stop, "", directive.start)
         there = cuts.setdefault(directive.source.name, [])
@@ -37,8 +37,10 @@ def _without_directives(forward: Forward, cuts: dict[str, list[Cut]]) -> None:
 
 
 def remove_actions(forwards: Sequence[Forward], model: Model, cuts: dict[str, list[Cut]]) -> None:
-    """Takes actions away, with the rules around them that do nothing else; where a block must not
-    be empty, and within a chain of `&`, what does nothing stands in their place.
+    """Take actions away, with the rules around them that do nothing else.
+
+    Where a block must not be empty, and within a chain of `&`, what does nothing stands in their
+    place.
     """
     tree = _Tree(model.statements)
     gone = {f.action.statement.place for f in forwards}
@@ -80,15 +82,15 @@ class _Tree:
             self._enter(s, s.other)
 
     def parent(self, s: Statement) -> Statement | None:
-        """What a statement stands in; None at the top."""
+        """Return what a statement stands in; None at the top."""
         return self._parents[s.place][0]
 
     def siblings(self, s: Statement) -> list[Statement]:
-        """The statements beside it, itself among them."""
+        """Return the statements beside it, itself among them."""
         return [one for one in self._parents[s.place][1] if one.acts]
 
     def above(self, s: Statement) -> list[Statement]:
-        """All that it stands in, the outermost first."""
+        """Return all that it stands in, the outermost first."""
         out: list[Statement] = []
         parent = self.parent(s)
         while parent is not None:
@@ -97,7 +99,7 @@ class _Tree:
         return out
 
     def outermost(self, gone: set[At]) -> Iterator[Statement]:
-        """Of the statements that go, those that stand in none that goes."""
+        """Yield of the statements that go, those that stand in none that goes."""
         for s in self._order:
             parent = self.parent(s)
             if s.place in gone and (parent is None or parent.place not in gone):

@@ -24,12 +24,12 @@ _SIZES = {c: 1024 ** (n + 1) for n, c in enumerate("kmgtpe")} | {
 
 
 def states_of(model: Model) -> States:
-    """What each destination says."""
+    """Return what each destination says."""
     return {key: state_of(forwards) for key, forwards in by_endpoint(model).items()}
 
 
 def by_endpoint(model: Model) -> dict[Endpoint, list[Forward]]:
-    """The forwarding actions by endpoint: several of the same are one destination."""
+    """Return the forwarding actions by endpoint: several of the same are one destination."""
     out: dict[Endpoint, list[Forward]] = {}
     for forward in model.forwards:
         out.setdefault(forward.endpoint, []).append(forward)
@@ -37,7 +37,7 @@ def by_endpoint(model: Model) -> dict[Endpoint, list[Forward]]:
 
 
 def state_of(forwards: Sequence[Forward]) -> State:
-    """What the statements inside of a destination say, by their first words."""
+    """Return what the statements inside of a destination say, by their first words."""
     first = next((f for f in forwards if not f.action.idle), forwards[0])
     takes = NONE
     for forward in forwards:

@@ -23,7 +23,7 @@ _KEPT_STATE = ("address", "device", "verify", "peer")
 
 
 def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
-    """The text that forwards what the states say; ValueError if that cannot be written."""
+    """Return the text that forwards what the states say; ValueError if that cannot be written."""
     back = taken_back(data)
     if back != data and _told(states_of(read_model(back))) == _told(states):
         return back
@@ -100,8 +100,9 @@ def pairs(
 
 
 def _same_filter(old: State, new: State) -> bool:
-    """Whether the filter in front of an action can stay; where something was lacking, it was never
-    looked at.
+    """Whether the filter in front of an action can stay.
+
+    Where something was lacking, it was never looked at.
     """
     return _filter(old) == _filter(new) or ("lacks" in old and "select" not in new)
 
@@ -111,7 +112,10 @@ def _filter(state: State) -> tuple[object, object]:
 
 
 def _told(states: Mapping[Endpoint, State]) -> States:
-    """What statements can say of each destination; other parameters stay with their action."""
+    """Return what statements can say of each destination.
+
+    Other parameters stay with their action.
+    """
     kept = (*UNSAID, *_KEPT_STATE, "surely")
     said = {
         key: {n: w for n, w in state.items() if n in kept and w[0] != "depends"}

@@ -39,10 +39,10 @@ class Tokens(Protocol):
     """Tokens one by one."""
 
     def peek(self) -> Token:
-        """The next token."""
+        """Return the next token."""
 
     def take(self) -> Token:
-        """The next token, which is used up."""
+        """Return the next token, which is used up."""
 
 
 _COMPARE = (
@@ -64,7 +64,9 @@ _ESCAPES = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "a": "\a", "f": "\f", "v
 
 
 def unescaped(text: str) -> str:
-    """A string without its escapes: `\\n`, `\\x41`, `\\101`, and any other character for itself."""
+    """Return a string without its escapes: `\\n`, `\\x41`, `\\101`, and any other character for
+    itself.
+    """
 
     def one(match: re.Match[str]) -> str:
         said = match[1]
@@ -78,13 +80,13 @@ def unescaped(text: str) -> str:
 
 
 def echoed(text: str) -> str | None:
-    """What a command in backticks gives; None if that hangs on the machine."""
+    """Return what a command in backticks gives; None if that hangs on the machine."""
     command, _, said = text.strip("`").strip().partition(" ")
     return said.strip() if command == "echo" and "$" not in said else None
 
 
 def read_expression(tokens: Tokens, depth: int = 0) -> Node:
-    """The expression that stands next; SyntaxProblem if none does."""
+    """Return the expression that stands next; SyntaxProblem if none does."""
     return _level(tokens, 0, depth)
 
 
@@ -99,7 +101,7 @@ def _level(tokens: Tokens, level: int, depth: int) -> Node:
 
 
 def _operator(token: Token) -> str:
-    """The operator that a token is, in small letters; '' if it is none."""
+    """Return the operator that a token is, in small letters; '' if it is none."""
     return token.text.lower() if token.kind in ("word", "mark", "compare") else ""
 
 
@@ -134,7 +136,10 @@ def _operand(tokens: Tokens, depth: int) -> Node:
 
 
 def number(text: str) -> int:
-    """A number as C reads it: octal behind a 0, hexadecimal behind 0x; no more than 64 bits."""
+    """Return a number as C reads it: octal behind a 0, hexadecimal behind 0x.
+
+    No more than 64 bits.
+    """
     base = 16 if text[:2].lower() == "0x" else 8 if text[0] == "0" else 10
     return min(int(text[:40], base), 2**63 - 1)
 
@@ -171,7 +176,7 @@ def _array(tokens: Tokens) -> Node:
 
 
 def must(tokens: Tokens, text: str) -> Token:
-    """The next token, which must be this one."""
+    """Return the next token, which must be this one."""
     token = tokens.take()
     if token.text.lower() != text or token.kind == "string":
         raise SyntaxProblem(token.text)

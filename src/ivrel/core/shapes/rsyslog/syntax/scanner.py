@@ -35,6 +35,7 @@ class Token(Struct, frozen=True):
 
     @property
     def line(self) -> int:
+        """The line that it begins in, from 1."""
         return self.source.line(self.start)
 
 
@@ -128,12 +129,15 @@ class Scanner:
         return tuple(source.name for source, _ in self._open)
 
     def push(self, sources: Opened) -> None:
-        """Goes on with other files, and then where it was."""
+        """Go on with other files, and then where it was."""
         self._open += [(source, 0) for source in reversed(sources)]
         self._begins = True
 
     def next(self) -> Token:
-        """The next token that is neither blank nor comment; of kind '' where nothing is left."""
+        """Return the next token that is neither blank nor comment.
+
+        Of kind '' where nothing is left.
+        """
         while True:
             found = self._one()
             if found is None or found.kind == "blank":
@@ -152,7 +156,7 @@ class Scanner:
             return found
 
     def _one(self) -> Token | None:
-        """One token, blank or not; None at the end of all."""
+        """Return one token, blank or not; None at the end of all."""
         while self._open:
             source, at = self._open[-1]
             self._count += 1
@@ -225,7 +229,7 @@ class Scanner:
                 self._state = _CALL
 
     def outside(self) -> None:
-        """Leaves an expression that ends with its last token (a procedure's closing
+        """Leave an expression that ends with its last token (a procedure's closing
         parenthesis).
         """
         self._state = _OUTSIDE

@@ -30,7 +30,7 @@ Include = Callable[[Mapping[str, Param], Token, tuple[str, ...]], Opened]
 
 
 def read_script(source: Source, include: Include, scanner: type[Scanner] = Scanner) -> Script:
-    """The statements of a file and of all that it includes."""
+    """Return the statements of a file and of all that it includes."""
     reader = _Parser(source, include, scanner)
     out: list[Statement] = []
     end = None
@@ -96,7 +96,7 @@ class _Parser:
         self.aside = []
 
     def statements(self, out: list[Statement]) -> None:
-        """Adds all statements, as far as they can be read."""
+        """Add all statements, as far as they can be read."""
         while True:
             token = self.peek()
             out += self.drained()
@@ -115,7 +115,7 @@ class _Parser:
         return Statement(kind, begun.source, begun.line, self.span(begun)[0], stop, **fields)  # type: ignore[arg-type]
 
     def ended(self, token: Token) -> None:
-        """Notes where the last statement ends."""
+        """Note where the last statement ends."""
         self.stopped = token.source, self.span(token)[1]
 
     def statement(self, depth: int, inner: bool = False) -> Statement:
@@ -177,7 +177,7 @@ class _Parser:
             real += 1
 
     def actions(self, depth: int) -> Statement:
-        """One action, or several behind `&`."""
+        """Return one action, or several behind `&`."""
         begun = self.peek()
         found = [self.action()]
         while True:
@@ -306,8 +306,9 @@ class _Parser:
         return array, value
 
     def params(self) -> dict[str, Param]:
-        """Names and values up to the closing parenthesis; of a name that is said twice, the last
-        holds.
+        """Return names and values up to the closing parenthesis.
+
+        Of a name that is said twice, the last holds.
         """
         out: dict[str, Param] = {}
         while True:

@@ -31,19 +31,19 @@ class Source(Struct, frozen=True):
     ends: tuple[int, ...]  # where lines of `whole` end
 
     def original(self, at: int) -> int:
-        """The place in the whole text of a place in what the daemon takes in."""
+        """Return the place in the whole text of a place in what the daemon takes in."""
         here, there = self.joins[bisect_right(self.joins, at, key=lambda join: join[0]) - 1]
         return there + at - here
 
     def line(self, at: int) -> int:
-        """The line, as the reader counts, of a place in what the daemon takes in."""
+        """Return the line, as the reader counts, of a place in what the daemon takes in."""
         return self.first + min(
             bisect_right(self.ends, self.original(at) - 1), max(len(self.ends) - 1, 0)
         )
 
 
 def read_source(name: str, first: int, whole: str) -> Source:
-    """The source of a file's text."""
+    """Return the source of a file's text."""
     pieces: list[str] = []
     joins: list[tuple[int, int]] = []
     ends: list[int] = []

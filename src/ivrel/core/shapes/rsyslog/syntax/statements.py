@@ -16,8 +16,9 @@ At = tuple[str, int, str]
 
 
 class Param(Struct, frozen=True):
-    """What a parameter says, its line, and where name and value stand in the file; None is what
-    nobody knows here.
+    """What a parameter says, its line, and where name and value stand in the file.
+
+    None is what nobody knows here.
     """
 
     value: str | None
@@ -28,7 +29,7 @@ class Param(Struct, frozen=True):
 
 
 def said_of(params: Mapping[str, Param], name: str) -> str | None:
-    """What a parameter says; None if it is not there, or nobody knows here."""
+    """Return what a parameter says; None if it is not there, or nobody knows here."""
     return params[name].value if name in params else None
 
 
@@ -62,8 +63,9 @@ class Statement(Struct, frozen=True):
 
     @property
     def acts(self) -> bool:
-        """Whether it does something when a message comes; the rest is settled when the daemon
-        starts.
+        """Whether it does something when a message comes.
+
+        The rest is settled when the daemon starts.
         """
         return self.kind not in ("directive", "include", "object")
 
