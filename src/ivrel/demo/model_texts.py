@@ -108,43 +108,51 @@ def ietf(device: str, site: str, identity: str, export: str, lines: int) -> Iter
 
 
 def openconfig(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
-    """Valid for openconfig-system and openconfig-interfaces.
+    """Yield lines that are valid for openconfig-system and openconfig-interfaces, in XML or JSON.
 
     Secrets stand where openconfig-aaa has them.
     """
     dice = Random(device)
     names = ["lo0", *(f"e{n}" for n in range(max(4, lines // 12)))]
-    users = dice.sample(KEEPERS, 3)
-    if export.lstrip().startswith("<"):
-        yield "<config>"
-        yield '  <interfaces xmlns="http://openconfig.net/yang/interfaces">'
-        for name in names:
-            kind = _ETHERNET
-            length = "<prefix-length>32</prefix-length>"
-            prefix = f"<ip>{identity}</ip><config><ip>{identity}</ip>{length}</config>"
-            address = f"<addresses><address>{prefix}</address></addresses>" if name == "lo0" else ""
-            inside = f'<ipv4 xmlns="http://openconfig.net/yang/interfaces/ip">{address}</ipv4>'
-            index = "<index>0</index><config><index>0</index></config>"
-            inside = f"<subinterface>{index}{inside}</subinterface>"
-            inside = (
-                f"<config><name>{name}</name>{kind}</config><subinterfaces>{inside}</subinterfaces>"
-            )
-            yield f"    <interface><name>{name}</name>{inside}</interface>"
-        yield "  </interfaces>"
-        yield '  <system xmlns="http://openconfig.net/yang/system">'
-        yield f"    <config><hostname>{device}</hostname></config>"
-        yield "    <logging>"
-        yield from ("      " + line for line in export.rstrip("\n").split("\n"))
-        yield "    </logging>"
-        yield "    <aaa><authentication><users>"
-        for name in users:
-            secret = f"<password>{dice.randbytes(12).hex()}</password>"
-            inside = (
-                f"<username>{name}</username><config><username>{name}</username>{secret}</config>"
-            )
-            yield f"      <user>{inside}</user>"
-        yield from ("    </users></authentication></aaa>", "  </system>", "</config>")
-        return
+    users = {name: dice.randbytes(12).hex() for name in dice.sample(KEEPERS, 3)}
+    of_kind = _openconfig_xml if export.lstrip().startswith("<") else _openconfig_json
+    yield from of_kind(device, identity, export, names, users)
+
+
+def _openconfig_xml(
+    device: str, identity: str, export: str, names: list[str], users: dict[str, str]
+) -> Iterator[str]:
+    yield "<config>"
+    yield '  <interfaces xmlns="http://openconfig.net/yang/interfaces">'
+    for name in names:
+        kind = _ETHERNET
+        length = "<prefix-length>32</prefix-length>"
+        prefix = f"<ip>{identity}</ip><config><ip>{identity}</ip>{length}</config>"
+        address = f"<addresses><address>{prefix}</address></addresses>" if name == "lo0" else ""
+        inside = f'<ipv4 xmlns="http://openconfig.net/yang/interfaces/ip">{address}</ipv4>'
+        index = "<index>0</index><config><index>0</index></config>"
+        inside = f"<subinterface>{index}{inside}</subinterface>"
+        inside = (
+            f"<config><name>{name}</name>{kind}</config><subinterfaces>{inside}</subinterfaces>"
+        )
+        yield f"    <interface><name>{name}</name>{inside}</interface>"
+    yield "  </interfaces>"
+    yield '  <system xmlns="http://openconfig.net/yang/system">'
+    yield f"    <config><hostname>{device}</hostname></config>"
+    yield "    <logging>"
+    yield from ("      " + line for line in export.rstrip("\n").split("\n"))
+    yield "    </logging>"
+    yield "    <aaa><authentication><users>"
+    for name, password in users.items():
+        secret = f"<password>{password}</password>"
+        inside = f"<username>{name}</username><config><username>{name}</username>{secret}</config>"
+        yield f"      <user>{inside}</user>"
+    yield from ("    </users></authentication></aaa>", "  </system>", "</config>")
+
+
+def _openconfig_json(
+    device: str, identity: str, export: str, names: list[str], users: dict[str, str]
+) -> Iterator[str]:
     own = {"ip": identity, "config": {"ip": identity, "prefix-length": 32}}
     interfaces: list[dict[str, object]] = [
         {"name": name, "config": {"name": name, "type": IETF_TYPE}} for name in names
@@ -156,8 +164,8 @@ def openconfig(device: str, site: str, identity: str, export: str, lines: int) -
     }
     interfaces[0]["subinterfaces"] = {"subinterface": [part]}
     passwords = [
-        {"username": name, "config": {"username": name, "password": dice.randbytes(12).hex()}}
-        for name in users
+        {"username": name, "config": {"username": name, "password": password}}
+        for name, password in users.items()
     ]
     whole = {
         "openconfig-interfaces:interfaces": {"interface": interfaces},

@@ -5,6 +5,7 @@ A pattern is words and slots: `send {destination.address} {destination.transport
 {destination.port}`. `[…]` may be left out; `{stamp.year=shown:year}` is the word `year`, which
 means that the year is shown.
 
+>>> from ivrel.core.dialects.compile import compile_pattern
 >>> p = compile_pattern("stamp {stamp.kind} [{stamp.year=shown:year}]", "", str.split, {})
 >>> p.read((), ("stamp", "calendar", "year"))
 (('stamp.kind', 'calendar'), ('stamp.year', 'shown'))
