@@ -103,7 +103,7 @@ def generate(
             dice = Random(n)
             platform, kind = platforms[n % len(platforms)], dice.choice(KINDS)
             name, site = f"d{n:05d}", f"site{n % 40:02d}"
-            identity = f"2001:db8:1::{n + 1:x}" if n >= 65000 else f"2001:db8::{n + 1:x}"
+            identity = _identity(n)
             group = "edge" if kind == "firewall" else "refit"
             rows.writerow([name, kind, site, platform, group, identity])
             faults = frozenset(f for f in FAULTS if dice.random() < 0.06)
@@ -111,6 +111,14 @@ def generate(
             export = _other_family(WRITERS[platform](identity, facility, faults))
             text = whole_text(platform, name, site, identity, export, lines)
             (folder / "configs" / f"{name}.conf").write_text(text)
+
+
+def _identity(n: int) -> str:
+    """Return the address of a device by its number: each has one of its own."""
+    if n < 65_000:
+        return f"2001:db8::{n + 1:x}"
+    block, rest = divmod(n - 65_000, 60_000)
+    return f"2001:db8:{block + 1:x}::{rest + 1:x}"
 
 
 def main() -> None:

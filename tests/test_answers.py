@@ -44,7 +44,7 @@ def test_a_correction_reads_each_text_once(one: Any, monkeypatch: pytest.MonkeyP
         return plain(self, text, slots)
 
     monkeypatch.setattr(Matcher, "read", counted)
-    done = correct(
+    correct(
         one, DIALECTS[one.platform], configurations()[one.name][""].encode(), POLICY, TODAY, "x"
     )
     assert set(read.values()) == {1}

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+from importlib import import_module
+from pathlib import Path
+
 import pytest
 from conftest import TODAY
 
+import ivrel.core.settings as package
 from ivrel.core import correct, read_policy
+from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.fleet import Device
 from ivrel.sources.dialects import Dialects
 
 DIALECTS = Dialects()
+PAGE = Path(__file__).parent.parent / "docs" / "write-a-policy.md"
 POLICY = """policy: p
 collectors:
   a: {{address: 198.51.100.21}}
@@ -250,3 +256,30 @@ def test_changes_are_applied_as_the_platform_would(
     from ivrel.core.correcting.changes import apply_change
 
     assert apply_change(DIALECTS[platform], before.encode(), change, "change").decode() == after
+
+
+def test_nothing_of_a_setting_is_forgotten() -> None:
+    """Says in plain words what a setting lacks, for whoever adds one."""
+    missing: list[str] = []
+    folder = Path(package.__file__).parent
+    for name in sorted(path.stem for path in folder.glob("*.py")):
+        one = getattr(import_module(f"{package.__name__}.{name}"), "SETTING", None)
+        if one is not None and package.SETTINGS.get(one.name) is not one:
+            missing.append(f"{name}.py: its SETTING is not in the table of settings/__init__.py")
+    owners: dict[str, list[str]] = {}
+    for setting in package.SETTINGS.values():
+        own, texts = setting.name, ("kind", "meaning", "matters", "meets", "breaks")
+        for slot in setting.slots:
+            owners.setdefault(slot, []).append(own)
+        unknown = {*setting.slots, *setting.hangs_on} - SLOTS.keys()
+        missing += [f"{own}: no slot is called '{slot}' in slots.py" for slot in unknown]
+        strangers = set(setting.reads) - package.SETTINGS.keys()
+        missing += [f"{own}: it reads '{other}', which is no setting" for other in strangers]
+        missing += [f"{own}: its '{text}' is empty" for text in texts if not getattr(setting, text)]
+        if f"| `{own}` |" not in PAGE.read_text():
+            missing.append(f"{own}: docs/write-a-policy.md has no row of it; run docs/schemas.py")
+    for said in SLOTS.values():
+        found, needed = len(owners.get(said.name, ())), 0 if said.idle else 1
+        if found != needed:
+            missing.append(f"slot '{said.name}' belongs to {found} settings, not to {needed}")
+    assert not missing, "\n".join(missing)
