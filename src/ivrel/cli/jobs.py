@@ -44,14 +44,20 @@ class Auditing(_OfWorkspace[DeviceResult]):
 
     def __init__(self, workspace: Workspace, today: date) -> None:
         super().__init__(workspace, today)
-        self._auditor = Auditor(self._policy, today, self._known)
+        self._begin()
+
+    def _begin(self) -> None:
+        self._auditor = Auditor(self._policy, self._today, self._known)
+        self._decoder = msgspec.msgpack.Decoder(list[DeviceResult])
 
     def __getstate__(self) -> dict[str, Any]:
-        return {name: value for name, value in self.__dict__.items() if name != "_auditor"}
+        # Neither what was learned nor what unpacks is sent along.
+        own = ("_auditor", "_decoder")
+        return {name: value for name, value in self.__dict__.items() if name not in own}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)
-        self._auditor = Auditor(self._policy, self._today, self._known)
+        self._begin()
 
     def one(self, device: Device, data: bytes, file: str) -> DeviceResult:
         return self._auditor.audit(device, self._dialects[device.platform], data, file)
@@ -63,7 +69,7 @@ class Auditing(_OfWorkspace[DeviceResult]):
         return msgspec.msgpack.encode(results)
 
     def unpack(self, packed: bytes) -> list[DeviceResult]:
-        return msgspec.msgpack.decode(packed, type=list[DeviceResult])
+        return self._decoder.decode(packed)
 
 
 class NotCorrected(Struct, frozen=True):
