@@ -25,17 +25,16 @@ from typing import NamedTuple
 
 ROOT = Path(__file__).parent.parent
 WHERE = (
-    "src/ivrel/core/audit",
-    "src/ivrel/core/correct",
-    "src/ivrel/core/dialects/records.py",
-    "src/ivrel/core/dialects/matching.py",
-    "src/ivrel/core/dialects/steps.py",
+    "src/ivrel/core/judging",
+    "src/ivrel/core/correcting",
+    "src/ivrel/core/reading",
     "src/ivrel/core/settings",
 )
 TESTS = tuple(
     f"tests/test_{name}.py"
     for name in (
         "certain",
+        "answers",
         "kinds",
         "proof",
         "settings",

@@ -24,6 +24,7 @@ PICTURES = {
     "read": "ivrel read tarsk-sw1; ivrel fleet --site tarsk",
     "groups": "ivrel audit --by site --setting level --setting source --setting stamp --today "
     "2026-11-23 | head -43",
+    "folded": 'ivrel read "*" --by kind --setting stamp',
     "gateway": "ivrel explain mv-fulmar-lx1 level; ivrel correct mv-fulmar-lx1 --today 2026-11-23",
     "policy": "ivrel policy --today 2026-11-23 | head -43",
     "dialect": "ivrel dialect try marl configs/orrin-sw2.conf | head -40",

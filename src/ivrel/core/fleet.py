@@ -81,8 +81,8 @@ def _name(text: str) -> str:
 
 @lru_cache(maxsize=64)
 def _kind(text: str) -> str:
-    near = get_close_matches(text, KINDS, 1, 0.8)
-    if near and text not in KINDS:  # any word will do, but this one is hardly meant
+    likely = get_close_matches(text, KINDS, 1, 0.8)
+    if likely and text not in KINDS:  # any word will do, but this one is hardly meant
         raise ValueError(f"kind {not_one_of(text, KINDS)}")
     return _name(text)
 
@@ -271,8 +271,8 @@ def choose(fleet: Fleet, choice: Choice) -> tuple[Device, ...]:
 def _unmatched(name: str, fleet: Fleet) -> str:
     if any(c in name for c in "*?["):
         return f"no device matches '{name}'"
-    near = get_close_matches(name, [d.name for d in fleet.devices], 1)
-    return f"no device is called '{name}'" + (f"; did you mean '{near[0]}'?" if near else "")
+    likely = get_close_matches(name, [d.name for d in fleet.devices], 1)
+    return f"no device is called '{name}'" + (f"; did you mean '{likely[0]}'?" if likely else "")
 
 
 def _chosen(device: Device, choice: Choice) -> bool:

@@ -20,7 +20,7 @@ from ivrel.core.vocabulary.verdict import Place
 from ivrel.core.vocabulary.wording import shorten
 from ivrel.sources.workspace import Workspace
 
-MOST = 100  # signs of a line that are shown
+LONGEST_SHOWN = 100  # signs of a line that are shown
 
 
 class Lines:
@@ -55,10 +55,14 @@ class Lines:
             # What this platform's statements say is worked out from lines, each of which is one
             # rule.
             there = 0 < line <= len(self._source)
-            return masked(decode(self._source[line - 1][:LONGEST]).strip(), MOST) if there else ""
+            return (
+                masked(decode(self._source[line - 1][:LONGEST]).strip(), LONGEST_SHOWN)
+                if there
+                else ""
+            )
         said = self._said.get(line, [])
         about = [text for text, settings in said if setting in settings]
-        return shorten("; ".join(dict.fromkeys(about or [text for text, _ in said])), MOST)
+        return shorten("; ".join(dict.fromkeys(about or [text for text, _ in said])), LONGEST_SHOWN)
 
 
 class LinesOf:

@@ -80,8 +80,8 @@ def _misread(records: Records, example: Example) -> Iterator[tuple[int, str]]:
     for name in {**means, **example.means}:
         said, wanted = means.get(name), example.means.get(name)
         if said != wanted and (name in told or name in example.means):
-            near = get_close_matches(name, means, 1) if said is None else []
-            hint = f"; did you mean '{near[0]}'?" if near else ""
+            likely = get_close_matches(name, means, 1) if said is None else []
+            hint = f"; did you mean '{likely[0]}'?" if likely else ""
             why = (
                 f"the example means {name}: {said or 'nothing'}; expected "
                 f"{wanted or 'nothing'}{hint}"

@@ -24,7 +24,7 @@ _WORDS = (
 _TELLING = re.compile(rf"\b({'|'.join(_WORDS)})\b|\b(514|601|6514)\b", re.IGNORECASE)
 _HIDDEN = re.compile(r"secret|passw|\bkey\b|token|community|hash", re.IGNORECASE)
 
-MOST = 60
+MOST_LINES = 60
 
 
 def telling_lines(sample: str) -> list[tuple[int, str]]:
@@ -37,7 +37,7 @@ def telling_lines(sample: str) -> list[tuple[int, str]]:
         for n, line in enumerate(sample.splitlines(), 1)
         if _TELLING.search(line) and not _HIDDEN.search(line)
     ]
-    return found[:MOST]
+    return found[:MOST_LINES]
 
 
 def fitting_shapes(sample: str) -> list[str]:

@@ -228,10 +228,10 @@ def unknown_slot(name: str) -> str:
     meant = f"{table}.{_ALSO.get(field, '')}".lstrip(".")
     if meant in SLOTS:
         return f"'{name}' is not known; did you mean '{meant}'?"
-    near = get_close_matches(name, SLOTS, 1)
+    meant_slots = get_close_matches(name, SLOTS, 1)
     same = [slot for slot in SLOTS if table and table_of(slot) == table]
-    if near:
-        return f"'{name}' is not known; did you mean '{near[0]}'?"
+    if meant_slots:
+        return f"'{name}' is not known; did you mean '{meant_slots[0]}'?"
     return (
         f"'{name}' is not known; expected {listed(same)}"
         if same

@@ -57,7 +57,7 @@ class Auditor:
     its own.
     """
 
-    MOST = 20_000  # configurations remembered
+    MOST_REMEMBERED = 20_000  # configurations remembered
 
     def __init__(self, policy: Policy, today: date, others: Iterable[Dialect] = ()) -> None:
         self.policy, self.today, self.others = policy, today, others
@@ -142,7 +142,7 @@ class Auditor:
             if DEVICE not in notes.seen and not any(table == "lazy" for table, _ in notes.seen):
                 looked |= notes.seen
                 of_text.append(name)
-        if self._count >= self.MOST:
+        if self._count >= self.MOST_REMEMBERED:
             return tuple(given.values())
         concerning = _concerning(records.dialect, looked)
         marks = _concerned(records.marks, concerning)

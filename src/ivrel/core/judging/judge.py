@@ -20,7 +20,7 @@ from ivrel.core.text.bundle import Places
 from ivrel.core.vocabulary.verdict import GOOD, DeviceResult, Place, Told, Verdict
 from ivrel.core.vocabulary.wording import plain
 
-SOME = 3  # strange statements that are told; the rest is counted
+STRAYS_TOLD = 3  # strange statements that are told; the rest is counted
 _WORST = ("breaks", "unknown", "unable")
 
 
@@ -110,9 +110,9 @@ def _doubtful(scope: Scope, asked: Requirement, strays: Sequence[Stray], places:
     """Return the verdict where statements that bear on the setting are not understood."""
     facts = SETTINGS[asked.setting].facts(scope)
     derived = scope.records.dialect.shape.DERIVED
-    said = "; ".join(not_understood(s, places, derived=derived) for s in strays[:SOME])
-    if len(strays) > SOME:
-        said += f"; and {len(strays) - SOME} more lines"
+    said = "; ".join(not_understood(s, places, derived=derived) for s in strays[:STRAYS_TOLD])
+    if len(strays) > STRAYS_TOLD:
+        said += f"; and {len(strays) - STRAYS_TOLD} more lines"
     told = (Told("not-understood", judged="unknown"),)
     lines = tuple(s.line for s in strays)
     return _verdict(asked, "unknown", facts, said, lines, places, told)

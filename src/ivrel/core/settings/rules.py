@@ -15,7 +15,7 @@ from ivrel.core.settings.scope import Scope
 from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.values import TELL, VERDICT
 
-SOME = 5  # so many rules are named; the rest is counted
+RULES_NAMED = 5  # so many rules are named; the rest is counted
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -104,8 +104,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 def _named(rows: list[tuple[Key, Row]]) -> More:
     """Return how many rules there are, the names of the first, and how many more."""
-    names = ", ".join(str(key[0]) for key, _ in rows[:SOME])
-    rest = str(len(rows) - SOME) if len(rows) > SOME else ""
+    names = ", ".join(str(key[0]) for key, _ in rows[:RULES_NAMED])
+    rest = str(len(rows) - RULES_NAMED) if len(rows) > RULES_NAMED else ""
     return (("count", str(len(rows))), ("names", names), ("more", rest))
 
 

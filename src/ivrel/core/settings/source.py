@@ -30,7 +30,7 @@ from ivrel.core.settings.way import (
 from ivrel.core.vocabulary.addresses import address, is_address
 
 IDENTITY = "identity"
-SOME = 3  # so many devices of the same identity are named; the rest is counted
+RIVALS_NAMED = 3  # so many devices of the same identity are named; the rest is counted
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -146,7 +146,7 @@ def _rivals(scope: Scope) -> str:
     device = scope.device
     if device is None or not device.rivals:
         return ""
-    some, more = device.rivals[:SOME], len(device.rivals) - SOME
+    some, more = device.rivals[:RIVALS_NAMED], len(device.rivals) - RIVALS_NAMED
     return ", ".join(some) + (f" and {more} more" if more > 0 else "")
 
 
@@ -266,12 +266,12 @@ def _stuck(
         return (
             f"{found[0]}, which has the identity {identity}, carries no messages of {place.label}"
         )
-    near = _choice(scope, need, place, by_interface, ())
-    if near is not None:
+    any_family = _choice(scope, need, place, by_interface, ())
+    if any_family is not None:
         wanted = " and ".join(f"{family} for {d.title}" for family, d in leaving.items())
         if not by_interface:
-            return f"the address {near} is of another family than asked for: {wanted}"
-        return f"{near} is up, but has no address of {wanted}"
+            return f"the address {any_family} is of another family than asked for: {wanted}"
+        return f"{any_family} is up, but has no address of {wanted}"
     if need.any_of == (IDENTITY,):
         return f"no interface that is up has the identity {identity}"
     return f"no interface that is up and has an address is {need.text}"

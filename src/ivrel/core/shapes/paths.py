@@ -137,16 +137,16 @@ def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes
 def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words], equals: str) -> None:
     left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
     # What an edit means begins like its first word: only those lines are looked at.
-    near = [
+    below_it = [
         (at, words) for at, words in _below(lines, left[0], known) if words[: len(left)] == left
     ]
     if edit.removes:
-        if not near:
+        if not below_it:
             raise missing(edit, join_path)
-        for at, _ in reversed(near):
+        for at, _ in reversed(below_it):
             del lines[at]
-    elif near:
-        at = near[-1][0]
+    elif below_it:
+        at = below_it[-1][0]
         lines[at] = in_place_of(
             lines[at], _as_before(lines[at], assigned(join_path(edit.words), equals))
         )

@@ -65,7 +65,10 @@ def _result(r: DeviceResult, v: Verdict) -> dict[str, Any]:
         "level": LEVELS[v.verdict],
         "message": {"text": f"{r.device}: {r.problem or v.why}; asked by '{v.rule}': {v.wanted}"},
         "locations": locations or [{"logicalLocations": [device]}],
-        "partialFingerprints": {"deviceAndSetting/v1": f"{r.device}/{v.setting}"},
+        "partialFingerprints": {
+            "deviceAndSetting/v1": f"{r.device}/{v.setting}",
+            "findings/v1": f"{r.device}/{v.setting}/{_key(v)}",
+        },
         "properties": {
             "verdict": v.verdict,
             "kind": r.kind,
@@ -76,6 +79,11 @@ def _result(r: DeviceResult, v: Verdict) -> dict[str, Any]:
     if v.verdict == "waived":
         out["suppressions"] = [{"kind": "external", "justification": v.why}]
     return out
+
+
+def _key(v: Verdict) -> str:
+    """Return what the findings of a verdict are, whatever their words."""
+    return ";".join(sorted(f"{told.kind} {told.about}".strip() for told in v.findings))
 
 
 def _uri(file: str) -> str:

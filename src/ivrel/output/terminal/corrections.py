@@ -12,8 +12,8 @@ from ivrel.output.terminal.screen import Text, count, line, shown, styled, table
 from ivrel.output.views.corrections import CorrectionsView
 from ivrel.output.views.folding import ONE_BY_ONE, folded, grouped, named
 
-LINES = 24  # of the text of one change
-MOST = 20  # changes told once with their devices, unless all are asked for
+LINES_SHOWN = 24  # of the text of one change
+CHANGES_SHOWN = 20  # changes told once with their devices, unless all are asked for
 
 
 def draw_corrections(screen: Console, view: CorrectionsView) -> None:
@@ -66,11 +66,11 @@ def _alike(screen: Console, changed: Sequence[Correction], every: bool) -> None:
         return c.platform, c.proved, lines
 
     found = folded(pairs, key)
-    for one in found if every else found[:MOST]:
+    for one in found if every else found[:CHANGES_SHOWN]:
         _correction(screen, one.item, one.devices)
-    if not every and len(found) > MOST:
-        more = f"and {count(len(found) - MOST, 'change')} more, on fewer devices; --all shows them"
-        line(screen, (more, "dim"))
+    if not every and len(found) > CHANGES_SHOWN:
+        more = count(len(found) - CHANGES_SHOWN, "change")
+        line(screen, (f"and {more} more, on fewer devices; --all shows them", "dim"))
         screen.print()
 
 
@@ -100,13 +100,13 @@ def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> 
     if c.whole:
         written = c.change.splitlines()
         shown(screen, Text("written as", "dim"), 2)
-        for part in written[:LINES]:
+        for part in written[:LINES_SHOWN]:
             style = {"-": "red", "+": "green"}.get(part[:1], "")
             shown(screen, Text(shorten(part, 400), style, no_wrap=True, overflow="ellipsis"), 4)
-        if len(written) > LINES:
+        if len(written) > LINES_SHOWN:
             line(
                 screen,
-                (f"and {count(len(written) - LINES, 'line')} more, with -o DIR", "dim"),
+                (f"and {count(len(written) - LINES_SHOWN, 'line')} more, with -o DIR", "dim"),
                 indent=4,
             )
     for p in c.proof:

@@ -11,7 +11,7 @@ from ivrel.core.vocabulary.wording import shorten
 from ivrel.output.terminal.screen import Text, count, line, shown, table
 from ivrel.output.views.dialects import DialectView, TrialView
 
-SOME = 6  # lines of interfaces that are shown, unless all are asked for
+LOOKED_UP_SHOWN = 6  # lines of interfaces that are shown, unless all are asked for
 
 
 def draw_dialect(screen: Console, view: DialectView) -> None:
@@ -63,7 +63,7 @@ def draw_trial(screen: Console, view: TrialView) -> None:
     grid = table("line", "text", "understood as")
     strays = 0
     lookups = [row for row in rows if isinstance(row[2], Understood) and row[2].table in LAZY]
-    hidden = [] if view.every else lookups[SOME:]
+    hidden = [] if view.every else lookups[LOOKED_UP_SHOWN:]
     for number, text, match in rows:
         if (number, text, match) in hidden:
             continue

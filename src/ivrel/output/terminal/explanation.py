@@ -15,7 +15,7 @@ from ivrel.core.vocabulary.verdict import Verdict
 from ivrel.output.terminal.screen import STYLES, Text, line, quoted, shown, table
 from ivrel.output.views.explanation import ExplanationView
 
-LINES = 12  # lines of the configuration that are shown of one verdict
+LINES_SHOWN = 12  # lines of the configuration that are shown of one verdict
 
 
 def draw_explanation(screen: Console, view: ExplanationView) -> None:
@@ -37,10 +37,10 @@ def draw_explanation(screen: Console, view: ExplanationView) -> None:
         if verdict.where:
             cited = [
                 (f"{p.file}:{p.line}", view.text_of(p, verdict.setting))
-                for p in verdict.where[:LINES]
+                for p in verdict.where[:LINES_SHOWN]
             ]
-            if len(verdict.where) > LINES:
-                cited.append((f"and {len(verdict.where) - LINES} more", ""))
+            if len(verdict.where) > LINES_SHOWN:
+                cited.append((f"and {len(verdict.where) - LINES_SHOWN} more", ""))
             grid.add_row("", quoted(cited))
         else:
             grid.add_row(

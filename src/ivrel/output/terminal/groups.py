@@ -26,7 +26,7 @@ from ivrel.output.terminal.screen import (
 from ivrel.output.views.audit import parts_of
 from ivrel.output.views.folding import Folded, folded, named
 
-MOST = 30  # findings shown, unless all are asked for
+FINDINGS_SHOWN = 30  # findings shown, unless all are asked for
 SHORTEST = 12  # room for the name of a group
 BESIDE = 17  # columns between the name of a group and its numbers by setting
 
@@ -179,7 +179,7 @@ def draw_alike(
     text_of: Callable[[Place, str], str],
 ) -> None:
     """The findings, each with its devices and the line that decides it on the first of them."""
-    for one in found if every else found[:MOST]:
+    for one in found if every else found[:FINDINGS_SHOWN]:
         v = one.item
         screen.print()
         verdict_line(screen, v)
@@ -192,13 +192,7 @@ def draw_alike(
             place: Place = v.where[0]
             shown(screen, quoted([(f"{place.file}:{place.line}", text_of(place, v.setting))]), 24)
         shown(screen, Text(f"'{v.rule}' asks: {v.wanted}", "dim"), 24)
-    if not every and len(found) > MOST:
+    if not every and len(found) > FINDINGS_SHOWN:
         screen.print()
-        line(
-            screen,
-            (
-                f"and {count(len(found) - MOST, 'finding')} more, on fewer devices each; --all "
-                "shows them",
-                "dim",
-            ),
-        )
+        more = count(len(found) - FINDINGS_SHOWN, "finding")
+        line(screen, (f"and {more} more, on fewer devices each; --all shows them", "dim"))

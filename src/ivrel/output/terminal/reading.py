@@ -13,7 +13,7 @@ from ivrel.output.terminal.screen import Text, count, line, quoted, shown, table
 from ivrel.output.views.folding import Folded, folded, grouped, named
 from ivrel.output.views.reading import ReadingsView, ReadingView
 
-MOST = 6  # values of a setting that are told, unless all are asked for
+VALUES_SHOWN = 6  # values of a setting that are told, unless all are asked for
 
 
 def draw_reading(screen: Console, view: ReadingView) -> None:
@@ -106,9 +106,11 @@ def _values(screen: Console, readings: Sequence[ReadingView], every: bool) -> No
             whole = Fact(name, "", "", text, (), default)
             said.setdefault(name, []).append((reading.device.name, whole))
     grid = table("setting", "value", "said by", "devices", "which")
+    grid.columns[2].min_width = len("the platform")  # alike in every group
+    grid.columns[3].justify = "right"
     for name in (name for name in SETTINGS if name in said):
         alike: list[Folded[Fact]] = folded(said[name], lambda f: (f.value, f.default))
-        for n, one in enumerate(alike if every else alike[:MOST]):
+        for n, one in enumerate(alike if every else alike[:VALUES_SHOWN]):
             origin = Text("the platform", "yellow") if one.item.default else Text("the text")
             grid.add_row(
                 "" if n else name,
@@ -117,6 +119,8 @@ def _values(screen: Console, readings: Sequence[ReadingView], every: bool) -> No
                 f"{len(one.devices):,}",
                 Text(named(one.devices, 3), "dim"),
             )
-        if not every and len(alike) > MOST:
-            grid.add_row("", Text(f"and {len(alike) - MOST} more values; --all shows them", "dim"))
+        if not every and len(alike) > VALUES_SHOWN:
+            grid.add_row(
+                "", Text(f"and {len(alike) - VALUES_SHOWN} more values; --all shows them", "dim")
+            )
     shown(screen, grid)

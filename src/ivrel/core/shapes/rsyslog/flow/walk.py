@@ -36,7 +36,7 @@ from ivrel.core.vocabulary.errors import Unreadable
 MAIN = "rsyslog.conf"
 LONGEST = 16 * 1024 * 1024  # bytes; more than any configuration of rsyslog has
 _DEEPEST = 16  # rulesets that call each other
-_MOST = 20_000  # statements that are carried out
+_MOST_STATEMENTS = 20_000  # statements that are carried out
 
 # An action that runs now and then only, and what is to be said of it.
 _SELDOM = {
@@ -163,8 +163,8 @@ class _Walk:
         rules = [s for s in statements if s.acts]
         for n, s in enumerate(rules):
             self.count += 1
-            if self.count > _MOST:
-                raise Unreadable(f"more than {_MOST} statements")
+            if self.count > _MOST_STATEMENTS:
+                raise Unreadable(f"more than {_MOST_STATEMENTS} statements")
             if s.kind == "list" and top and n + 1 < len(rules):
                 # The daemon loses all actions but the first where another rule follows.
                 self.all(s.body[:1], under, why, (*chain, s))

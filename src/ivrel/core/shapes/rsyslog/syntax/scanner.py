@@ -20,8 +20,8 @@ from msgspec import Struct
 
 from ivrel.core.shapes.rsyslog.syntax.source import JOINT, Source
 
-MOST = 400_000  # tokens of one configuration
-_FEW = 60  # what is no token, before the rest is given up
+MOST_TOKENS = 400_000  # tokens of one configuration
+_MOST_MISTAKES = 60  # what is no token, before the rest is given up
 
 
 class Token(Struct, frozen=True):
@@ -160,7 +160,7 @@ class Scanner:
         while self._open:
             source, at = self._open[-1]
             self._count += 1
-            if self._count > MOST or len(self.mistakes) > _FEW:
+            if self._count > MOST_TOKENS or len(self.mistakes) > _MOST_MISTAKES:
                 self.given_up = True
             if self.given_up or (at >= len(source.text) and len(self._open) == 1):
                 self._open[-1] = (source, len(source.text))
