@@ -4,6 +4,7 @@ secret shown.
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import importlib.util
 import json
@@ -11,6 +12,7 @@ import os
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -233,6 +235,38 @@ def test_a_killed_call_leaves_the_old_folder(small: Path, tmp_path: Path) -> Non
             sorted((str(p.relative_to(out)), p.read_bytes()) for p in out.rglob("*") if p.is_file())
             == before
         )
+
+
+@pytest.mark.skipif(not Path("/proc/self/cmdline").exists(), reason="processes are not listed here")
+def test_the_workers_of_a_killed_call_end(tmp_path: Path) -> None:
+    write_workspace(tmp_path / "w")
+    program = Path(sys.executable).parent / "ivrel"
+    call = [str(program), "correct", "-w", str(tmp_path / "w"), "-o", str(tmp_path / "out")]
+    running = subprocess.Popen(call, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    workers = len(os.sched_getaffinity(0))
+    assert waited_for(lambda: len(called_with(str(tmp_path))) >= min(workers, 2)), "no workers"
+    running.kill()
+    running.wait()
+    assert waited_for(lambda: not called_with(str(tmp_path)))
+
+
+def waited_for(what: Callable[[], bool], seconds: float = 10) -> bool:
+    until = time.monotonic() + seconds
+    while not what():
+        if time.monotonic() > until:
+            return False
+        time.sleep(0.02)
+    return True
+
+
+def called_with(word: str) -> list[Path]:
+    """Return the processes that stand and were called with a word."""
+    out = []
+    for line in Path("/proc").glob("[0-9]*/cmdline"):
+        with contextlib.suppress(OSError):
+            if word in line.read_text(errors="replace"):
+                out.append(line)
+    return out
 
 
 @pytest.mark.parametrize(

@@ -4,15 +4,19 @@ is missed.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import pytest
 from conftest import TODAY
 
+from ivrel.core.correcting import properties
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import write_change
 from ivrel.core.correcting.plan import Plan, make_plan
 from ivrel.core.correcting.proof import prove
 from ivrel.core.correcting.properties import PROPERTIES
+from ivrel.core.correcting.steps import Step
 from ivrel.core.fleet import Device
 from ivrel.core.judging.asking import read_policy
 from ivrel.core.policy import effective
@@ -95,7 +99,10 @@ def test_the_planned_change_is_the_good_one() -> None:
         (
             "events\n    strike send 198.51.100.21\n" + GOOD.removeprefix("events\n")
             + "    send 198.51.100.21 udp 514 through notice\n",
-            {"never silent": "after 'send", "minimal": "'send 198.51.100.21"},
+            {
+                "never silent": "after 'send 198.51.100.21' nothing leaves for a right collector",
+                "minimal": "'send 198.51.100.21' could be left out",
+            },
         ),
         (GOOD + "    screen off\n", {"minimal": "'screen off' could be left out"}),
         (GOOD + "unit y\n", {"minimal": "'unit y' could be left out"}),
@@ -107,16 +114,27 @@ def test_the_planned_change_is_the_good_one() -> None:
 )  # fmt: skip
 def test_every_property_can_fail(change: str, expected: dict[str, str]) -> None:
     found = failing(change)
-    if "never silent" in expected:
-        # Taking the only right collector away first leaves nothing for two lines, however it ends.
-        assert (
-            "never silent" in found
-            and "nothing leaves for a right collector" in found["never silent"]
-        )
-        return
     assert found.keys() == expected.keys(), found
     for name, why in expected.items():
         assert why in found[name]
+
+
+@pytest.mark.parametrize(
+    ("broken", "why"),
+    [
+        (lambda steps: steps[1:], "after the back-out "),
+        (lambda steps: steps[:-1], "after the back-out "),
+        (lambda steps: [*steps, steps[-1]], "the back-out cannot be applied: there is no "),
+    ],
+)
+def test_a_back_out_that_is_wrong_is_noticed(
+    monkeypatch: pytest.MonkeyPatch, broken: Callable[[list[Step]], list[Step]], why: str
+) -> None:
+    undo = properties.undo
+    monkeypatch.setattr(properties, "undo", lambda after, before: broken(list(undo(after, before))))
+    found = failing(GOOD)
+    assert found.keys() == {"reversible"}
+    assert found["reversible"].startswith(why)
 
 
 def test_what_cannot_be_applied_proves_nothing() -> None:

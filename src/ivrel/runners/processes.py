@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import os
+import threading
 from collections.abc import Iterator, Sequence
 from typing import Any, TypeVar
 
@@ -43,6 +44,20 @@ def in_processes(job: Job[R], devices: Sequence[Device], workers: int) -> Iterat
             yield from job.unpack(packed)
 
 
+def _end_with_parent() -> None:
+    """End this process when the one that forked it has gone, even if it was killed.
+
+    A worker waits in locks and pipes that its siblings hold open, too: without this it would wait
+    for ever.
+    """
+    from multiprocessing import parent_process
+
+    parent = parent_process()
+    if parent is not None:
+        parent.join()
+        os._exit(1)
+
+
 class _Worker:
     """One process of a run: what it was forked with."""
 
@@ -53,6 +68,7 @@ class _Worker:
     def begin(cls, job: Job[Any], devices: Sequence[Device]) -> None:
         gc.freeze()
         gc.disable()  # what a worker makes, it hands on
+        threading.Thread(target=_end_with_parent, daemon=True).start()
         cls.job, cls.devices = job, devices
 
     @classmethod
