@@ -9,11 +9,10 @@ from collections.abc import Callable
 import pytest
 from conftest import TODAY
 
-from ivrel.core.correcting import properties
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import write_change
-from ivrel.core.correcting.plan import Plan, make_plan
+from ivrel.core.correcting.plan import Plan, make_plan, undo
 from ivrel.core.correcting.proof import prove
 from ivrel.core.correcting.properties import PROPERTIES
 from ivrel.core.correcting.steps import Step
@@ -130,8 +129,10 @@ def test_every_property_can_fail(change: str, expected: dict[str, str]) -> None:
 def test_a_back_out_that_is_wrong_is_noticed(
     monkeypatch: pytest.MonkeyPatch, broken: Callable[[list[Step]], list[Step]], why: str
 ) -> None:
-    undo = properties.undo
-    monkeypatch.setattr(properties, "undo", lambda after, before: broken(list(undo(after, before))))
+    monkeypatch.setattr(
+        "ivrel.core.correcting.properties.undo",
+        lambda after, before: broken(list(undo(after, before))),
+    )
     found = failing(GOOD)
     assert found.keys() == {"reversible"}
     assert found["reversible"].startswith(why)
