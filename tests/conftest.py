@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, Phase, settings
 
 from ivrel.demo.workspace import write_workspace
 from ivrel.sources.workspace import Workspace
@@ -25,7 +25,18 @@ settings.register_profile(
     derandomize=bool(os.environ.get("IVREL_SKIP_NOTHING")),
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
 )
-settings.load_profile("ivrel")
+# Many runs, of which each shall only say whether anything fails, take fewer cases and shrink none.
+BRIEF = bool(os.environ.get("IVREL_BRIEF"))
+settings.register_profile(
+    "brief", settings.get_profile("ivrel"), phases=[Phase.explicit, Phase.generate]
+)
+settings.load_profile("brief" if BRIEF else "ivrel")
+
+
+def tried(most: int) -> settings:
+    """Return the settings of a property that is tried on so many generated cases."""
+    return settings(max_examples=max(most // 10, 3) if BRIEF else most)
+
 
 TODAY = date(2026, 11, 23)
 Run = Callable[..., subprocess.CompletedProcess[str]]

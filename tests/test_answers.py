@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from typing import Any
 
 import pytest
-from conftest import TODAY
+from conftest import TODAY, tried
 from generated import BASES, device, policies, records, written
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import correct, read_fleet, read_records
@@ -55,7 +55,7 @@ def test_a_correction_reads_each_text_once(one: Any, monkeypatch: pytest.MonkeyP
 
 @pytest.mark.parametrize("base", sorted(BASES))
 @given(data=st.data())
-@settings(max_examples=60, deadline=None)
+@tried(60)
 def test_answers_are_those_that_would_be_found_anew(base: str, data: st.DataObject) -> None:
     """Several states of a configuration, each like the one before: rows changed, added, taken away, another text."""
     dialect = DIALECTS[base.partition(".")[0]]

@@ -8,9 +8,9 @@ import re
 from collections.abc import Callable
 
 import pytest
-from conftest import TODAY
+from conftest import TODAY, tried
 from generated import device, policies, records, written
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import (
@@ -350,7 +350,7 @@ def test_names_of_slots_are_declared() -> None:
 
 
 @given(data=st.data())
-@settings(max_examples=60, deadline=None)
+@tried(60)
 @pytest.mark.parametrize("name", ["quern", "skarn", "hollin", "osier"])
 def test_what_is_remembered_is_what_would_be_found_anew(name: str, data: st.DataObject) -> None:
     """Fleets in which texts recur at other sites, with other identities, judged against two
@@ -397,7 +397,7 @@ def test_what_is_remembered_is_what_would_be_found_anew(name: str, data: st.Data
 
 
 @given(data=st.data())
-@settings(max_examples=60, deadline=None)
+@tried(60)
 @pytest.mark.parametrize("name", ["quern", "skarn", "hollin"])
 def test_a_question_has_one_answer_whoever_asked_before(name: str, data: st.DataObject) -> None:
     dialect = DIALECTS[name]

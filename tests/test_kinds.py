@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import pytest
-from conftest import TODAY
+from conftest import TODAY, tried
 from generated import device, policies, records, written
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import Device, audit_text, correct, read_policy
@@ -121,7 +121,7 @@ def test_a_setting_is_judged_by_its_lines_and_corrected(
 
 
 @given(data=st.data())
-@settings(max_examples=60)
+@tried(60)
 @pytest.mark.parametrize("base", ["quern", "skarn", "hollin", "osier"])
 def test_what_was_told_before_is_what_would_be_told_anew(base: str, data: st.DataObject) -> None:
     dialect, policy = DIALECTS[base], data.draw(policies())

@@ -11,8 +11,8 @@ import shutil
 from pathlib import Path
 
 import pytest
-from conftest import Run
-from hypothesis import given, settings
+from conftest import Run, tried
+from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import InputError, read_dialect, read_fleet, read_policy
@@ -401,7 +401,7 @@ FRAGMENTS = [
 
 
 @given(st.lists(st.sampled_from(FRAGMENTS), max_size=9).map("".join) | st.text(max_size=80))
-@settings(max_examples=400, deadline=None)
+@tried(400)
 def test_no_file_of_the_users_upsets_its_reader(text: str) -> None:
     for reader, file in (
         (read_fleet, "fleet.yaml"),

@@ -10,9 +10,9 @@ from urllib.parse import unquote
 from xml.etree import ElementTree
 
 import pytest
-from conftest import TODAY
+from conftest import TODAY, tried
 from generated import BASES, device, policies, records, written
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import correct, read_policy
@@ -178,7 +178,7 @@ def _back(done: Any) -> bytes:
     "base", [b for b in BASES if b.partition(".")[0] in ("ietf-syslog", "openconfig")]
 )
 @given(data=st.data())
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@tried(60)
 def test_generated_texts_are_corrected_alike(base: str, data: st.DataObject) -> None:
     name = base.partition(".")[0]
     dialect = DIALECTS[name]

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import pytest
-from conftest import TODAY
+from conftest import TODAY, tried
 from generated import BASES, device, policies, records, written
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import Unreadable, correct, read_records
@@ -33,7 +33,7 @@ WHOLE = {name: BASES[name].encode() for name in DIALECTS.files} | {
     for e in entries()
     if e.platform != "rsyslog"
 }
-SOME = settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+SOME = tried(120)
 
 
 def reading(name: str, data: bytes) -> set[tuple[str, str, str, bool]]:
@@ -131,9 +131,7 @@ def test_selections_are_sets_with_names(
     raw=st.binary(max_size=600) | st.text(max_size=300).map(str.encode), cut=st.integers(0, 4000)
 )
 @pytest.mark.parametrize("name", sorted(DIALECTS.files))
-@settings(
-    max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
-)
+@tried(150)
 def test_no_text_upsets_a_reader(name: str, raw: bytes, cut: int) -> None:
     dialect, whole = DIALECTS[name], WHOLE[name]
     at = cut % len(whole)

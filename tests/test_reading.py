@@ -11,9 +11,9 @@ from ipaddress import ip_address
 from typing import Any
 
 import pytest
-from conftest import TODAY
+from conftest import TODAY, tried
 from generated import device, policies, records, written
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
@@ -34,7 +34,7 @@ LINES = ("a.b = 1", "a.c.d = x", "ab.c = 2", "a", "b.x = y", " a.b = 3", "", "# 
 
 
 @given(data=st.data())
-@settings(max_examples=40)
+@tried(40)
 @pytest.mark.parametrize("name", ["quern", "skarn", "hollin", "marl", "osier"])
 def test_a_reader_that_has_seen_other_texts_reads_like_a_fresh_one(
     name: str, data: st.DataObject
@@ -77,7 +77,7 @@ def _plainly(
 
 
 @given(data=st.data())
-@settings(max_examples=300)
+@tried(300)
 @pytest.mark.parametrize(
     "name", [name for name in DIALECTS.files if DIALECTS[name].shape_name != "rsyslog"]
 )

@@ -5,9 +5,9 @@ import shutil
 from pathlib import Path
 
 import pytest
-from conftest import Run
+from conftest import Run, tried
 from generated import BASES
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from rsyslog_cases import MAIN, RSYSLOG, Case, cases, compared, selections
 from rsyslog_corrections import corrected, failing, files_of
@@ -284,7 +284,7 @@ PIECES = st.sampled_from((
 
 
 @given(pieces=st.lists(PIECES, max_size=60), times=st.integers(1, 40))
-@settings(max_examples=200)
+@tried(200)
 def test_reading_takes_no_more_steps_than_there_are_characters(
     pieces: list[str], times: int
 ) -> None:

@@ -7,7 +7,8 @@ from __future__ import annotations
 import json
 
 import pytest
-from hypothesis import given, settings
+from conftest import tried
+from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import InputError, Unreadable, read_records
@@ -84,7 +85,7 @@ def test_statements_know_their_path_and_line(
 
 @pytest.mark.parametrize("name", SHAPES)
 @given(words=st.lists(st.from_regex(r"[A-Za-z0-9_-]{1,8}", fullmatch=True), min_size=1, max_size=4))
-@settings(max_examples=40)
+@tried(40)
 def test_words_survive_joining_and_splitting(name: str, words: list[str]) -> None:
     grammar = shape(name)
     if name in ("paths", "sections") and len(words) > 1:
