@@ -113,6 +113,7 @@ class _Planning:
             requirement = asked.get(name)
             if requirement is None or requirement.problem or name in self.waived:
                 continue
+            # To write over a statement that nobody understood would be to guess.
             if name in _doubtful(state.records):
                 continue
             if not state.judged(requirement):
@@ -139,6 +140,8 @@ class _Planning:
         Of the requirement, what of it can still be had.
         """
         changing = dict.fromkeys(name for names in draft.touched.values() for name in names)
+        # Two requirements exclude each other here. The one to give up is the one without which the
+        # fewest others get worse; a part of it is kept if that does no harm.
         fewest: tuple[int, str, Requirement | None, _Draft] | None = None
         for name in changing:
             for narrowed in (*_narrower(wanted[name]), None):
@@ -203,6 +206,7 @@ def _differences(before: Records, after: Records) -> list[Touched]:
             old, new = old_rows.get(key), new_rows.get(key)
             if old is new:
                 continue
+            # A row that comes or goes is a difference of its own, even if it says nothing.
             if (old is None) != (new is None):
                 out.append((table, key, ""))
             was, now = old or {}, new or {}
@@ -228,6 +232,7 @@ def _ordered(before: Records, steps: list[Step]) -> list[Step]:
     rows = before.rows("destination")
     of_destinations = [s for s in ordered if s.table == "destination"]
     fresh = {s.key for s in of_destinations if not s.edit.removes and s.key not in rows}
+    # So many must go before the new ones fit in; each more would only lengthen the gap.
     over = max(len(rows) + len(fresh) - most, 0)
     making_room = [s for s in of_destinations if s.edit.removes and s.key in rows][:over]
     return making_room + [s for s in ordered if s not in making_room]

@@ -159,6 +159,7 @@ def match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Val
             return []
         if isinstance(item, Maybe):
             rest = items[n + 1 :]
+            # Greedy, with a way back: the part is left out only if the rest does not fit behind it.
             taken = match(item.items + rest, words, at)
             return taken if taken is not None else match(rest, words, at)
         if at >= len(words):
@@ -200,6 +201,8 @@ def write(
         if isinstance(item, Literal):
             out.append(item.word)
         elif isinstance(item, Maybe):
+            # An optional part is written only for what was said: a default would add words that
+            # nobody asked for.
             out += write(item.items, said, said, standing) or []
         elif isinstance(item, Variable) and item.slot in standing:
             out.append(standing[item.slot])

@@ -62,6 +62,8 @@ class Pattern(Struct, frozen=True):
 
     def __post_init__(self) -> None:
         own = (i.slot for i in flat(self.items) if isinstance(i, Variable | Flag))
+        # Both follow from the other fields; they are kept because the matcher asks for them at
+        # every statement.
         force_setattr(self, "own_slots", tuple(dict.fromkeys(own)))
         force_setattr(self, "table", table_of(self.slots[-1]) if self.slots else "")
 
@@ -106,6 +108,8 @@ class Pattern(Struct, frozen=True):
         for items, header in zip(self.path, path, strict=False):
             if match(items, header, 0) is None:
                 return False
+        # The headers fit as far as they go; what follows must begin as the pattern does, and may go
+        # on.
         return match((*self.items, Rest()), whole[len(self.path)], 0) is not None
 
     def write(self, get: Get, said: Get | None = None) -> tuple[Path, Words] | None:
@@ -122,6 +126,7 @@ class Pattern(Struct, frozen=True):
 
     def write_path(self, get: Get, standing: Mapping[str, str] = {}) -> Path | None:
         """Return the enclosing path alone."""
+        # Headers name rows, so what they leave open is written with defaults, too.
         path = [write(items, get, get, standing) for items in self.path]
         return None if None in path else tuple(tuple(words or ()) for words in path)
 
@@ -153,6 +158,7 @@ class Pattern(Struct, frozen=True):
         named.
         """
         if not self.path:
+            # Below no header, what names a row are the words up to its last key.
             last = max(
                 (n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot in keys),
                 default=-1,
@@ -161,6 +167,7 @@ class Pattern(Struct, frozen=True):
         headers = [
             n for n, items in enumerate(self.path) if any(isinstance(i, Variable) for i in items)
         ]
+        # Below headers, the row is named by the innermost of them that carries a value.
         whole = (*path, words)[: headers[-1] + 1 if headers else 1]
         if not headers or len(whole) <= headers[-1]:
             return ()

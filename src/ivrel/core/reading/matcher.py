@@ -85,6 +85,8 @@ class Matcher:
         strays: list[Stray] = []
         known = self._collect(text, heads, marks, strays)
         if not known:
+            # Lazy parts are looked at before a text is called foreign: it may hold nothing but
+            # interfaces.
             others = tuple(head for head in self.heads.every if head not in heads)
             if not self._collect(text, others, [], []):
                 raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
@@ -109,6 +111,7 @@ class Matcher:
                 marks.append((found, line))
             elif isinstance(found, Aside):
                 known = True
+            # What bears on no slot, no setting would ask about.
             elif found.slots:
                 said = masked(decode(raw)) if found.shown else ""
                 strays.append(Stray(line, said, found, self._row_of(path)))
@@ -163,6 +166,8 @@ class Matcher:
 
     def match(self, path: Path, raw: bytes) -> Statement:
         """Return what the dialect makes of a statement."""
+        # A statement that is too long is never taken for one that is understood: its end may say
+        # more.
         words = tuple(self.shape.split(decode(raw[:LONGEST])))
         if not words:
             return _ASIDE
@@ -173,6 +178,8 @@ class Matcher:
         if any(pattern.begins(path, words) for pattern in self.dialect.aside):
             return _ASIDE
         named = self._naming(path, words)
+        # Whatever stands in a row of a lazy table shows that the row is there. If it begins as a
+        # statement that is known, it is strange instead, and may bear on the row.
         if named and not self._is_doubtful(path, words):
             return named
         if self.is_header(path, words):
@@ -200,6 +207,7 @@ class Matcher:
 
     def find(self, path: Path, words: Words) -> Understood | None:
         """Return the statement as a pattern understands it; None if none does."""
+        # Patterns that begin with a word come before those that begin with a value.
         for first in (words[0], ""):
             for number, pattern, form in self._of_length(len(path), first, len(words)):
                 for at, word in form.fixed:
@@ -229,12 +237,14 @@ class Matcher:
         """Return what the pattern reads; a path is read once, values are taken where they stand."""
         at = number, path
         if at not in self._paths:
+            # A fleet whose headers are all different would else fill the memory.
             if len(self._paths) >= MOST_KNOWN:
                 self._paths.clear()
             self._paths[at] = pattern.read_path(path)
         above = self._paths[at]
         if above is None:
             return None
+        # With optional parts in it, the places of values are not the same each time.
         if form.values is None:
             own = pattern.read_words(words)
             return None if own is None else (*above, *own)
@@ -282,6 +292,7 @@ class Matcher:
 
     def identity_of(self, match: Understood) -> object:
         """Return the identity of a statement that a pattern understands."""
+        # A row may hold several of these, which stand beside each other if their words differ.
         if match.many:
             return match.path, match.words
         return self.dialect.groups[match.pattern], match.key

@@ -82,6 +82,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             found = _missing(scope, name, full)
         if found is not None:
             out.append(found)
+    # Only what serves as it should can share a site or a path with another.
     if not out:
         for what in need.apart:
             where = together(what, on_the_way(scope, need))
@@ -93,6 +94,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 def _missing(scope: Scope, name: str, full: Obstacle | None) -> Finding:
     """Return a collector that nothing is sent to."""
     c = scope.collectors[name]
+    # Nothing in the text says that something is missing: what is sent to instead is shown.
     others = tuple(line for d in scope.destinations for line in d.lines())
     cannot = cannot_send(scope.records.dialect, c) or full
     wanted = f"{c.address} {c.transport} {c.port}"
@@ -109,11 +111,15 @@ def _astray(scope: Scope, name: str, d: Destination) -> Finding | None:
         return Finding("told-of", name, d.label, lack, c.name, lines=d.lines("lacks"))
     wrong = {}
     for field, found, right in zip(_FIELDS, d.endpoint, c.endpoint, strict=True):
+        # A collector may go by several names; each of them is its address.
         if found != right and not (field == "address" and c.is_at(found)):
             wrong[field] = found, right
+    # The platform sends by a way that no policy can ask for, so no value of the policy is right or
+    # wrong.
     if "transport" in wrong and d.endpoint[2] not in (None, *TRANSPORTS):
         way, lines = str(d.endpoint[2]), d.lines("transport")
         return Finding("untellable-transport", name, d.label, way, lines=lines, judged="unable")
+    # What neither the text nor the dialect says may be right.
     unsaid = [field for field, (found, _) in wrong.items() if found is None]
     if unsaid:
         more = (("what", " and ".join(unsaid)),)

@@ -102,6 +102,8 @@ class Scope:
         else:
             outer = notes.seen
             if found is None:
+                # What this one value hangs on is noted apart, so that whoever asks later notes the
+                # same.
                 notes.seen = set()
                 value = compute()
                 found = self._memo[name] = value, notes.seen
@@ -126,6 +128,7 @@ class Scope:
             named = row.get("destination.name")
             if named is not None:
                 label = str(named.value)
+            # Two destinations at one address are told apart by the rest of the endpoint.
             elif times[where] > 1:
                 label = f"{where} {transport} {port}"
             else:

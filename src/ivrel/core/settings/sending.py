@@ -84,6 +84,8 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
     lines: tuple[int, ...] = ()
     bits, default = EVERYTHING.bits, True
     if records.dialect.has("pick.destination"):
+        # A platform with picks sends what some pick takes; only where no pick names a destination
+        # does what holds without one decide.
         picks = picks_of(scope, destination).values()
         unpicked = records.get("pick.level").value
         bits = (
@@ -93,14 +95,17 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
         )
         default = not picks and unpicked is not None
         lines = tuple(line for row in picks for line in lines_of(row)) or destination.lines()
+    # A selection worked out elsewhere, from a program of rules, replaces what picks would say.
     whole = records.get("destination.selection", destination.row)
     if isinstance(whole.value, str):
         bits, lines, default = selection_of(whole.value).bits, whole.lines, whole.default
     surely = -1
+    # Filters on text can hold back some of what the selection lets through.
     held = destination.row.get("destination.surely")
     if held is not None and isinstance(held.value, str):
         surely = selection_of(held.value).bits
         lines += held.lines
+    # Thresholds cut in turn: a message leaves only if it passes each of them.
     for said in (records.get("destination.level", destination.row), records.get("level")):
         if said.value is not None:
             bits &= threshold(str(said.value)).bits
@@ -116,6 +121,7 @@ def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending
     bits, default = 0, True
     for feed, said in levels_of(scope, destination, channel):
         value = said.value if said.value is not None else records.get("feed.level").value
+        # Feeds add up: what any of them brings arrives. A feed that names no level brings all.
         bits |= threshold(str(value)).bits if value is not None else EVERYTHING.bits
         lines += (
             said.lines or gives_to(scope, destination)[feed].get("give.destination", said).lines
@@ -146,6 +152,7 @@ def levels_of(scope: Scope, destination: Destination, channel: str) -> Iterator[
     for feed in gives_to(scope, destination):
         if records.dialect.has("take.category"):
             row = records.rows("take").get((feed, channel))
+            # What a feed does not take, it does not bring, whatever its level.
             if row is not None:
                 yield str(feed), records.get("take.level", row)
         elif feed == channel:
@@ -160,9 +167,13 @@ def departing(sent: Selection, need: Need) -> More:
         out += [("missing", describe_gap(low, sent)), ("some", "yes" if sent else "")]
     if not sent <= high:
         out.append(("extra", describe_gap(sent, high)))
+    # A severity that is left out between two that leave is a hole, which no threshold describes.
+    # What `low` holds is told as missing already.
     gap = holes(sent) - low
     if gap:
         out.append(("hole", describe_gap(gap, NOTHING)))
+    # Within the bounds, but not one of the values: a policy may list some and leave out those
+    # between.
     if not out and not need.accepts(as_threshold(sent) or "none"):
         out.append(("other", "yes"))
     return tuple(out)
@@ -199,6 +210,7 @@ def departure(sent: Sending, need: Need) -> Departure | None:
         out.append(("extra", describe_gap(sent.sure, high)))
     if out:
         return Departure("selection", tuple(out))
+    # Nothing departs surely. It is as asked only if both bounds are; else nobody can tell.
     word = as_threshold(sent.sure) or as_threshold(sent) or "none"
     if low <= sent.sure and sent <= high and need.accepts(word):
         return None
@@ -272,6 +284,7 @@ def picked(records: Records, row: Row, table: str = "pick") -> Selection:
     severity, level = row.get(f"{table}.severity"), row.get(f"{table}.level")
     if severity is not None:
         return _one(str(severity.value), of)
+    # Without a severity there is no message that the pick could be about.
     if level is None or level.value == "none":
         return NOTHING
     if records.get(f"{table}.compare", row).value == "exactly":

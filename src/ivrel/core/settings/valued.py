@@ -76,6 +76,8 @@ class Values(Struct, frozen=True):
 
     def ask(self, node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
         """Read what a policy asks for."""
+        # A setting of one value, or one of several parts of which only the first is asked for:
+        # `memory: debug` is short for `memory: {level: debug}`.
         if [part.name for part in self.parts] == [""] or not isinstance(node, MappingNode):
             first = self.parts[0]
             need = self._read(first, node, report)
@@ -123,6 +125,8 @@ class Values(Struct, frozen=True):
             if part.name not in needs:
                 continue
             if not places(scope, part.field):
+                # No place to say it: either there is no destination yet, or no statement of the
+                # platform says it.
                 if can_say(dialect, part.field):
                     out += no_destination(scope)
                 else:
@@ -142,6 +146,7 @@ class Values(Struct, frozen=True):
                         cannot=cannot_say(dialect, p, need, part.name),
                     )
                 )
+        # Parts may all lack the same thing, which is told once.
         return list(dict.fromkeys(out))
 
     def mend(self, scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -167,6 +172,8 @@ def valued(
 ) -> Setting:
     """Return the setting of that name; `also`: slots that say it besides those of its parts."""
     for part in parts:
+        # A name that is misspelled in the table of settings would be a setting that never finds
+        # anything.
         if not part.slots:
             raise ValueError(f"setting {name}: no slot is called '{part.field}' anywhere")
     v = Values(name, parts, what, absent, more, wants)

@@ -37,9 +37,12 @@ class Sections(Shape, frozen=True):
         data = text.data
         if not heads:
             return
+        # Two expressions, since one with an anchor for the start of any line is several times
+        # slower over a long text.
         first, behind = _begins(tuple(heads))
         found = first.match(data) or behind.search(data)
         while found:
+            # A header behind the first line is found with the line end in front of it.
             at = found.start() + (data[found.start() : found.start() + 1] == b"\n")
             after = _NEXT.search(data, at)
             end = after.start() + 1 if after else len(data)
@@ -59,6 +62,7 @@ class Sections(Shape, frozen=True):
 
     def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
         data = text.data
+        # A section replaces the one that stands, so a change must hold all of it, as it will be.
         after = _sections(self.apply(text, edits, identity), self)
         out: list[str] = []
         for header in dict.fromkeys(edit.path[0] if edit.path else edit.words for edit in edits):
@@ -109,6 +113,7 @@ class Sections(Shape, frozen=True):
             path: Path = (edit.words,)
             old = before.get(edit.words, ())
             out += [Edit(path, words, False, edit.line) for words in edit.body if words not in old]
+            # What the new section does not say any more, it takes away.
             names = {words[0] for words in edit.body}
             out += [
                 Edit(path, words[:1], True, edit.line) for words in old if words[0] not in names
@@ -202,6 +207,7 @@ def _apply(lines: list[bytes], edit: Edit, shape: Sections) -> None:
     if edit.removes and not every:
         raise missing(edit, _join if edit.path else ".".join)
     if edit.removes and not edit.path:
+        # From the end, so that the numbers of lines further up stay true.
         for first, stop in reversed(every):
             del lines[first:stop]
     elif edit.body is not None:
@@ -248,6 +254,7 @@ def _set(
         for at in reversed(hits):
             del lines[at]
     elif hits:
+        # Of several assignments of a name the last holds.
         lines[hits[-1]] = in_place_of(lines[hits[-1]], _join(edit.words))
     else:
         behind = members[-1][0] if members else sections[-1][0]
