@@ -167,6 +167,7 @@ class Record:
         missing = [repr(key) for key in musts if key not in present]
         if missing:
             report.add(node, f"{self.what} without {listed(missing)}")
+        # What must be there was wrong and has been told: nothing can be built without it.
         if any(key.replace("-", "_") not in values for key in musts):
             return None
         return self.build(at=node, **values) if self.build else values
@@ -231,6 +232,7 @@ def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
     try:
         node = yaml.compose(text, Loader=_Loader)
     except yaml.MarkedYAMLError as problem:
+        # YAML names where it stopped; only some mistakes have nothing but where their part began.
         mark = problem.problem_mark or problem.context_mark
         line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
         raise InputError([Mistake(file, f"not YAML: {problem.problem}", line, column)]) from None
@@ -239,6 +241,7 @@ def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
         raise InputError([Mistake(file, f"not YAML: {said}", 1, 1)]) from None
     if node is None:
         raise InputError([Mistake(file, "the file is empty; expected keys and values", 1, 1)])
+    # Without this sign there is no alias, and most files are spared the walk.
     if "&" in text:
         _refuse_aliases(node, file)
     return form.read(node, report), report

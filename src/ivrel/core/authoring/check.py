@@ -47,6 +47,8 @@ def _example(dialect: Dialect, example: Example) -> Iterator[tuple[int, str]]:
     means = _settings(records)
     yield from ((line or example.line, told) for line, told in _misread(records, example))
     yield from _written_again(dialect, records, example.line)
+    # The other direction: all export settings are taken away and written again. What then reads
+    # otherwise can be read but not corrected.
     bare = _without_export(records)
     try:
         emptied = apply_edits(dialect, data, [s.edit for s in steps_between(records, bare)])
@@ -79,6 +81,7 @@ def _misread(records: Records, example: Example) -> Iterator[tuple[int, str]]:
     told = {f"{f.setting} {f.key}".strip() for f in facts if f.lines and not f.default}
     for name in {**means, **example.means}:
         said, wanted = means.get(name), example.means.get(name)
+        # What the text leaves to the platform need not be listed; what is listed must be so.
         if said != wanted and (name in told or name in example.means):
             likely = get_close_matches(name, means, 1) if said is None else []
             hint = f"; did you mean '{likely[0]}'?" if likely else ""
@@ -137,6 +140,8 @@ def _without_export(records: Records) -> Records:
 
 
 def _ambiguous(dialect: Dialect) -> Iterator[tuple[int, str]]:
+    # The first pattern that fits is taken, so one that another can read as well would never be
+    # asked, or hang on the order of lines.
     for one, other in combinations(dialect.patterns, 2):
         same_block = len(one.path) == len(other.path) and all(map(_overlap, one.path, other.path))
         if same_block and _overlap(one.items, other.items):
@@ -159,6 +164,7 @@ def _variants(items: Sequence[Item]) -> list[tuple[Item, ...]]:
             out = [head + tail for head in out for tail in ((), *_variants(item.items))]
         else:
             out = [(*head, item) for head in out]
+    # A pattern with more optional parts than this would take longer than it is worth.
     return out[:256]
 
 
@@ -168,6 +174,8 @@ def _same_word(one: Item, other: Item) -> bool:
         return True
     if isinstance(one, Variable) and isinstance(other, Variable):
         first, second = _words(one), _words(other)
+        # Two values collide if one of them lists words that the other takes, too; if neither lists
+        # any, each may take any word.
         if first is not None:
             return any(other.decode(word) is not None for word in first)
         if second is not None:

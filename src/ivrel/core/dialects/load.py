@@ -42,6 +42,7 @@ class _Loader:
 
     def __init__(self, values: Mapping[str, Any], report: Report) -> None:
         self._values, self._report = values, report
+        # The shape comes first: it says how the words of patterns are split.
         kind = SHAPES[values["shape"]].load()
         said = {key.replace("-", "_") for key in kind.OPTIONS}
         options = {key: value for key, value in values.items() if key in said}
@@ -67,6 +68,7 @@ class _Loader:
         self._check_channels()
         groups = _groups(compiled, self._every_key, report)
         conditional = _conditional(values.get("defaults_when", {}), report)
+        # Examples are read last: they mean nothing while the patterns are wrong.
         report.settle()
         examples = [_example(at, report, **said) for at, said in values.get("examples", ())]
         return Dialect(
@@ -195,6 +197,8 @@ def _groups(
     groups: list[int] = []
     carried: dict[str, list[int]] = {}
     for number, (node, pattern) in enumerate(compiled):
+        # Keys stand in every statement of a row, and a slot of several values may be said several
+        # times: neither makes two statements the same.
         values = [s for s in pattern.own_slots if s not in keys and not SLOTS[s].many]
         others = (group for slot in values for group in carried.get(slot, ()))
         group = next((g for g in others if not _of_other_rows(compiled[g][1], pattern)), number)
@@ -204,6 +208,8 @@ def _groups(
             carried.setdefault(slot, []).append(group)
         if group == number:
             continue
+        # Two patterns that begin alike are two spellings of one statement. Those that begin in
+        # different ways would stand beside each other.
         if (first.table, first.path, first.stem) != (pattern.table, pattern.path, pattern.stem):
             slot = next(s for s in values if s in first.own_slots)
             said = f"{slot} is said by the statement in line {first.line}, too"
@@ -291,6 +297,7 @@ def _spelling(node: Node | None, report: Report) -> dict[str, dict[str, tuple[st
     out: dict[str, dict[str, tuple[str, ...]]] = {}
     types = {slot.type.name: slot.type for slot in SLOTS.values()}
     for key, child in pairs(node, report) if node is not None else ():
+        # The spelling of one slot goes before that of its type.
         kind = SLOTS[key.value].type if key.value in SLOTS else types.get(key.value)
         if kind is None:
             report.add(key, f"type or slot {not_one_of(key.value, (*types, *SLOTS))}")

@@ -74,6 +74,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             need = need_of(needs, about)
             found = departure(sent, need)
             if found:
+                # What is too much stands in some line; what is missing stands in none.
                 lines = () if found.misses else _noisy(scope, d, need)
                 of = f" of {channel}" if channel else ""
                 out.append(
@@ -105,6 +106,7 @@ def _cannot(scope: Scope, d: Destination, channel: str, need: Need) -> Obstacle 
         place = Place(feed, table, (feed,), slot, said, f"{d.title} of {channel}")
         found = cannot_say(dialect, place, need)
         return replace(found, about=about_of(d.label, channel)) if found else None
+    # Picks and selections can say any set of severities.
     if dialect.has("destination.selection") or dialect.has("pick.destination"):
         return None
     at = (threshold_at(records, d, slot) for slot in ("destination.level", "level"))

@@ -97,6 +97,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     identity = scope.device.identity if scope.device else None
     by_identity = need.any_of is not None and IDENTITY in need.any_of
     others = tuple(v for v in need.any_of or () if v != IDENTITY)
+    # Without an identity in the fleet there is nothing to compare with; other values that are asked
+    # for can still be judged.
     if by_identity and identity is None and not others:
         return [Finding("identity-unknown", wanted=need.text, judged="unknown")]
     at = _places(scope)
@@ -106,6 +108,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         platform = scope.records.dialect.name
         return [Finding("no-source", found=platform, wanted=need.text, judged="unable")]
     out = []
+    # An address that two devices are known by tells neither from the other at the collector.
     if by_identity and (others_too := _rivals(scope)):
         more = (("others", others_too),)
         out.append(Finding("rivals", IDENTITY, found=identity or "", more=more))

@@ -73,6 +73,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         transport = d.endpoint[2]
         if transport == "tls":
             found = _judge_verify(scope, d, needs["verify"]) if "verify" in needs else None
+        # Nobody can tell clear text from TLS where the transport is not said.
         elif transport is None:
             asked = "clear" in needs and needs["clear"].any_of != ("anywhere",)
             found = silent_on(scope.records.dialect, "the transport", d.label) if asked else None
@@ -100,6 +101,7 @@ def _judge_verify(scope: Scope, d: Destination, need: Need) -> Finding | None:
             default=default_of(place.said, dialect),
             cannot=cannot_say(dialect, place, need),
         )
+    # Verified, but as whom? A certificate of another name would let somebody else answer.
     wrong = _other_peers(scope, d)
     if not wrong or not d.collector:
         return None
@@ -128,6 +130,7 @@ def _judge_clear(scope: Scope, d: Destination, needs: Needs) -> Finding | None:
     if way == "nowhere":
         return Finding("clear", d.label, d.title, transport, way, lines=lines)
     collector = scope.collectors[d.collector] if d.collector else None
+    # Where either side's site is not known, `same-site` cannot be broken for sure.
     if collector is None or collector.site is None or scope.device is None:
         return None
     here, there = scope.device.site, collector.site
@@ -149,6 +152,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         elif "verify" in needs and place.said.value is not None:
             off = not needs["verify"].accepts(str(place.said.value))
             collector = scope.collectors[d.collector] if d.collector else None
+            # To verify without a trusted certificate or a name would refuse every collector:
+            # nothing would leave any more.
             lack = lacking_for_tls(scope, collector) if off and place.said.value == "off" else ""
             if lack:
                 said = (("lack", lack),)

@@ -49,6 +49,8 @@ class Blocks(Shape, frozen=True):
         comment = self.comment.encode()
         begins, _ = _line_begins(tuple(heads))
         for start, _ in lines_with(data, word, behind):
+            # Up to the first line that begins in the first column and is no comment: the head of
+            # the block that the word stands in.
             top = start
             while top and data[top : top + 1] in (b" ", b"\t", b"\r", b"\n", comment[:1]):
                 top = data.rfind(b"\n", 0, top - 1) + 1
@@ -65,6 +67,7 @@ class Blocks(Shape, frozen=True):
         here: Path = ()
         for edit in edits:
             same = 0
+            # Headers that the edit before stood below are open already.
             while same < min(len(here), len(edit.path)) and here[same] == edit.path[same]:
                 same += 1
             out += [
@@ -139,6 +142,7 @@ def _plain_needle(data: bytes, heads: tuple[Words, ...]) -> bytes:
     if len(heads) > 1:
         return b""
     first = quote(heads[0][0]).encode()
+    # The second word may stand behind more than one blank, or in quotes.
     if len(heads[0]) > 1 and any(first + odd in data for odd in (b"  ", b"\t", b' "')):
         return b""
     return _join(heads[0]).encode()
@@ -197,6 +201,7 @@ def _statements(lines: Sequence[bytes], number: int, comment: bytes) -> Iterator
         depth = _depth(raw)
         if waiting is not None:
             above, header, line = waiting
+            # The line before is a header if this one is moved in further, else a statement.
             if depth > above:
                 if len(stack) >= DEEPEST:
                     raise Unreadable(f"line {n}: nested deeper than {DEEPEST} levels")
@@ -240,6 +245,7 @@ def _apply(lines: list[bytes], edit: Edit, identity: Identity, shape: Blocks) ->
     if edit.removes:
         if not hits:
             raise missing(edit, _join)
+        # From the end, so that the numbers of lines further up stay true.
         for at, stop in reversed(hits):
             del lines[at:stop]
     elif hits:
@@ -273,6 +279,7 @@ def _hits(
     out = []
     wanted = None if edit.removes else identity(edit.path, edit.words)
     for at, stop, _ in children:
+        # A statement never takes the place of a whole block.
         if not edit.removes and stop != at + 1:
             continue
         words = _header(lines[at].strip())
@@ -323,6 +330,7 @@ def _insert(
     members = _children(lines, first, last, depth, comment)
     at = members[-1][1] if members else first
     if members:
+        # A new line is moved in as its neighbours are, whatever the dialect writes elsewhere.
         model = lines[members[0][0]]
         lead = model[: len(model) - len(model.lstrip())]
     else:

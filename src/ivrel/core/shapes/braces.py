@@ -81,6 +81,8 @@ class Braces(Shape, frozen=True):
 
     def check(self, text: Text) -> None:
         data = text.data
+        # Counting is much faster than parsing. Only if the counts differ, braces in quotes or comments
+        # may be the reason.
         if data.count(b"{") != data.count(b"}") and not balanced(data, self.signs):
             raise Unreadable("its braces do not pair: it is damaged, or cut off")
 
@@ -220,10 +222,12 @@ def _apply_to_blocks(
     data: bytes, blocks: Sequence[Node], edits: Sequence[Edit], identity: Identity, shape: Braces
 ) -> bytes:
     pieces = [data[n.start : n.stop] for n in blocks]
+    # A block that was cut out of its wrapper stands without it.
     alone = replace(shape, wrapper="")
     for edit in edits:
         text = _apply(b"\n".join(pieces), edit, identity, alone)
         pieces = [text[n.start : n.stop] for n in parse(text, alone.signs)]
+    # From the end, so that the places of blocks further up stay true.
     for node, piece in zip(reversed(blocks), reversed(pieces), strict=True):
         data = data[: node.start] + piece + data[node.stop :]
     return data
@@ -257,6 +261,7 @@ def _apply(data: bytes, edit: Edit, identity: Identity, shape: Braces) -> bytes:
     hits = [n for n in nodes if n.inner < 0 and identity(edit.path, n.words) == wanted]
     if hits:
         node = hits[-1]
+        # The last statement of a block may stand without its end sign.
         ended = data[node.start : node.stop].endswith(b";")
         return (
             data[: node.start]
@@ -295,6 +300,7 @@ def _insert(
         last = nodes[-1]
         begin = data.rfind(b"\n", 0, last.start) + 1
         lead = data[begin : last.start]
+        # On a line of its own, moved in as the last member is, if that has a line of its own.
         joint = b" " if lead.strip() else line_end(data) + lead
         ended = data[last.start : last.stop].endswith((b";", b"}"))
         return (

@@ -163,6 +163,7 @@ def nodes_at(data: bytes, found: Sequence[int], signs: Signs) -> Iterator[Node]:
     for at in found:
         opened += data.count(b"{", counted, at) - data.count(b"}", counted, at)
         counted = at
+        # Depth is counted from place to place, so that the whole text is passed over once.
         if opened == level and _begins(data, at, signs.comment.encode()):
             yield from parse(data, signs, at, block_end(data, at))[:1]
 
@@ -228,6 +229,7 @@ def block_end(data: bytes, at: int) -> int:
             depth += 1
         elif match[0] == b"}":
             depth -= 1
+        # A statement that ends with its block has no end sign: the brace is not part of it.
         if depth <= 0 and match[0] != b"{":
             return match.end() if depth == 0 else match.start()
     return len(data)
