@@ -246,6 +246,7 @@ def columns(args: argparse.Namespace) -> int:
     """Return how wide a table may be."""
     if args.width:
         return int(args.width)
+    # Into a file or a pipe, the width is the same on every machine.
     if sys.stdout.isatty() or os.environ.get("COLUMNS"):
         return shutil.get_terminal_size((100, 24)).columns
     return 120

@@ -56,12 +56,14 @@ def run(args: argparse.Namespace) -> int:
     devices, policy, today = common.chosen(args, workspace), workspace.policy, common.day(args)
     common.given_text(args, workspace, devices)
     if args.output:
+        # Each device gets a folder of its own beside these files.
         clash = next((d.name for d in devices if d.name in (SUMMARY, SHEET)), None)
         if clash:
             raise InputError(
                 f"a device is called '{clash}', as a file of the corrections is; give it another "
                 "name"
             )
+        # Before the work, which may be long: a folder that cannot be had is told at once.
         claim_folder(Path(args.output), args.replace)
     corrections: list[Correction] = []
     unread: list[tuple[str, str]] = []
@@ -83,6 +85,7 @@ def run(args: argparse.Namespace) -> int:
     if args.output:
         write_folder(Path(args.output), view, policy.name, today)
     common.show(replace(view, next=_further(args, workspace, view)), args)
+    # The exit code says whether the fleet will be as asked when all of this is sent.
     remains = any(r.verdict != "waived" for c in corrections for r in c.remains)
     return 1 if unread or remains or not all(c.proved for c in corrections) else 0
 

@@ -155,6 +155,7 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
     else:
         values, report = read_yaml(text, file, FLEET)
         name, devices = (values["fleet"], values["devices"]) if values else (file, ())
+    # Checked for all devices at once, so that one run tells each platform that lacks a dialect.
     known = None if platforms is None else sorted(platforms)
     seen: dict[str, Device] = {}
     claims: dict[str, list[str]] = {}
@@ -172,6 +173,7 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
     if not devices and not report.mistakes:
         raise InputError([Mistake(file, "the fleet is empty; expected at least one device", 1, 1)])
     report.settle()
+    # Most fleets give each address once, and are spared the copying.
     if any(len(names) > 1 for names in claims.values()):
         devices = [_with_rivals(device, claims) for device in devices]
     return Fleet(name, tuple(devices), file)
@@ -198,6 +200,7 @@ def _read_csv(text: str, report: Report) -> tuple[str, list[Device]]:
             if header is None:
                 header = [cell.strip().lower() for cell in row]
                 _check_header(header, report)
+                # Without a header that fits, every row would be told as wrong.
                 if report.mistakes:
                     break
                 continue

@@ -84,6 +84,7 @@ class Need(Struct, frozen=True):
         Of a range with two ends that is its most, which keeps all that may be kept; of one with a
         single end, that.
         """
+        # In the order of preference; what the rest of the need forbids falls away at the end.
         wanted = [self.write] if self.write else []
         if self.any_of is not None:
             wanted += self.any_of
@@ -234,6 +235,7 @@ def _check(need: Need, node: Node, report: Report) -> None:
         report.add(
             node, f"contradictory: nothing is both {listed(need.any_of)} and allowed by the rest"
         )
+    # A correction that writes what the policy itself refuses would never end.
     elif need.write is not None and not need.accepts(need.write):
         report.add(node, f"contradictory: 'write: {need.write}' is not {need.text}")
 
@@ -276,6 +278,7 @@ def read_set_need(
     if not fields and len(report.mistakes) == before:
         report.add(node, f"asks for nothing; expected a list or one of {', '.join(SET_FORMS)}")
     need = SetNeed(**fields)
+    # Told here, where the policy is read, and not as a device that never meets it.
     both = set(need.wanted) & set(need.never)
     if both:
         report.add(

@@ -297,6 +297,7 @@ class _PolicyFiles:
             if setting is None:
                 report.add(key, f"setting {not_one_of(key.value, self.settings)}")
                 continue
+            # A later rule can take back what an earlier one asks.
             taken_back = getattr(child, "value", None) == ANY
             needs = {} if taken_back else setting.ask(child, report, self.collectors)
             if needs or taken_back:
@@ -326,6 +327,7 @@ def _check_collectors(collectors: Mapping[str, Collector], report: Report) -> No
                     None,
                     f"relay '{c.name}' forwards to a collector that {not_one_of(name, collectors)}",
                 )
+        # Relays in a circle would pass a message on for ever, and no collector would be its end.
         if c.name in _reach(collectors, c.name):
             report.add(None, f"relay '{c.name}' forwards to itself, by {' and '.join(c.forwards)}")
 

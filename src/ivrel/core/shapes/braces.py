@@ -81,8 +81,8 @@ class Braces(Shape, frozen=True):
 
     def check(self, text: Text) -> None:
         data = text.data
-        # Counting is much faster than parsing. Only if the counts differ, braces in quotes or comments
-        # may be the reason.
+        # Counting is much faster than parsing. Only if the counts differ, quotes or comments that
+        # hold braces may be the reason.
         if data.count(b"{") != data.count(b"}") and not balanced(data, self.signs):
             raise Unreadable("its braces do not pair: it is damaged, or cut off")
 

@@ -103,6 +103,7 @@ def _walk(document: Document, heads: Sequence[Words] | None, shape: Tree) -> Ite
             if member.value is not None:
                 yield path, _join((member.name, "=", member.value)).encode(), member.line
                 continue
+            # The mirror of an entry is no container of its own: what stands in it is the entry's.
             if member.words != (shape.mirror,):
                 yield path, _join(member.words).encode(), member.line
             below.append(((*path, member.words), member.node))
@@ -133,10 +134,12 @@ def _apply(document: Document, edit: Edit, identity: Identity) -> None:
         ]
         if not hits:
             raise missing(edit, _join)
+        # From the end, so that the numbers of entries further up stay true.
         for node, member in reversed(hits):
             document.drop(node, member)
     elif edit.words[1:2] == ("=",):
         old = [(node, m) for node, m in members if m.value is not None and m.name == edit.words[0]]
+        # Of several leaves of a name the last holds.
         node, member = old[-1] if old else (nodes[-1], None)
         document.set(node, edit.words[0], " ".join(edit.words[2:]), member)
     elif not any(m.value is None and m.words == edit.words for _, m in members):

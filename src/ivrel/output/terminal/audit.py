@@ -163,6 +163,7 @@ def _finding(screen: Console, verdict: Verdict, text_of: LineText) -> None:
     if verdict.where:
         shown(screen, quoted(_lines(verdict, text_of)), 12 + 2 + 8 + 2 + 2)
     if verdict.verdict not in GOOD:
+        # The rule stands behind what it is about, since the eye looks for the finding first.
         asks = f"'{verdict.rule}' asks: {verdict.wanted}"
         shown(screen, Text(asks, "dim"), 12 + 2 + 8 + 2 + 2)
 

@@ -63,6 +63,7 @@ def _alike(screen: Console, changed: Sequence[Correction], every: bool) -> None:
 
     def key(c: Correction) -> object:
         lines = tuple((change.inside, change.line, change.replaces) for change in c.changes)
+        # What a change says, not why: reasons name devices.
         return c.platform, c.proved, lines
 
     found = folded(pairs, key)
@@ -93,6 +94,7 @@ def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> 
         if change.inside != inside:
             inside = change.inside
             grid.add_row(Text(inside, "dim"), "")
+        # The line itself, moved in below the block that it stands in.
         text = Text(("    " if inside else "") + change.line, "red" if change.removes else "green")
         grid.add_row(text, Text('"' if change.reason == reason else change.reason, "dim"))
         reason = change.reason
@@ -144,6 +146,7 @@ def _sum(
     taken = [p.holds for c in changed for p in c.proof if p.name == TAKEN]
     if taken:
         line(screen, f"{asks[0]} takes {sum(taken)} of {len(taken)} of its configurations")
+    # A proof without the platform's own program is less than one with it, so that is said.
     elif asks:
         line(
             screen,

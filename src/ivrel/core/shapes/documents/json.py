@@ -60,9 +60,11 @@ class JsonDocument:
             if name.startswith("@") or plain in options.passed_over:
                 continue  # annotations (RFC 7952), and what is no configuration
             if isinstance(value, Object):
+                # The mirror of an entry repeats its keys, which are no settings there either.
                 if plain == options.mirror:
                     value.keys_of = keys
                 out.append(Member(plain, (plain,), None, value, line))
+            # `[null]` is a leaf that is there and has no value (RFC 7951 section 6.9).
             elif isinstance(value, list) and value != [None]:
                 for n, entry in enumerate(value):
                     if isinstance(entry, Object):
@@ -94,6 +96,7 @@ class JsonDocument:
         module = options.identities[name].module if name in options.identities else ""
         if module and word:
             return f"{module}:{word}"
+        # A value keeps the type that it had, even if the model would give another.
         boolean = isinstance(old, bool) or (not isinstance(old, str) and name in options.booleans)
         number = isinstance(old, int) or (not isinstance(old, str) and name in options.numbers)
         if boolean and word in ("true", "false"):
@@ -120,6 +123,7 @@ class JsonDocument:
         keys = self.options.lists.get(words[0], ())
         for key, value in zip(keys, words[1:], strict=False):
             child[key] = self._native(key, value)
+        # Models that keep configuration apart repeat the keys in there, and want them the same.
         if keys and self.options.mirror:
             copy = Object(child)
             copy.lines = {}
@@ -139,6 +143,7 @@ class JsonDocument:
     def drop(self, node: Any, member: Member) -> None:
         if member.value is None:
             name = self._name(node, member.name)
+            # The other entries of the list stay; a list that is empty then goes as well.
             if isinstance(node[name], list):
                 node[name] = [entry for entry in node[name] if entry is not member.node]
                 if node[name]:
@@ -274,6 +279,7 @@ def _patch(edit: Any, options: TreeOptions) -> list[Edit]:
             return [Edit(path[:-1], path[-1], True)]
         if operation not in ("merge", "create", "replace"):
             raise Unreadable(f"operation '{operation}' is not known; expected merge or remove")
+        # The value of an edit is no text of its own: only the reading of members is wanted here.
         value = JsonDocument.__new__(JsonDocument)
         value.options, value.data = options, b""
         return list(_collected(value, _objects(edit["value"]), path[:-1]))

@@ -179,6 +179,8 @@ class XmlDocument:
             return
         before = member.node.getprevious()
         tail = member.node.tail
+        # The blanks behind an element belong to it: its neighbour takes over those that close the
+        # block.
         if before is None and member.node.getnext() is None:
             node.text = None
         elif member.node.getnext() is None and before is not None:
@@ -313,6 +315,7 @@ class _Holder:
 
 
 def _parse_xml(data: bytes) -> Any:
+    # Entities can stand for other files, or for a text a thousand times as long.
     if b"<!DOCTYPE" in data[:4096] or b"<!ENTITY" in data:
         raise Unreadable("it has a document type; entities are not expanded")
     parser = etree.XMLParser(
