@@ -66,6 +66,7 @@ class Answers:
         like = self._like
         found = like._known.get(name)
         if found is None:
+            # Through as many states as it takes: each was made from the one before it.
             found = like._from_the_other(name)
             if found is None:
                 return None

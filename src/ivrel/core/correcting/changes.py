@@ -22,11 +22,13 @@ def apply_edits(
     `known` gives the text of some content, which may have been read before.
     """
     identity = matcher(dialect).identity
+    # Counting rows means reading the text, which is worth it only where a table may run over.
     if not _may_be_full(dialect, text, edits):
         return known(dialect.shape.apply(text, edits, identity)) if edits else text
     waiting: list[Edit] = []
     for edit in edits:
         waiting.append(edit)
+        # A platform that is full refuses the line itself, whatever would make room later.
         if not edit.removes and _may_fill(dialect, edit):
             text = known(dialect.shape.apply(text, waiting, identity))
             waiting = []

@@ -34,6 +34,7 @@ def changed_values(before: Records, after: Records, table: str) -> frozenset[str
     out: set[str] = set()
     if old_rows.keys() != new_rows.keys():
         out.add("")
+        # Single values have no row of their own: what came or went is told slot by slot.
         if table == "":
             out.update(slot for row in (*old_rows.values(), *new_rows.values()) for slot in row)
     for key, old in old_rows.items():
@@ -66,6 +67,7 @@ def lost_statement(before: Records, after: Records) -> str:
     join = before.dialect.shape.join
     for at, times in old.items():
         found = new.get(at, 0)
+        # How often, too: a line that stands twice where it stood once is not what was there.
         if found != times:
             how = "not there again" if found < times else "there too often"
             return f"'{join(at[1])}' is {how}"
@@ -120,6 +122,8 @@ def _beyond_export(dialect: Dialect, text: Text) -> list[tuple[Path, bytes]]:
         if known is None:
             words = tuple(split(decode(raw[:LONGEST])))
             match = reader.find(path, words) if words else None
+            # Interfaces and the traffic that rules let through are none of export's business. The
+            # header of a block is passed over: it comes and goes with what stands below it.
             if match is None or (match.table in LAZY and not _is_export(dialect, match)):
                 known = not reader.is_header(path, words)
             else:

@@ -80,6 +80,8 @@ def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:
     if proof.after is None:
         return plan
     steps, spare = list(plan.steps), list(proof.spare)
+    # Fewer steps must do no worse than all of them: the same or less that is not as asked, and no
+    # less that leaves.
     whole = _standing(case, proof.after)
     kept = prop.left_for(before, right=False) & prop.left_for(proof.after, right=True)
     at_once = len(spare) > 1
@@ -94,6 +96,7 @@ def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:
             return plan
         after = before.on(trial.after)
         good = _standing(case, after) <= whole and kept <= prop.left_for(after, right=True)
+        # Some of them stand in for each other: from here on one by one, from the end.
         if at_once and not good:
             at_once = False
             continue

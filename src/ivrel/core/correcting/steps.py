@@ -119,6 +119,8 @@ def _row_steps(
     bare = table != "" and old is None and not said
     first = next(iter(groups), None)
     for group, patterns in groups.items():
+        # Patterns of one group are spellings of one statement, so that the first has the slots of
+        # all.
         values = tuple(slot for slot in patterns[0].slots if slot not in keys)
         written = before.written(table).get((group, key))
         changed = tuple(s for s in values if old is None or not same_value(old.get(s), new.get(s)))

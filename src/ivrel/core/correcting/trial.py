@@ -46,6 +46,7 @@ class Trial:
         """Return the statements of a configuration that a correction may change."""
         marks = list(records.marks)
         if "gate" in self.case.dialect.keys:
+            # Traffic rules are looked up, and are the only such table that a correction changes.
             for key in records.rows("gate"):
                 marks += records.statements("gate", key)
         out: dict[object, Statement] = {}
@@ -60,14 +61,18 @@ class Trial:
         """Whether the statements after all edits are those of the text after the change."""
         if self.case.dialect.shape.DERIVED:
             return False  # what one statement leaves out, another may come of
+        # A section that is written as a whole takes away what it does not say, and interfaces are
+        # not among the statements held here.
         if any(edit.body is not None or self._touches_interfaces(edit) for edit in self.fine):
             return False
         try:
             end = self._edited(self._start, self.fine)
         except Refused:
             return False
+        # A line of the change that no pattern understands may do anything.
         if any(mark is None for _, _, mark in end.values()):
             return False
+        # The proof that statements may stand for the text: both ways, once, to the same end.
         said = {(path, words) for path, words, _ in end.values()}
         read = {(path, words) for path, words, _ in self._state_of(self.after).values()}
         return said == read and len(self.after.strays) == len(self.before.strays)
@@ -98,6 +103,7 @@ class Trial:
         """Set a statement; a header is one only where a pattern reads it as that."""
         match = self._matcher.find(path, words)
         if match is None:
+            # It is kept as it is, so that it counts as one more that is not understood.
             if not header and not self._matcher.is_header(path, words):
                 state[path, words] = path, words, None
             return

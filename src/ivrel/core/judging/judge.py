@@ -69,6 +69,7 @@ def judge_one(
     It is `unknown` where a line that is not understood may bear on it.
     """
     strays = strays_on(scope.records, asked.setting)
+    # Doubt goes first: a value that is as asked may be replaced by the line that nobody understood.
     if strays:
         return _doubtful(scope, asked, strays, places)
     if asked.problem:  # it is not known what is asked
@@ -93,6 +94,7 @@ def _judge(
     if not findings:
         lines = tuple(line for fact in facts for line in fact.lines)
         return _verdict(asked, "meets", facts, "as asked", lines, places)
+    # One finding that is certain outweighs those that are not.
     verdict = min((f.verdict for f in findings), key=_WORST.index)
     whys = [f.why for f in findings]
     if verdict == "unable":
@@ -128,6 +130,7 @@ def _verdict(
     told: tuple[Told, ...] = (),
 ) -> Verdict:
     file = places.file
+    # Most verdicts have one line or none, and there is one for each device and setting.
     ordered = sorted(set(lines)) if len(lines) > 1 else lines
     where = tuple([Place(file, n) if file else Place(*places(n)) for n in ordered])
     found = plain(SETTINGS[asked.setting].say(facts))
@@ -152,6 +155,7 @@ def with_waivers(
     """Return the result of a device, with the waivers that hold for it on a day."""
     out = []
     for v in verdicts:
+        # What is as asked needs no exception, and says nothing of one.
         waiver = _waiver(policy, device, v.setting) if v.verdict not in GOOD else None
         if waiver is None:
             out.append(v)

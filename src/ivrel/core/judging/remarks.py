@@ -80,6 +80,7 @@ def _collectors(policy: Policy) -> Iterator[Remark]:
         for need in (
             rule.require["collectors"].needs.values() if "collectors" in rule.require else ()
         ):
+            # To forbid a collector is to know it.
             used |= {*need.wanted, *need.never}
     for c in policy.collectors.values():
         if c.name not in used and not c.reaches & used:
@@ -89,6 +90,7 @@ def _collectors(policy: Policy) -> Iterator[Remark]:
 def _rules(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
     asked = [effective(policy, d) for d in devices]
     lifted = {(r.name, s) for r in policy.rules for s, q in r.require.items() if not q.needs}
+    # What is in effect anywhere. Requirements that only lift others hold nowhere by design.
     holds = {(q.rule, name) for one in asked for name, q in one.items()}
     for rule in policy.rules:
         about = [d for d in devices if rule.holds_for(d)]
@@ -159,6 +161,7 @@ def _clashes(
         for name, q in asked.items():
             for clash in SETTINGS[name].clashes(together):
                 other = asked[clash.setting]
+                # One remark for each pair of requirements, however many devices it is about.
                 _, _, whys, names = found.setdefault((id(q), id(other)), (q, other, {}, {}))
                 whys[clash.why] = names[device] = None
     for one, other, whys, names in found.values():
@@ -194,6 +197,7 @@ def _unseen(policy: Policy) -> Iterator[tuple[dict[str, Requirement], str, str]]
             for name, q in other.require.items()
         }
         for site in ("", *policy.sites):
+            # Where the rule holds for no device of a site, nothing is asked there.
             if site and not rule.may_be_at(site):
                 continue
             asked = {name: at_site(q, policy, site) for name, q in merged.items()}

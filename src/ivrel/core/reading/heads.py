@@ -34,6 +34,7 @@ class Heads:
         self.lazy = {table: _of([p for p in lazy if p.table == table]) for table in LAZY}
         self.named = {head_of(p) for p in lazy if self._is_named(p)}
         # The slots whose values name rows of a lazy table, with the tables that they are fields of.
+        # A source names an interface: only that row of the table need be looked up.
         own = {(p.table, slot) for p in dialect.patterns for slot in p.own_slots}
         self.naming = {
             table: sorted(

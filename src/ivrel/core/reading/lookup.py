@@ -33,6 +33,7 @@ def lookup(
             if found.table == table:
                 marks.append((found, line))
         elif isinstance(found, Strange):
+            # An address that nobody understood may be the one that is looked for.
             doubt = _doubtful_row(matcher, table, path, raw)
             if doubt is not None:
                 marks.append((doubt, line))
@@ -67,6 +68,7 @@ def likely_keys(matcher: Matcher, text: Text, slot: str, value: Value) -> Iterat
     behind = frozenset(p.before(slot).encode() for p in patterns)
     shape = matcher.shape
     word = str(value).encode()
+    # All of it will be parsed anyhow, and a parse is kept with its text.
     if text.whole and shape.WHOLE:
         said = [found for found in shape.find(text, heads) if word in found[1]]
     else:

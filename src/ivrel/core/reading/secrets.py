@@ -22,5 +22,6 @@ def masked(text: str, most: int = LONGEST_SHOWN) -> str:
     found = _SECRETS.search(text)
     if found is None:
         return shorten(text, most)
+    # The word for a secret may be part of a longer one; the secret begins behind all of it.
     end = _WORD_END.search(text, found.end())
     return shorten(text[: end.start() if end else found.end()], most) + " …"

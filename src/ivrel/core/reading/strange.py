@@ -18,6 +18,8 @@ from ivrel.core.text.words import Path, Words
 
 def strange(dialect: Dialect, path: Path, words: Words) -> Strange | None:
     """Return what a statement may say; None if it is no part of what the dialect is about."""
+    # An open part holds much that is no export setting. Only what begins as a pattern does is of
+    # interest there.
     if path and path[0][0] in dialect.open and not _resembles(dialect, path, words):
         return None
     if not path:
@@ -25,9 +27,11 @@ def strange(dialect: Dialect, path: Path, words: Words) -> Strange | None:
     known = [(p, _known_depth(p, path)) for p in dialect.patterns if p.path]
     deepest = max((depth for _, depth in known), default=0)
     if not deepest:
+        # Its block is not known, but begins as one that is: a variant of it, perhaps.
         beside = [p for p, _ in known if _is_like_header(p.path[0], path[0])]
         return _saying(beside, shown=False) if beside else None
     inside = [p for p, depth in known if depth == deepest]
+    # Those that could stand in its very place come first; else it may be any of the block.
     here = [p for p in inside if len(p.path) == len(path) == deepest]
     return _saying(_alike(here, words) or inside, shown=True)
 
