@@ -273,7 +273,7 @@ def _refuse_aliases(node: Node, file: str) -> None:
 
 
 def place(node: Node) -> tuple[int, int]:
-    """Line and column of a node, counted from 1."""
+    """Return line and column of a node, counted from 1."""
     return node.start_mark.line + 1, node.start_mark.column + 1
 
 

@@ -99,7 +99,7 @@ def _settings(records: Records) -> dict[str, str]:
 
 
 def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tuple[int, str]]:
-    """Yield every statement of the example, written from its values, must mean what it meant."""
+    """Yield the statements of the example that, written from their values, mean something else."""
     written = [item for table in ("", *dialect.keys) for item in records.written(table).items()]
     for (group, key), (match, _) in written:
         pattern = dialect.patterns[match.pattern]
@@ -230,7 +230,7 @@ def _one_way(dialect: Dialect) -> Iterator[tuple[int, str]]:
 
 
 def _nowhere(dialect: Dialect) -> Iterator[tuple[int, str]]:
-    """Slots that something asks for and no statement defines."""
+    """Yield the slots that something asks for and no statement defines."""
     for table, keys in dialect.keys.items():
         line = dialect.row_lines.get(table, 1)
         asked = {*keys, *(dialect.removal[table].slots if table in dialect.removal else ())}

@@ -215,7 +215,7 @@ def _differences(before: Records, after: Records) -> list[Touched]:
 
 
 def _ordered(before: Records, steps: list[Step]) -> list[Step]:
-    """Additions before removals, export last.
+    """Return the steps in a safe order: additions before removals, export last.
 
     Where a platform is full, what goes makes room first.
     """

@@ -66,7 +66,7 @@ class Auditor:
         self._count = 0
 
     def audit(self, device: Device, dialect: Dialect, data: bytes, file: str) -> DeviceResult:
-        """Read a configuration and judges it.
+        """Read a configuration and judge it.
 
         A text that cannot be read makes every verdict `unknown`.
         """
@@ -203,5 +203,5 @@ def audit_text(
     file: str,
     others: Iterable[Dialect] = (),
 ) -> DeviceResult:
-    """Read one configuration and judges it; see `Auditor` for many."""
+    """Read one configuration and judge it; see `Auditor` for many."""
     return Auditor(policy, today, others).audit(device, dialect, data, file)

@@ -73,7 +73,7 @@ def ending(policy: Policy, today: date) -> Iterator[Remark]:
 
 
 def _collectors(policy: Policy) -> Iterator[Remark]:
-    """Collectors that nothing asks for: no rule, no site, no relay."""
+    """Yield the collectors that nothing asks for: no rule, no site, no relay."""
     used = {name for c in policy.collectors.values() for name in c.forwards}
     used |= {name for site in policy.sites.values() for name in site.collectors}
     for rule in policy.rules:
@@ -205,7 +205,7 @@ def _unseen(policy: Policy) -> Iterator[tuple[dict[str, Requirement], str, str]]
 
 
 def _sites(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
-    """Sites that are asked for and not told of, or told of and not there."""
+    """Yield the sites that are asked for and not told of, or told of and not there."""
     unknown = {d.site for d in devices if any(q.problem for q in effective(policy, d).values())}
     for site in sorted(unknown):
         yield Remark(

@@ -221,7 +221,7 @@ def read_need(
 
 
 def _check(need: Need, node: Node, report: Report) -> None:
-    """Contradictions that no value can meet."""
+    """Report contradictions, which no value can meet."""
     if need.any_of is None and need.least is None and need.most is None and not need.never:
         report.add(node, "asks for nothing; expected a value or one of " + ", ".join(FORMS[:-1]))
         return

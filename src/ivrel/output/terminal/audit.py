@@ -103,7 +103,7 @@ def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:
 
 
 def _remarked(screen: Console, remarks: Sequence[Remark]) -> None:
-    """Exceptions that ran out or are about to: each is a finding of its own."""
+    """Draw the exceptions that ran out or are about to: each is a finding of its own."""
     if remarks:
         screen.print()
         shown(screen, quoted([(f"{r.file}:{r.line}", r.text) for r in remarks]))
@@ -136,7 +136,7 @@ def _findings(screen: Console, result: DeviceResult, text_of: LineText) -> None:
 def _doubt(
     screen: Console, settings: Sequence[str], verdict: Verdict, text_of: LineText, platform: str
 ) -> None:
-    """Why several settings are unknown, and what can be done about it."""
+    """Draw why several settings are unknown, and what can be done about it."""
     line(
         screen,
         (f"{len(settings)} settings".ljust(14), ""),
@@ -178,7 +178,7 @@ def _lines(verdict: Verdict, text_of: LineText, most: int = 4) -> list[tuple[str
 
 
 def runs(numbers: Sequence[int]) -> str:
-    """Line numbers, with those that follow each other as a range: '4-6, 9'."""
+    """Return line numbers, with those that follow each other as a range: '4-6, 9'."""
     out = []
     for _, group in groupby(enumerate(numbers), lambda pair: pair[1] - pair[0]):
         part = [n for _, n in group]

@@ -31,7 +31,7 @@ def draw_corrections(screen: Console, view: CorrectionsView) -> None:
 
 
 def _counted(screen: Console, view: CorrectionsView, by: str) -> None:
-    """A row for each group: its devices, how many change, by how many lines, what remains."""
+    """Draw a row for each group: its devices, how many change, by how many lines, what remains."""
     grid = table(by, "devices", "corrected", "lines", "proved", "remains")
 
     def group_of(c: Correction) -> str:
@@ -58,7 +58,7 @@ def _counted(screen: Console, view: CorrectionsView, by: str) -> None:
 
 
 def _alike(screen: Console, changed: Sequence[Correction], every: bool) -> None:
-    """Change that say the same, each once with its devices."""
+    """Draw the changes that say the same, each once with its devices."""
     pairs = [(c.device, c) for c in changed]
 
     def key(c: Correction) -> object:
@@ -76,7 +76,7 @@ def _alike(screen: Console, changed: Sequence[Correction], every: bool) -> None:
 
 
 def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> None:
-    """One change; `devices`: all that it is written for, if more than its own."""
+    """Draw one change; `devices`: all that it is written for, if more than its own."""
     state = ("proved", "green") if c.proved else ("not proved", "bold red")
     name = f"{len(devices)} devices" if len(devices) > 1 else c.device
     line(
@@ -155,7 +155,7 @@ def _sum(
 
 
 def _remains(screen: Console, view: CorrectionsView) -> None:
-    """What is not as asked even then; what is alike is told once."""
+    """Draw what is not as asked even then; what is alike is told once."""
     rows = [(c.device, r) for c in view.corrections for r in c.remains]
     if not rows and not view.unread:
         return

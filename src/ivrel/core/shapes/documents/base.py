@@ -34,7 +34,7 @@ class Document(Protocol):
     root: Any
 
     def begin(self) -> None:
-        """Called before the first change, so that what does not change can be kept as it stands."""
+        """Note the text before the first change, so that what does not change is kept as it is."""
 
     def members(self, node: Any) -> list[Member]:
         """Return the members of a node, in the order of the document."""

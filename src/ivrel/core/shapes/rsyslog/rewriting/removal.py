@@ -13,7 +13,7 @@ from ivrel.core.shapes.rsyslog.syntax.statements import At, Statement
 
 
 def replace_action(forward: Forward, text: str, cuts: dict[str, list[Cut]]) -> None:
-    """Put another action in the place of one, and takes away the directives that it says
+    """Put another action in the place of one, and take away the directives that it says
     itself.
     """
     statement = forward.action.statement
