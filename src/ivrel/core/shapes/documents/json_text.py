@@ -137,8 +137,11 @@ class _Parser:
 
 
 def _scalar(token: str, line: int) -> Any:
+    # Nearly all values are strings in which every sign stands for itself.
+    if token[0] == '"' and "\\" not in token:
+        return token[1:-1]
     try:
-        value = json.loads(token, strict=False)
+        value = _DECODER.decode(token)
         if isinstance(value, str):
             value.encode()  # half of a surrogate pair is no text
         return value
@@ -162,12 +165,14 @@ class _Tokens:
                 rest = text[self.at :].lstrip()
                 self.line += text.count("\n", self.at, len(text) - len(rest))
                 raise Unreadable(f"not JSON: line {self.line}: what stands there is not expected")
-            start = match.start(match.lastindex or 0)
-            self.line += text.count("\n", self.at, start)
+            token, (start, end) = match[match.lastindex or 0], match.span(match.lastindex or 0)
+            if start > self.at:
+                self.line += text.count("\n", self.at, start)
             line = self.line
-            self.line += text.count("\n", start, match.end())
-            self.at = match.end()
-            yield match[match.lastindex or 0], line
+            if token[0] == '"':
+                self.line += token.count("\n")
+            self.at = end
+            yield token, line
 
     def skip_value(self) -> None:
         """Pass over a value that nobody asks for."""
