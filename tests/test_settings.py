@@ -21,6 +21,7 @@ collectors:
   a: {{address: 198.51.100.21}}
   b: {{address: 198.51.100.22, port: 601, transport: tcp}}
   s: {{address: 198.51.100.23, port: 6514, transport: tls}}
+  twin: {{address: 198.51.100.21, port: 1514, transport: tcp}}
   six: {{address: 2001:db8::21}}
 rules:
   - rule: r
@@ -42,8 +43,12 @@ BODIES = {
     "hollin": "unit x { port ident { inet 192.0.2.9/32; }\nrecord { TEXT } }\n",
     "marl": "TEXT[port.ident]\ninet = 192.0.2.9/32\n",
     "osier": "<osier><ports/>\n<sinks/>\n<feeds>TEXT</feeds></osier>\n",
-    "openconfig": '{"openconfig-system:system": {"logging": {}}}',
+    "openconfig": '{"openconfig-system:system": {"logging": {TEXT}}}',
 }
+CONSOLE = (
+    '"console": {"selectors": {"selector": [{"facility": "ALL", "severity": "DEBUG", '
+    '"config": {"facility": "ALL", "severity": "DEBUG"}}]}}'
+)
 TO_A = "send 198.51.100.21 udp 514 through notice"
 SIX = "journal.target.z.inet = 2001:db8::21\n"
 TARGET_A = "journal.target.a.inet = 198.51.100.21\n"
@@ -66,6 +71,8 @@ CASES = [
     ("quern", TO_A, "collectors: [a]", "meets", "", [9], ""),
     ("quern", "send 198.51.100.21 udp 5514 through debug", "collectors: [a]", "breaks", "but port 5514, not 514", [9],
      "send 198.51.100.21 udp 514 through debug/strike send 198.51.100.21 udp 5514"),
+    ("quern", "send 198.51.100.21 tcp 99 through debug", "collectors: [twin]", "breaks", "but port 99, not 1514", [9],
+     "send 198.51.100.21 tcp 1514 through debug/strike send 198.51.100.21 tcp 99"),
     ("skarn", TARGET_A + "journal.target.a.carry = tcp", "collectors: [a]", "breaks", "transport tcp, not udp", [4],
      "journal.target.a.carry = udp"),
     ("quern", "", "collectors: [a]", "breaks", "a (198.51.100.21 udp 514) is missing", [],
@@ -155,6 +162,7 @@ CASES = [
     ("osier", '<feed id="f"><take category="system" least="alert"/></feed>', "level: alert", "unknown",
      "no collector that is asked for is set", [], ""),
     ("openconfig", "", "facility: local1", "unable", "openconfig has no statement for the facility", [], ""),
+    ("openconfig", CONSOLE, "console: none", "unable", "its entries are only read", [1], ""),
     ("openconfig", "", "stamp: {kind: calendar}", "unable", "openconfig has no statement for the kind of stamps", [], ""),
     ("quern", "whistle twice", "facility: local0", "unknown", "line 9 is not understood: whistle twice", [9], ""),
     ("quern", "export twice", "facility: local0", "meets", "", [], ""),
@@ -186,6 +194,9 @@ def test_verdict_and_correction(
     assert "/".join(c.line for c in done.changes) == change
     assert all(p.holds for p in done.proof), done.proof
     assert (done.after.verdicts[0].verdict == "meets") == (verdict == "meets" or bool(change))
+    for left in done.remains:
+        parts = left.why.split("; ")
+        assert len(set(parts)) == len(parts), "something is told twice"
 
 
 def test_a_full_platform_falls_silent_and_says_so() -> None:
