@@ -17,6 +17,7 @@ from ivrel.core.settings import Scope, read_settings
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.shapes import SHAPES
 from ivrel.core.shapes.shape import Edit, Shape
+from ivrel.core.text.alike import runs_alike
 from ivrel.core.text.text import Text
 from ivrel.sources.dialects import Dialects
 
@@ -93,6 +94,22 @@ def test_words_survive_joining_and_splitting(name: str, words: list[str]) -> Non
     elif name == "tree" and words[1:2] == ["="]:
         return
     assert grammar.split(grammar.join(words)) == words
+
+
+@given(st.lists(st.sampled_from(b"abcdefgh"), max_size=30), st.data())
+@tried(200)
+def test_lines_in_common_are_found_in_their_order(signs: list[int], data: st.DataObject) -> None:
+    one = [bytes((sign,)) for sign in signs]
+    other = data.draw(st.permutations(one)) if data.draw(st.booleans()) else one[::2]
+    at = there = 0
+    for a, c, length in runs_alike(one, other):
+        assert a >= at and c >= there and length and one[a : a + length] == other[c : c + length]
+        at, there = a + length, c + length
+    # Where each line stands once, all that stay are found, wherever others come and go.
+    one = [b"%d" % n for n in range(60)]
+    gone, fresh = data.draw(st.sets(st.integers(0, 59))), data.draw(st.sets(st.integers(0, 59)))
+    other = [x for n, y in enumerate(one) for x in ([b"x"] * (n in fresh) + [y] * (n not in gone))]
+    assert sum(length for _, _, length in runs_alike(one, other)) == 60 - len(gone)
 
 
 HOLLIN = 'unit "x" {\n    record {\n        keeper { severity notice; to a; }\n        collector a { inet 198.51.100.21; }\n    }\n}\n'

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Container, Sequence
-from difflib import SequenceMatcher
 from typing import Any, Protocol
 
 from msgspec import Struct
 
 from ivrel.core.shapes.documents.options import TreeOptions
 from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.alike import runs_alike
 from ivrel.core.text.words import Words
 
 DEEPEST = 200
@@ -64,10 +64,9 @@ def as_it_stood(before: bytes, written: bytes, after: bytes) -> bytes:
     if len(old) != len(form):
         return after
     new = after.split(b"\n")
-    out: list[bytes] = []
-    for kind, a, b, c, d in SequenceMatcher(None, form, new, autojunk=False).get_opcodes():
-        out += old[a:b] if kind == "equal" else new[c:d]
-    return b"\n".join(out)
+    for at, there, length in list(runs_alike(form, new)):
+        new[there : there + length] = old[at : at + length]
+    return b"\n".join(new)
 
 
 def local_name(options: TreeOptions, module: str, name: str, known: Container[str]) -> str:
