@@ -221,12 +221,12 @@ def _flat(text: Text, nodes: Sequence[Node], path: Path) -> Iterator[Found]:
 def _apply_to_blocks(
     data: bytes, blocks: Sequence[Node], edits: Sequence[Edit], identity: Identity, shape: Braces
 ) -> bytes:
-    pieces = [data[n.start : n.stop] for n in blocks]
     # A block that was cut out of its wrapper stands without it.
     alone = replace(shape, wrapper="")
+    text = b"\n".join(data[n.start : n.stop] for n in blocks)
     for edit in edits:
-        text = _apply(b"\n".join(pieces), edit, identity, alone)
-        pieces = [text[n.start : n.stop] for n in parse(text, alone.signs)]
+        text = _apply(text, edit, identity, alone)
+    pieces = [text[n.start : n.stop] for n in parse(text, alone.signs)]
     # From the end, so that the places of blocks further up stay true.
     for node, piece in zip(reversed(blocks), reversed(pieces), strict=True):
         data = data[: node.start] + piece + data[node.stop :]
