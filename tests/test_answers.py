@@ -55,7 +55,7 @@ def test_a_correction_reads_each_text_once(one: Any, monkeypatch: pytest.MonkeyP
 
 @pytest.mark.parametrize("base", sorted(BASES))
 @given(data=st.data())
-@tried(60)
+@tried(30)
 def test_answers_are_those_that_would_be_found_anew(base: str, data: st.DataObject) -> None:
     """Several states of a configuration, each like the one before: rows changed, added, taken away, another text."""
     dialect = DIALECTS[base.partition(".")[0]]

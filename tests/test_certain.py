@@ -350,7 +350,7 @@ def test_names_of_slots_are_declared() -> None:
 
 
 @given(data=st.data())
-@tried(60)
+@tried(40)
 @pytest.mark.parametrize("name", ["quern", "skarn", "hollin", "osier"])
 def test_what_is_remembered_is_what_would_be_found_anew(name: str, data: st.DataObject) -> None:
     """Fleets in which texts recur at other sites, with other identities, judged against two
@@ -397,7 +397,7 @@ def test_what_is_remembered_is_what_would_be_found_anew(name: str, data: st.Data
 
 
 @given(data=st.data())
-@tried(60)
+@tried(40)
 @pytest.mark.parametrize("name", ["quern", "skarn", "hollin"])
 def test_a_question_has_one_answer_whoever_asked_before(name: str, data: st.DataObject) -> None:
     dialect = DIALECTS[name]

@@ -33,7 +33,7 @@ WHOLE = {name: BASES[name].encode() for name in DIALECTS.files} | {
     for e in entries()
     if e.platform != "rsyslog"
 }
-SOME = tried(120)
+SOME = tried(80)
 
 
 def reading(name: str, data: bytes) -> set[tuple[str, str, str, bool]]:
