@@ -307,6 +307,7 @@ def test_reading_takes_no_more_steps_than_there_are_characters(
 
 
 def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> None:
+    apply = "dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt"
     (tmp_path / "gw").mkdir()
     (tmp_path / "gw" / "rsyslog.conf").write_text("*.* @198.51.100.21\n")
     good = "--- rsyslog.conf\n+++ rsyslog.conf\n@@ -1 +1 @@\n-*.* @198.51.100.21\n+*.* @198.51.100.22\n"
@@ -317,32 +318,14 @@ def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> No
         (good.rsplit("\n", 2)[0] + "\n", ":5:1: the hunk is shorter than it says\n"),
     ):
         (tmp_path / "c.txt").write_text(change)
-        done = ivrel(
-            "dialect",
-            "apply",
-            "rsyslog",
-            tmp_path / "gw",
-            tmp_path / "c.txt",
-            "-o",
-            tmp_path / "new",
-            code=2,
-        )
+        done = ivrel(*apply, "-o", tmp_path / "new", code=2)
         assert (
             done.stderr == f"ivrel: {tmp_path / 'c.txt'}{expected}"
             and not (tmp_path / "new").exists()
         )
     (tmp_path / "c.txt").write_text(good)
-    ivrel("dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt", code=2)
-    ivrel(
-        "dialect",
-        "apply",
-        "rsyslog",
-        tmp_path / "gw",
-        tmp_path / "c.txt",
-        "-o",
-        tmp_path / "new",
-        code=0,
-    )
+    ivrel(*apply, code=2)
+    ivrel(*apply, "-o", tmp_path / "new", code=0)
     assert (tmp_path / "new" / "rsyslog.conf").read_text() == "*.* @198.51.100.22\n"
     # What a change takes away goes; whatever else lies in the folder stays.
     (tmp_path / "new" / "letter.txt").write_text("keep me")
@@ -351,16 +334,7 @@ def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> No
         (tmp_path / folder / "rsyslog.d").mkdir(exist_ok=True)
         (tmp_path / folder / "rsyslog.d" / "x.conf").write_text("*.* /x\n")
     (tmp_path / "c.txt").write_text("--- rsyslog.d/x.conf\n+++ /dev/null\n@@ -1 +0,0 @@\n-*.* /x\n")
-    ivrel(
-        "dialect",
-        "apply",
-        "rsyslog",
-        tmp_path / "gw",
-        tmp_path / "c.txt",
-        "-o",
-        tmp_path / "new",
-        code=0,
-    )
+    ivrel(*apply, "-o", tmp_path / "new", code=0)
     left = sorted(
         p.relative_to(tmp_path / "new").as_posix()
         for p in (tmp_path / "new").rglob("*")

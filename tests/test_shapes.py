@@ -8,7 +8,7 @@ import json
 
 import pytest
 from conftest import tried
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from ivrel.core import InputError, Unreadable, read_records
@@ -91,8 +91,7 @@ def test_words_survive_joining_and_splitting(name: str, words: list[str]) -> Non
     grammar = shape(name)
     if name in ("paths", "sections") and len(words) > 1:
         words = [*words[:1], "=", " ".join(words[1:])]
-    elif name == "tree" and words[1:2] == ["="]:
-        return
+    assume(name != "tree" or words[1:2] != ["="])
     assert grammar.split(grammar.join(words)) == words
 
 

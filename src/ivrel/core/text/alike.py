@@ -19,11 +19,11 @@ def runs_alike(one: Sequence[bytes], other: Sequence[bytes]) -> Iterator[Run]:
     """Yield runs of lines that two texts share, in order, none within another."""
     waiting: list[Span | Run] = [(0, len(one), 0, len(other))]
     while waiting:
-        next_one = waiting.pop()
-        if len(next_one) == 3:
-            yield next_one
+        part = waiting.pop()
+        if len(part) == 3:
+            yield part
             continue
-        a, b, c, d = next_one
+        a, b, c, d = part
         head = _same(one, other, a, c, min(b - a, d - c), 1)
         if head:
             yield a, c, head
@@ -79,7 +79,7 @@ def _held(one: Sequence[bytes], other: Sequence[bytes], span: Span) -> list[tupl
 
 
 def _by_length(one: Sequence[bytes], other: Sequence[bytes], span: Span) -> Iterator[Run]:
-    """Yield the runs of a part that no line holds together, the longest first of all sought."""
+    """Yield the runs of a part in which no line stands once in each."""
     a, b, c, d = span
     found = SequenceMatcher(None, one[a:b], other[c:d], autojunk=False)
     for run in found.get_matching_blocks():

@@ -43,6 +43,14 @@ class XmlDocument:
                 break
         self.root = root if self._local(root) in options.wrapper else _Holder(root)
 
+    @classmethod
+    def _of_change(cls, top: Any, options: TreeOptions, data: bytes) -> XmlDocument:
+        """Return the tree of a change as a document; `data`: the text that it is written for."""
+        change = cls.__new__(cls)
+        change.options, change.data, change._names = options, data, {}
+        change.top, change.root, change.crlf = top, top, False
+        return change
+
     def members(self, node: Any) -> list[Member]:
         if isinstance(node, _Holder):
             name = self._local(node.only)
@@ -203,15 +211,7 @@ class XmlDocument:
             root = etree.Element(f"{{{NETCONF}}}config", nsmap={"nc": NETCONF})
         else:
             root = etree.Element(options.inside or options.wrapper[0])
-        change = XmlDocument.__new__(XmlDocument)
-        change._names = {}
-        change.options, change.top, change.root, change.crlf, change.data = (
-            options,
-            root,
-            root,
-            False,
-            self.data,
-        )
+        change = XmlDocument._of_change(root, options, self.data)
         for edit in edits:
             change._put(edit, self._value_at((*edit.path, edit.words)) if edit.removes else "")
         etree.indent(root, "  ")
@@ -266,15 +266,7 @@ class XmlDocument:
     @staticmethod
     def read_change(data: bytes, options: TreeOptions) -> list[Edit]:
         top = _parse_xml(data)
-        change = XmlDocument.__new__(XmlDocument)
-        change._names = {}
-        change.options, change.top, change.root, change.crlf, change.data = (
-            options,
-            top,
-            top,
-            False,
-            b"",
-        )
+        change = XmlDocument._of_change(top, options, b"")
         expected = "config" if options.form == "standard" else options.inside or options.wrapper[0]
         if change._local(top) != expected:
             raise Unreadable(f"expected a <{expected}>, not <{change._local(top)}>")
