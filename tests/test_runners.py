@@ -85,3 +85,7 @@ def test_a_call_names_a_scheduler(scheduler: str, ivrel: Run, example: Path) -> 
         wrong.stderr.startswith("ivrel: no Dask scheduler answers at 'nowhere': ")
         and wrong.stderr.count("\n") == 1
     )
+    lone = ivrel("correct", "-w", example, "--send", code=2)
+    assert lone.stderr == (
+        "ivrel: --send sends configurations to a scheduler; name it with --scheduler\n"
+    )

@@ -46,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.runners import through
     from ivrel.sources.lines import LinesOf
 
-    by = common.folding_of(args)
+    by, cluster = common.folding_of(args), common.cluster_of(args)
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
     devices, policy = common.chosen(args, workspace), workspace.policy
@@ -58,7 +58,7 @@ def run(args: argparse.Namespace) -> int:
     def results() -> Iterator[DeviceResult]:
         nonlocal good
         job = Auditing(workspace, common.day(args))
-        audited = through(job, devices, args.scheduler, send=args.send)
+        audited = through(job, devices, cluster, send=args.send)
         for result in common.progress(audited, len(devices), "auditing"):
             if names:
                 asked = tuple(v for v in result.verdicts if v.setting in names)

@@ -89,6 +89,15 @@ def scheduler_arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def cluster_of(args: argparse.Namespace) -> str:
+    """Return the address of the scheduler that does the work; '' if this machine does it."""
+    from ivrel.core.vocabulary.errors import InputError
+
+    if args.send and not args.scheduler:
+        raise InputError("--send sends configurations to a scheduler; name it with --scheduler")
+    return str(args.scheduler)
+
+
 def folding_of(args: argparse.Namespace) -> str:
     """Return what devices are counted by; '' if each is shown. Machines always get each."""
     from ivrel.core.vocabulary.errors import InputError

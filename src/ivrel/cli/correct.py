@@ -50,7 +50,7 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.runners import through
     from ivrel.sources.files import claim_folder
 
-    by = common.folding_of(args)
+    by, cluster = common.folding_of(args), common.cluster_of(args)
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
     devices, policy, today = common.chosen(args, workspace), workspace.policy, common.day(args)
@@ -67,7 +67,7 @@ def run(args: argparse.Namespace) -> int:
         claim_folder(Path(args.output), args.replace)
     corrections: list[Correction] = []
     unread: list[tuple[str, str]] = []
-    found = through(Correcting(workspace, today, names), devices, args.scheduler, send=args.send)
+    found = through(Correcting(workspace, today, names), devices, cluster, send=args.send)
     for done in common.progress(found, len(devices), "correcting"):
         if isinstance(done, NotCorrected):
             unread.append((done.device, done.problem))
