@@ -33,6 +33,7 @@ class Answers:
         self._scope = scope.on(scope.records.noting(self._notes))
         self._like = like
         self._differs: dict[str, frozenset[str]] = {}
+        self._same: set[Note] = set()  # notes that were found to be the same here
         self._known: dict[object, tuple[Any, frozenset[Note]]] = {}
 
     @property
@@ -71,7 +72,12 @@ class Answers:
             if found is None:
                 return None
             like._known[name] = found
-        return None if any(map(self._differ, found[1])) else found
+        # Most questions look at what others have looked at: only the rest is compared.
+        if not found[1] <= self._same:
+            if any(map(self._differ, found[1] - self._same)):
+                return None
+            self._same |= found[1]
+        return found
 
     def _differ(self, note: Note) -> bool:
         """Whether what was looked at differs between this state and the other."""

@@ -221,6 +221,8 @@ def _header(text: bytes) -> Words:
 
 
 def _depth(raw: bytes) -> int:
+    if raw[:1] > b" ":
+        return 0
     lead = raw[: len(raw) - len(raw.lstrip())]
     return len(lead.expandtabs(8)) if b"\t" in lead else len(lead)
 

@@ -167,30 +167,23 @@ class Braces(Shape, frozen=True):
         return edits
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
+        data, top = text.data, self._top(text)
         waiting = list(edits)
         while waiting:
             # Edits of one block at the top are carried out on that block alone; the rest of a text
             # can be long.
             first = waiting[0]
+            blocks = [n for n in top if n.inner >= 0 and first.path[:1] == (n.words,)]
+            if not blocks:
+                data = _apply(data, waiting.pop(0), identity, self)
+                top = _top(data, self)
+                continue
             together = 1
             while together < len(waiting) and waiting[together].path[:1] == first.path[:1]:
                 together += 1
-            text = self._apply_within(text, waiting[:together], identity)
+            data, top = _apply_to_blocks(data, top, blocks, waiting[:together], identity, self)
             del waiting[:together]
-        return text.data
-
-    def _apply_within(self, text: Text, edits: Sequence[Edit], identity: Identity) -> Text:
-        """Carry out edits of the same block at the top.
-
-        With no such block yet, on the whole text.
-        """
-        for n, edit in enumerate(edits):
-            top = self._top(text)
-            blocks = [node for node in top if node.inner >= 0 and edit.path[:1] == (node.words,)]
-            if blocks:
-                return Text(_apply_to_blocks(text.data, blocks, edits[n:], identity, self))
-            text = Text(_apply(text.data, edit, identity, self))
-        return text
+        return data
 
 
 def _top(data: bytes, shape: Braces) -> tuple[Node, ...]:
@@ -219,18 +212,37 @@ def _flat(text: Text, nodes: Sequence[Node], path: Path) -> Iterator[Found]:
 
 
 def _apply_to_blocks(
-    data: bytes, blocks: Sequence[Node], edits: Sequence[Edit], identity: Identity, shape: Braces
-) -> bytes:
+    data: bytes,
+    top: Sequence[Node],
+    blocks: Sequence[Node],
+    edits: Sequence[Edit],
+    identity: Identity,
+    shape: Braces,
+) -> tuple[bytes, tuple[Node, ...]]:
+    """Carry out edits on some blocks of those at the top, and return the text and its top.
+
+    What is returned of the top has no inside, and stands where it does now.
+    """
     # A block that was cut out of its wrapper stands without it.
     alone = replace(shape, wrapper="")
     text = b"\n".join(data[n.start : n.stop] for n in blocks)
     for edit in edits:
         text = _apply(text, edit, identity, alone)
-    pieces = [text[n.start : n.stop] for n in parse(text, alone.signs)]
-    # From the end, so that the places of blocks further up stay true.
-    for node, piece in zip(reversed(blocks), reversed(pieces), strict=True):
-        data = data[: node.start] + piece + data[node.stop :]
-    return data
+    new = [text[n.start : n.stop] for n in parse(text, alone.signs)]
+    pieces = dict(zip([n.start for n in blocks], new, strict=True))
+    out: list[bytes] = []
+    after: list[Node] = []
+    copied, moved = 0, 0
+    for node in top:
+        start, length = node.start + moved, node.stop - node.start
+        piece = pieces.get(node.start)
+        if piece is not None:
+            out += [data[copied : node.start], piece]
+            copied, moved = node.stop, moved + len(piece) - length
+            length = len(piece)
+        inner = -1 if node.inner < 0 else node.inner - node.start + start
+        after.append(Node(node.words, start, start + length, inner))
+    return b"".join([*out, data[copied:]]), tuple(after)
 
 
 def _apply(data: bytes, edit: Edit, identity: Identity, shape: Braces) -> bytes:

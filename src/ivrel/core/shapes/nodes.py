@@ -36,12 +36,18 @@ class Node(Struct, frozen=True):
     children: tuple[Node, ...] = ()
 
 
+_SAFE = re.compile(r"[\w./:-]+")
+_SAFE_LINE = re.compile(r"[\w./: -]+")
+
+
 def join(words: Sequence[str]) -> str:
     """Return a statement of these words, quoted where they must be."""
+    said = " ".join(words)
+    # Most statements hold no word that needs quotes, and one look at the whole tells it. A word
+    # that holds a blank, or is empty, shows in the count.
+    if _SAFE_LINE.fullmatch(said) and said.count(" ") == len(words) - 1 and "" not in words:
+        return said
     return " ".join(_quoted(w) for w in words)
-
-
-_SAFE = re.compile(r"[\w./:-]+")
 
 
 def _quoted(word: str) -> str:
@@ -57,19 +63,32 @@ def _tokens(signs: Signs) -> re.Pattern[bytes]:
     return re.compile(rb'%s[^\n]*|"(?:[^"\\\n]|\\.)*"|[{};]|[^\s{};"]+|"' % comment)
 
 
+# A statement or a header without quotes, up to the sign that ends it: where its first word begins,
+# what it says, the sign.
+_UNQUOTED = re.compile(rb'\s*([^{};"]*)([{};])')
+
+
 def parse(data: bytes, signs: Signs, start: int = 0, stop: int | None = None) -> tuple[Node, ...]:
     """Return the members between two places; braces that do not pair end what they can."""
     end = len(data) if stop is None else stop
+    comment, tokens = signs.comment.encode(), _tokens(signs)
     parser = _Parser(data)
-    comment = signs.comment.encode()
-    for match in _tokens(signs).finditer(data, start, end):
-        if not match[0].startswith(comment):
-            parser.take(match[0], match.start(), match.end())
+    at = start
+    while at < end:
+        found = _UNQUOTED.match(data, at, end)
+        # Nearly all statements hold neither quotes nor comments, and are divided at their blanks.
+        if found and comment not in found[1] and len(found[1]) <= LONGEST:
+            if found[1]:
+                parser.say(decode(b" ".join(found[1].split())).split(" "), found.start(1))
+            parser.sign(found[2], found.start(2))
+            at = found.end()
+        else:
+            at = parser.token_by_token(tokens.finditer(data, at, end), comment, end)
     return parser.ended(end)
 
 
 class _Parser:
-    """Parses one piece of a text, token by token."""
+    """Parses one piece of a text, statement by statement."""
 
     def __init__(self, data: bytes) -> None:
         self._data = data
@@ -79,22 +98,38 @@ class _Parser:
         self._words: list[str] = []
         self._first = -1  # where the statement begins that is on its way
 
-    def take(self, token: bytes, start: int, stop: int) -> None:
-        """Take one token, which stands between two places."""
-        if token == b";":
-            self._statement(stop)
-        elif token == b"{":
-            self._open(start, stop)
-        elif token == b"}":
+    def say(self, words: list[str], first: int) -> None:
+        """Take the words of a statement, which begins at a place."""
+        self._words, self._first = words, first
+
+    def sign(self, sign: bytes, start: int) -> None:
+        """Take the sign that ends a statement, a header or a block."""
+        if sign == b";":
+            self._statement(start + 1)
+        elif sign == b"{":
+            self._open(start, start + 1)
+        else:
             self._statement(start)
             if self._stack:
-                self._close(stop)
-        else:
+                self._close(start + 1)
+
+    def token_by_token(self, tokens: Iterator[re.Match[bytes]], comment: bytes, end: int) -> int:
+        """Take the tokens of a statement up to its sign, and return where that ends; `end` if none
+        is left.
+        """
+        for found in tokens:
+            token = found[0]
+            if token in (b";", b"{", b"}"):
+                self.sign(token, found.start())
+                return found.end()
+            if token.startswith(comment):
+                continue
             if self._first < 0:
-                self._first = start
+                self._first = found.start()
             text = decode(token[:LONGEST])
             quoted = len(text) > 1 and text[0] == text[-1] == '"'
             self._words.append(re.sub(r"\\(.)", r"\1", text[1:-1]) if quoted else text)
+        return end
 
     def ended(self, end: int) -> tuple[Node, ...]:
         """Return the members, now that the piece ends."""

@@ -63,7 +63,7 @@ class Sections(Shape, frozen=True):
     def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
         data = text.data
         # A section replaces the one that stands, so a change must hold all of it, as it will be.
-        after = _sections(self.apply(text, edits, identity), self)
+        after = _sections(Text(self.apply(text, edits, identity)), self)
         out: list[str] = []
         for header in dict.fromkeys(edit.path[0] if edit.path else edit.words for edit in edits):
             if header in after:
@@ -103,9 +103,8 @@ class Sections(Shape, frozen=True):
         return edits
 
     def fine(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
-        data = text.data
         out: list[Edit] = []
-        before = _sections(data, self)
+        before = text.once("sections", lambda: _sections(text, self))
         for edit in edits:
             if edit.body is None:
                 out.append(edit)
@@ -124,8 +123,10 @@ class Sections(Shape, frozen=True):
         data = text.data
 
         def change(lines: list[bytes]) -> None:
+            sections = _divided(lines, self)
             for edit in edits:
-                _apply(lines, edit, self)
+                _apply(sections, edit, self)
+            lines[:] = [line for section in sections for line in section.lines]
 
         return edited_lines(data, change)
 
@@ -171,7 +172,7 @@ def _section(
     path: Path = ()
     for n, raw in enumerate(text.split(b"\n"), first):
         said = raw.strip()
-        header = _header(said, comment)
+        header = _header(said, comment) if said[:1] == b"[" else None
         if header:
             words = tuple(split_path(decode(header[1])))
             if heads is not None and not any(words[: len(head)] == head for head in heads):
@@ -183,16 +184,17 @@ def _section(
 
 
 def _header(said: bytes, comment: bytes) -> re.Match[bytes] | None:
-    """Return the header that a line is; only a comment may stand behind it."""
-    if not said.startswith(b"["):
-        return None
+    """Return the header that a line with a bracket in front is; only a comment may stand behind
+    it.
+    """
     header = _HEADER.match(said)
     return header if header and (not header[2] or header[2].startswith(comment)) else None
 
 
-def _sections(data: bytes, shape: Sections) -> dict[Words, tuple[Words, ...]]:
+def _sections(text: Text, shape: Sections) -> dict[Words, tuple[Words, ...]]:
+    """Return the assignments of each header's sections."""
     out: dict[Words, tuple[Words, ...]] = {}
-    for path, raw, _ in shape.everything(Text(data)):
+    for path, raw, _ in shape.statements(text):
         words = tuple(_split(decode(raw)))
         if path:
             out[path[0]] = (*out.get(path[0], ()), words)
@@ -201,86 +203,96 @@ def _sections(data: bytes, shape: Sections) -> dict[Words, tuple[Words, ...]]:
     return out
 
 
-def _apply(lines: list[bytes], edit: Edit, shape: Sections) -> None:
+class _Section:
+    """One section of a text on its way: the lines from its header to the next."""
+
+    def __init__(self, header: Words, lines: list[bytes]) -> None:
+        self.header, self.lines = header, lines
+
+    def members(self, shape: Sections) -> list[tuple[int, Words]]:
+        """Return the assignments of the section, with their lines counted from its header."""
+        comment = shape.comment.encode()
+        said = ((at, raw.strip()) for at, raw in enumerate(self.lines) if at)
+        return [
+            (at, tuple(_split(decode(raw))))
+            for at, raw in said
+            if raw and not raw.startswith(comment)
+        ]
+
+
+def _divided(lines: Sequence[bytes], shape: Sections) -> list[_Section]:
+    """Return the sections of a text; what stands before the first header has none."""
+    comment = shape.comment.encode()
+    out, begun = [_Section((), [])], 0
+    for at, raw in enumerate(lines):
+        # Most lines are no headers, and need no closer look.
+        if b"[" not in raw:
+            continue
+        said = raw.strip()
+        header = _header(said, comment) if said[:1] == b"[" else None
+        if header:
+            out[-1].lines += lines[begun:at]
+            out.append(_Section(tuple(split_path(decode(header[1]))), []))
+            begun = at
+    out[-1].lines += lines[begun:]
+    return out
+
+
+def _apply(sections: list[_Section], edit: Edit, shape: Sections) -> None:
     header = edit.path[0] if edit.path else edit.words
-    every = _find(lines, header, shape)
+    every = [one for one in sections[1:] if one.header == header]
     if edit.removes and not every:
         raise missing(edit, _join if edit.path else ".".join)
     if edit.removes and not edit.path:
-        # From the end, so that the numbers of lines further up stay true.
-        for first, stop in reversed(every):
-            del lines[first:stop]
+        for one in every:
+            sections.remove(one)
     elif edit.body is not None:
-        _rewrite(lines, *_only_one(lines, header, every), edit.body, shape)
+        # The last section of a header takes the place of all others.
+        for one in every[:-1]:
+            sections.remove(one)
+        _rewrite(every[-1] if every else _added(sections, header), edit.body, shape)
     else:
-        _set(lines, edit, every or [_added(lines, header)], shape)
+        _set(every or [_added(sections, header)], edit, shape)
 
 
-def _only_one(
-    lines: list[bytes], header: Words, every: Sequence[tuple[int, int]]
-) -> tuple[int, int]:
-    """Return the last section of a header, which takes the place of all others.
-
-    A new one if none is.
-    """
-    if not every:
-        return _added(lines, header)
-    first, last = every[-1]
-    for begin, stop in reversed(every[:-1]):
-        del lines[begin:stop]
-        first, last = first - stop + begin, last - stop + begin
-    return first, last
-
-
-def _added(lines: list[bytes], header: Words) -> tuple[int, int]:
+def _added(sections: list[_Section], header: Words) -> _Section:
     """Return a new section at the end."""
-    if lines and lines[-1].strip():
-        lines.append(b"")
-    lines.append(f"[{'.'.join(header)}]".encode())
-    return len(lines) - 1, len(lines)
+    # Behind sections that went, the text may end in one without lines.
+    last = next((one for one in reversed(sections) if one.lines), None)
+    if last is not None and last.lines[-1].strip():
+        last.lines.append(b"")
+    sections.append(_Section(header, [f"[{'.'.join(header)}]".encode()]))
+    return sections[-1]
 
 
-def _set(
-    lines: list[bytes], edit: Edit, sections: Sequence[tuple[int, int]], shape: Sections
-) -> None:
+def _set(sections: Sequence[_Section], edit: Edit, shape: Sections) -> None:
     """Set or remove an assignment, which may stand in any of the sections of its header."""
-    members: list[tuple[int, Words]] = []
-    for first, stop in sections:
-        members += _members(lines, first, stop, shape)
-    hits = [at for at, words in members if words[:1] == edit.words[:1]]
+    members = [(one, at, words) for one in sections for at, words in one.members(shape)]
+    hits = [(one, at) for one, at, words in members if words[:1] == edit.words[:1]]
     if edit.removes:
         if not hits:
             raise missing(edit, _join)
-        for at in reversed(hits):
-            del lines[at]
+        # From the end, so that the numbers of lines further up stay true.
+        for one, at in reversed(hits):
+            del one.lines[at]
     elif hits:
         # Of several assignments of a name the last holds.
-        lines[hits[-1]] = in_place_of(lines[hits[-1]], _join(edit.words))
+        one, at = hits[-1]
+        one.lines[at] = in_place_of(one.lines[at], _join(edit.words))
     else:
-        behind = members[-1][0] if members else sections[-1][0]
-        lines.insert(behind + 1, _join(edit.words).encode())
+        one, at = members[-1][:2] if members else (sections[-1], 0)
+        one.lines.insert(at + 1, _join(edit.words).encode())
 
 
-def _members(lines: list[bytes], first: int, stop: int, shape: Sections) -> list[tuple[int, Words]]:
-    """Return the assignments of a section: their lines and words."""
-    comment = shape.comment.encode()
-    said = ((at, lines[at].strip()) for at in range(first + 1, stop))
-    return [
-        (at, tuple(_split(decode(raw)))) for at, raw in said if raw and not raw.startswith(comment)
-    ]
-
-
-def _rewrite(
-    lines: list[bytes], first: int, stop: int, body: Sequence[Words], shape: Sections
-) -> None:
+def _rewrite(section: _Section, body: Sequence[Words], shape: Sections) -> None:
     """Give a section its new assignments.
 
     Those that stay keep their lines, as comments and empty lines do.
     """
     wanted = {words[0]: words for words in body}
-    last = first
+    lines, last = section.lines, 0
     gone: list[int] = []
-    for at, words in _members(lines, first, stop, shape):
+    for at, words in section.members(shape):
         new = wanted.pop(words[0], None)
         if new is None:
             gone.append(at)
@@ -291,18 +303,3 @@ def _rewrite(
     lines[last + 1 : last + 1] = [_join(words).encode() for words in body if words[0] in wanted]
     for at in reversed(gone):
         del lines[at + (len(wanted) if at > last else 0)]
-
-
-def _find(lines: list[bytes], header: Words, shape: Sections) -> list[tuple[int, int]]:
-    """Return the lines of each section with a header: its first, and the one behind its last."""
-    comment = shape.comment.encode()
-    out: list[tuple[int, int]] = []
-    begun = -1
-    for at, raw in enumerate(lines):
-        said = raw.strip()
-        match = _header(said, comment) if said.startswith(b"[") else None
-        if match:
-            if begun >= 0:
-                out.append((begun, at))
-            begun = at if tuple(split_path(decode(match[1]))) == header else -1
-    return [*out, (begun, len(lines))] if begun >= 0 else out

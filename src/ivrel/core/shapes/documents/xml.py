@@ -70,24 +70,19 @@ class XmlDocument:
             name, line = self._local(child), child.sourceline or 1
             if name in options.passed_over:
                 continue
-            if name in options.lists and any(self._key_values(child)):
-                keys_at = [
-                    c.sourceline
-                    for c in _elements(child)
-                    if self._local(c) in options.lists[name] and c.sourceline
-                ]
-                at = keys_at[-1] if keys_at else line
-                out.append(Member(name, (name, *self._key_values(child)), None, child, at))
-            elif (
-                _elements(child)
-                or (child.attrib and options.leaves == "attributes")
-                or not _text(child)
-            ):
+            inner = _elements(child)
+            said = self._key_values(child, inner) if name in options.lists else ()
+            if any(said):
+                names = options.lists[name]
+                lines = [c.sourceline for c in inner if c.sourceline and self._local(c) in names]
+                out.append(Member(name, (name, *said), None, child, lines[-1] if lines else line))
+                continue
+            held = inner or (options.leaves == "attributes" and child.attrib)
+            text = "" if held else _text(child)
+            if not text:
                 out.append(Member(name, (name,), None, child, line))
             elif name not in keys:
-                out.append(
-                    Member(name, (), without_module(options, name, _text(child)), child, line)
-                )
+                out.append(Member(name, (), without_module(options, name, text), child, line))
         return out
 
     def _local(self, node: Any) -> str:
@@ -108,12 +103,13 @@ class XmlDocument:
             return local_name(self.options, "", name.localname, known)
         return local_name(self.options, (node.prefix or space) if space else "", name.localname, ())
 
-    def _key_values(self, entry: Any) -> Words:
+    def _key_values(self, entry: Any, inner: Sequence[Any]) -> Words:
+        """Return the values of an entry's keys; `inner`: the elements in it."""
         out = []
         for key in self.options.lists[self._local(entry)]:
             value = entry.get(key)
             if value is None:
-                leaf = next((c for c in _elements(entry) if self._local(c) == key), None)
+                leaf = next((c for c in inner if self._local(c) == key), None)
                 value = None if leaf is None else _text(leaf)
             out.append(without_module(self.options, key, (value or "").strip()))
         return tuple(out)
@@ -325,11 +321,13 @@ def _parse_xml(data: bytes) -> Any:
 
 def _elements(node: Any) -> list[Any]:
     """Return the elements in a node: no comments, no processing instructions."""
-    return [child for child in node if isinstance(child.tag, str)]
+    return list(node.iterchildren("*")) if len(node) else []
 
 
 def _text(node: Any) -> str:
     """Return the text of a leaf, also of one that a comment stands in."""
+    if not len(node):
+        return (node.text or "").strip()
     return "".join([node.text or "", *(child.tail or "" for child in node)]).strip()
 
 
