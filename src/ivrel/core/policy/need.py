@@ -52,6 +52,7 @@ class Need(Struct, frozen=True):
             return False
         if self.least is None and self.most is None:
             return True
+        # What has no place in the order is in no range.
         at = self.rank(value)
         if at is None:
             return False
@@ -176,6 +177,7 @@ def read_need(
     expected = f"one of {', '.join(choices)}" if choices else "a value"
     order = tuple(choices) if ordered else ()
 
+    # The parser says what is wrong with a value; where there are choices, they say more.
     def known(text: str) -> str:
         try:
             return str(parse(text))

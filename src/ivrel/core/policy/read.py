@@ -7,182 +7,18 @@ Fails:  a file that includes itself, by whatever way; a relay that forwards to i
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from datetime import date
-from typing import Any, Protocol
+from typing import Any
 
 from msgspec.structs import replace
 
-from ivrel.core.form import (
-    Key,
-    ListOf,
-    MapOf,
-    Node,
-    Raw,
-    Record,
-    Report,
-    Text,
-    pairs,
-    place,
-    read_yaml,
-)
+from ivrel.core.form import Node, Report, pairs, place, read_yaml
 from ivrel.core.policy.collector import Collector
-from ivrel.core.policy.need import Needs
-from ivrel.core.policy.policy import ANY, SELECTORS, Policy, Requirement, Rule, Site, Waiver
-from ivrel.core.vocabulary.addresses import address
+from ivrel.core.policy.form import Askables, policy_form
+from ivrel.core.policy.policy import ANY, Policy, Requirement, Rule, Site, Waiver
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
-from ivrel.core.vocabulary.values import HOST, PORT, TRANSPORTS
 from ivrel.core.vocabulary.wording import not_one_of
 
-FORMATS = ("rfc3164", "rfc5424")
-
 Opener = Callable[[str], str]  # the text of an included file, by its name from the workspace
-
-
-class Askable(Protocol):
-    """What a policy needs to know of a setting: what it is called and how it is asked for."""
-
-    @property
-    def name(self) -> str:
-        """The name of the setting."""
-
-    @property
-    def meaning(self) -> str:
-        """What is asked, in a line."""
-
-    @property
-    def ask(self) -> Callable[[Node, Report, Mapping[str, Collector]], Needs | None]:
-        """What reads a requirement."""
-
-
-Askables = Mapping[str, Askable]
-
-
-def _day(text: str) -> date:
-    try:
-        return date.fromisoformat(text)
-    except ValueError:
-        raise ValueError(f"'{text[:40]}' is not a day; expected YYYY-MM-DD") from None
-
-
-_WORD = Text("a word")
-_WORDS = ListOf(_WORD, one_is_enough=True, filled=True)
-
-COLLECTOR = Record(
-    "a collector",
-    {
-        "address": Key(Text("an IP address", address), "where it listens", must=True),
-        "port": Key(Text("a port", PORT.parse), "the port, 514 if left out"),
-        "transport": Key(Text("a transport", choices=TRANSPORTS), "udp if left out"),
-        "format": Key(Text("a format", choices=FORMATS), "the message format that it expects"),
-        "site": Key(Text("a site"), "where it stands"),
-        "path": Key(Text("a word"), "the way by which it is reached, if others share it"),
-        "forwards": Key(
-            ListOf(_WORD, one_is_enough=True, filled=True),
-            "of a relay: the collectors that it forwards to",
-        ),
-        "names": Key(
-            ListOf(Text("a host name", HOST.parse), one_is_enough=True),
-            "host names that mean it too",
-        ),
-        "certificate": Key(
-            ListOf(Text("a name"), one_is_enough=True, filled=True),
-            "names in its certificate, besides `names`",
-        ),
-    },
-    lambda at, **fields: {"line": place(at)[0], **fields},
-)
-
-_SELECTION = {
-    "kind": Key(
-        ListOf(Text("a kind"), one_is_enough=True, filled=True), "kinds of device, or globs"
-    ),
-    **{s: Key(_WORDS, f"names or globs of a {s}") for s in SELECTORS if s != "kind"},
-}
-
-
-def _rule_form(settings: Askables) -> Record:
-    """Return the form of a rule."""
-    return Record(
-        "a rule",
-        {
-            "rule": Key(_WORD, "what the rule is called in reports", must=True),
-            "where": Key(
-                Record(
-                    "a selection",
-                    {
-                        **_SELECTION,
-                        "not": Key(
-                            Record("a selection", _SELECTION), "the same of what they must not be"
-                        ),
-                    },
-                ),
-                "the devices that the rule is about; all, if left out",
-            ),
-            "require": Key(
-                Raw(
-                    {
-                        "type": "object",
-                        "additionalProperties": False,
-                        "properties": {
-                            s.name: {"description": s.meaning} for s in settings.values()
-                        },
-                    }
-                ),
-                "what is asked, setting by setting",
-                must=True,
-            ),
-        },
-        lambda at, **fields: (at, fields),
-    )
-
-
-def _waiver_form(settings: Askables) -> Record:
-    """Return the form of a waiver."""
-    return Record(
-        "a waiver",
-        {
-            "device": Key(_WORD, "name or glob of the devices", must=True),
-            "setting": Key(Text("a setting", choices=tuple(settings)), "the setting", must=True),
-            "until": Key(Text("a day", _day), "the last day on which it holds", must=True),
-            "because": Key(_WORD, "the reason", must=True),
-            "who": Key(_WORD, "who granted it"),
-        },
-        lambda at, **fields: Waiver(line=place(at)[0], **fields),
-    )
-
-
-def policy_form(settings: Askables) -> Record:
-    """Return the form of a policy, for a table of settings."""
-    return Record(
-        "a policy",
-        {
-            "policy": Key(_WORD, "the name of the policy"),
-            "include": Key(
-                ListOf(_WORD, one_is_enough=True, filled=True), "files whose parts come first"
-            ),
-            "collectors": Key(MapOf(COLLECTOR), "the collectors that there are"),
-            "sites": Key(
-                MapOf(
-                    Record(
-                        "a site",
-                        {
-                            "collectors": Key(
-                                ListOf(_WORD, one_is_enough=True),
-                                "what `site` means as a collector there",
-                            ),
-                            "zone": Key(_WORD, "the zone that `site` means"),
-                        },
-                        lambda at, **fields: (at, Site(line=place(at)[0], **fields)),
-                    )
-                ),
-                "what differs from site to site",
-            ),
-            "rules": Key(
-                ListOf(_rule_form(settings), filled=True), "what is asked of whom; later rules win"
-            ),
-            "waivers": Key(ListOf(_waiver_form(settings)), "exceptions"),
-        },
-    )
 
 
 def closed(name: str) -> str:
@@ -231,11 +67,13 @@ class _PolicyFiles:
                 )
             elif other == file or other in above:
                 report.add(None, f"includes '{name}', which includes this file again")
+            # Two files may include a third, which then counts once.
             elif other not in self.seen:
                 try:
                     self.file(self.opened(other), other, (*above, file))
                 except Unreadable as problem:
                     report.add(None, f"included file {problem}")
+        # A file that includes others has the last word on the name.
         self.name = values.get("policy", self.name)
         for name, fields in values.get("collectors", {}).items():
             if name in self.collectors:
@@ -248,6 +86,7 @@ class _PolicyFiles:
             self.sites[name] = site
         self.rules += [(node, fields, report) for node, fields in values.get("rules", ())]
         self.waivers += [replace(w, file=file) for w in values.get("waivers", ())]
+        # They are told in the order of the files; what is found later goes to the same report anew.
         self.mistakes += report.mistakes
         report.mistakes.clear()
 
@@ -258,6 +97,7 @@ class _PolicyFiles:
             ("collectors", self.collectors),
             ("rules", self.rules),
         ):
+            # A mistake may be the reason why a part is not there.
             if not there and not self.mistakes:
                 report.add(None, f"a policy without '{what}'")
         _check_collectors(self.collectors, report)
@@ -275,6 +115,7 @@ class _PolicyFiles:
             where = dict(fields.get("where", {}))
             but = where.pop("not", {})
             rules.append(Rule(name, where, require, line, but, own.file))
+        # The rules of one file share its report.
         reports = {id(own): own for _, _, own in self.rules} | {id(report): report}
         mistakes = self.mistakes + [m for own in reports.values() for m in own.mistakes]
         if mistakes:
@@ -303,6 +144,7 @@ class _PolicyFiles:
             if needs or taken_back:
                 line = place(key)[0]
                 out[setting.name] = Requirement(setting.name, needs or {}, rule, line, report.file)
+        # With `require: {}` a rule would pass for one that is met by all.
         if not out and not report.mistakes:
             report.add(node, f"asks for nothing; expected one of {', '.join(self.settings)}")
         return out

@@ -48,6 +48,7 @@ def bearing(dialect: Dialect, strange: Strange) -> tuple[str, ...]:
 def _bearing(dialect: Dialect, strange: Strange) -> tuple[str, ...]:
     out = {name: None for slot in strange.slots for name in BEARS_ON[slot]}
     every = "" in strange.tables
+    # What no pattern says may be said by any statement that is not understood.
     for name in lacking(dialect):
         setting = SETTINGS[name]
         slots = (*setting.slots, *setting.hangs_on)
@@ -67,6 +68,7 @@ def slots_to_read(dialect: Dialect, asked: Iterable[str]) -> frozenset[str] | No
 
 def _slots(dialect: Dialect, names: frozenset[str]) -> frozenset[str] | None:
     every = names | {other for name in names for other in SETTINGS[name].reads}
+    # Such a setting may be said in any part of the text, so all of it is read.
     if every & set(lacking(dialect)):
         return None
     slots: set[str] = set()

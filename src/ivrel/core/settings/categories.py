@@ -27,6 +27,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 def _channels(scope: Scope, category: str) -> tuple[str, ...]:
     """Return the channels that a category goes by: itself, or the planes that the dialect says."""
     dialect = scope.records.dialect
+    # A platform that divides its messages otherwise says in which of its planes a category is.
     by_plane = tuple(
         plane for plane, categories in dialect.categories.items() if category in categories
     )

@@ -38,6 +38,8 @@ def first_gap(scope: Scope, channel: str) -> Gap | None:
     if not taking:
         return Gap(f"no feed takes {channel}")
     known = {d.ref: d for d in scope.destinations}
+    # The way is followed from the channel on, so that the first missing link is told and not one
+    # behind it.
     for feed in taking:
         gives = [
             row
@@ -55,6 +57,7 @@ def first_gap(scope: Scope, channel: str) -> Gap | None:
         if not any(feed in gives_to(scope, d) for d in scope.judged):
             what = f"{', '.join(aimed)}, which is no collector asked for"
             return Gap(f"{_way(feed, channel)} gives to {what}", lines)
+    # All links are there: what is left is that no severity passes.
     levels = [s for d in scope.judged for _, s in levels_of(scope, d, channel)]
     lines = tuple(line for s in levels for line in s.lines)
     return Gap(f"{channel} is taken at no severity", lines)
@@ -78,11 +81,14 @@ def bring(scope: Scope, channels: Iterable[str]) -> tuple[Records, list[Obstacle
     """Return the records with each of these channels brought to a collector asked for: that is all
     a category needs.
     """
+    # That module mends levels, and asks this one for the chain: imported above, each would need the
+    # other first.
     from ivrel.core.settings.selecting import mend_channel
 
     records = scope.records
     obstacles: list[Obstacle] = []
     anything = Need(least="emergency", order=("none", "emergency"))
+    # One destination is enough, and rather one that is a right collector.
     first = sorted(scope.judged, key=lambda d: not d.right)[:1]
     for channel in channels:
         if not any(sendings(scope.on(records), d)[channel] for d in scope.judged):

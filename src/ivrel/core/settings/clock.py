@@ -117,6 +117,7 @@ def _unset(scope: Scope) -> bool:
     known = records.dialect.has("server.address")
     follows = records.get("clock.follows").value != "off"
     set_by = addresses_of(records, "server") if follows else {}
+    # A stamp that counts uptime needs no clock that is right.
     return known and records.get("stamp.kind").value == "calendar" and not set_by
 
 
@@ -136,6 +137,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         return records, obstacles
     if not dialect.has("server.address"):
         return records, obstacles
+    # A number alone does not say which servers to add; those that are named are set.
     records = with_rows(records, "server", needs.get("servers", SetNeed()))
     if addresses_of(records, "server") and records.get("clock.follows").value == "off":
         # Servers that nobody follows set nothing.

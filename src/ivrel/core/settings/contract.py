@@ -89,6 +89,7 @@ class Finding(Struct, frozen=True, gc=False):
     @property
     def verdict(self) -> str:
         """What the finding alone makes of its setting."""
+        # What this platform can never do is not a fault of its configuration.
         return "unable" if self.judged == "breaks" and self.cannot is not None else self.judged
 
     @property

@@ -51,6 +51,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             "export",
             found=str(said.value),
             wanted=needs[""].text,
+            # Export that is off silences the destinations that are set: they are named.
             more=(("aimed", ", ".join(d.title for d in scope.destinations) if off else ""),),
             lines=said.lines,
             default=default_of(said, scope.records.dialect),

@@ -22,6 +22,7 @@ def wants(scope: Scope, place: Place, need: Need) -> Need:
     """
     if need.any_of is None or EXPECTED not in need.any_of:
         return need
+    # A place of the device feeds all destinations; one of a feed, those that the feed gives to.
     fed = [d for d in scope.judged if place.table != "destination" or d.key == place.key]
     if place.table == "feed":
         fed = [d for d in fed if place.label in scope.feeds([d])]
@@ -52,6 +53,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     found = _PLAIN.judge(scope, needs)
     if EXPECTED in (needs[""].any_of or ()):
         for place in places(scope, "format"):
+            # No value is right for collectors that expect different formats.
             if torn := _torn(scope, place):
                 about = f"{place.label} torn".strip()
                 lines = place.said.lines
@@ -63,6 +65,7 @@ def clashes(asked: Asked) -> Iterator[Clash]:
     """Find collectors that expect another format than is asked for."""
     need = asked.needs["format"][""]
     expects = {c.name: c.format for c in asked.wanted if c.format}
+    # Where each destination or feed has a format of its own, collectors may differ.
     wide = asked.dialect is not None and not any(
         map(asked.dialect.has, ("destination.format", "feed.format"))
     )

@@ -102,6 +102,8 @@ def _cannot(scope: Scope, d: Destination, channel: str, need: Need) -> Obstacle 
         feeds = dict(levels_of(scope, d, channel))
         if not feeds:
             return None
+        # All feeds of a channel take their levels from the same statement: one shows what it can
+        # say.
         feed, said = next(iter(feeds.items()))
         place = Place(feed, table, (feed,), slot, said, f"{d.title} of {channel}")
         found = cannot_say(dialect, place, need)
@@ -168,6 +170,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
             for d in scope.judged:
                 records, more = mend_channels(scope.on(records), d, needs)
                 obstacles += more
+            # A round that changed nothing is followed by none that does.
             if records is before:
                 break
     for d in () if dialect.channels else scope.judged:
@@ -177,6 +180,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         else:
             records, more = mend_destination(scope, records, d, need)
         obstacles += more
+    # A row that feeds nothing goes, or it would feed whatever takes that name later.
     for table, key, _ in _orphans(scope):
         records = records.without(table, key)
     return records, obstacles

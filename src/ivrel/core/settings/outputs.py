@@ -68,6 +68,7 @@ class _Entries(Struct, frozen=True):
         taken = dropped = NOTHING
         lines: set[int] = set()
         for row in rows:
+            # Whatever the order of entries, what one of them drops is not shown.
             if scope.records.get("show.action", row).value == "drop":
                 dropped |= picked(scope.records, row, "show")
             else:

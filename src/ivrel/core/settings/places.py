@@ -36,6 +36,7 @@ def stands(dialect: Dialect, field: str) -> tuple[str, str] | None:
     slots = [(table, slot) for table in PLACES if (slot := slot_of(field, table)) is not None]
     said = [one for one in slots if dialect.has(one[1])]
     known = [one for one in slots[::-1] if one[1] in dialect.defaults]
+    # A place that can be written counts before one that has a default only.
     return next(iter(said or known), None)
 
 
@@ -83,6 +84,7 @@ def _each_place(scope: Scope, field: str, every: bool) -> Iterator[Place]:
         if not records.takes_effect(slot, d.row):
             continue
         said = records.get(slot, d.row)
+        # What is said once for the device holds for each destination that says nothing itself.
         if said.default and wide is not None and not records.get(wide).default:
             said = records.get(wide)
         yield Place(d.label, "destination", d.key, slot, said, d.title)

@@ -44,6 +44,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     found = addresses_of(scope.records, "resolver")
     if NEEDED in needs:
         named = _named(scope)
+        # Addresses need no resolver, and any resolver will do for names.
         if not named or found:
             return []
         if not scope.records.dialect.has("resolver.address"):
@@ -58,6 +59,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     missing, gone = differences(needs[""], found)
     out = [Finding("resolver-stranger", a, found=a, lines=found[a]) for a in gone]
     if missing:
+        # What is missing weighs more than what is strange, and comes first.
         out.insert(0, Finding("resolver-missing", "missing", wanted=", ".join(missing)))
     return out
 

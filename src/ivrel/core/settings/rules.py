@@ -69,6 +69,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         return [silent_on(scope.records.dialect, "traffic rules that record")]
     out = []
     for key, row in scope.records.rows("gate").items():
+        # A rule with a statement that is not understood may record otherwise than it seems.
         if DOUBT in row:
             doubt, title = row[DOUBT], f"rule {key[0]}"
             more = (("line", str(doubt.lines[0])), ("text", str(doubt.value)))
@@ -81,6 +82,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         wrong = [
             (key, row, tell) for key, row, does, tell in _wrong(scope, needs) if does == action
         ]
+        # Firewalls have hundreds of rules: those that are wrong in the same way are told once.
         for tell in dict.fromkeys(tell for _, _, tell in wrong):
             rows = [(key, row) for key, row, told in wrong if told == tell]
             first = _place(rows[0][0], rows[0][1], action, tell, scope.records)
@@ -129,9 +131,12 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         records, more = mend_value(records, place, needs[action])
         obstacles |= dict.fromkeys(more)
     feeds = sorted({str(key[0]) for key in records.rows("give")})
+    # Rules that have only now begun to record need a feed as well.
     unfed = _unfed(scope.on(records), needs)
     if unfed and not feeds:
         return records, [*obstacles, Obstacle("no-feed", "feed")]
+    # The policy asks only that records go somewhere. The first feed by name is as good as any, and
+    # the same at each run.
     for key, _ in unfed:
         records = records.having("gate", key, "gate.feed", feeds[0])
     return records, list(obstacles)

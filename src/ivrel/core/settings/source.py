@@ -225,12 +225,14 @@ def _choice(
     def first(options: Iterable[str]) -> str | None:
         return next((a for a in options if all(family_of(a) == f for f in families)), None)
 
+    # What the policy says to write comes before what it only allows.
     for asked in (*([need.write] if need.write else []), *(need.any_of or ())):
         wanted = (
             ((scope.device.identity if scope.device else None) or "")
             if asked == IDENTITY
             else asked
         )
+        # Whether such an interface exists cannot be seen, so the word of the policy is written.
         if not knows_interfaces(scope.records):
             if wanted and is_address(wanted) != by_interface and (by_interface or first([wanted])):
                 return wanted
@@ -269,6 +271,7 @@ def _stuck(
         return (
             f"{found[0]}, which has the identity {identity}, carries no messages of {place.label}"
         )
+    # With no family asked for, there may be a source after all: then the family is the reason.
     any_family = _choice(scope, need, place, by_interface, ())
     if any_family is not None:
         wanted = " and ".join(f"{family} for {d.title}" for family, d in leaving.items())

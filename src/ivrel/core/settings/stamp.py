@@ -41,6 +41,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
     before = len(report.mistakes)
     needs = read_parts(node, report, {part: reader(part) for part in PARTS})
     kind_need = needs.get("kind") if needs else None
+    # Uptime has no year and no zone: such a policy could never be met.
     if needs and kind_need and not kind_need.accepts("calendar") and len(needs) > 1:
         report.add(
             node, "contradictory: precision, year and zone are asked of a stamp that is no calendar"
@@ -89,6 +90,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         if "kind" in needs and not needs["kind"].accepts(str(kind.said.value))
     ]
     out += [_finding("stamp-kind", k, k, "kind", needs["kind"], dialect) for k in wrong]
+    # What a stamp of the wrong kind shows is of no interest: its parts change with its kind.
     if wrong:
         return out
     for part, need in needs.items():
@@ -100,6 +102,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
                 if not need.accepts("hidden"):
                     out.append(_finding("stamp-lacks", kind, kind, part, need, dialect, about))
             elif not need.accepts(str(p.said.value)):
+                # A default has no line of its own; the line that switches stamps on is where to
+                # look.
                 cited = p if p.said.lines or not kinds else kinds[0]
                 out.append(_finding("stamp-part", p, cited, part, need, dialect))
     return out
@@ -142,6 +146,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     if "kind" not in needs and any(not need.accepts("hidden") for need in needs.values()):
         wanted["kind"] = Need(any_of=("calendar",))  # nothing else shows what is asked for
     for part in PARTS:
+        # Which parts a stamp has hangs on the kind that was set in the round before.
         now = scope.on(records)
         for place in _places(now, part) if part in wanted else ():
             if part == "kind" or _calendar(now, place):
@@ -166,8 +171,9 @@ def say(facts: list[Fact]) -> str:
 
 
 def clashes(asked: Asked) -> Iterator[Clash]:
-    """Yield a stamp of RFC 5424 (section 6.2.3) is none, or one of a calendar with year and
-    zone.
+    """Find what is asked of stamps and not shown by those of RFC 5424 (section 6.2.3).
+
+    These are nil, or a calendar's with year and zone.
     """
     if expected_of(asked) != {"rfc5424"}:
         return

@@ -58,6 +58,7 @@ class _Chain(Struct, frozen=True):
         gap = first_gap(scope, self.category)
         if needs[""].accepts("off" if gap else "on"):
             return []
+        # The chain is whole although it must not be.
         if gap is None:
             more = _what(self.category)
             return [Finding("unwanted-category", found="on", wanted="off", more=more)]

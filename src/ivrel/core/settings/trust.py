@@ -150,6 +150,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
             if d.endpoint[2] is not None and _judge_clear(scope, d, needs):
                 obstacles.append(Obstacle("clear-collector", d.label, place.title))
         elif "verify" in needs and place.said.value is not None:
+            # Whoever switches verification on must name the certificate; whoever has it on may have
+            # the wrong name.
             off = not needs["verify"].accepts(str(place.said.value))
             collector = scope.collectors[d.collector] if d.collector else None
             # To verify without a trusted certificate or a name would refuse every collector:
@@ -170,6 +172,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
                     records.get("destination.verify", records.rows("destination")[d.key]).value
                     == "on"
                 )
+                # A name that is expected means nothing where nobody verifies.
                 peer = collector.certified[0] if on else None
                 records = records.having("destination", d.key, "destination.peer", peer)
     return records, obstacles

@@ -34,9 +34,9 @@ class Way(Struct, frozen=True):
 
 
 def way_of(scope: Scope, place: Place, by_interface: bool) -> Way:
+    """Return what the source at a place comes to; `by_interface`: it is said as an interface."""
     # Where the source is said counts as well: an interface may carry what leaves by one feed and
     # not by another.
-    """Return what the source at a place comes to; `by_interface`: it is said as an interface."""
     name = (place.table, place.label, place.said.value, place.said.lines, by_interface)
     return scope.once(lambda: _found_way(scope, place, by_interface), "source", *name)
 
@@ -53,6 +53,7 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> Way:
     every = records.rows_with("interface", "interface.address", value)
     if not every:
         return Way(None, (value,), lines, f"no interface has the address {value}")
+    # The platform may take either of them, and nothing in the text says which.
     if len(every) > 1:
         names = " and ".join(str(key[0]) for key, _ in every)
         doubt = f"several interfaces have the address {value}: {names}"
@@ -79,6 +80,7 @@ def _by_row(records: Records, place: Place, name: str, row: Row, by_interface: b
     if by_interface:
         return Way(name, addresses, lines + said.lines)
     if value not in addresses:
+        # An address stands there still, although its family is switched off.
         wrong = f"{value} is on {name}, where addresses of its family are off"
         return Way(name, addresses, lines, wrong)
     values = values_of(row, "interface.address")
@@ -148,6 +150,7 @@ def leaving_by(scope: Scope, place: Place) -> dict[str, Destination]:
             continue
         known = scope.collectors[d.collector].address if d.collector else ""
         out.setdefault(family_of(str(d.endpoint[0])) or family_of(known), d)
+    # A host name may stand for either family, so nothing follows from it.
     out.pop("", None)
     return out
 
