@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from ivrel.core import Device, audit_text, correct, read_policy
 from ivrel.core.judging import Auditor
 from ivrel.core.shapes.rsyslog.flow.selectors import write_filter
-from ivrel.core.shapes.rsyslog.flow.walk import read_model
+from ivrel.core.shapes.rsyslog.flow.whole import read_model
 from ivrel.core.text.bundle import Places, pack, parts
 from ivrel.core.vocabulary.severity import Selection, selection_of
 from ivrel.sources.dialects import Dialects

@@ -18,7 +18,7 @@ from ivrel.core.correcting.changes import apply_change
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.settings.bearing import bearing
-from ivrel.core.shapes.rsyslog.flow.walk import read_model
+from ivrel.core.shapes.rsyslog.flow.whole import read_model
 from ivrel.core.shapes.rsyslog.syntax.scanner import Scanner
 from ivrel.core.shapes.rsyslog.syntax.script import read_script
 from ivrel.core.shapes.rsyslog.syntax.source import read_source

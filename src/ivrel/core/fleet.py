@@ -189,7 +189,9 @@ def _at(report: Report, device: Device, said: str) -> None:
 
 
 def _read_csv(text: str, report: Report) -> tuple[str, list[Device]]:
+    # Spreadsheets put a byte order mark in front of what they export.
     reader = csv.reader(io.StringIO(text.removeprefix("\ufeff")), strict=True)
+    # A table has no room for the name of the fleet: the file gives it.
     name = report.file.replace("\\", "/").rpartition("/")[2].removesuffix(".csv")
     devices: list[Device] = []
     header: list[str] | None = None

@@ -63,6 +63,8 @@ class Text:
             report.add(node, f"expected {self.expected}, not {_kind(node)}")
             return None
         text = str(node.value)
+        # Printable text may still hold line ends and tabs. What a terminal would act on is refused:
+        # values are printed.
         if not text.isprintable() and any(
             (ord(c) < 32 and c not in "\n\t") or ord(c) == 127 for c in text
         ):
@@ -159,6 +161,7 @@ class Record:
             if known is None:
                 report.add(key, f"key {not_one_of(key.value, self.keys)}")
                 continue
+            # A key whose value is wrong is there all the same, and is not told as missing.
             present.add(key.value)
             value = known.form.read(child, report)
             if value is not None:
@@ -249,6 +252,7 @@ def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
 
 def _refuse_aliases(node: Node, file: str) -> None:
     """A node that stands in two places can stand for very many: such files are not read."""
+    # An alias gives the very same object once more, which its identity shows.
     seen: set[int] = set()
     rest = [node]
     while rest:

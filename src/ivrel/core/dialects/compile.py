@@ -53,6 +53,7 @@ def compile_pattern(
             i.slot for part in (*path, items) for i in flat(part) if isinstance(i, Variable | Flag)
         )
     )
+    # A removal names the row; with the value in it, it would fail where the value is another.
     removal = compiled(removed_by) if removed_by else _named_by(items, keys)
     return Pattern(path, items, slots, removal, opening(items), line, _named_by(items, keys))
 
@@ -64,6 +65,7 @@ def _named_by(items: tuple[Item, ...], keys: Sequence[str]) -> tuple[Item, ...]:
         if isinstance(item, Variable) and item.slot in keys:
             out.append(item)
         elif isinstance(item, Literal):
+            # The sign leads to the value, and goes with it.
             if item.word != "=":
                 out.append(item)
         else:
@@ -110,6 +112,7 @@ def _slot(match: re.Match[str], spelling: Spelling, qualified: bool) -> Item:
     words = spelling.get(name) or spelling.get(kind.name)
     if not words:
         return Variable(name, None, None, qualified)
+    # Of several spellings the first is written; all are read.
     spelled = {meant: said[0] for meant, said in words.items()}
     back = {word: meant for meant, said in words.items() for word in said}
     return Variable(name, spelled, back, qualified)

@@ -114,6 +114,7 @@ def outline(items: Sequence[Item]) -> Outline:
         if isinstance(item, Rest):
             return Outline(tuple(fixed), least, MANY, None)
         if isinstance(item, Maybe):
+            # Behind an optional part, a value has no fixed place.
             certain = False
             most += outline(item.items).most
             continue
@@ -141,6 +142,7 @@ def match_words(items: tuple[Item, ...], words: Words, at: int) -> dict[str, str
         if isinstance(item, Rest):
             return {}
         if isinstance(item, Maybe):
+            # As in `match`: the part is left out only if the rest does not fit behind it.
             taken = match_words(item.items + rest, words, at)
             return taken if taken is not None else match_words(rest, words, at)
         if at >= len(words) or (isinstance(item, Literal | Flag) and words[at] != item.word):
@@ -196,6 +198,7 @@ def write(
     for item in items:
         if isinstance(item, Rest):
             continue
+        # What was read as any word cannot be told again.
         if isinstance(item, Any):
             return None
         if isinstance(item, Literal):

@@ -232,6 +232,7 @@ def _block_words(patterns: Sequence[Pattern]) -> tuple[str, ...]:
         for p in patterns
         if p.path and len(p.path[0]) == 1 and isinstance(p.path[0][0], Literal)
     }
+    # A word that statements at the top begin with as well does not tell a block.
     other = {p.opening[0] for p in patterns if not p.path and p.opening}
     return tuple(sorted(alone - other))
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from ivrel.core.form import Record
-from ivrel.core.policy.policy import Policy
 from ivrel.core.policy.form import policy_form
+from ivrel.core.policy.policy import Policy
 from ivrel.core.policy.read import Opener, closed, read
 from ivrel.core.settings import SETTINGS
 

@@ -118,6 +118,7 @@ def holes(selection: Selection) -> Selection:
     bits = 0
     for f in range(len(FACILITIES)):
         row = selection.bits >> (8 * f) & 0xFF
+        # All bits below the highest that is set, less those that are set.
         bits |= ((1 << row.bit_length()) - 1 & ~row) << (8 * f)
     return Selection(bits)
 
@@ -128,6 +129,7 @@ def as_threshold(selection: Selection) -> str | None:
     None if it is none.
     """
     row = selection.bits & 0xFF
+    # A threshold is a row of ones from the most urgent on, the same in all facilities.
     if row and not row & (row + 1) and selection.bits == _EVERY_FACILITY * row:
         return SEVERITIES[row.bit_length() - 1]
     return None
@@ -198,6 +200,7 @@ def _describe(bits: int) -> str:
 @lru_cache(maxsize=4096)
 def _word(bits: int) -> str:
     rows = _by_row(bits)
+    # What most facilities have is said first, the odd ones after it.
     rest = max(rows, key=lambda row: len(rows[row]))
     odd = (f"{','.join(names)}:{_row_word(row)}" for row, names in rows.items() if row != rest)
     return ";".join([f"all:{_row_word(rest)}", *odd])

@@ -21,7 +21,7 @@ from collections.abc import Container, Iterator, Sequence
 from typing import ClassVar
 
 from ivrel.core.shapes.rsyslog.flow.model import Forward, Limit, Local, Model
-from ivrel.core.shapes.rsyslog.flow.walk import read_model
+from ivrel.core.shapes.rsyslog.flow.whole import read_model
 from ivrel.core.shapes.rsyslog.rewriting.diff import apply_hunk, read_diff, write_diff
 from ivrel.core.shapes.rsyslog.rewriting.state import UNSAID, by_endpoint, state_of, states_of
 from ivrel.core.shapes.rsyslog.rewriting.write import pairs, rewritten

@@ -9,8 +9,6 @@ Documentation: "Rulesets" (concepts/multi_ruleset), "stop", "call", "set" and "f
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import lru_cache
-from pathlib import PurePosixPath
 
 from msgspec.structs import replace
 
@@ -23,18 +21,12 @@ from ivrel.core.shapes.rsyslog.flow.conditions import (
     read_property,
     values,
 )
-from ivrel.core.shapes.rsyslog.flow.files import Files
-from ivrel.core.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local, Model
+from ivrel.core.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local
 from ivrel.core.shapes.rsyslog.flow.selectors import read_selector
 from ivrel.core.shapes.rsyslog.flow.setup import Setup
-from ivrel.core.shapes.rsyslog.syntax.script import read_script
-from ivrel.core.shapes.rsyslog.syntax.source import read_source
-from ivrel.core.shapes.rsyslog.syntax.statements import At, Script, Statement, said_of
-from ivrel.core.text.bundle import Part, parts
+from ivrel.core.shapes.rsyslog.syntax.statements import At, Statement, said_of
 from ivrel.core.vocabulary.errors import Unreadable
 
-MAIN = "rsyslog.conf"
-LONGEST = 16 * 1024 * 1024  # bytes; more than any configuration of rsyslog has
 _DEEPEST = 16  # rulesets that call each other
 _MOST_STATEMENTS = 20_000  # statements that are carried out
 
@@ -56,78 +48,7 @@ _CHANGING = (
 )
 
 
-@lru_cache(maxsize=8)
-def read_model(data: bytes) -> Model:
-    """Return the model of a configuration; Unreadable if it has no main file."""
-    if len(data) > LONGEST or b"\0" in data:
-        said = (
-            f"more than {LONGEST // 1024 // 1024} MiB"
-            if len(data) > LONGEST
-            else "a NUL byte, which no text has"
-        )
-        raise Unreadable(f"it holds {said}")
-    found = parts(data)
-    mains = sorted(
-        (p for p in found if PurePosixPath(p.name).name == MAIN), key=lambda p: p.name.count("/")
-    )
-    if not mains and (len(found) > 1 or "/" in found[0].name):
-        raise Unreadable(f"no {MAIN} among its files")
-    return _whole(found, mains[0] if mains else found[0])
-
-
-def _whole(found: Sequence[Part], main: Part) -> Model:
-    files = Files(found, main)
-    source = read_source(main.name, main.first, main.text)
-    script = read_script(source, files.opened)
-    setup = Setup(script.statements)
-    walk = _Walk(setup)
-    walk.ruleset(setup.default, ALL, None)
-    relayed = _relayed(setup)
-    doubts = [*files.doubts, *_refusals(script), *setup.doubts, *walk.doubts]
-    forwards = tuple(walk.forwards.values())
-    used = {forward.action.statement.place for forward in forwards}
-    return Model(
-        forwards,
-        tuple(f for f in relayed if f.action.statement.place not in used),
-        tuple(walk.locals),
-        tuple(sorted(set(doubts), key=lambda doubt: doubt.line)),
-        tuple(setup.limits([f.action for f in forwards])),
-        tuple(setup.others + walk.others),
-        tuple(files.includes),
-        main,
-        script.statements,
-        setup.name,
-        setup.default_form is not None,
-        None
-        if setup.authority is None
-        else Doubt(setup.authority.value or "?", setup.authority.line),
-    )
-
-
-def _refusals(script: Script) -> list[Doubt]:
-    """Return what the daemon does not take: parts of statements, and all that stands behind a
-    mistake of syntax.
-    """
-    out = [Doubt(f"rsyslogd does not take {m.text}", m.line) for m in script.mistakes]
-    if script.end is not None:
-        out.append(
-            Doubt(f"rsyslogd takes nothing from this line on: {script.end.text}", script.end.line)
-        )
-    return out
-
-
-def _relayed(setup: Setup) -> list[Forward]:
-    """Return where goes what comes in by an input with a ruleset of its own."""
-    out: list[Forward] = []
-    for name, kind in setup.bound.items():
-        if name in setup.rulesets and name != setup.default:
-            walk = _Walk(setup)
-            walk.ruleset(name, ALL, Doubt(f"comes in by {kind}", 0))
-            out += walk.forwards.values()
-    return out
-
-
-class _Walk:
+class Walk:
     """Carries out the rules for all facilities and severities at once."""
 
     def __init__(self, setup: Setup) -> None:
@@ -147,6 +68,7 @@ class _Walk:
         self.calling.append(name)
         alive, cause, variables = self.alive, self.cause, dict(self.variables)
         self.all(self.setup.rulesets.get(name, ()), under, why, (), top=True)
+        # The queue has a thread of its own: what stops there, or is set there, stays there.
         if name in self.setup.queued:
             self.alive, self.cause, self.variables = alive, cause, variables
         self.calling.pop()
@@ -205,6 +127,7 @@ class _Walk:
 
     def stop(self, under: Bounds, why: Doubt | None) -> None:
         gone = self.alive & under
+        # If it is not sure what stops here, neither is what comes behind it.
         if not gone.known:
             self.cause = self.cause or why
         self.alive = self.alive.without(gone)
@@ -245,6 +168,8 @@ class _Walk:
         new: tuple[Value, ...] = tuple(None if value is None else str(value) for value in found)
         local = name.startswith("$.")
         old = self.variables.get(name, (("" if local else None),) * PRIS)
+        # A variable is a tree: to set one part of it changes what the whole says, and the other way
+        # about.
         related = [
             n for n in self.variables if n.startswith(f"{name}!") or name.startswith(f"{n}!")
         ]
@@ -253,6 +178,8 @@ class _Walk:
         if "!" in name[2:] or "[" in name or name.startswith("$/"):
             new = (None,) * PRIS
         held = []
+        # Values are kept for each facility and severity, since filters may let only some of them
+        # come here.
         for pri in range(PRIS):
             if reached.sure.bits >> pri & 1:
                 held.append(new[pri])
@@ -322,6 +249,7 @@ class _Walk:
             case "":
                 self.doubts.append(Doubt(action.statement.raw, line))
             case _:
+                # Properties of messages may say anything from here on.
                 if action.kind in _CHANGING:
                     self.variables = {
                         n: v for n, v in self.variables.items() if not n.startswith("$!")

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import PurePosixPath
 
 from ivrel.core.shapes.rsyslog.flow.model import Endpoint, Model
-from ivrel.core.shapes.rsyslog.flow.walk import read_model
+from ivrel.core.shapes.rsyslog.flow.whole import read_model
 from ivrel.core.shapes.rsyslog.rewriting.edit import OFF, is_changed, restored
 from ivrel.core.shapes.rsyslog.rewriting.state import State, states_of
 from ivrel.core.shapes.rsyslog.syntax.statements import Statement

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 
 from ivrel.core.shapes.rsyslog.flow.model import Action, Endpoint, Forward
-from ivrel.core.shapes.rsyslog.flow.walk import read_model
+from ivrel.core.shapes.rsyslog.flow.whole import read_model
 from ivrel.core.shapes.rsyslog.rewriting.action import replaced, rule
 from ivrel.core.shapes.rsyslog.rewriting.edit import OFF, Cut, changed
 from ivrel.core.shapes.rsyslog.rewriting.place import is_own, packed, taken_back, with_own

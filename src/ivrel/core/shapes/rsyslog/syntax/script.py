@@ -169,6 +169,7 @@ class _Parser:
         while True:
             token = self.peek()
             out += self.drained()
+            # A block without a statement is none: its brace ends nothing.
             if token.kind == "word" and token.text == "}" and real:
                 self.take()
                 self.ended(token)
@@ -187,6 +188,7 @@ class _Parser:
                 break
             self.take()
             found.append(self.action())
+        # Directives behind the last action belong to what follows.
         while found[-1].kind in ("directive", "include"):
             self.aside.insert(0, found.pop())
         if len(found) == 1:
@@ -200,6 +202,7 @@ class _Parser:
         word = token.text.lower()
         if token.kind == "action":
             self.ended(token)
+            # The old way to say `stop`.
             if word[:1] == "~":
                 return self.made("stop", token, text=token.text)
             return self.made("legacy", token, text=token.text)
@@ -262,6 +265,7 @@ class _Parser:
     def object(self, depth: int, inner: bool) -> Statement:
         begun = self.peek()
         name = begun.text.lower().rstrip("( \n\t")
+        # Several actions may follow each other behind `&`, in either form.
         if name == "action":
             return self.actions(depth)
         # Within a block there are actions and includes, but no other objects.
@@ -271,6 +275,7 @@ class _Parser:
         params = self.params()
         if name == "include":
             made = self.made("include", begun, params=params)
+            # The statements of the files stand in the place of the include.
             if params.get("config.enabled", Param("on", 0)).value == "on":
                 self.scanner.push(self.include(params, begun, self.scanner.within))
             return made
