@@ -51,6 +51,7 @@ def run(args: argparse.Namespace) -> int:
     names = common.settings(args.setting)
     devices, policy = common.chosen(args, workspace), workspace.policy
     common.given_text(args, workspace, devices)
+    # Waivers of devices that are not chosen are no reason for an exit code.
     kept = tuple(w for w in policy.waivers if any(w.covers(d, w.setting) for d in devices))
     waivers = tuple(ending(replace(policy, waivers=kept), common.day(args)))
     good = not any(w.wrong for w in waivers)

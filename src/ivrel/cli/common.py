@@ -30,6 +30,7 @@ class _Words(argparse.Action):
         words = [word for word in str(said).split(",") if word]
         if not words:
             raise argparse.ArgumentError(self, "expected a name")
+        # A new list: the default is one object for all calls.
         setattr(space, self.dest, [*getattr(space, self.dest), *words])
 
 
@@ -282,6 +283,7 @@ def progress(items: Iterable[T], total: int, doing: str) -> Iterator[T]:
     if total < SLOW or not sys.stderr.isatty():
         yield from items
         return
+    # Loaded here: most calls show no progress, and start faster without it.
     from rich.console import Console
     from rich.progress import track
 

@@ -145,6 +145,7 @@ def run_try(args: argparse.Namespace) -> int:
     text = Text(data)
     try:
         facts = read_settings(Scope(None, read_records(dialect, text), {}))
+        # Some shapes give statements in another order than that of the lines.
         explained = sorted(matcher(dialect).explained(text), key=lambda row: row[0])
         rows = [row for row in explained if not _only_names(row[2])]
     except Foreign as problem:

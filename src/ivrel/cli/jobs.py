@@ -85,6 +85,7 @@ class Correcting(_OfWorkspace["Correction | NotCorrected"]):
     `names`: the settings it is about, if not all.
     """
 
+    # A correction takes as long as several audits: few of them are worth a process.
     share = Share(alone=6, first=0, chunk=3)
 
     def __init__(self, workspace: Workspace, today: date, names: Collection[str] = ()) -> None:
@@ -100,6 +101,7 @@ class Correcting(_OfWorkspace["Correction | NotCorrected"]):
         return NotCorrected(device.name, problem)
 
     def pack(self, results: list[Correction | NotCorrected]) -> bytes:
+        # Corrections hold types of many modules. The bytes come from this program's own workers.
         return pickle.dumps(results)
 
     def unpack(self, packed: bytes) -> list[Correction | NotCorrected]:

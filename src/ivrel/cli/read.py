@@ -78,6 +78,7 @@ def _reading(
         records = read_records(dialect, data)
     except Unreadable as problem:
         raise Unreadable(f"{file}: {problem}") from None
+    # A configuration can be read without a policy, which only names the collectors in it.
     has_policy = (workspace.folder / "policy.yaml").exists()
     collectors = workspace.policy.collectors if has_policy else {}
     facts = read_settings(Scope(device, records, collectors))

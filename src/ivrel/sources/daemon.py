@@ -44,6 +44,7 @@ def checked(correction: Correction, data: bytes) -> Correction:
     except (OSError, subprocess.SubprocessError) as problem:
         taken = Property(TAKEN, False, f"it cannot be asked: {problem}")
     else:
+        # What it had against the configuration before is no fault of the correction.
         new = list((after - before).elements())
         taken = Property(TAKEN, not new, new[0] if new else "")
     return replace(correction, proof=(*correction.proof, taken))
@@ -56,6 +57,7 @@ def complaints(asked: str, data: bytes) -> Counter[str]:
         for part in parts(data):
             path = folder / (part.name or _MAIN)
             path.parent.mkdir(parents=True, exist_ok=True)
+            # Includes name files of the device; here they must not mean those of this machine.
             path.write_bytes(part.data.replace(b"/etc/", f"{name}/".encode()))
         main = next(iter(sorted(folder.rglob(_MAIN), key=lambda p: len(p.parts))), None)
         if main is None:

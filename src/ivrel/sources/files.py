@@ -69,6 +69,7 @@ def _plain(data: bytes, shown: str) -> bytes:
             raise Unreadable(
                 f"{shown}: the text begins as UTF-16 and goes on as something else"
             ) from None
+        # The text is UTF-8 from here on, and must not say otherwise of itself.
         data = re.sub(rb"""^(<\?xml[^>]*?)\s+encoding=(["'])[^"']*\2""", rb"\1", data)
     return data.removeprefix(_BOM)
 
@@ -139,6 +140,8 @@ def write_bytes(path: Path, data: bytes) -> None:
     try:
         with os.fdopen(handle, "wb") as file:
             file.write(data)
+        # Temporary files are for their owner alone; this one gets the rights of any new file. The
+        # mask can only be read by setting it.
         mask = os.umask(0)
         os.umask(mask)
         Path(name).chmod(0o666 & ~mask)

@@ -91,6 +91,7 @@ class LinesOf:
         device = self._device_of(place.file)
         if device is None:
             return ""
+        # Findings come device by device, so that each text is read once.
         if device is not self._device:
             try:
                 data, shown = self._workspace.text(device)

@@ -1,7 +1,4 @@
-"""A workspace: a folder with a fleet, a policy and the configurations.
-
-And the audit of all of it.
-"""
+"""A workspace: a folder with a fleet, a policy, the configurations, and dialects of its own."""
 
 from __future__ import annotations
 
@@ -95,6 +92,7 @@ class Workspace:
             names = [name for name in found if name.isprintable()]  # others are no device's
         except OSError:
             return {}
+        # Of several files of a name, the first in order counts, so the last is put in first.
         plain = {_without_packing(name): name for name in reversed(names)}
         stems = {stem.rpartition(".")[0]: name for stem, name in plain.items() if "." in stem}
         stems |= plain

@@ -1,7 +1,7 @@
 """Checks a dialect: its examples in both directions, and what in it is ambiguous or leads nowhere.
 
-Passes: two patterns `inet {interface.address}` and `inet6 {interface.address}` Fails:  two patterns
-`at {destination.address}` and `at {destination.port}`: which one reads `at 514`?
+Passes: two patterns `inet {interface.address}` and `inet6 {interface.address}`
+Fails:  two patterns `at {destination.address}` and `at {destination.port}`: which reads `at 514`?
 """
 
 from __future__ import annotations
@@ -115,6 +115,7 @@ def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tu
             if dialect.groups[n] == group
         )
         again = next((way for way in ways if way is not None), None)
+        # The words may differ, since optional ones are left out; what they mean must not.
         if again is None or pattern.read(*again) != pattern.read(match.path, match.words):
             join = dialect.shape.join
             told = join(again[1]) if again else "nothing"

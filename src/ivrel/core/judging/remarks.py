@@ -83,12 +83,14 @@ def _collectors(policy: Policy) -> Iterator[Remark]:
             # To forbid a collector is to know it.
             used |= {*need.wanted, *need.never}
     for c in policy.collectors.values():
+        # A relay is in use by the collectors that it forwards to.
         if c.name not in used and not c.reaches & used:
             yield Remark(policy.file, c.line, f"no rule asks for the collector {c.name}")
 
 
 def _rules(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
     asked = [effective(policy, d) for d in devices]
+    # A requirement that asks nothing is there to take back another.
     lifted = {(r.name, s) for r in policy.rules for s, q in r.require.items() if not q.needs}
     # What is in effect anywhere. Requirements that only lift others hold nowhere by design.
     holds = {(q.rule, name) for one in asked for name, q in one.items()}
@@ -206,6 +208,7 @@ def _unseen(policy: Policy) -> Iterator[tuple[dict[str, Requirement], str, str]]
 
 def _sites(policy: Policy, devices: Sequence[Device]) -> Iterator[Remark]:
     """Yield the sites that are asked for and not told of, or told of and not there."""
+    # A requirement has a problem only where its `site` stands for nothing.
     unknown = {d.site for d in devices if any(q.problem for q in effective(policy, d).values())}
     for site in sorted(unknown):
         yield Remark(

@@ -25,11 +25,6 @@ from ivrel.core.vocabulary.values import TRANSPORTS
 from ivrel.core.vocabulary.wording import not_one_of
 
 APART = ("site", "path")
-_OF_LACKING = ("destination.lacks", "destination.selection")
-_OF_ENDPOINT = tuple(
-    f"destination.{field}"
-    for field in ("name", "address", "port", "transport", "verify", "peer", "lacks")
-)
 _FIELDS = ("address", "port", "transport")
 
 

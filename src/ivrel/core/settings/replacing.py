@@ -43,6 +43,7 @@ def to_go(scope: Scope, need: SetNeed, *, idle: bool = False) -> list[tuple[Dest
                 continue  # a relay on the way to one that is asked for
             if need.exactly is not None or d.collector in need.never:
                 kind = "not-asked-for"
+        # Of several destinations of a collector, the one that serves it best stays.
         elif serving[d.collector] is not d:
             kind = "twice"
         if kind:
@@ -112,6 +113,7 @@ def cannot_hold(scope: Scope, need: SetNeed) -> Obstacle | None:
     most = dialect.limits.get("destination")
     if most is not None and needed > most:
         return _full(dialect, needed)
+    # Names may be few, such as the numbers from 1 to 4: one that goes gives its name back.
     if missing and not leaving and "destination.name" in dialect.keys["destination"]:
         taken = {key[0] for key in there}
         if _free(taken, missing[0], lambda n: dialect.can_write("destination.name", n)) is None:
@@ -201,6 +203,7 @@ class _Replacing:
         }
         if c.transport == "tls" and dialect.has("destination.peer"):
             values |= {"destination.verify": "on", "destination.peer": c.certified[0]}
+        # A row that is new gets the name that the policy has for the collector, if it is free.
         fresh = name
         if old is None and "destination.name" in dialect.keys["destination"]:
             free = self._free_name(name)
@@ -243,6 +246,7 @@ class _Replacing:
                 if d.collector in (name, None) or d.collector not in serving
             ]
             idle = [s for s in staying if s.key not in going and not reached(now, s)]
+            # Nothing is lost if nothing left for it, or if something leaves for all that stay.
             if not idle or not reached(self.scope, d):
                 continue
             if not any(to == idle[0].ref for _, to in self.heirs):
@@ -312,6 +316,8 @@ def _pointed_anew(records: Records, heirs: Sequence[tuple[Value, Value]]) -> Rec
             if slot not in keys:
                 records = records.having(table, key, slot, to[old])
                 continue
+            # The destination is part of what tells the row apart: it is made anew under its new
+            # key.
             fresh = tuple(
                 to[old] if name == slot else value for name, value in zip(keys, key, strict=True)
             )

@@ -98,6 +98,7 @@ def mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, l
     records = scope.records.having(
         "destination", d.key, "destination.selection", threshold(wanted).word
     )
+    # The selection is said anew, and is sure.
     if "destination.surely" in records.rows("destination")[d.key]:
         records = records.having("destination", d.key, "destination.surely", None)
     return records, []
@@ -124,6 +125,7 @@ def mend_channel(
     takes = dialect.has("take.category")
     bringing = dict(levels_of(now, d, channel))
     fresh = not bringing
+    # Nothing brings the channel there: a feed is made to take it and to give to the destination.
     if fresh and takes:
         feed = _feed_for(now, d, channel)
         records = records.having("give", (feed, d.ref), "give.destination", d.ref)
@@ -157,6 +159,7 @@ def _feed_for(scope: Scope, d: Destination, channel: str) -> str:
     gives = [str(feed) for feed in gives_to(scope, d)]
     if gives:
         return gives[0]
+    # A dictionary rather than a set: the order of the text decides, at each run alike.
     known = {str(key[0]): None for table in ("give", "take") for key in records.rows(table)}
     taking = [feed for feed in known if (feed, channel) in records.rows("take")]
     if taking:
@@ -176,6 +179,7 @@ def _mend_picks_of(scope: Scope, records: Records, destination: Destination, nee
     have = NOTHING
     for key, row in picks.items():
         taken = picked(records, row)
+        # A pick that takes anything too much goes, and what it took besides is picked anew.
         if taken <= target:
             have |= taken
         else:
