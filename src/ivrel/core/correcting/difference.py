@@ -95,8 +95,6 @@ def _is_export(dialect: Dialect, match: Understood) -> bool:
     """Whether a statement of a lazy table says how traffic is recorded, which is an export
     setting.
     """
-    if match.pattern == NO_PATTERN:
-        return False
     return any(slot in _RECORDING for slot in dialect.patterns[match.pattern].own_slots)
 
 

@@ -177,7 +177,6 @@ def read_need(
     expected = f"one of {', '.join(choices)}" if choices else "a value"
     order = tuple(choices) if ordered else ()
 
-    # The parser says what is wrong with a value; where there are choices, they say more.
     def known(text: str) -> str:
         try:
             return str(parse(text))

@@ -71,6 +71,7 @@ def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence
     )
     if needed + sum(max(map(len, [name, *words])) + 2 for name, words in about) > screen.width:
         about = []
+    # If that is not enough, each verdict is one letter, below steps with the names of settings.
     narrow = needed > screen.width
     marks = LETTERS if narrow else MARKS
     if narrow:
@@ -95,6 +96,7 @@ def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:
     sums = totals(results)
     parts: list[tuple[str, str] | str] = []
     for verdict in reversed(VERDICTS):
+        # These two are what everybody looks for, even if there are none.
         if sums[verdict] or verdict in ("meets", "breaks"):
             parts += [(f"{verdict} {sums[verdict]:,}", STYLES[verdict]), "   "]
     good = sum(1 for r in results if r.good)

@@ -161,6 +161,7 @@ def alike(results: Sequence[DeviceResult]) -> list[Folded[Verdict]]:
     for r in results:
         for v in r.verdicts:
             if v.verdict not in GOOD:
+                # The reason names the file, and would make each finding one of its own.
                 why = "the configuration could not be read" if r.problem else v.why
                 pairs.append((r.device, replace(v, why=why)))
     found = folded(pairs, lambda v: (v.setting, v.verdict, v.why))

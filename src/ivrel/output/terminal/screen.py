@@ -48,6 +48,7 @@ STYLES = {
 
 def console(width: int) -> Console:
     """Return the console for standard output; colour only on a terminal and without NO_COLOR."""
+    # Blanks at the ends of lines fill a terminal; in a file they only disturb comparisons.
     out = sys.stdout if sys.stdout.isatty() else cast(TextIO, _Trimmed(sys.stdout))
     return Console(width=width, highlight=False, file=out, emoji=False, markup=False)
 

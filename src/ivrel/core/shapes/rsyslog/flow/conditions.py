@@ -14,11 +14,18 @@ from collections.abc import Callable, Mapping
 from functools import lru_cache
 
 from ivrel.core.shapes.rsyslog.flow.bounds import UNKNOWN, Bounds
+from ivrel.core.shapes.rsyslog.flow.functions import (
+    CODES,
+    FILTERS,
+    FUNCTIONS,
+    ORDERS,
+    Value,
+    gap,
+    number,
+    reckon,
+)
 from ivrel.core.shapes.rsyslog.flow.selectors import (
     SEVERITY_WORDS,
-    facility_code,
-    read_selector,
-    severity_code,
 )
 from ivrel.core.shapes.rsyslog.syntax.expressions import Node
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES, Selection
@@ -28,7 +35,6 @@ PRIS = len(FACILITIES) * len(SEVERITIES)
 # RFC 5424 has no names for the codes 12 to 15; these are rsyslog's.
 _TEXTS = (*FACILITIES[:13], "audit", "alert", "clock", *FACILITIES[16:])
 
-Value = int | str | None  # None is what hangs on more than PRI
 Code = Callable[[int], Value]  # of a PRI
 # What variables hold, for each PRI; of one that is not here, the value is the text ''.
 Variables = Mapping[str, tuple[Value, ...]]
@@ -54,6 +60,7 @@ PROPERTIES: Mapping[str, Code] = {
 
 def holds(test: Node, variables: Variables) -> Bounds:
     """When a condition holds."""
+    # Without variables a condition is the same wherever it stands, and is worked out once.
     if not variables:
         return _constant(test)
     return _bounds(lambda pri: _truth(_Run(variables).value(test, pri)))
@@ -94,7 +101,7 @@ def read_property(text: str) -> Bounds:
     if not found:
         return UNKNOWN
     name, negated, compare, wanted = found[1].lower(), found[2], found[3].lower(), found[4]
-    said, how = PROPERTIES.get(name), _FILTERS.get(compare)
+    said, how = PROPERTIES.get(name), FILTERS.get(compare)
     if said is None or how is None or "\\" in wanted:
         return UNKNOWN
 
@@ -116,14 +123,8 @@ def _bounds(truth: Callable[[int], bool | None]) -> Bounds:
 
 def _truth(value: Value) -> bool | None:
     if isinstance(value, str):
-        value = _number(value)[0]
+        value = number(value)[0]
     return None if value is None else value != 0
-
-
-def _number(value: str) -> tuple[int, bool]:
-    """Return the number that a text begins with, and whether it is all of the text."""
-    found = re.match(r"-?[0-9]{1,18}", value)
-    return (int(found[0]), found[0] == value) if found else (0, not value)
 
 
 class _Run:
@@ -146,6 +147,7 @@ class _Run:
                 count = self.count(parts[0], pri)
                 return None if count is None else -count
             case "and" | "or":
+                # One side that decides is enough, even if the other is not known.
                 sides = [_truth(self.value(part, pri)) for part in parts]
                 decides = op == "or"
                 return (
@@ -157,7 +159,7 @@ class _Run:
                 )
             case "+" | "-" | "*" | "/" | "%":
                 a, b = self.count(parts[0], pri), self.count(parts[1], pri)
-                return None if a is None or b is None else _reckon(op, a, b)
+                return None if a is None or b is None else reckon(op, a, b)
             case "&":
                 texts = [self.value(part, pri) for part in parts]
                 return None if None in texts else "".join(str(text) for text in texts)
@@ -169,10 +171,11 @@ class _Run:
 
     def count(self, node: Node, pri: int) -> int | None:
         value = self.value(node, pri)
-        return _number(value)[0] if isinstance(value, str) else value
+        return number(value)[0] if isinstance(value, str) else value
 
     def variable(self, name: str, pri: int) -> Value:
         name = name.lower()
+        # Variables of the message, local and global ones.
         if name[1:2] in "!./":
             found = self.variables.get(name)
             if found is not None:
@@ -183,13 +186,14 @@ class _Run:
 
     def compared(self, op: str, parts: tuple[Node, ...], pri: int) -> Value:
         left, right = parts
-        code = _CODES.get(str(left.value)) if left.op == "variable" else None
+        code = CODES.get(str(left.value)) if left.op == "variable" else None
         if code is not None and op in ("==", "!=", "<>") and right.op == "text":
             # The daemon takes the name, or the number, of a facility or severity for what it means.
             wanted = code(str(right.value))
             here = pri >> 3 if left.value == "$syslogfacility-text" else pri & 7
             if wanted is not None:
                 return int((here == wanted) == (op == "=="))
+        # A list of one entry is taken for that entry.
         a = self.value(left.parts[0] if left.op == "array" and len(left.parts) == 1 else left, pri)
         if a is None:
             return None
@@ -197,7 +201,7 @@ class _Run:
             if op in ("==", "!=", "<>"):
                 some = any(str(a) == part.value for part in right.parts)
                 return int(some == (op == "=="))
-            how = _FILTERS.get(op)
+            how = FILTERS.get(op)
             fits = [how(str(a), str(part.value)) for part in right.parts] if how else [None]
             return None if None in fits else int(any(fits))
         b = self.value(right, pri)
@@ -205,146 +209,15 @@ class _Run:
             return None
         if op in ("==", "!=", "<>") and isinstance(a, str) and isinstance(b, str):
             return int((a == b) == (op == "=="))
-        if op in _ORDERS:
-            return int(_ORDERS[op](_gap(a, b)))
-        how = _FILTERS.get(op)
+        if op in ORDERS:
+            return int(ORDERS[op](gap(a, b)))
+        how = FILTERS.get(op)
         fit = how(str(a), str(b)) if how else None
         return None if fit is None else int(fit)
 
     def called(self, name: str, parts: tuple[Node, ...], pri: int) -> Value:
-        how = _FUNCTIONS.get((name, len(parts)))
+        how = FUNCTIONS.get((name, len(parts)))
         if how is None:
             return None
         given = [self.value(part, pri) for part in parts]
         return None if None in given else how(pri, *given)
-
-
-def _severity_code(word: str) -> int | None:
-    code = int(word) if word.isascii() and word.isdigit() else severity_code(word)
-    return code if code is not None and code < len(SEVERITIES) else None
-
-
-def _facility_code(word: str) -> int | None:
-    if word.isascii() and word.isdigit():
-        return int(word[:9]) >> 3
-    return facility_code(word)
-
-
-_CODES: Mapping[str, Callable[[str], int | None]] = {
-    "$syslogseverity-text": _severity_code,
-    "$syslogfacility-text": _facility_code,
-}
-
-
-def _gap(a: int | str, b: int | str) -> int:
-    """Return which of two values is greater: as numbers if both can be, else as texts."""
-    numbers = [(value, True) if isinstance(value, int) else _number(value) for value in (a, b)]
-    if all(it_is for _, it_is in numbers):
-        return numbers[0][0] - numbers[1][0]
-    return (str(a) > str(b)) - (str(a) < str(b))
-
-
-_ORDERS: Mapping[str, Callable[[int], bool]] = {
-    "==": lambda gap: gap == 0,
-    "!=": lambda gap: gap != 0,
-    "<>": lambda gap: gap != 0,
-    "<": lambda gap: gap < 0,
-    ">": lambda gap: gap > 0,
-    "<=": lambda gap: gap <= 0,
-    ">=": lambda gap: gap >= 0,
-}
-
-
-def _reckon(op: str, a: int, b: int) -> int | None:
-    if op in "/%" and b == 0:
-        return None
-    if op in "/%":
-        whole = abs(a) // abs(b) * (1 if (a < 0) == (b < 0) else -1)  # as in C, towards zero
-        return whole if op == "/" else a - b * whole
-    return {"+": a + b, "-": a - b, "*": a * b}[op]
-
-
-# What a pattern may hold that means the same here as in a POSIX regular expression, and takes no
-# long time.
-_PLAIN = re.compile(
-    r"(?:[\w ,;:@#%&=<>!~/-]|\\[.$^*+?()\[\]|]|[.^$|()?]|\[\^?[\w -]+\]|[*+](?!\)?[*+{])|\{\d+\})*"
-)
-
-
-@lru_cache(maxsize=512)
-def _pattern(text: str, ignore_case: bool, basic: bool) -> re.Pattern[str] | None:
-    if len(text) > 100 or not _PLAIN.fullmatch(text) or re.search(r"\)[*+{]", text):
-        return None
-    if basic and re.search(r"[+?|(){}]", text):
-        return None
-    try:
-        return re.compile(text, re.I if ignore_case else 0)
-    except re.error:
-        return None
-
-
-def _matches(
-    text: str, pattern: str, *, ignore_case: bool = False, basic: bool = False
-) -> bool | None:
-    compiled = _pattern(pattern, ignore_case, basic)
-    return None if compiled is None else compiled.search(text) is not None
-
-
-_FILTERS: Mapping[str, Callable[[str, str], bool | None]] = {
-    "isequal": lambda a, b: a == b,
-    "contains": lambda a, b: b in a,
-    "contains_i": lambda a, b: b.lower() in a.lower(),
-    "startswith": lambda a, b: a.startswith(b),
-    "startswith_i": lambda a, b: a.lower().startswith(b.lower()),
-    "isempty": lambda a, b: not a,
-    "regex": lambda a, b: _matches(a, b, basic=True),
-    "ereregex": lambda a, b: _matches(a, b),
-}
-
-
-def _field(pri: int, text: Value, by: Value, number: Value) -> Value:
-    mark = chr(by) if isinstance(by, int) and 0 < by < 128 else by
-    if not isinstance(mark, str) or not mark or not isinstance(number, int) or number < 1:
-        return None
-    fields = str(text).split(mark)
-    return fields[number - 1] if number <= len(fields) else "***FIELD NOT FOUND***"
-
-
-def _substring(pri: int, text: Value, begin: Value, length: Value) -> Value:
-    if not isinstance(begin, int) or not isinstance(length, int) or begin < 0 or length < 0:
-        return None
-    return str(text)[begin : begin + length]
-
-
-def _selected(pri: int, selector: Value) -> Value:
-    try:
-        return read_selector(str(selector)).bits >> pri & 1
-    except ValueError:
-        return None
-
-
-def _matched(ignore_case: bool) -> Callable[..., Value]:
-    def how(pri: int, text: Value, pattern: Value) -> Value:
-        found = _matches(str(text), str(pattern), ignore_case=ignore_case)
-        return None if found is None else int(found)
-
-    return how
-
-
-_FUNCTIONS: Mapping[tuple[str, int], Callable[..., Value]] = {
-    ("prifilt", 1): _selected,
-    ("strlen", 1): lambda pri, text: len(str(text)),
-    ("tolower", 1): lambda pri, text: str(text).lower(),
-    ("cstr", 1): lambda pri, value: str(value),
-    ("cnum", 1): lambda pri, value: value if isinstance(value, int) else _number(str(value))[0],
-    ("field", 3): _field,
-    ("substring", 3): _substring,
-    ("re_match", 2): _matched(False),
-    ("re_match_i", 2): _matched(True),
-    ("replace", 3): lambda pri, text, old, new: (
-        str(text).replace(str(old), str(new)) if old != "" else None
-    ),
-    ("wrap", 2): lambda pri, text, around: f"{around}{text}{around}",
-    ("ltrim", 1): lambda pri, text: str(text).lstrip(" "),
-    ("rtrim", 1): lambda pri, text: str(text).rstrip(" "),
-}

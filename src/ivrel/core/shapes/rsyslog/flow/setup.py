@@ -54,8 +54,10 @@ class Setup:
         self._loaded: dict[str, int] = {}
         self._templates: dict[str, Form | None] = dict(BUILT_IN)
         self.default_form: Param | None = None
+        # What directives said of the next action alone, and which they were.
         self._next: dict[str, Param] = {}
         self._before: tuple[Statement, ...] = ()
+        # What they said of all actions from there on.
         self._lasting: dict[str, Param] = {}
         self._ruleset = self.default
         for statement in statements:
@@ -118,6 +120,7 @@ class Setup:
             action = read_legacy(s, {**self._lasting, **self._next})
         action = replace(action, before=self._before if s.kind == "legacy" else ())
         if s.kind == "legacy":
+            # What was said of the next action was said of this one.
             self._next, self._before = {}, ()
         if "config.enabled" in action.params and said_of(action.params, "config.enabled") != "on":
             action = replace(action, idle=SWITCHED_OFF)
@@ -141,6 +144,7 @@ class Setup:
                 if action.kind != "omrelp"
                 else "RSYSLOG_ForwardFormat"
             )
+        # Actions are settled as the text goes: a template that comes later is not there yet.
         if name not in self._templates:
             return replace(action, idle=action.idle or f"no template '{name}' is defined before it")
         form = self._templates[name]
@@ -231,6 +235,7 @@ class Setup:
             return
         self.rulesets[name] = list(s.body)
         queue = {n for n in said if n.startswith("queue.")}
+        # A direct queue is none: its rules are carried out by whoever calls them.
         if queue and said.get("queue.type", "").lower() != "direct":
             self.queued.add(name)
 
@@ -240,6 +245,7 @@ class Setup:
             return
         kind = said.get("type", "").lower()
         self.bound.setdefault(said["ruleset"].lower(), kind)
+        # What the host says itself then goes another way than the one that is walked.
         if kind in _OWN_INPUTS:
             self.doubts.append(Doubt(s.raw, s.line))
 

@@ -15,12 +15,12 @@ from msgspec.structs import replace
 from ivrel.core.shapes.rsyslog.flow.bounds import ALL, NONE, UNKNOWN, Bounds
 from ivrel.core.shapes.rsyslog.flow.conditions import (
     PRIS,
-    Value,
     ends_daemon,
     holds,
     read_property,
     values,
 )
+from ivrel.core.shapes.rsyslog.flow.functions import Value
 from ivrel.core.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local
 from ivrel.core.shapes.rsyslog.flow.selectors import read_selector
 from ivrel.core.shapes.rsyslog.flow.setup import Setup

@@ -40,6 +40,7 @@ def replaced(key: Endpoint, state: State, old: Action) -> str:
 def _in_older_style(key: Endpoint, state: State, old: Action) -> str:
     """`@host:port;template`; '' if that cannot say it."""
     address, port, transport = key
+    # These need an object: the short form has no room for them.
     unlike = (
         transport == "tls" or old.endpoint[2] == "tls" or "address" in state or "device" in state
     )
@@ -82,6 +83,7 @@ def _edited(statement: Statement, params: Mapping[str, str]) -> str:
     told = {name: value for name, value in params.items() if name in statement.params}
     new = {n: v for n, v in params.items() if n not in told and _UNSAID_PARAMS.get(n) != v}
     anchor = statement.params.get("target") or list(statement.params.values())[-1]
+    # From the end, so that the places of those further up stay true.
     for param, name in sorted(
         ((p, n) for n, p in statement.params.items()), key=lambda one: -one[0].start
     ):
@@ -103,6 +105,7 @@ def _edited(statement: Statement, params: Mapping[str, str]) -> str:
             instead += "".join(f" {n}={_quoted(v)}" for n, v in new.items())
         text = text[:start] + instead + text[stop:]
     was = statement.source.whole[statement.start : statement.stop].split("\n")
+    # A line that lost its only parameter goes; one that was blank before stays.
     blank = {n for n, line in enumerate(was) if not line.strip()}
     return "\n".join(line for n, line in enumerate(text.split("\n")) if line.strip() or n in blank)
 
@@ -142,6 +145,7 @@ def _parameters(key: Endpoint, state: State, old: Action | None) -> dict[str, st
     if transport == "tls":
         same = old is not None and old.endpoint[2] == "tls"
         said |= {"streamdriver": "gtls", "streamdrivermode": "1"} | (streams if same else {})
+        # A name to expect means that the peer is verified, also where that is not said.
         verify = state.get("verify", ("on" if "peer" in state else "off",))[0] == "on"
         checks = said.get("streamdriverauthmode", "x509/name").lower() in (
             "x509/name",

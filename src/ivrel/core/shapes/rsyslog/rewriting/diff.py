@@ -107,11 +107,13 @@ def apply_hunk(data: bytes, edit: Edit) -> bytes:
     body = edit.body or ()
     before = [text for mark, text in body if mark != "+"]
     after = [text for mark, text in body if mark != "-"]
+    # A hunk without lines names the line that it stands behind.
     at = int(start) - (1 if int(count) else 0)
     if lines is None or (old == NOTHING and name in files):
         raise Refused(
             f"there is {'no' if lines is None else 'already a'} file {name or NAMELESS}", edit.line
         )
+    # Lines further up may have come or gone since the change was written.
     for place in _places(at, len(lines)):
         if lines[place : place + len(before)] == before:
             at = place

@@ -67,6 +67,7 @@ def changed(text: str, cuts: Iterable[Cut]) -> str:
             blocks.append((min(first, begun), max(last, end), [*inside, one]))
         else:
             blocks.append((first, last, [one]))
+    # From the end, so that the places of blocks further up stay true.
     for first, last, inside in reversed(blocks):
         new = text[starts[first] : starts[last + 1] - 1]
         for one in reversed(inside):
@@ -102,6 +103,7 @@ def _goes_on(line: str) -> bool:
 def restored(text: str) -> str:
     """Return the text as it was before all changes."""
     lines = text.split("\n")
+    # A line may have been changed more than once: each round takes one change back.
     while any(line.startswith(OFF) for line in lines):
         out: list[str] = []
         at = 0

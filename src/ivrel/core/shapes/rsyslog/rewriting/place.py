@@ -73,6 +73,8 @@ def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
             for p in model.includes
             if PurePosixPath(p).name in ("*.conf", "*")
         ]
+        # Each place is tried by reading the whole text again; more than a few folders are hardly
+        # worth it.
         for folder in dict.fromkeys(folders[:4]):
             for name in (own,) if own else dict.fromkeys((_behind_drops(model, folder), FIRST)):
                 path = name if own else str(PurePosixPath(folder) / name)
@@ -184,5 +186,6 @@ def packed(data: bytes, files: Mapping[str, str]) -> bytes:
     encoded = {name: text.encode("utf-8", "surrogateescape") for name, text in files.items()}
     if not data.startswith(MARK):
         return encoded[""]
+    # Files keep their order; new ones come behind.
     order = [p.name for p in parts(data)]
     return pack({name: encoded[name] for name in (*[n for n in order if n in encoded], *encoded)})

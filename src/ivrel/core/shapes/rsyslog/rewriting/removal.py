@@ -47,6 +47,7 @@ def remove_actions(forwards: Sequence[Forward], model: Model, cuts: dict[str, li
     for forward in forwards:
         _without_directives(forward, cuts)
         parent = tree.parent(forward.action.statement)
+        # A rule all of whose actions go would be left with nothing to do, and goes as well.
         while parent is not None and parent.kind in ("rule", "list"):
             inner = [s for s in (*parent.body, *parent.other) if s.acts]
             if any(s.place not in gone or s.source is not parent.source for s in inner):
