@@ -39,16 +39,17 @@ class Trial:
         self.fine = tuple(fine_edits(case.dialect, before.text, edits))
         self.after = case.read(self.text)
         self._matcher = matcher(case.dialect)
+        # Of all tables that are looked up, corrections change that of traffic rules alone. There
+        # can be thousands of these, and they are left out where no edit is about one.
+        self._held = ("gate",) if any(self._touches("gate", edit) for edit in self.fine) else ()
         self._start = self._state_of(before)
         self._by_statements = self._agrees()
 
     def _state_of(self, records: Records) -> dict[object, Statement]:
         """Return the statements of a configuration that a correction may change."""
         marks = list(records.marks)
-        if "gate" in self.case.dialect.keys:
-            # Traffic rules are looked up, and are the only such table that a correction changes.
-            for key in records.rows("gate"):
-                marks += records.statements("gate", key)
+        for table in self._held:
+            marks += records.marks_of(table)
         out: dict[object, Statement] = {}
         for mark in marks:
             match = mark[0]
@@ -63,7 +64,9 @@ class Trial:
             return False  # what one statement leaves out, another may come of
         # A section that is written as a whole takes away what it does not say, and interfaces are
         # not among the statements held here.
-        if any(edit.body is not None or self._touches_interfaces(edit) for edit in self.fine):
+        if any(edit.body is not None or self._touches("interface", edit) for edit in self.fine):
+            return False
+        if not self._held and not self._has_same_gates():
             return False
         try:
             end = self._edited(self._start, self.fine)
@@ -77,10 +80,17 @@ class Trial:
         read = {(path, words) for path, words, _ in self._state_of(self.after).values()}
         return said == read and len(self.after.strays) == len(self.before.strays)
 
-    def _touches_interfaces(self, edit: Edit) -> bool:
+    def _touches(self, table: str, edit: Edit) -> bool:
+        """Whether an edit may be about a row of a table that is looked up."""
         head = edit.path[0] if edit.path else edit.words
-        known = self._matcher.heads.lazy["interface"]
-        return any(head[: len(words)] == words for words in known)
+        return any(head[: len(words)] == words for words in self._matcher.heads.lazy[table])
+
+    def _has_same_gates(self) -> bool:
+        before, after = (
+            [match for match, _ in records.marks_of("gate")]
+            for records in (self.before, self.after)
+        )
+        return before == after
 
     def _edited(self, state: State, edits: Sequence[Edit]) -> dict[object, Statement]:
         out = dict(state)
@@ -118,11 +128,12 @@ class Trial:
                 del state[other]
         state[at] = path, words, (match, 0)
 
-    def _records(self, state: State) -> Records:
+    def _records(self, state: State, base: Records) -> Records:
+        """Return the records of a state; `base`: those that it is compared with."""
         marks = [mark for _, _, mark in state.values() if mark is not None]
         fresh = [_NEW_STRAY for _, _, mark in state.values() if mark is None]
         strays = (*self.before.strays, *fresh)
-        return Records(self.case.dialect, marks, strays, self.before.text, base=self.before)
+        return Records(self.case.dialect, marks, strays, base.text, base, self._held)
 
     def without_each(self) -> Iterator[tuple[Edit, Records | None]]:
         """Yield each single edit, and what is said if it alone is left out.
@@ -140,7 +151,7 @@ class Trial:
         while waiting:
             state, edits = waiting.pop()
             if len(edits) == 1:
-                yield edits[0], self._records(state)
+                yield edits[0], self._records(state, self.after)
                 continue
             half = len(edits) // 2
             for kept, tried in ((edits[:half], edits[half:]), (edits[half:], edits[:half])):
@@ -161,7 +172,7 @@ class Trial:
             state: State = self._start
             for edit in edits:
                 state = self._edited(state, [edit])
-                yield edit, self._records(state)
+                yield edit, self._records(state, self.before)
             return
         text = self.before.text
         for edit in edits:

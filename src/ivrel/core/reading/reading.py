@@ -6,7 +6,7 @@ something first asks for their table.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from ivrel.core.reading.lookup import likely_keys, lookup
 from ivrel.core.reading.matcher import Matcher
@@ -21,11 +21,12 @@ class Reading:
     """What one text says, table by table.
 
     `base`: the reading that lazy tables are taken from, if the statements are not those of the text
-    but of a trial: no trial changes them.
+    but of a trial; `held`: those lazy tables that the statements hold themselves.
     """
 
     __slots__ = (
         "_having",
+        "_held",
         "_looked_up",
         "_marks",
         "_rows",
@@ -38,13 +39,18 @@ class Reading:
     )
 
     def __init__(
-        self, matcher: Matcher, marks: Sequence[Mark], text: Text, base: Reading | None = None
+        self,
+        matcher: Matcher,
+        marks: Sequence[Mark],
+        text: Text,
+        base: Reading | None = None,
+        held: Iterable[str] = (),
     ) -> None:
         self.matcher, self.text, self.base = matcher, text, base
         self._marks = by_table(marks)
-        if base is not None:
-            # Traffic rules are changed by corrections, so a trial knows them all.
-            self._marks.setdefault("gate", ())
+        self._held = tuple(held)
+        for table in held:
+            self._marks.setdefault(table, ())
         self._rows: dict[str, Mapping[Key, Row]] = {}
         self._single: dict[str, Said | None] = {}
         self._looked_up: dict[tuple[str, Value], Row | None] = {}
@@ -64,7 +70,7 @@ class Reading:
     def rows(self, table: str) -> Mapping[Key, Row]:
         """Return the rows of a table, by key, in the order of the text."""
         rows = self._rows.get(table)
-        if rows is None and self.base is not None and table not in self._marks and table in LAZY:
+        if rows is None and self.base is not None and table in LAZY and table not in self._held:
             return self.base.rows(table)
         if rows is None:
             marks = self.marks_of(table)

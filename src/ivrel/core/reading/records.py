@@ -6,7 +6,7 @@ the one text into the other.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
@@ -62,7 +62,7 @@ class Records:
     """The rows of one configuration.
 
     `marks`: the statements that the rows are made of, lazy tables aside; `strays`: those that are
-    not understood; `notes`: takes what is looked at.
+    not understood; `base`, `held`: of a trial, as in `Reading`; `notes`: takes what is looked at.
     """
 
     __slots__ = ("_changes", "_reading", "dialect", "marks", "notes", "strays", "text")
@@ -75,9 +75,10 @@ class Records:
         strays: tuple[Stray, ...],
         text: Text,
         base: Records | None = None,
+        held: Iterable[str] = (),
     ) -> None:
         below = base._reading if base is not None else None
-        self._reading = Reading(matcher(dialect), marks, text, below)
+        self._reading = Reading(matcher(dialect), marks, text, below, held)
         self._changes: Mapping[str, Mapping[Key, Row]] = {}
         self.dialect, self.marks, self.strays, self.text = dialect, marks, strays, text
         self.notes: Notes | None = None
@@ -122,6 +123,10 @@ class Records:
         """Whether a table certainly has the same rows in records made from the same text."""
         mine, theirs = self._changes.get(table), other._changes.get(table)
         return self._reading is other._reading and mine is theirs
+
+    def marks_of(self, table: str) -> Sequence[Mark]:
+        """Return the statements of the text that are about a table."""
+        return self._reading.marks_of(table)
 
     def written(self, table: str) -> Mapping[tuple[int, Key], Mark]:
         """Return the last statement of the text for each group of patterns and row of a table."""

@@ -14,9 +14,10 @@ import re
 from collections.abc import Container, Iterator, Sequence
 from functools import lru_cache
 
-from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
-from ivrel.core.text.lines import edited_lines, in_place_of, lines_with
-from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.shapes.indented import Layout, depth_of, edited, header, join, tops_of
+from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse
+from ivrel.core.text.lines import edited_lines, lines_with
+from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words, quote, split_words
 from ivrel.core.vocabulary.errors import Unreadable
 
@@ -32,7 +33,7 @@ class Blocks(Shape, frozen=True):
         return split_words(line)
 
     def join(self, words: Sequence[str]) -> str:
-        return _join(words)
+        return join(words)
 
     def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
         data = text.data
@@ -71,12 +72,12 @@ class Blocks(Shape, frozen=True):
             while same < min(len(here), len(edit.path)) and here[same] == edit.path[same]:
                 same += 1
             out += [
-                " " * (self.indent * depth) + _join(edit.path[depth])
+                " " * (self.indent * depth) + join(edit.path[depth])
                 for depth in range(same, len(edit.path))
             ]
             here = edit.path
             words = (self.remove, *edit.words) if edit.removes else edit.words
-            out.append(" " * (self.indent * len(here)) + _join(words))
+            out.append(" " * (self.indent * len(here)) + join(words))
         return "".join(line + "\n" for line in out)
 
     def read_change(self, text: str, file: str) -> list[Edit]:
@@ -95,17 +96,13 @@ class Blocks(Shape, frozen=True):
         return edits
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
-        data = text.data
+        layout = Layout(self.comment.encode(), self.indent)
 
         def change(lines: list[bytes]) -> None:
-            for edit in edits:
-                _apply(lines, edit, identity, self)
+            tops = text.once("tops", lambda: tops_of(lines, layout))
+            lines[:] = edited(lines, tops, edits, identity, layout)
 
-        return edited_lines(data, change)
-
-
-def _join(words: Sequence[str]) -> str:
-    return " ".join(quote(w) for w in words)
+        return edited_lines(text.data, change)
 
 
 def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
@@ -145,7 +142,7 @@ def _plain_needle(data: bytes, heads: tuple[Words, ...]) -> bytes:
     # The second word may stand behind more than one blank, or in quotes.
     if len(heads[0]) > 1 and any(first + odd in data for odd in (b"  ", b"\t", b' "')):
         return b""
-    return _join(heads[0]).encode()
+    return join(heads[0]).encode()
 
 
 @lru_cache(maxsize=4096)
@@ -198,147 +195,19 @@ def _statements(lines: Sequence[bytes], number: int, comment: bytes) -> Iterator
         text = raw.strip()
         if not text or text.startswith(comment):
             continue
-        depth = _depth(raw)
+        depth = depth_of(raw)
         if waiting is not None:
-            above, header, line = waiting
+            above, said, line = waiting
             # The line before is a header if this one is moved in further, else a statement.
             if depth > above:
                 if len(stack) >= DEEPEST:
                     raise Unreadable(f"line {n}: nested deeper than {DEEPEST} levels")
                 stack.append((above, path))
-                path = (*path, _header(header))
+                path = (*path, header(said))
             else:
-                yield path, header, line
+                yield path, said, line
                 while stack and stack[-1][0] >= depth:
                     path = stack.pop()[1]
         waiting = depth, text, n
     if waiting is not None:
         yield path, waiting[1], waiting[2]
-
-
-def _header(text: bytes) -> Words:
-    return tuple(split_words(decode(text[:LONGEST])))
-
-
-def _depth(raw: bytes) -> int:
-    if raw[:1] > b" ":
-        return 0
-    lead = raw[: len(raw) - len(raw.lstrip())]
-    return len(lead.expandtabs(8)) if b"\t" in lead else len(lead)
-
-
-def _apply(lines: list[bytes], edit: Edit, identity: Identity, shape: Blocks) -> None:
-    comment = shape.comment.encode()
-    blocks: list[tuple[int, int, int]] = [(0, len(lines), -1)]
-    for level, header in enumerate(edit.path):
-        # A platform joins blocks of the same name: what an edit means may stand in any of them.
-        inner = []
-        for first, last, depth in blocks:
-            for at, stop, indent in _children(lines, first, last, depth, comment):
-                if _is(lines[at], header):
-                    inner.append((at + 1, stop, indent))
-        if not inner:
-            if edit.removes:
-                raise missing(edit, _join)
-            _insert(lines, *blocks[-1], comment, edit.path[level:], edit.words, shape)
-            return
-        blocks = inner
-    hits = [hit for block in blocks for hit in _hits(lines, *block, edit, identity, comment)]
-    if edit.removes:
-        if not hits:
-            raise missing(edit, _join)
-        # From the end, so that the numbers of lines further up stay true.
-        for at, stop in reversed(hits):
-            del lines[at:stop]
-    elif hits:
-        at = hits[-1][0]
-        lines[at] = in_place_of(lines[at], _join(edit.words))
-    else:
-        _insert(lines, *blocks[-1], comment, (), edit.words, shape)
-
-
-def _is(line: bytes, words: Words) -> bool:
-    """Whether a line is these words, in any spacing and quoting.
-
-    Most are seen not to be at once.
-    """
-    said = line.strip()
-    first = words[0].encode()
-    return (said.startswith((first, b'"'))) and _header(said) == words
-
-
-def _hits(
-    lines: list[bytes],
-    first: int,
-    last: int,
-    depth: int,
-    edit: Edit,
-    identity: Identity,
-    comment: bytes,
-) -> list[tuple[int, int]]:
-    """Return the lines of a block that an edit means."""
-    children = _children(lines, first, last, depth, comment)
-    out = []
-    wanted = None if edit.removes else identity(edit.path, edit.words)
-    for at, stop, _ in children:
-        # A statement never takes the place of a whole block.
-        if not edit.removes and stop != at + 1:
-            continue
-        words = _header(lines[at].strip())
-        if edit.removes:
-            meant = words[: len(edit.words)] == edit.words
-        else:
-            meant = identity(edit.path, words) == wanted
-        if meant:
-            out.append((at, stop))
-    return out
-
-
-def _children(
-    lines: list[bytes], first: int, last: int, depth: int, comment: bytes
-) -> list[tuple[int, int, int]]:
-    """Return the direct members of a block: first line, line after the last, indentation."""
-    out: list[tuple[int, int, int]] = []
-    start, stop, its = -1, -1, 0
-    for at in range(first, last):
-        raw = lines[at]
-        text = raw.strip()
-        if not text or text.startswith(comment):
-            continue
-        indent = _depth(raw)
-        if indent <= depth:
-            break
-        if start < 0 or indent <= its:
-            if start >= 0:
-                out.append((start, stop, its))
-            start, its = at, indent
-        stop = at + 1
-    if start >= 0:
-        out.append((start, stop, its))
-    return out
-
-
-def _insert(
-    lines: list[bytes],
-    first: int,
-    last: int,
-    depth: int,
-    comment: bytes,
-    path: Path,
-    words: Words,
-    shape: Blocks,
-) -> None:
-    """Add a statement, and the headers that it still lacks, behind the last member of a block."""
-    members = _children(lines, first, last, depth, comment)
-    at = members[-1][1] if members else first
-    if members:
-        # A new line is moved in as its neighbours are, whatever the dialect writes elsewhere.
-        model = lines[members[0][0]]
-        lead = model[: len(model) - len(model.lstrip())]
-    else:
-        lead = b" " * (0 if depth < 0 else depth + shape.indent)
-    new = [
-        lead + b" " * (shape.indent * level) + _join(text).encode()
-        for level, text in enumerate((*path, words))
-    ]
-    lines[at:at] = new

@@ -123,7 +123,8 @@ class Sections(Shape, frozen=True):
         data = text.data
 
         def change(lines: list[bytes]) -> None:
-            sections = _divided(lines, self)
+            headers = text.once("headers", lambda: _headers(lines, self))
+            sections = _divided(lines, headers)
             for edit in edits:
                 _apply(sections, edit, self)
             lines[:] = [line for section in sections for line in section.lines]
@@ -220,10 +221,10 @@ class _Section:
         ]
 
 
-def _divided(lines: Sequence[bytes], shape: Sections) -> list[_Section]:
-    """Return the sections of a text; what stands before the first header has none."""
+def _headers(lines: Sequence[bytes], shape: Sections) -> tuple[tuple[int, Words], ...]:
+    """Return the lines that are headers, with their words."""
     comment = shape.comment.encode()
-    out, begun = [_Section((), [])], 0
+    out = []
     for at, raw in enumerate(lines):
         # Most lines are no headers, and need no closer look.
         if b"[" not in raw:
@@ -231,11 +232,17 @@ def _divided(lines: Sequence[bytes], shape: Sections) -> list[_Section]:
         said = raw.strip()
         header = _header(said, comment) if said[:1] == b"[" else None
         if header:
-            out[-1].lines += lines[begun:at]
-            out.append(_Section(tuple(split_path(decode(header[1]))), []))
-            begun = at
-    out[-1].lines += lines[begun:]
-    return out
+            out.append((at, tuple(split_path(decode(header[1])))))
+    return tuple(out)
+
+
+def _divided(lines: Sequence[bytes], headers: Sequence[tuple[int, Words]]) -> list[_Section]:
+    """Return the sections of a text; what stands before the first header has none."""
+    begins = ((0, ()), *headers)
+    ends = (*(at for at, _ in headers), len(lines))
+    return [
+        _Section(words, list(lines[at:end])) for (at, words), end in zip(begins, ends, strict=True)
+    ]
 
 
 def _apply(sections: list[_Section], edit: Edit, shape: Sections) -> None:

@@ -7,6 +7,7 @@ would.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
@@ -99,12 +100,13 @@ class Shape(Struct, frozen=True, eq=False):
     def _index(self, text: Text) -> dict[str, list[tuple[int, Words, Found]]]:
         """Return all statements by the first word of the outermost header, or of their own."""
         self.check(text)
-        out: dict[str, list[tuple[int, Words, Found]]] = {}
+        out: defaultdict[str, list[tuple[int, Words, Found]]] = defaultdict(list)
         for n, found in enumerate(self.statements(text)):
-            top = found[0][0] if found[0] else tuple(self.split(decode(found[1][:LONGEST])))
+            path, raw, _ = found
+            top = path[0] if path else tuple(self.split(decode(raw[:LONGEST])))
             if top:
-                out.setdefault(top[0], []).append((n, top, found))
-        return out
+                out[top[0]].append((n, top, found))
+        return dict(out)
 
     def statements(self, text: Text) -> list[Found]:
         """Return every statement of the text."""

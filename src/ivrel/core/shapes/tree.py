@@ -40,20 +40,22 @@ class Tree(TreeOptions, frozen=True):
         return _walk(document, heads, self)
 
     def everything(self, text: Text) -> Iterator[Found]:
-        document = text.once("document", lambda: read_document(text.data, self))
-        return _walk(document, None, self)
+        return _walk(self._document(text), None, self)
+
+    def _document(self, text: Text) -> Document:
+        """Return the document of a text, which must not be changed."""
+        return text.once("document", lambda: read_document(text.data, self))
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
-        document = read_document(text.data, self)  # a new one, for it is changed
-        document.begin()
+        before = self._document(text)
+        written = text.once("written", before.written)
+        document = before.copy()
         for edit in edits:
             _apply(document, edit, identity)
-        return document.dump()
+        return document.dump(written)
 
     def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
-        document = text.once("document", lambda: read_document(text.data, self))
-        written: str = document.write_change(edits)
-        return written
+        return self._document(text).write_change(edits)
 
     def read_change(self, text: str, file: str) -> list[Edit]:
         kind = JsonDocument if text.lstrip()[:1] in ("{", "[") else XmlDocument

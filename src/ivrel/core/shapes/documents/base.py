@@ -33,8 +33,8 @@ class Document(Protocol):
 
     root: Any
 
-    def begin(self) -> None:
-        """Note the text before the first change, so that what does not change is kept as it is."""
+    def copy(self) -> Document:
+        """Return the same document once more, to be changed."""
 
     def members(self, node: Any) -> list[Member]:
         """Return the members of a node, in the order of the document."""
@@ -48,8 +48,14 @@ class Document(Protocol):
     def drop(self, node: Any, member: Member) -> None:
         """Take a member of a node away."""
 
-    def dump(self) -> bytes:
-        """Return the document as text; what has not changed stands as it stood."""
+    def written(self) -> bytes:
+        """Return the document as text, laid out anew."""
+
+    def dump(self, before: bytes) -> bytes:
+        """Return the document as text; what has not changed stands as it stood.
+
+        `before`: what `written` gave before the first change.
+        """
 
     def write_change(self, edits: Sequence[Edit]) -> str:
         """Return the text of a change that carries out edits."""

@@ -40,8 +40,11 @@ class JsonDocument:
         self.separators = (",", ":") if self.indent is None and b'": ' not in data else (", ", ": ")
         if self.indent is not None:
             self.separators = (",", ": ")
-        self.data, self.written = data, b""
-        root = self.top
+        self.data = data
+        self._find_root()
+
+    def _find_root(self) -> None:
+        options, root = self.options, self.top
         while (
             len(root) == 1
             and local_of(options, next(iter(root))).rpartition(":")[2] in options.wrapper
@@ -152,13 +155,17 @@ class JsonDocument:
         else:
             del node[member.node[0]]
 
-    def dump(self) -> bytes:
-        return as_it_stood(self.data, self.written, self._written())
+    def copy(self) -> JsonDocument:
+        other = JsonDocument.__new__(JsonDocument)
+        other.__dict__.update(self.__dict__)
+        other.top = _copied(self.top)
+        other._find_root()
+        return other
 
-    def begin(self) -> None:
-        self.written = self._written()
+    def dump(self, before: bytes) -> bytes:
+        return as_it_stood(self.data, before, self.written())
 
-    def _written(self) -> bytes:
+    def written(self) -> bytes:
         text = json.dumps(
             self.top, indent=self.indent, separators=self.separators, ensure_ascii=False
         )
@@ -268,6 +275,15 @@ class JsonDocument:
         if not isinstance(edits, list):
             raise Unreadable(f"expected a YANG Patch: {{'{PATCH}': {{'edit': […]}}}}")
         return [one for edit in edits for one in _patch(edit, options)]
+
+
+def _copied(value: Any) -> Any:
+    """Return a value with all objects and lists in it anew; what does not change is shared."""
+    if isinstance(value, Object):
+        new = Object({name: _copied(inner) for name, inner in value.items()})
+        new.line, new.lines, new.keys_of = value.line, value.lines, value.keys_of
+        return new
+    return [_copied(inner) for inner in value] if isinstance(value, list) else value
 
 
 def _patch(edit: Any, options: TreeOptions) -> list[Edit]:

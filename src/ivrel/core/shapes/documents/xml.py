@@ -27,7 +27,6 @@ class XmlDocument:
         self.options, self.crlf, self.data = options, b"\r\n" in data[:65536], data
         self._names: dict[tuple[Any, Any], str] = {}  # of elements, by tag and prefix
         self.top = _parse_xml(data)
-        self.written = b""
         root: Any = self.top
         self.root: Any
         # <rpc-reply><data>…: what stands around the configuration is passed through.
@@ -164,8 +163,8 @@ class XmlDocument:
         said = self.options.identities.get(name)
         return f"{said.prefix}:{value}" if said and said.prefix else value
 
-    def begin(self) -> None:
-        self.written = self._written()
+    def copy(self) -> XmlDocument:
+        return XmlDocument(self.data, self.options)
 
     def set(self, node: Any, name: str, value: str, old: Member | None) -> None:
         if old is None:
@@ -191,10 +190,10 @@ class XmlDocument:
             before.tail = tail
         node.remove(member.node)
 
-    def dump(self) -> bytes:
-        return as_it_stood(self.data, self.written, self._written())
+    def dump(self, before: bytes) -> bytes:
+        return as_it_stood(self.data, before, self.written())
 
-    def _written(self) -> bytes:
+    def written(self) -> bytes:
         data: bytes = etree.tostring(self.top.getroottree(), encoding="UTF-8")
         data += b"\n" if self.data.endswith(b"\n") else b""
         declaration = re.match(rb"\s*<\?xml[^>]*\?>\s*", self.data)
