@@ -8,17 +8,19 @@ from collections.abc import Callable
 
 import pytest
 from conftest import TODAY
+from msgspec.structs import replace
 
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import write_change
 from ivrel.core.correcting.plan import Plan, make_plan, undo
-from ivrel.core.correcting.proof import prove
+from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import PROPERTIES
 from ivrel.core.correcting.steps import Step
 from ivrel.core.fleet import Device
 from ivrel.core.judging.asking import read_policy
 from ivrel.core.policy import effective
+from ivrel.core.shapes.shape import Edit
 from ivrel.sources.dialects import Dialects
 
 DIALECT = Dialects()["quern"]
@@ -67,6 +69,19 @@ def failing(change: str, text: bytes = TEXT) -> dict[str, str]:
     proof = prove(case, state, change, plan).properties
     assert [p.name for p in proof] == list(PROPERTIES)
     return {p.name: p.why for p in proof if not p.holds}
+
+
+def test_steps_that_do_nothing_are_taken_out_of_a_plan() -> None:
+    case, state, plan = planned(TEXT)
+    idle = [
+        Step(Edit((("events",),), words), "", ())
+        for words in (("screen", "off"), ("facility", "local4"))
+    ]
+    long = replace(plan, steps=(idle[0], *plan.steps, idle[1]))
+    change = write_change(DIALECT, state.records.text, [s.edit for s in long.steps])
+    proof = prove(case, state, change, long)
+    assert [e.words for e in proof.spare] == [step.edit.words for step in idle]
+    assert prune(case, state, long, proof).steps == plan.steps
 
 
 def test_the_planned_change_is_the_good_one() -> None:

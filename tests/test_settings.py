@@ -12,6 +12,7 @@ import ivrel.core.settings as package
 from ivrel.core import correct, read_policy
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.fleet import Device
+from ivrel.core.reading import read_records
 from ivrel.sources.dialects import Dialects
 
 DIALECTS = Dialects()
@@ -197,6 +198,17 @@ def test_verdict_and_correction(
     for left in done.remains:
         parts = left.why.split("; ")
         assert len(set(parts)) == len(parts), "something is told twice"
+
+
+def test_a_fact_tells_whether_the_text_says_it_or_the_platform() -> None:
+    text = BODIES["hollin"].replace(
+        "TEXT",
+        "keeper { to a; } transit { severity error; to a; } collector a { inet 198.51.100.21; }",
+    )
+    records = read_records(DIALECTS["hollin"], text.encode())
+    facts = package.SETTINGS["level"].facts(package.Scope(None, records, {}))
+    told = {fact.part: (fact.value, fact.default) for fact in facts}
+    assert told == {"keeper": ("through notice", True), "transit": ("through error", False)}
 
 
 def test_a_full_platform_falls_silent_and_says_so() -> None:
