@@ -9,7 +9,7 @@ from __future__ import annotations
 import argparse
 import time
 from collections.abc import Callable, Iterator
-from datetime import date
+from datetime import UTC, date, datetime
 from pathlib import Path
 from random import Random
 
@@ -24,6 +24,7 @@ from ivrel.core import (
     read_records,
 )
 from ivrel.core.correcting.changes import apply_change
+from ivrel.core.evidence import Frames, moment, parse, told
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.vocabulary.errors import Refused
 from ivrel.demo.workspace import configurations, entries, fleet_text, policy_text
@@ -119,6 +120,7 @@ def _change(platform: str, text: bytes) -> Callable[[bytes], object]:
 
 def readers() -> Iterator[tuple[str, list[bytes], Callable[[bytes], object]]]:
     """Yield each reader's name, the texts to start from, and what reads."""
+    yield "message", list(MESSAGES), _message
     dialects = [path.read_bytes() for path in sorted(Path(SHIPPED).glob("*.yaml"))]
     yield (
         "fleet",
@@ -153,13 +155,35 @@ def readers() -> Iterator[tuple[str, list[bytes], Callable[[bytes], object]]]:
             )
 
 
-def run(times: int, seed: int = 0, most: float = 10.0) -> list[str]:
+MESSAGES = (
+    b"<34>1 2003-10-11T22:14:15.003Z mymachine.example.com su - ID47 - \xef\xbb\xbf'su'",
+    b'<165>1 2003-10-11T22:14:15.003-07:00 a b 8710 c [x iut="3" y="a\\]\\"b"]'
+    b'[meta sequenceId="1"] d',
+    b"<34>Oct 11 22:14:15 mymachine su: 'su root' failed for lonvick on /dev/pts/8",
+    b"<165>000123: *Aug 24 05:34:00.123 CST 1987 mymachine myproc[10]: %% It's time",
+    b"1990 Oct 22 10:52:01 TZ-6 scapegoat.dmz.example.org 10.1.2.3 sched[0]: That's All Folks!",
+    b"<5>3d04h: hello",
+    b"2026-11-23T10:00:00.123456+01:00 host tag[1]: x\n",
+)
+
+
+def _message(data: bytes) -> object:
+    """Read a message, and a stream of such, in whatever pieces it comes."""
+    message = parse(data)
+    moment(message.stamp, datetime(2026, 11, 23, tzinfo=UTC))
+    frames = Frames(longest=64)
+    for at in range(0, len(data), 7):
+        frames.feed(data[at : at + 7])
+    return [*map(told, message.departures), *frames.close()]
+
+
+def run(times: int, seed: int = 0, most: float = 10.0, only: str = "") -> list[str]:
     """Return what went wrong in so many cases, shared among the readers.
 
-    `most`: seconds that one case may take.
+    `most`: seconds that one case may take; `only`: the reader that is tried, if not all.
     """
     wrong = []
-    every = list(readers())
+    every = [one for one in readers() if only in ("", one[0])]
     for name, seeds, read in every:
         for n in range(max(times // len(every), 1)):
             dice = Random(f"{name} {seed} {n}")
@@ -183,8 +207,9 @@ def main() -> None:
     )
     parser.add_argument("--times", type=int, default=20_000, help="cases over all readers")
     parser.add_argument("--seed", type=int, default=0, help="which cases")
+    parser.add_argument("--only", default="", metavar="READER", help="one reader, such as message")
     args = parser.parse_args()
-    wrong = run(args.times, args.seed)
+    wrong = run(args.times, args.seed, only=args.only)
     print("\n".join(wrong) or f"{args.times} cases, nothing but documented errors")
     raise SystemExit(bool(wrong))
 
