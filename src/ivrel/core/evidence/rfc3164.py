@@ -28,7 +28,14 @@ def read(text: str, at: int, pri: int | None, departures: Sequence[Departure]) -
     """
     noted = list(departures)
     stamp, sequence, at = _stamped(text, at, noted)
-    host, at = _host(text, at, noted) if stamp.kind != "none" else (None, at)
+    if stamp.kind == "none":
+        host = None
+    elif noted and noted[-1].kind == "stamp-colon":
+        # Where a colon ends the stamp, the text follows.
+        noted.append(Departure("no-host"))
+        host = None
+    else:
+        host, at = _host(text, at, noted)
     found = _TAG.match(text, at)
     app = process = None
     # Without a colon or a process behind it, the first word is a word of the text.

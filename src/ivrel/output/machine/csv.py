@@ -1,4 +1,4 @@
-"""CSV (RFC 4180): a row for each device and setting."""
+"""CSV (RFC 4180): of an audit a row for each device and setting, else the rows of the view."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import csv
 from typing import TextIO
 
 from ivrel.output.views.audit import AuditView
+from ivrel.output.views.view import RowsView
 
 HEADER = (
     "device",
@@ -22,7 +23,19 @@ HEADER = (
 )
 
 
-def write(out: TextIO, audit: AuditView) -> None:
+def write(out: TextIO, view: AuditView | RowsView) -> None:
+    """Write the rows of a view; lists are written as their words, divided by blanks."""
+    if isinstance(view, AuditView):
+        _write_audit(out, view)
+        return
+    rows = csv.writer(out)
+    for n, row in enumerate(view.rows()):
+        if not n:
+            rows.writerow(row)
+        rows.writerow(" ".join(v) if isinstance(v, list) else v for v in row.values())
+
+
+def _write_audit(out: TextIO, audit: AuditView) -> None:
     """Write a row a verdict; lines are given as FILE:LINE, divided by blanks."""
     rows = csv.writer(out)
     rows.writerow(HEADER)

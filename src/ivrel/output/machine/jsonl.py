@@ -1,6 +1,7 @@
-"""JSON Lines: a line for each device, as soon as it is judged.
+"""JSON Lines: of an audit a line for each device, as soon as it is judged; else the rows of the
+view.
 
-Its keys are those of a device in JSON.
+Its keys are those of a device, or of a row, in JSON.
 """
 
 from __future__ import annotations
@@ -10,11 +11,12 @@ from typing import TextIO
 import msgspec
 
 from ivrel.output.views.audit import AuditView
+from ivrel.output.views.view import RowsView
 
 
-def write(out: TextIO, audit: AuditView) -> None:
-    """Write a line a device."""
+def write(out: TextIO, view: AuditView | RowsView) -> None:
+    """Write a line a device, or a row."""
     encoder = msgspec.json.Encoder()
-    for result in audit.results:
-        out.write(encoder.encode(result).decode() + "\n")
+    for one in view.results if isinstance(view, AuditView) else view.rows():
+        out.write(encoder.encode(one).decode() + "\n")
         out.flush()

@@ -11,14 +11,17 @@ from ivrel.output.views.view import View
 _DRAWN = {
     "AuditView": ("audit", "audit"),
     "CorrectionsView": ("corrections", "corrections"),
+    "CountsView": ("messages", "counts"),
     "DialectView": ("dialect", "dialect"),
     "DialectsView": ("lists", "dialects"),
     "ExplanationView": ("explanation", "explanation"),
     "FleetView": ("lists", "fleet"),
+    "MessagesView": ("messages", "messages"),
     "PolicyView": ("policy", "policy"),
     "ReadingView": ("reading", "reading"),
     "ReadingsView": ("reading", "readings"),
     "RequirementsView": ("policy", "requirements"),
+    "TraceView": ("messages", "trace"),
     "TrialView": ("dialect", "trial"),
 }
 

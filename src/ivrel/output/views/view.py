@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from msgspec import Struct
@@ -21,6 +21,17 @@ class View(Struct, frozen=True):
     def machine(self) -> Any:
         """Return what machines get, in built-in types; its keys are in docs/formats.md."""
         raise NotImplementedError
+
+
+class RowsView(View, frozen=True):
+    """What machines get row by row, too: as JSON Lines and CSV."""
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        """Yield the rows in built-in types, all with the same keys in the same order."""
+        raise NotImplementedError
+
+    def machine(self) -> Any:
+        return {"rows": list(self.rows())}
 
 
 def place_of(places: Places, line: int) -> dict[str, Any]:

@@ -1,0 +1,123 @@
+"""What the commands about messages share: where messages come from, and whose they are."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Iterable, Iterator
+from datetime import UTC, datetime, tzinfo
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ivrel.cli import common
+
+if TYPE_CHECKING:
+    from ivrel.core.evidence.attribution import Directory
+    from ivrel.core.fleet import Device
+    from ivrel.output.views.messages import Seen
+    from ivrel.sources.messages import Messages
+    from ivrel.sources.workspace import Workspace
+
+
+def record_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say how records are read."""
+    from ivrel.sources.messages.formats import FORMATS
+
+    parser.add_argument(
+        "--as",
+        dest="form",
+        choices=tuple(FORMATS),
+        help="the format of the records (default: told by the first line)",
+    )
+    parser.add_argument(
+        "--template",
+        metavar="TEXT",
+        help="a line format of your own, such as '{received} {sender} {message}'",
+    )
+    parser.add_argument(
+        "--zone",
+        type=_zone,
+        default=UTC,
+        metavar="NAME",
+        help="the zone of stamps that say none (default: UTC)",
+    )
+
+
+def _zone(name: str) -> tzinfo:
+    from zoneinfo import ZoneInfo
+
+    try:
+        return ZoneInfo(name)
+    except (KeyError, OSError, ValueError):
+        raise argparse.ArgumentTypeError(
+            f"'{name[:40]}' is not a zone; expected a name such as Europe/Lisbon"
+        ) from None
+
+
+def opened(args: argparse.Namespace, files: Iterable[str]) -> Messages:
+    """Return the messages of files, read as a call asks for."""
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.sources.messages import FORMATS, Messages
+    from ivrel.sources.messages.formats import template
+
+    if args.form and args.template:
+        raise InputError("--as names a format, and --template describes one; leave one of them out")
+    read = template(args.template) if args.template else FORMATS[args.form] if args.form else None
+    return Messages(tuple(files), datetime.now(UTC), read)
+
+
+def workspace_of(args: argparse.Namespace) -> Workspace | None:
+    """Return the workspace that a call names; None if none is named and none is here."""
+    folder = Path(args.workspace)
+    if args.workspace == "." and not any(
+        (folder / name).exists() for name in ("fleet.yaml", "fleet.csv")
+    ):
+        return None
+    return common.open_workspace(args)
+
+
+def directory_of(workspace: Workspace | None) -> Directory:
+    """Return what finds the devices of a workspace; without one, it finds none."""
+    from ivrel.core.evidence.attribution import Directory
+
+    if workspace is None:
+        return Directory(())
+    has_policy = (workspace.folder / "policy.yaml").exists()
+    collectors = workspace.policy.collectors.values() if has_policy else ()
+    fleet = workspace
+    return Directory(workspace.fleet.devices, collectors, lambda device: _interfaces(fleet, device))
+
+
+def _interfaces(workspace: Workspace, device: Device) -> Iterator[str]:
+    """Yield the addresses on the interfaces of a device, as far as its configuration can be
+    read.
+    """
+    from ivrel.core.reading import read_records
+    from ivrel.core.settings.way import in_use, knows_interfaces
+    from ivrel.core.vocabulary.errors import Unreadable
+
+    try:
+        data, _ = workspace.text(device)
+        records = read_records(workspace.dialects[device.platform], data)
+    except Unreadable:
+        return
+    if knows_interfaces(records):
+        for row in records.rows("interface").values():
+            yield from in_use(row)
+
+
+def seen_in(messages: Messages, directory: Directory, zone: tzinfo) -> Iterator[Seen]:
+    """Yield each message with the device that it is from, and when it came."""
+    from ivrel.core.evidence.attribution import attribute
+    from ivrel.output.views.messages import Seen
+
+    for record in messages:
+        found = attribute(record, directory)
+        yield Seen(record, found, record.when(messages.near, zone))
+
+
+def told_problems(messages: Messages) -> int:
+    """Tell what was wrong with the records; return the exit code that follows."""
+    for problem in messages.problems:
+        print(f"ivrel: {problem}", file=sys.stderr)
+    return 2 if messages.problems else 0

@@ -1,0 +1,196 @@
+"""`ivrel messages FILE…`: messages of all files in one order of time, or counted."""
+
+from __future__ import annotations
+
+import argparse
+import re
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from ivrel.cli import common, evidence
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
+
+    from ivrel.core.evidence.looking import Wanted
+    from ivrel.output.views.messages import Count, Seen
+    from ivrel.sources.workspace import Workspace
+
+MOST = 100  # messages or rows that a terminal shows, unless more are asked for
+BY = ("device", "severity", "facility", "kind", "sender", "departure")
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
+    common.workspace_argument(parser)
+    parser.add_argument("file", nargs="+", help="files of messages; '-' is standard input")
+    parser.add_argument(
+        "--device",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="only messages of this device, or of those that a glob means; can be repeated",
+    )
+    common.choice_arguments(parser, devices=False)
+    parser.add_argument(
+        "--severity",
+        metavar="SEVERITY",
+        help="only this severity, and more urgent ones",
+    )
+    parser.add_argument("--facility", metavar="A,B", help="only messages of these facilities")
+    parser.add_argument("--text", metavar="WORDS", help="only messages whose text holds this")
+    parser.add_argument(
+        "--pattern", metavar="REGEX", help="only messages whose text this expression matches"
+    )
+    parser.add_argument("--since", type=_time, metavar="TIME", help="only what came then or later")
+    parser.add_argument("--until", type=_time, metavar="TIME", help="only what came before then")
+    parser.add_argument(
+        "--own-address",
+        action="append",
+        default=[],
+        metavar="ADDRESS",
+        help="leave out messages that mention this address, as sessions of your own do",
+    )
+    parser.add_argument("--by", choices=BY, default="", help="count messages by this")
+    parser.add_argument(
+        "--most", type=int, metavar="N", help=f"rows of a table (default: {MOST}; 0 is all)"
+    )
+    evidence.record_arguments(parser)
+    common.format_argument(parser, "table", "json", "jsonl", "csv")
+    common.example(
+        parser,
+        "ivrel messages collector.log --severity warning --since 2026-11-23T10:00",
+        "ivrel messages beacon-a.log.gz beacon-b.log.gz --by kind --site tarsk",
+        "zcat old.gz | ivrel messages - --device 'mv-*' --format jsonl",
+    )
+    parser.set_defaults(run=run)
+
+
+def _time(text: str) -> datetime:
+    try:
+        when = datetime.fromisoformat(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(
+            f"'{text[:40]}' is not a time; expected YYYY-MM-DD or YYYY-MM-DDTHH:MM"
+        ) from None
+    # Without a zone, the times are those that are shown.
+    return when if when.tzinfo else when.replace(tzinfo=UTC)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
+    from ivrel.output.views.messages import CountsView, MessagesView
+
+    workspace = evidence.workspace_of(args)
+    wanted = _wanted(args, workspace)
+    messages = evidence.opened(args, args.file)
+    found: list[Seen] = []
+    total = 0
+    for seen in evidence.seen_in(messages, evidence.directory_of(workspace), args.zone):
+        total += 1
+        if wanted.takes(seen.record, seen.found, seen.when):
+            found.append(seen)
+    # What has no time stays behind the message that it came after.
+    last = datetime.min.replace(tzinfo=UTC)
+    keyed = []
+    for seen in found:
+        last = seen.when or last
+        keyed.append((last, seen))
+    ordered = tuple(seen for _, seen in sorted(keyed, key=lambda pair: pair[0]))
+    most = (MOST if args.format == "table" else 0) if args.most is None else args.most
+    if args.by:
+        counts = tuple(_counted(ordered, args.by))
+        common.show(CountsView(by=args.by, counts=counts, total=total, most=most), args)
+    else:
+        further = _next(args, ordered)
+        view = MessagesView(messages=ordered, total=total, most=most, next=further)
+        common.show(view, args)
+    return evidence.told_problems(messages)
+
+
+def _wanted(args: argparse.Namespace, workspace: Workspace | None) -> Wanted:
+    """Return which messages a call asks for."""
+    from ivrel.core.evidence.looking import Wanted
+    from ivrel.core.fleet import Choice, choose
+    from ivrel.core.vocabulary.addresses import address
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
+
+    devices = None
+    if args.device or args.kind or args.site or args.group:
+        if workspace is None:
+            raise InputError("there is no fleet here to choose devices of; name it with -w")
+        choice = Choice(tuple(args.device), tuple(args.kind), tuple(args.site), tuple(args.group))
+        devices = frozenset(d.name for d in choose(workspace.fleet, choice))
+    try:
+        own = tuple(address(one) for one in args.own_address)
+        pattern = re.compile(re.escape(args.text) if args.text else args.pattern or "")
+    except ValueError as problem:
+        raise InputError(f"--own-address: {problem}") from None
+    except re.error as problem:
+        raise InputError(f"--pattern: not a regular expression: {problem}") from None
+    if args.text and args.pattern:
+        raise InputError("--text and --pattern both say what the text holds; leave one of them out")
+    named = [word for word in (args.facility or "").split(",") if word]
+    return Wanted(
+        devices,
+        _code(args.severity, "severity", SEVERITIES) if args.severity else None,
+        frozenset(_code(word, "facility", FACILITIES) for word in named),
+        pattern if args.text or args.pattern else None,
+        args.since,
+        args.until,
+        own,
+    )
+
+
+def _code(word: str, what: str, words: tuple[str, ...]) -> int:
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.core.vocabulary.wording import not_one_of
+
+    if word not in words:
+        raise InputError(f"--{what}: {not_one_of(word, words)}")
+    return words.index(word)
+
+
+def _counted(messages: Iterable[Seen], by: str) -> list[Count]:
+    """Return how many messages have each value of what they are counted by, the most first."""
+    from ivrel.output.views.messages import Count
+
+    groups: dict[str, list[Seen]] = {}
+    for seen in messages:
+        for what in _of(by)(seen):
+            groups.setdefault(what, []).append(seen)
+    counts = []
+    for what, some in groups.items():
+        times = [seen.when for seen in some if seen.when is not None]
+        devices = {seen.named for seen in some} - {""}
+        first, last = (min(times), max(times)) if times else (None, None)
+        counts.append(Count(what, len(some), len(devices), first, last))
+    return sorted(counts, key=lambda c: (-c.number, c.what))
+
+
+def _of(by: str) -> Callable[[Seen], tuple[str, ...]]:
+    """Return what gives the values that a message is counted under."""
+    from ivrel.core.evidence import told
+    from ivrel.core.evidence.looking import kind_of
+
+    ways: dict[str, Callable[[Seen], tuple[str, ...]]] = {
+        "device": lambda seen: (seen.named,),
+        "severity": lambda seen: (seen.severity,),
+        "facility": lambda seen: (seen.facility,),
+        "kind": lambda seen: (kind_of(seen.record),),
+        "sender": lambda seen: (seen.record.sender or "",),
+        "departure": lambda seen: tuple(
+            dict.fromkeys(told(d).partition(":")[0] for d in seen.record.message.departures)
+        ),
+    }
+    return ways[by]
+
+
+def _next(args: argparse.Namespace, found: tuple[Seen, ...]) -> tuple[str, ...]:
+    """Return the command that shows the last message through every decision."""
+    if not found or found[-1].record.file == "standard input":
+        return ()
+    record = found[-1].record
+    where = common.workspace_words(args)
+    return (f"ivrel trace{where} {record.file} --line {record.line}",)

@@ -1,0 +1,144 @@
+"""Messages: one by one in the order of time, counted, or one through every decision."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.core.evidence import Departure, section, told
+from ivrel.core.evidence.attribution import Attribution
+from ivrel.core.evidence.record import Record
+from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
+from ivrel.output.views.view import RowsView, View
+
+
+class Seen(Struct, frozen=True):
+    """A message, the device that it is from, and when it came, as far as that is known."""
+
+    record: Record
+    found: Attribution
+    when: datetime | None
+
+    @property
+    def facility(self) -> str:
+        """The name of the facility; '' if the message has none."""
+        code = self.record.message.facility
+        return "" if code is None else FACILITIES[code]
+
+    @property
+    def severity(self) -> str:
+        """The name of the severity; '' if the message has none."""
+        code = self.record.message.severity
+        return "" if code is None else SEVERITIES[code]
+
+    @property
+    def named(self) -> str:
+        """The device, or else what there is in its place: the sender, or HOSTNAME."""
+        return self.found.device or self.record.sender or self.record.message.host or ""
+
+    def row(self) -> dict[str, Any]:
+        """Return the message for machines."""
+        record, message = self.record, self.record.message
+        return {
+            "time": iso(self.when),
+            "device": self.found.device,
+            "sender": record.sender or "",
+            "relay": self.found.relay,
+            "transport": record.transport or "",
+            "port": record.port,
+            "facility": self.facility,
+            "severity": self.severity,
+            "host": message.host or "",
+            "app": message.app or "",
+            "process": message.process or "",
+            "text": message.text,
+            "departures": [d.kind for d in message.departures],
+            "file": record.file,
+            "line": record.line,
+        }
+
+
+def iso(when: datetime | None) -> str:
+    """Return a time in UTC, as RFC 3339 has it; '' if there is none."""
+    if when is None:
+        return ""
+    return when.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+class MessagesView(RowsView, frozen=True, kw_only=True):
+    """Messages in one order; `most`: how many a terminal shows, 0 is all; `total`: how many were
+    read.
+    """
+
+    messages: tuple[Seen, ...]
+    total: int
+    most: int = 0
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        return (seen.row() for seen in self.messages)
+
+
+class Count(Struct, frozen=True):
+    """How many messages have something in common, of how many devices, and the first and the
+    last of them.
+    """
+
+    what: str
+    number: int
+    devices: int
+    first: datetime | None
+    last: datetime | None
+
+
+class CountsView(RowsView, frozen=True, kw_only=True):
+    """Messages counted by what they have in common, the most first."""
+
+    by: str
+    counts: tuple[Count, ...]
+    total: int
+    most: int = 0
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        for c in self.counts:
+            yield {
+                self.by: c.what,
+                "messages": c.number,
+                "devices": c.devices,
+                "first": iso(c.first),
+                "last": iso(c.last),
+            }
+
+
+class TraceView(View, frozen=True, kw_only=True):
+    """One message through every decision."""
+
+    seen: Seen
+
+    @property
+    def departures(self) -> tuple[Departure, ...]:
+        """Where the message departs from its standard."""
+        return self.seen.record.message.departures
+
+    def machine(self) -> Any:
+        record, message, found = self.seen.record, self.seen.record.message, self.seen.found
+        return {
+            **{k: v for k, v in self.seen.row().items() if k != "departures"},
+            "bytes": len(record.data),
+            "framing": record.framing or "",
+            "form": message.form,
+            "stamp": message.stamp.text,
+            "message_id": message.message_id or "",
+            "sequence": message.sequence,
+            "data": {e.name: dict(e.params) for e in message.data},
+            "departures": [
+                {"kind": d.kind, "told": told(d), "section": section(d)} for d in self.departures
+            ],
+            "conflict": found.conflict,
+            "candidates": [
+                {"device": c.device, "by": c.by, "value": c.value, "why_not": c.why_not}
+                for c in found.candidates
+            ],
+        }

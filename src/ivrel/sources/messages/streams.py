@@ -1,0 +1,121 @@
+"""Streams of lines: from files, compressed or not, and from standard input, in bounded memory."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import lzma
+import sys
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, BinaryIO, cast
+
+import zstandard
+
+from ivrel.core.evidence.framing import LONGEST
+from ivrel.core.vocabulary.errors import Unreadable
+from ivrel.sources.files import reason
+
+if TYPE_CHECKING:
+    from typing_extensions import Buffer
+
+STDIN = "-"
+_CAPTURES = (  # the formats of packet captures, by their first bytes
+    b"\xa1\xb2\xc3\xd4",
+    b"\xd4\xc3\xb2\xa1",
+    b"\xa1\xb2\x3c\x4d",
+    b"\x4d\x3c\xb2\xa1",
+    b"\x0a\x0d\x0d\x0a",
+)
+
+
+class Lines:
+    """The lines of one file; `shown`: what it is called, `near`: when it was written last.
+
+    Unreadable tells why it cannot be opened, or at which line it is damaged.
+    """
+
+    def __init__(self, name: str, now: datetime) -> None:
+        self.shown = "standard input" if name == STDIN else name
+        self.near = now
+        self.shortened = 0  # lines whose end was dropped, since they are too long
+        try:
+            if name == STDIN:
+                self._file = cast(BinaryIO, sys.stdin.buffer)
+            else:
+                path = Path(name)
+                if path.is_dir():
+                    raise Unreadable(f"{name}: is a directory")
+                self._file = path.open("rb")
+                self.near = datetime.fromtimestamp(path.stat().st_mtime, UTC)
+        except OSError as problem:
+            raise Unreadable(f"{name}: {reason(problem)}") from None
+
+    def __iter__(self) -> Iterator[tuple[int, bytes]]:
+        """Yield the number of each line, from 1, and its bytes without the line end."""
+        number = 0
+        try:
+            with self._file as file:
+                stream = self._unpacked(file)
+                while line := stream.readline(LONGEST):
+                    number += 1
+                    if not line.endswith(b"\n") and len(line) == LONGEST:
+                        self._pass_over(stream)
+                    yield number, line.rstrip(b"\r\n")
+        except (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError) as problem:
+            said = str(problem).strip().rstrip(".").lower() or type(problem).__name__
+            raise Unreadable(f"{self.shown}: damaged behind line {number}: {said}") from None
+
+    def _pass_over(self, stream: BinaryIO) -> None:
+        """Pass over the rest of a line that is too long."""
+        self.shortened += 1
+        while (rest := stream.readline(LONGEST)) and not rest.endswith(b"\n"):
+            pass
+
+    def _unpacked(self, file: BinaryIO) -> BinaryIO:
+        """Return a stream of what a file holds, which may be compressed."""
+        # Standard input cannot go back, but what is buffered of it can be looked at.
+        peek = getattr(file, "peek", None)
+        first = peek(6)[:6] if peek is not None else b""
+        if first[:4] in _CAPTURES:
+            raise Unreadable(f"{self.shown}: is a packet capture; expected lines of text")
+        if first.startswith(b"\x1f\x8b"):
+            return cast(BinaryIO, gzip.GzipFile(fileobj=file))
+        if first.startswith(b"\xfd7zXZ\x00"):
+            return cast(BinaryIO, lzma.LZMAFile(file))
+        if first.startswith(b"\x28\xb5\x2f\xfd"):
+            return cast(BinaryIO, io.BufferedReader(_Zstd(file)))
+        return file
+
+
+class _Zstd(io.RawIOBase):
+    """A stream of what a file of zstd holds, which tells where the file is cut off."""
+
+    # Packed bytes taken at a time. A few can stand for very many, which are held until they are
+    # read.
+    TAKEN = 2048
+
+    def __init__(self, file: BinaryIO) -> None:
+        self._file = file
+        self._held = b""
+        self._frame: zstandard.ZstdDecompressionObj | None = None
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Buffer) -> int:
+        view = memoryview(buffer).cast("B")
+        while not self._held:
+            packed = self._frame.unused_data if self._frame and self._frame.eof else b""
+            packed = packed or self._file.read(self.TAKEN)
+            if not packed:
+                if self._frame is not None and not self._frame.eof:
+                    raise EOFError("it ends too early")
+                return 0
+            if self._frame is None or self._frame.eof:
+                self._frame = zstandard.ZstdDecompressor().decompressobj()
+            self._held = self._frame.decompress(packed)
+        size = min(len(view), len(self._held))
+        view[:size], self._held = self._held[:size], self._held[size:]
+        return size
