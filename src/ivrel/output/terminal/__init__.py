@@ -16,6 +16,7 @@ _DRAWN = {
     "DialectsView": ("lists", "dialects"),
     "ExplanationView": ("explanation", "explanation"),
     "FleetView": ("lists", "fleet"),
+    "HeardView": ("heard", "heard"),
     "MessagesView": ("messages", "messages"),
     "PolicyView": ("policy", "policy"),
     "ReadingView": ("reading", "reading"),

@@ -19,6 +19,7 @@ from ivrel.core.vocabulary.verdict import (
     totals,
 )
 from ivrel.output.terminal.groups import alike, draw_alike, draw_groups
+from ivrel.output.terminal.matrix import Look, draw_matrix
 from ivrel.output.terminal.screen import (
     STYLES,
     Text,
@@ -26,15 +27,13 @@ from ivrel.output.terminal.screen import (
     line,
     quoted,
     shown,
-    stairs,
-    steps_below,
-    styled,
-    table,
     verdict_line,
 )
 from ivrel.output.views.audit import AuditView
 from ivrel.output.views.folding import ONE_BY_ONE
 from ivrel.output.views.view import LineText
+
+_LOOK = Look(VERDICTS, MARKS, LETTERS, STYLES)
 
 
 def draw_audit(screen: Console, view: AuditView) -> list[str]:
@@ -52,7 +51,9 @@ def draw_audit(screen: Console, view: AuditView) -> list[str]:
         _remarked(screen, view.remarks)
         draw_alike(screen, alike(ranked), view.every, view.text_of)
     else:
-        _matrix(screen, ranked, settings)
+        further = [("kind", [r.kind for r in ranked]), ("site", [r.site for r in ranked])]
+        given = [{v.setting: v.verdict for v in r.verdicts} for r in ranked]
+        draw_matrix(screen, [r.device for r in ranked], further, settings, given, _LOOK)
         screen.print()
         _sum(screen, ranked)
         _remarked(screen, view.remarks)
@@ -60,36 +61,6 @@ def draw_audit(screen: Console, view: AuditView) -> list[str]:
             if not result.good:
                 _findings(screen, result, view.text_of)
     return _next(ranked, view.where)
-
-
-def _matrix(screen: Console, results: Sequence[DeviceResult], settings: Sequence[str]) -> None:
-    # On a narrow terminal the verdicts matter more than what the findings say again.
-    about = [("kind", [r.kind for r in results]), ("site", [r.site for r in results])]
-    cells = max((len(mark) for mark in MARKS.values()), default=0)
-    needed = max((len(r.device) for r in results), default=0) + sum(
-        max(len(s), cells) + 2 for s in settings
-    )
-    if needed + sum(max(map(len, [name, *words])) + 2 for name, words in about) > screen.width:
-        about = []
-    # If that is not enough, each verdict is one letter, below steps with the names of settings.
-    narrow = needed > screen.width
-    marks = LETTERS if narrow else MARKS
-    if narrow:
-        stairs(screen, settings, max((len(r.device) for r in results), default=0) + 1)
-        grid = steps_below(("device",), settings)
-    else:
-        grid = table("device", *(name for name, _ in about), *settings)
-    for column in grid.columns:
-        column.no_wrap = True
-    for n, result in enumerate(results):
-        given = {v.setting: v.verdict for v in result.verdicts}
-        row = [styled(given[s], marks[given[s]]) if s in given else Text("") for s in settings]
-        grid.add_row(Text(result.device), *(Text(words[n], "dim") for _, words in about), *row)
-    shown(screen, grid)
-    if narrow:
-        seen = [v for v in VERDICTS if any(w.verdict == v for r in results for w in r.verdicts)]
-        legend = [part for v in seen for part in ((LETTERS[v], STYLES[v]), (f" {v}   ", "dim"))]
-        line(screen, *legend)
 
 
 def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:

@@ -1,0 +1,108 @@
+"""What was heard on a terminal: the matrix of devices and settings, then what contradicts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+
+from ivrel.core.evidence.claims import CLAIMS, Claim
+from ivrel.core.evidence.summary import Example
+from ivrel.core.settings import SETTINGS
+from ivrel.output.terminal.matrix import Look, draw_matrix
+from ivrel.output.terminal.screen import Text, count, line, quoted, shown, table
+from ivrel.output.views.folding import ONE_BY_ONE, named
+from ivrel.output.views.heard import DeviceHeard, HeardView
+
+_STYLES = {"contradicted": "bold red", "proved": "green", "not seen": "dim"}
+_LOOK = Look(
+    CLAIMS,
+    {"contradicted": "contradicted", "proved": "proved", "not seen": "·"},
+    {"contradicted": "C", "proved": "p", "not seen": "·"},
+    _STYLES,
+)
+
+
+def draw_heard(screen: Console, view: HeardView) -> list[str]:
+    """Draw what was heard; devices of which nothing was heard are named below the matrix."""
+    heard = [d for d in view.devices if d.summary.number]
+    silent = [d.device.name for d in view.devices if not d.summary.number]
+    about = f"  {count(view.total, 'message')}, {count(len(heard), 'device')} heard"
+    line(screen, (view.fleet, "bold"), about)
+    screen.print()
+    shown_ones = heard if view.every else heard[:ONE_BY_ONE]
+    if shown_ones:
+        _matrix(screen, shown_ones)
+        screen.print()
+    if len(heard) > len(shown_ones):
+        line(screen, (f"and {len(heard) - len(shown_ones)} more devices; --all shows them", "dim"))
+    parts: list[tuple[str, str] | str] = []
+    for claim in reversed(CLAIMS):
+        number = sum(d.count(claim) for d in view.devices)
+        parts += [(f"{claim} {number:,}", _STYLES[claim]), "   "]
+    parts.append(f"{len(silent)} of {count(len(view.devices), 'device')} not heard")
+    line(screen, *parts)
+    for one in shown_ones:
+        if one.count("contradicted"):
+            _contradicted(screen, one)
+    _odd(screen, view)
+    if silent:
+        screen.print()
+        line(screen, ("not heard  ", "yellow"), named(silent, 12))
+    first = next((c for d in heard for c in d.claims if c.claim == "contradicted"), None)
+    if first is None or first.example is None or first.example.file == "standard input":
+        return []
+    return [f"ivrel trace{view.where} {first.example.file} --line {first.example.line}"]
+
+
+def _matrix(screen: Console, heard: Sequence[DeviceHeard]) -> None:
+    """Draw the settings that anything was seen of; of the others there is nothing to show."""
+    seen = {c.setting for d in heard for c in d.claims if c.claim != "not seen"}
+    settings = [name for name in SETTINGS if name in seen]
+    about = [("messages", [f"{d.summary.number:,}" for d in heard])]
+    given = [{c.setting: c.claim for c in d.claims} for d in heard]
+    draw_matrix(screen, [d.device.name for d in heard], about, settings, given, _LOOK)
+
+
+def _contradicted(screen: Console, one: DeviceHeard) -> None:
+    screen.print()
+    about = f"  {one.device.kind} at {one.device.site}, {count(one.summary.number, 'message')}"
+    line(screen, (one.device.name, "bold"), (about, "dim"))
+    for c in one.claims:
+        if c.claim == "contradicted":
+            _claim(screen, c)
+
+
+def _claim(screen: Console, c: Claim) -> None:
+    grid = table()
+    grid.show_header = False
+    grid.add_column(width=12)
+    grid.add_column(overflow="fold")
+    grid.add_row(Text(c.setting), Text(c.why, _STYLES["contradicted"]))
+    shown(screen, grid, 2)
+    if c.heard and c.heard not in c.why:
+        shown(screen, Text(f"heard: {c.heard}"), 16)
+    if c.example is not None:
+        _quoted(screen, c.example)
+    shown(screen, Text(f"'{c.rule}' asks: {c.wanted}", "dim"), 16)
+
+
+def _quoted(screen: Console, example: Example) -> None:
+    shown(screen, quoted([(f"{example.file}:{example.line}", example.text)]), 16)
+
+
+def _odd(screen: Console, view: HeardView) -> None:
+    """Draw what is odd about who sent."""
+    if not view.oddities:
+        return
+    screen.print()
+    line(screen, ("who sent", "bold"))
+    for odd in view.oddities:
+        said = f"{odd.told} ({count(odd.number, 'message')})"
+        line(screen, (odd.kind.ljust(19), "yellow"), said, indent=2)
+        if odd.example is not None:
+            shown(
+                screen,
+                quoted([(f"{odd.example.file}:{odd.example.line}", odd.example.text)]),
+                21,
+            )

@@ -1,0 +1,106 @@
+"""What was heard of devices, held against what the policy asks of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.core.evidence.claims import CLAIMS, Claim
+from ivrel.core.evidence.summary import Example, Summary
+from ivrel.core.fleet import Device
+from ivrel.output.views.messages import iso
+from ivrel.output.views.view import RowsView
+
+
+class DeviceHeard(Struct, frozen=True):
+    """What was heard of one device: its summary, and a claim a setting."""
+
+    device: Device
+    summary: Summary
+    claims: tuple[Claim, ...]
+
+    def count(self, claim: str) -> int:
+        """Return how many of the claims are this one."""
+        return sum(1 for c in self.claims if c.claim == claim)
+
+
+class Oddity(Struct, frozen=True):
+    """Something odd about who sent: `kind`: what it is, `about`: whom it is about, `told`: in
+    words, `number`: of how many messages.
+    """
+
+    kind: str
+    about: str
+    told: str
+    number: int
+    example: Example | None = None
+
+
+class HeardView(RowsView, frozen=True, kw_only=True):
+    """What messages prove and contradict, the most contradicted device first.
+
+    `where`: the words that name the workspace.
+    """
+
+    fleet: str
+    total: int
+    devices: tuple[DeviceHeard, ...]
+    oddities: tuple[Oddity, ...]
+    every: bool = False
+    where: str = ""
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        for one in self.devices:
+            for c in one.claims:
+                yield {"device": one.device.name, **_claim(c)}
+
+    def machine(self) -> Any:
+        return {
+            "fleet": self.fleet,
+            "messages": self.total,
+            "devices": [
+                {
+                    "device": one.device.name,
+                    "messages": one.summary.number,
+                    "claims": [_claim(c) for c in one.claims],
+                }
+                for one in self.devices
+            ],
+            "oddities": [
+                {
+                    "kind": o.kind,
+                    "about": o.about,
+                    "told": o.told,
+                    "messages": o.number,
+                    **_where(o.example),
+                }
+                for o in self.oddities
+            ],
+            "totals": {claim: sum(d.count(claim) for d in self.devices) for claim in CLAIMS},
+        }
+
+
+def _claim(c: Claim) -> dict[str, Any]:
+    return {
+        "setting": c.setting,
+        "claim": c.claim,
+        "heard": c.heard,
+        "wanted": c.wanted,
+        "rule": c.rule,
+        "why": c.why,
+        **_where(c.example),
+    }
+
+
+def _where(example: Example | None) -> dict[str, Any]:
+    """Return the message that decides, for machines; its time is '' if it is not known."""
+    if example is None:
+        return {"file": "", "line": None, "time": "", "message": ""}
+    return {
+        "file": example.file,
+        "line": example.line,
+        "time": iso(example.known),
+        "message": example.text,
+    }

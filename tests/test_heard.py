@@ -1,0 +1,250 @@
+"""What was heard: summaries that merge in any order, and what they prove and contradict."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from random import Random
+
+import pytest
+from conftest import Run, tried
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ivrel.core import Device, read_policy
+from ivrel.core.evidence import parse
+from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.evidence.claims import CLAIMS, Claim, Heard, judged
+from ivrel.core.evidence.record import Record, kept
+from ivrel.core.evidence.summary import MOST, Evidence, Summary
+from ivrel.core.policy import effective
+from ivrel.core.settings import SETTINGS
+
+NOON = datetime(2026, 11, 23, 12, tzinfo=UTC)
+POLICY = """policy: p
+collectors:
+  a: {{address: 198.51.100.21, format: rfc3164}}
+  b: {{address: 198.51.100.22, port: 601, transport: tcp, format: rfc5424}}
+  r: {{address: 198.51.100.30, forwards: a}}
+rules:
+  - rule: r
+    require: {{{require}}}
+"""
+DEVICE = Device("x", "router", "s", "quern", (), "192.0.2.1")
+OLD = b"<164>Nov 23 2026 12:00:00.123 UTC x su: hello"  # local4.warning
+NEW = b"<165>1 2026-11-23T12:00:00.123456Z x su - - - hello"  # local4.notice
+
+
+def record(
+    data: bytes, sender: str | None = "192.0.2.1", at: str = "udp 514", n: int = 1
+) -> Record:
+    transport, _, port = at.partition(" ")
+    when = NOON + timedelta(seconds=n)
+    return Record(parse(data), data, "f", n, when, sender, int(port), transport)
+
+
+def claim(require: str, *records: Record, collector: str = "", device: Device = DEVICE) -> Claim:
+    policy = read_policy(POLICY.format(require=require), "policy.yaml")
+    directory = Directory([device], policy.collectors.values())
+    heard = Evidence()
+    for one in records:
+        heard.add(one, attribute(one, directory), one.received, collector)
+    summary = heard.devices.get(device.name) or Summary()
+    name = require.partition(":")[0]
+    asked = effective(policy, device)
+    return next(c for c in judged(Heard(device, policy, asked, summary)) if c.setting == name)
+
+
+TWO = (record(OLD), record(NEW, n=2))
+RELAYED = record(OLD, sender="198.51.100.30")
+
+
+@pytest.mark.parametrize(
+    ("require", "records", "collector", "expected", "why", "line"),
+    [
+        ("export: on", TWO, "", "proved", "", 1),
+        ("export: off", TWO, "", "contradicted", "it sends, although export is to be off", 1),
+        ("export: on", (), "", "not seen", "nothing was heard of the device", None),
+        ("facility: local4", TWO, "", "proved", "", 1),
+        ("facility: local5", TWO, "", "contradicted", "local4 was heard, not local5", 1),
+        ("facility: local4", (record(OLD[5:]),), "", "not seen", "no record holds the message", None),
+        ("level: {from: warning, to: informational}", TWO, "", "proved", "", 2),
+        ("level: {to: warning}", TWO, "", "contradicted", "notice was heard, not warning or less", 2),
+        ("level: {from: debug}", TWO, "", "not seen", "nothing less urgent than notice was heard", None),
+        ("level: none", TWO, "", "contradicted", "notice was heard, not none", 2),
+        ("stamp: {kind: calendar, precision: {at-least: milliseconds}, year: shown, zone: shown}", TWO, "",
+         "proved", "", 1),
+        ("stamp: {precision: microseconds}", TWO, "", "contradicted", "precision: milliseconds was heard", 1),
+        ("stamp: {zone: hidden}", TWO, "", "contradicted", "zone: shown was heard, not hidden", 1),
+        ("stamp: {year: shown}", (record(b"<164>3d04h: hello"),), "", "contradicted", "which show no year", 1),
+        ("stamp: {year: hidden}", (record(b"<164>3d04h: hello"),), "", "proved", "", None),
+        ("stamp: {kind: calendar}", (RELAYED,), "", "not seen", "no record holds the message", None),
+        ("format: rfc3164", TWO, "", "contradicted", "rfc5424 was heard, not rfc3164", 2),
+        ("format: rfc5424", TWO[1:], "", "proved", "", 2),
+        ("source: identity", TWO, "", "proved", "", 1),
+        ("source: 192.0.2.9", TWO, "", "contradicted", "192.0.2.1 sends, not 192.0.2.9", 1),
+        ("source: {never: 192.0.2.1}", TWO, "", "contradicted", "192.0.2.1 sends, not never 192.0.2.1", 1),
+        ("source: loop1", TWO, "", "not seen", "messages do not tell interfaces", None),
+        ("source: identity", (record(OLD, sender=None),), "", "not seen", "the records tell no sender", None),
+        ("source: identity", (RELAYED,), "", "not seen", "or it is a relay's", None),
+        ("origin: name", TWO, "", "proved", "", 1),
+        ("origin: name", (record(OLD.replace(b" x ", b" 192.0.2.1 ")),), "", "contradicted",
+         "address was heard, not name", 1),
+        ("origin: name", (record(OLD.replace(b" x ", b" z ")),), "", "contradicted", "z was heard, not name", 1),
+        ("numbering: on", TWO, "", "contradicted", "off was heard, not on", 1),
+        ("numbering: on", (record(OLD.replace(b"<164>", b"<164>17: ")),), "", "proved", "", 1),
+        ("collectors: [a]", TWO, "a", "proved", "", 1),
+        ("collectors: [a, b]", TWO, "a", "not seen", "nothing was heard at b", None),
+        ("collectors: [b]", TWO, "a", "contradicted", "messages arrive at a, which is not asked for", 1),
+        ("collectors: {never: a}", TWO, "a", "contradicted", "arrive at a, which is not asked for", 1),
+        ("collectors: {includes: [b]}", TWO, "b", "contradicted", "arrive at b by udp 514, not tcp 601", 1),
+        ("collectors: [a]", TWO, "r", "proved", "", 1),
+        ("collectors: [a]", TWO, "", "not seen", "it is not known at which collector", None),
+        ("memory: {level: debug}", TWO, "", "not seen", "no message shows it", None),
+    ],
+)  # fmt: skip
+def test_messages_prove_and_contradict(
+    require: str,
+    records: tuple[Record, ...],
+    collector: str,
+    expected: str,
+    why: str,
+    line: int | None,
+) -> None:
+    found = claim(require, *records, collector=collector)
+    assert found.claim == expected, found
+    assert why in found.why and bool(why) == bool(found.why)
+    assert (found.example and found.example.line) == line
+    assert found.claim in CLAIMS and found.setting in SETTINGS
+
+
+def test_an_identity_of_the_other_family_is_no_contradiction() -> None:
+    six = record(OLD, sender="2001:db8::1")
+    assert claim("source: identity", six).claim == "not seen"
+    assert claim("source: identity", six, record(OLD)).claim == "proved"
+
+
+def test_two_formats_that_are_expected_are_not_judged() -> None:
+    both = "format: expected, collectors: [a, b]"
+    assert claim(both, *TWO).why == "its collectors expect several formats, or any"
+    assert claim("format: expected, collectors: [a]", *TWO).claim == "contradicted"
+
+
+SENT = st.lists(
+    st.tuples(
+        st.sampled_from(["x", "y", "z"]),
+        st.sampled_from([None, "192.0.2.1", "192.0.2.2", "198.51.100.30", "203.0.113.9"]),
+        st.integers(0, 191),
+        st.integers(0, 50),
+        st.booleans(),
+    ),
+    max_size=30,
+)
+
+
+def told(evidence: Evidence) -> object:
+    summaries = {**evidence.devices, "strangers": evidence.strangers, "senders": evidence.senders}
+    return {name: (s.number, s.begun, s.ended, s.values, s.more) for name, s in summaries.items()}
+
+
+@tried(200)
+@given(SENT, st.integers(1, 5), st.integers(0, 1000))
+def test_summaries_merge_in_any_order_to_the_same(
+    sent: list[tuple[str, str | None, int, int, bool]], parts: int, seed: int
+) -> None:
+    devices = (DEVICE, Device("y", "router", "s", "quern", (), "192.0.2.2"))
+    policy = read_policy(POLICY.format(require="export: on"), "policy.yaml")
+    directory = Directory(devices, policy.collectors.values())
+    records = []
+    for n, (host, sender, pri, second, has_stamp) in enumerate(sent):
+        stamp = "Nov 23 12:00:00 " if has_stamp else ""
+        data = f"<{pri}>{stamp}{host} su: {n}".encode()
+        one = Record(
+            parse(data), data, "f", n, NOON + timedelta(seconds=second), sender, 514, "udp"
+        )
+        records.append(one)
+    whole = Evidence()
+    pieces = [Evidence() for _ in range(parts)]
+    for n, one in enumerate(records):
+        found = attribute(one, directory)
+        for evidence in (whole, pieces[n % parts]):
+            evidence.add(one, found, one.received, "a" if one.sender else "")
+    dice = Random(seed)
+    while len(pieces) > 1:
+        dice.shuffle(pieces)
+        pieces[0].merge(pieces.pop())
+    assert told(pieces[0]) == told(whole)
+    assert whole.number == len(records)
+
+
+def test_a_summary_is_of_a_fixed_size() -> None:
+    said = b"<1>Nov 23 12:00:00 ghost su: x"
+    records = [record(said, f"203.0.113.{n % 200}", n=n) for n in range(5 * MOST)]
+    dice, outcomes = Random(1), []
+    for _ in range(3):
+        dice.shuffle(records)
+        whole, other = Evidence(), Evidence()
+        for n, one in enumerate(records):
+            found = attribute(one, Directory([]))
+            (whole if n % 3 else other).add(one, found, one.received)
+        whole.merge(other)
+        outcomes.append(told(whole))
+        kept_values = whole.strangers.of("called")
+        assert len(kept_values) == MOST
+        assert (
+            sum(t.number for t in kept_values.values()) + whole.strangers.more["called"] == 5 * MOST
+        )
+    assert outcomes[0] == outcomes[1] == outcomes[2]
+
+
+def test_the_command_tells_what_is_contradicted_and_who_is_odd(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
+    said = [
+        (b"<181>Nov 23 2026 10:00:00.123 UTC tarsk-fw2 su: x", "192.0.2.34"),
+        (b"<183>Nov 23 10:00:01 tarsk-fw2 su: x", "192.0.2.34"),
+        (b"<166>Nov 23 2026 10:00:01.123 UTC holmsay-gw1 su: x", "192.0.2.11"),
+        (b"<166>Nov 23 2026 10:00:01.123 UTC holmsay-gw2 su: x", "192.0.2.11"),
+        (b"<166>Nov 23 10:00:01 ghost su: x", "192.0.2.250"),
+    ]
+    path = tmp_path / "heard.jsonl"
+    path.write_bytes(
+        b"".join(kept(record(data, sender, n=n)) for n, (data, sender) in enumerate(said, 1))
+    )
+    done = ivrel("heard", "-w", example, "--at", f"beacon-a={path}", "--format", "json", code=1)
+    found = json.loads(done.stdout)
+    assert found["messages"] == 5 and len(found["devices"]) == 40
+    claims = {
+        (d["device"], c["setting"]): (c["claim"], c["line"])
+        for d in found["devices"]
+        for c in d["claims"]
+    }
+    assert {at: c for at, c in claims.items() if c[0] == "contradicted"} == {
+        ("tarsk-fw2", "level"): ("contradicted", 2),
+        ("tarsk-fw2", "stamp"): ("contradicted", 2),
+    }
+    assert [(o["kind"], o["about"]) for o in found["oddities"]] == [
+        ("another's name", "holmsay-gw1"), ("several names", "192.0.2.11"), ("stranger", "192.0.2.250"),
+    ]  # fmt: skip
+    done = ivrel("heard", "-w", example, path, "--site", "tarsk", code=1)
+    assert "debug was heard, not from warning to informational" in done.stdout
+    assert f"ivrel trace -w {example} {path} --line 2" in " ".join(done.stdout.split())
+    done = ivrel("heard", "-w", example, path, "--device", "holmsay-gw1", "--format", "csv", code=0)
+    assert "holmsay-gw1,facility,proved,local4 (2),local4,everywhere,," in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["heard"], "no file of messages is given"),
+        (["heard", "--at", "beacon-z=x"], "--at: collector 'beacon-z' is not known"),
+        (["heard", "--at", "beacon-a"], "--at: 'beacon-a' is not COLLECTOR=FILE"),
+        (["heard", "gone.log"], "gone.log: no such file or directory"),
+        (["heard", "gone.log", "--setting", "levels"], "did you mean 'level'?"),
+        (["heard", "gone.log", "--device", "tarsk-fw9"], "no device is called 'tarsk-fw9'"),
+    ],
+)
+def test_wrong_calls_of_it(ivrel: Run, example: Path, words: list[str], said: str) -> None:
+    done = ivrel(*words, "-w", example, code=2)
+    assert said in done.stderr
