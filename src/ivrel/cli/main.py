@@ -25,6 +25,7 @@ COMMANDS = {
     "audit": "judge the devices against the policy",
     "explain": "show one device's verdicts from both ends: the rules and the lines",
     "correct": "write corrections, back-outs and the change sheet, proved on the text",
+    "listen": "take messages, show who speaks, and keep what is heard",
     "heard": "tell what the messages of each device prove and contradict",
     "messages": "list or count the messages of collectors' files, in one order of time",
     "trace": "show one message through every decision: bytes, fields, departures, whose it is",

@@ -49,16 +49,28 @@ class Record(Struct, frozen=True):
 
 def kept(record: Record) -> bytes:
     """Return a record as a line of a recording, with its line end."""
+    received = record.received.timestamp() if record.received is not None else None
+    way = (record.sender, record.port, record.transport, record.framing)
+    return kept_line(record.data, received, *way)
+
+
+def kept_line(
+    data: bytes,
+    received: float | None,
+    sender: str | None,
+    port: int | None,
+    transport: str | None,
+    framing: str | None,
+) -> bytes:
+    """Return a message as a line of a recording; `received`: in seconds since 1970."""
     said: dict[str, Any] = {}
-    if record.received is not None:
-        when = record.received.astimezone(UTC).isoformat(timespec="microseconds")
-        said["received"] = when.replace("+00:00", "Z")
-    for name in ("sender", "port", "transport", "framing"):
-        value = getattr(record, name)
-        if value is not None:
-            said[name] = value
+    if received is not None:
+        when = datetime.fromtimestamp(received, UTC).isoformat(timespec="microseconds")
+        said["received"] = f"{when[:-6]}Z"
+    way = (("sender", sender), ("port", port), ("transport", transport), ("framing", framing))
+    said |= {name: value for name, value in way if value is not None}
     try:
-        said["text"] = record.data.decode("utf-8")
+        said["text"] = data.decode("utf-8")
     except UnicodeDecodeError:
-        said["base64"] = b64encode(record.data).decode()
+        said["base64"] = b64encode(data).decode()
     return msgspec.json.encode(said) + b"\n"

@@ -1,0 +1,220 @@
+"""`ivrel listen`: takes messages, shows who speaks, keeps what it hears."""
+
+from __future__ import annotations
+
+import argparse
+import re
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ivrel.cli import common, evidence
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from ivrel.core.evidence.attribution import Directory
+    from ivrel.core.evidence.record import Record
+    from ivrel.output.views.listening import Listened
+    from ivrel.sources.listening.session import Asked, Session
+    from ivrel.sources.workspace import Workspace
+
+_UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
+    common.workspace_argument(parser)
+    for name in ("udp", "tcp", "tls"):
+        parser.add_argument(
+            f"--{name}",
+            action="append",
+            type=_ports,
+            default=[],
+            metavar="PORT",
+            help=f"listen on this {name.upper()} port, or on these (a,b); can be repeated",
+        )
+    parser.add_argument(
+        "--on",
+        action="append",
+        default=[],
+        metavar="ADDRESS",
+        help="listen on this address only (default: all, IPv4 and IPv6); can be repeated",
+    )
+    parser.add_argument("--certificate", metavar="FILE", help="with --tls: the certificate, in PEM")
+    parser.add_argument("--key", metavar="FILE", help="its key, if that is in another file")
+    parser.add_argument(
+        "--clients", metavar="FILE", help="the authority whose certificates clients must show"
+    )
+    parser.add_argument(
+        "-o", "--output", metavar="DIR", help="keep what is heard in recordings in this folder"
+    )
+    parser.add_argument(
+        "--rotate-size", type=_mib, default=64, metavar="MIB", help="begin another recording (64)"
+    )
+    parser.add_argument(
+        "--rotate-every", type=_span, default=3600.0, metavar="TIME", help="or after this time (1h)"
+    )
+    parser.add_argument(
+        "--most-disk",
+        type=_mib,
+        default=1024,
+        metavar="MIB",
+        help="delete the oldest recordings beyond this (1024)",
+    )
+    parser.add_argument(
+        "--for", dest="seconds", type=_span, default=0.0, metavar="TIME", help="end after: 30s, 10m"
+    )
+    parser.add_argument(
+        "--count", type=_number, default=0, metavar="N", help="end after so many messages"
+    )
+    parser.add_argument("--follow", action="store_true", help="print each message as it comes")
+    common.example(
+        parser,
+        "ivrel listen --udp 5514 --tcp 5601 -o heard --for 10m",
+        "ivrel listen --udp 514 --follow",
+        "ivrel listen --tls 6514 --certificate collector.pem --clients ca.pem -o heard",
+    )
+    parser.set_defaults(run=run)
+
+
+def _ports(text: str) -> list[int]:
+    ports = []
+    for word in text.split(","):
+        if not (word.isascii() and word.isdigit()) or not 0 <= int(word[:6]) < 65536:
+            raise argparse.ArgumentTypeError(f"'{word[:40]}' is not a port; expected 0 to 65535")
+        ports.append(int(word))
+    return ports
+
+
+def _span(text: str) -> float:
+    found = re.fullmatch(r"([0-9]{1,6}(?:\.[0-9]{1,3})?)([smhd]?)", text)
+    if found is None or not float(found[1]):
+        raise argparse.ArgumentTypeError(f"'{text[:40]}' is no time; expected such as 30s, 10m, 2h")
+    return float(found[1]) * _UNITS[found[2] or "s"]
+
+
+def _mib(text: str) -> int:
+    return _number(text, 1_000_000)
+
+
+def _number(text: str, most: int = 10**12) -> int:
+    if not (text.isascii() and text.isdigit()) or not 0 < int(text[:13]) <= most:
+        raise argparse.ArgumentTypeError(f"'{text[:40]}' is not a number from 1 to {most}")
+    return int(text)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.output.terminal.listening import Screen, told
+    from ivrel.sources.listening.session import Session
+    from ivrel.sources.listening.sockets import tls_context
+
+    asked = _asked(args)
+    if any(way.transport == "tls" for way in asked.ways) != bool(args.certificate):
+        raise InputError("--tls and --certificate belong together; give both or none")
+    context = None
+    if args.certificate:
+        key = Path(args.key) if args.key else None
+        clients = Path(args.clients) if args.clients else None
+        context = tls_context(Path(args.certificate), key, clients)
+    workspace = evidence.workspace_of(args)
+    directory = evidence.directory_of(workspace)
+    screen = Screen(directory, live=not args.follow, columns=common.columns(_Width(None)))
+
+    def look(session: Session) -> bool:
+        screen.look(_listened(session))
+        return False
+
+    session = Session(asked, context, _follower(args, directory), look)
+    try:
+        session.run()
+    finally:
+        screen.end()
+    for line in told(_listened(session)):
+        print(line)
+    _next(args, workspace)
+    return 0
+
+
+class _Width(argparse.Namespace):
+    """The width of the terminal, for a command without an option for it."""
+
+    def __init__(self, width: int | None) -> None:
+        super().__init__(width=width)
+
+
+def _asked(args: argparse.Namespace) -> Asked:
+    """Return what a session is asked for by a call."""
+    from ivrel.core.vocabulary.addresses import address
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.sources.listening.keeping import MIB, Limits
+    from ivrel.sources.listening.session import Asked
+    from ivrel.sources.listening.sockets import Way
+
+    ways = tuple(
+        Way(name, port)
+        for name in ("udp", "tcp", "tls")
+        for ports in getattr(args, name)
+        for port in ports
+    )
+    if not ways:
+        raise InputError("there is no port to listen on; give --udp, --tcp or --tls")
+    try:
+        addresses = tuple(address(word) for word in args.on) or ("0.0.0.0", "::")
+    except ValueError as problem:
+        raise InputError(f"--on: {problem}") from None
+    limits = Limits(args.rotate_size * MIB, args.rotate_every, args.most_disk * MIB)
+    folder = Path(args.output) if args.output else None
+    return Asked(ways, addresses, folder, limits, args.seconds, args.count)
+
+
+def _listened(session: Session) -> Listened:
+    """Return what a session has come to so far."""
+    from ivrel.output.views.listening import Listened
+    from ivrel.sources.listening.session import in_words
+
+    counts, keeper = session.counts, session.keeper
+    return Listened(
+        in_words(session.ways),
+        min(session.buffers, default=0),
+        str(session.asked.folder or ""),
+        counts.received,
+        session.senders,
+        counts.dropped,
+        counts.shortened,
+        counts.cut,
+        counts.refused,
+        counts.failed,
+        session.jumps,
+        keeper.deleted if keeper is not None else 0,
+    )
+
+
+def _follower(args: argparse.Namespace, directory: Directory) -> Callable[[Record], None] | None:
+    """Return what prints each message as it comes; None if nobody asked for that."""
+    if not args.follow:
+        return None
+    from ivrel.core.evidence.attribution import attribute
+    from ivrel.core.vocabulary.wording import plain
+    from ivrel.output.views.messages import Seen, iso
+
+    def follow(record: Record) -> None:
+        seen = Seen(record, attribute(record, directory), record.received)
+        message = record.message
+        level = f"{seen.facility}.{seen.severity}" if message.pri is not None else "-"
+        tag = f"{message.app}: " if message.app else ""
+        said = (iso(seen.when), seen.named or "-", level, f"{tag}{message.text}")
+        sys.stdout.write(plain("  ".join(said)).replace("\n", "·") + "\n")
+        sys.stdout.flush()
+
+    return follow
+
+
+def _next(args: argparse.Namespace, workspace: Workspace | None) -> None:
+    """Tell the command that judges what was heard."""
+    if args.output:
+        where = common.workspace_words(args)
+        what = "heard" if workspace is not None else "messages"
+        print(f"next  ivrel {what}{where} {args.output}/heard-*")

@@ -1,0 +1,103 @@
+"""Listening on a terminal: who speaks, while it goes on; and what it came to."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from rich.console import Console, Group
+from rich.live import Live
+from rich.table import Table
+
+from ivrel.output.terminal.screen import Text, count, table
+
+if TYPE_CHECKING:
+    from ivrel.core.evidence.attribution import Directory
+    from ivrel.output.views.listening import Listened
+
+ROWS = 20  # senders that are shown, those first who spoke last
+
+
+class Screen:
+    """A table of senders on standard error, if that is a terminal; drawn anew at each look."""
+
+    def __init__(self, directory: Directory, live: bool, columns: int) -> None:
+        self._directory, self._names = directory, dict[str, str]()
+        self._before: dict[str, int] = {}
+        self._spoke: dict[str, float] = {}
+        self._begun = time.monotonic()
+        self._live: Live | None = None
+        self._is_told = False
+        if live and sys.stderr.isatty():
+            screen = Console(stderr=True, width=columns, highlight=False, emoji=False, markup=False)
+            self._live = Live(console=screen, auto_refresh=False, transient=True)
+            self._live.start()
+
+    def look(self, heard: Listened) -> None:
+        """Draw what was heard so far; where it listens is told once."""
+        if not self._is_told and heard.ways:
+            self._is_told = True
+            print(begun(heard), file=sys.stderr, flush=True)
+        if self._live is not None:
+            self._live.update(self._drawn(heard), refresh=True)
+
+    def end(self) -> None:
+        """Take the table away."""
+        if self._live is not None:
+            self._live.stop()
+
+    def _drawn(self, heard: Listened) -> Group:
+        now = time.monotonic()
+        for sender, number in heard.senders.items():
+            if number != self._before.get(sender):
+                self._spoke[sender] = now
+        latest = sorted(self._spoke, key=lambda sender: -self._spoke[sender])[:ROWS]
+        grid: Table = table("sender", "device", "messages", "spoke")
+        grid.columns[2].justify = grid.columns[3].justify = "right"
+        for sender in latest:
+            ago = now - self._spoke[sender]
+            when = Text("now", "green") if ago < 1 else Text(f"{ago:,.0f} s ago", "dim")
+            grid.add_row(Text(sender), Text(self._name(sender)), f"{heard.senders[sender]:,}", when)
+        self._before = dict(heard.senders)
+        received, seconds = heard.received, max(now - self._begun, 0.1)
+        said = f"{count(received, 'message')} of {count(len(heard.senders), 'sender')}"
+        rate = f"  {received / seconds:,.0f} a second"
+        lost = f"  {heard.dropped:,} lost" if heard.dropped else ""
+        parts = (said, (rate, "dim"), (lost, "bold red"), ("  Ctrl-C ends it", "dim"))
+        return Group(Text.assemble(*parts), Text(""), grid)
+
+    def _name(self, sender: str) -> str:
+        if sender not in self._names:
+            found = self._directory.with_address(sender)
+            names = " or ".join(name for name, _ in found)
+            relay = self._directory.relay(sender)
+            self._names[sender] = f"relay {relay}" if relay else names or "-"
+        return self._names[sender]
+
+
+def begun(heard: Listened) -> str:
+    """Return where a session listens, and how much the system holds of what is not read yet."""
+    held = f"; the system holds {heard.held // 1024:,} KiB" if heard.held else ""
+    kept = f"recordings in {heard.folder}" if heard.folder else "nothing is kept"
+    return f"listening on {heard.ways}{held}; {kept}"
+
+
+def told(heard: Listened) -> Iterator[str]:
+    """Yield what a session came to, a line each."""
+    yield (
+        f"{count(heard.received, 'message')} of {count(len(heard.senders), 'sender')}, "
+        f"{heard.dropped:,} dropped by the system"
+    )
+    for number, what, said in (
+        (heard.shortened, "message", "too long, and cut"),
+        (heard.cut, "message", "cut off by the end of a stream"),
+        (heard.refused, "connection", "refused: too many at once"),
+        (heard.failed, "connection", "failed, as a handshake of TLS does"),
+        (heard.deleted, "recording", "deleted, to keep within --most-disk"),
+    ):
+        if number:
+            yield f"{count(number, what)} {said}"
+    if heard.jumps:
+        yield f"the clock went back {heard.jumps} times; times of receipt are not in order"

@@ -1,0 +1,1 @@
+"""Listening: sockets that messages come in by, and the recordings that keep them."""

@@ -1,0 +1,169 @@
+"""One session of listening: messages are taken, kept and counted until it is time to end."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import signal
+import ssl
+import time
+from collections.abc import Callable, Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.core.evidence import parse
+from ivrel.core.evidence.framing import Frame
+from ivrel.core.evidence.record import Record, kept_line
+from ivrel.core.vocabulary.errors import InputError
+from ivrel.sources.listening.keeping import Keeper, Limits
+from ivrel.sources.listening.sockets import Counts, Sockets, Way
+
+TICK = 0.5  # seconds between two looks at what was heard
+_JUMP = 1.0  # seconds that the clock goes back, from which on it is told
+
+
+class Asked(Struct, frozen=True):
+    """What a session is asked for.
+
+    `ways` and `addresses`: where it listens; `folder`: where recordings are kept, if they are;
+    `seconds`, `number`: after which it ends, 0 is never.
+    """
+
+    ways: tuple[Way, ...]
+    addresses: tuple[str, ...] = ("0.0.0.0", "::")
+    folder: Path | None = None
+    limits: Limits = Limits()
+    seconds: float = 0.0
+    number: int = 0
+
+
+class Session:
+    """Listens, and tells what it hears.
+
+    `heard`: is given each message as it comes, with the sender; `looked`: is called now and then,
+    and ends the session by returning True.
+    """
+
+    def __init__(
+        self,
+        asked: Asked,
+        context: ssl.SSLContext | None = None,
+        heard: Callable[[Record], None] | None = None,
+        looked: Callable[[Session], bool] = lambda session: False,
+    ) -> None:
+        self.asked, self._context, self._heard, self._looked = asked, context, heard, looked
+        self.counts = Counts()
+        self.senders: dict[str, int] = {}  # messages by the address they came from
+        self.others = 0  # messages of senders that are too many to be counted one by one
+        self.jumps = 0  # how often the clock went back
+        self.ways: list[Way] = []
+        self.buffers: list[int] = []
+        self.keeper: Keeper | None = None
+        self._last = 0.0
+        self._done = asyncio.Event()
+        self._problem: InputError | None = None
+
+    MOST_SENDERS = 20_000
+
+    def run(self) -> None:
+        """Listen until it is time to end; InputError tells what went wrong."""
+        with asyncio.Runner(loop_factory=_loop_factory()) as runner:
+            runner.run(self._run())
+        if self._problem is not None:
+            raise self._problem
+
+    async def _run(self) -> None:
+        loop = asyncio.get_running_loop()
+        loop.set_exception_handler(self._stumbled)
+        for number in (signal.SIGINT, signal.SIGTERM):
+            with contextlib.suppress(NotImplementedError, ValueError):
+                loop.add_signal_handler(number, self._done.set)
+        sockets = Sockets(self._take, self.counts, self._context)
+        if self.asked.folder is not None:
+            self.keeper = Keeper(self.asked.folder, self.asked.limits, _now, time.monotonic)
+        try:
+            await sockets.open(self.asked.ways, self.asked.addresses)
+            self.ways, self.buffers = sockets.ways, sockets.buffers
+            self._looked(self)
+            await self._ticking()
+        finally:
+            await sockets.close()
+            if self.keeper is not None:
+                self._kept(self.keeper.close)
+        self._looked(self)
+
+    async def _ticking(self) -> None:
+        """Look at what was heard now and then, until it is time to end."""
+        end = time.monotonic() + self.asked.seconds if self.asked.seconds else None
+        while not self._done.is_set():
+            left = TICK if end is None else min(TICK, end - time.monotonic())
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._done.wait(), max(left, 0.01))
+            if self.keeper is not None:
+                self._kept(self.keeper.flush)
+            if self._looked(self) or (end is not None and time.monotonic() >= end):
+                return
+
+    def _kept(self, write: Callable[[], None]) -> None:
+        """Write; a disk that is full ends the session, and is told when all else is done."""
+        try:
+            write()
+        except InputError as problem:
+            self._problem = self._problem or problem
+            self.keeper = None
+            self._done.set()
+
+    def _stumbled(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
+        """Count what fails of one stream; the others go on."""
+        if isinstance(context.get("exception"), ssl.SSLError | ConnectionError):
+            self.counts.failed += 1
+
+    def _take(self, frame: Frame, sender: str, way: Way) -> None:
+        """Take one message as it comes."""
+        now = time.time()
+        if now < self._last - _JUMP:
+            self.jumps += 1
+        self._last = now
+        if sender in self.senders or len(self.senders) < self.MOST_SENDERS:
+            self.senders[sender] = self.senders.get(sender, 0) + 1
+        else:
+            self.others += 1
+        if self.keeper is not None:
+            line = kept_line(frame.data, now, sender, way.port, way.transport, frame.framing)
+            try:
+                self.keeper.add(line)
+            except InputError as problem:
+                self._problem, self.keeper = self._problem or problem, None
+                self._done.set()
+        if self._heard is not None:
+            received = datetime.fromtimestamp(now, UTC)
+            where = str(self.keeper.path) if self.keeper is not None else "live"
+            self._heard(
+                Record(
+                    parse(frame.data), frame.data, where, self.counts.received,
+                    received, sender, way.port, way.transport, frame.framing,
+                )
+            )  # fmt: skip
+        if self.asked.number and self.counts.received >= self.asked.number:
+            self._done.set()
+
+
+def _now() -> datetime:
+    return datetime.now(UTC)
+
+
+def _loop_factory() -> Callable[[], asyncio.AbstractEventLoop] | None:
+    """Return what makes a faster loop, where uvloop is installed."""
+    try:
+        import uvloop
+    except ImportError:
+        return None
+    return uvloop.new_event_loop  # type: ignore[no-any-return]
+
+
+def in_words(ways: Sequence[Way]) -> str:
+    """Return ways in words: 'udp 514, tcp 601'."""
+    return ", ".join(dict.fromkeys(f"{way.transport} {way.port}" for way in ways))

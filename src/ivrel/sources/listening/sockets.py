@@ -1,0 +1,236 @@
+"""Sockets that messages come in by: UDP, TCP, and TLS over TCP.
+
+Nothing is ever answered. What a sender can make this program hold is bounded: a datagram at a time,
+and of each stream one message.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import socket
+import ssl
+import struct
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from msgspec import Struct
+
+from ivrel.core.evidence.framing import DATAGRAM, Frame, Frames
+from ivrel.core.vocabulary.errors import InputError
+from ivrel.sources.files import reason
+
+RECEIVE_BUFFER = 8 * 1024 * 1024  # bytes that the system is asked to hold of each UDP socket
+_SO_RXQ_OVFL = 40  # socket(7): how many datagrams the system dropped; Linux only
+_AT_ONCE = 512  # datagrams that are taken before other sockets have their turn
+_READ = 64 * 1024
+_HANDSHAKE = 20.0  # seconds
+
+
+class Way(Struct, frozen=True):
+    """A transport and a port to listen on: 'udp', 'tcp' or 'tls'."""
+
+    transport: str
+    port: int
+
+
+class Counts:
+    """What was counted while listening; `dropped`: datagrams that the system dropped before they
+    were read, `shortened`: messages that were too long, `cut`: streams that ended within one,
+    `refused`: connections beyond the most, `failed`: handshakes of TLS.
+    """
+
+    def __init__(self) -> None:
+        self.received = self.dropped = self.shortened = self.cut = self.refused = self.failed = 0
+
+
+# Takes a frame, the address of its sender, and the way that it came.
+Take = Callable[[Frame, str, Way], None]
+
+
+class Sockets:
+    """The sockets of one call of `listen`; each frame is handed on as it comes."""
+
+    MOST_STREAMS = 2000
+
+    def __init__(self, take: Take, counts: Counts, context: ssl.SSLContext | None = None) -> None:
+        self._take, self._counts, self._context = take, counts, context
+        self._datagrams: list[tuple[socket.socket, Way]] = []
+        self._servers: list[asyncio.Server] = []
+        self._streams: set[asyncio.Task[None]] = set()
+        self._dropped: dict[int, int] = {}
+        self.buffers: list[int] = []  # bytes that the system holds of each UDP socket
+        self.ways: list[Way] = []  # with the port that the system chose, where 0 was asked for
+
+    async def open(self, ways: Sequence[Way], addresses: Sequence[str]) -> None:
+        """Open a socket for each way on each address; InputError tells why one cannot be."""
+        for way in ways:
+            for address in addresses:
+                try:
+                    await self._open(way, address)
+                except OSError as problem:
+                    # A system without IPv6 listens on what it has.
+                    if address == "::" and "0.0.0.0" in addresses and problem.errno in _NO_FAMILY:
+                        continue
+                    where = f"[{address}]" if ":" in address else address
+                    said = f"cannot listen on {where} {way.transport} {way.port}: {_why(problem)}"
+                    raise InputError(said) from None
+
+    async def _open(self, way: Way, address: str) -> None:
+        if way.transport == "udp":
+            self._open_datagrams(way, address)
+            return
+        found = socket.socket(_family(address), socket.SOCK_STREAM)
+        found.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        _bind(found, address, way.port)
+        way = Way(way.transport, found.getsockname()[1])
+        self.ways.append(way)
+
+        async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            await self._serve(way, reader, writer)
+
+        server = await asyncio.start_server(serve, sock=found, limit=_READ)
+        self._servers.append(server)
+
+    def _open_datagrams(self, way: Way, address: str) -> None:
+        found = socket.socket(_family(address), socket.SOCK_DGRAM)
+        found.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, RECEIVE_BUFFER)
+        with contextlib.suppress(OSError):  # elsewhere drops cannot be counted so
+            found.setsockopt(socket.SOL_SOCKET, _SO_RXQ_OVFL, 1)
+        _bind(found, address, way.port)
+        found.setblocking(False)
+        self.buffers.append(found.getsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF))
+        way = Way(way.transport, found.getsockname()[1])
+        self.ways.append(way)
+        self._datagrams.append((found, way))
+        asyncio.get_running_loop().add_reader(found, self._readable, found, way)
+
+    def _readable(self, found: socket.socket, way: Way, most: int = _AT_ONCE) -> None:
+        """Take the datagrams that are there."""
+        take, counts = self._take, self._counts
+        for _ in range(most):
+            try:
+                data, ancillary, _, sender = found.recvmsg(65536, 64)
+            except (BlockingIOError, InterruptedError):
+                return
+            except OSError:
+                return  # an error of another datagram, which the system tells here
+            for level, kind, value in ancillary:
+                if level == socket.SOL_SOCKET and kind == _SO_RXQ_OVFL and len(value) == 4:
+                    self._count_dropped(found, struct.unpack("@I", value)[0])
+            counts.received += 1
+            take(Frame(data, DATAGRAM), _plain(sender[0]), way)
+
+    def _count_dropped(self, found: socket.socket, total: int) -> None:
+        """Take the number of all datagrams that the system dropped of a socket so far."""
+        before = self._dropped.get(id(found), 0)
+        self._counts.dropped += max(total - before, 0)
+        self._dropped[id(found)] = total
+
+    async def _serve(
+        self, way: Way, reader: asyncio.StreamReader, writer: asyncio.StreamWriter
+    ) -> None:
+        """Take the messages of one stream until it ends."""
+        task = asyncio.current_task()
+        peer = writer.get_extra_info("peername")
+        if len(self._streams) >= self.MOST_STREAMS or task is None or peer is None:
+            self._counts.refused += 1
+            writer.close()
+            return
+        self._streams.add(task)
+        sender, frames = _plain(peer[0]), Frames()
+        try:
+            if way.transport == "tls" and not await self._is_trusted(writer):
+                return
+            while data := await reader.read(_READ):
+                self._taken(frames.feed(data), sender, way)
+        except (OSError, asyncio.CancelledError):
+            pass  # it was reset, or this program ends: what came whole has been taken
+        finally:
+            self._taken(frames.close(), sender, way)
+            self._streams.discard(task)
+            writer.close()
+
+    async def _is_trusted(self, writer: asyncio.StreamWriter) -> bool:
+        """Speak TLS on a stream; say whether both sides agree to."""
+        assert self._context is not None
+        try:
+            await writer.start_tls(self._context, ssl_handshake_timeout=_HANDSHAKE)
+        except OSError:  # also what TLS itself has against the other side
+            self._counts.failed += 1
+            return False
+        return True
+
+    def _taken(self, frames: Sequence[Frame], sender: str, way: Way) -> None:
+        for frame in frames:
+            self._counts.received += 1
+            self._counts.shortened += frame.dropped > 0
+            self._counts.cut += frame.cut
+            self._take(frame, sender, way)
+
+    async def close(self) -> None:
+        """Stop listening; what the system has received already is taken first."""
+        loop = asyncio.get_running_loop()
+        for found, way in self._datagrams:
+            loop.remove_reader(found)
+            self._readable(found, way, 1_000_000)
+            found.close()
+        for server in self._servers:
+            server.close()
+        for task in list(self._streams):
+            task.cancel()
+        await asyncio.gather(*self._streams, return_exceptions=True)
+
+
+_NO_FAMILY = (97, 99)  # address family not supported; cannot assign the address
+
+
+def _family(address: str) -> socket.AddressFamily:
+    return socket.AF_INET6 if ":" in address else socket.AF_INET
+
+
+def _bind(found: socket.socket, address: str, port: int) -> None:
+    if found.family == socket.AF_INET6:
+        # IPv4 has a socket of its own: senders keep the addresses that they have.
+        found.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
+    try:
+        found.bind((address, port))
+    except OSError:
+        found.close()
+        raise
+
+
+def _plain(address: str) -> str:
+    """Return an address without the zone of a link (RFC 4007 section 11)."""
+    return address.partition("%")[0]
+
+
+def _why(problem: OSError) -> str:
+    said = reason(problem)
+    if problem.errno == 13:
+        return f"{said}; ports below 1024 need a right that this user lacks"
+    return said
+
+
+def tls_context(certificate: Path, key: Path | None, clients: Path | None) -> ssl.SSLContext:
+    """Return what TLS is spoken by: 1.2 or newer, with a certificate; `clients`: the authority
+    whose certificates clients must show.
+    """
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.minimum_version = ssl.TLSVersion.TLSv1_2
+    try:
+        context.load_cert_chain(certificate, key)
+    except ssl.SSLError as problem:
+        said = "they do not belong together" if "MISMATCH" in str(problem) else "no PEM of one"
+        shown = f"--certificate {certificate}, --key {key or certificate}"
+        raise InputError(f"{shown}: {said}") from None
+    except OSError as problem:
+        raise InputError(f"--certificate {certificate}: {reason(problem)}") from None
+    if clients is not None:
+        try:
+            context.load_verify_locations(clients)
+        except (ssl.SSLError, OSError) as problem:
+            said = "no PEM of one" if isinstance(problem, ssl.SSLError) else reason(problem)
+            raise InputError(f"--clients {clients}: {said}") from None
+        context.verify_mode = ssl.CERT_REQUIRED
+    return context
