@@ -214,7 +214,7 @@ def test_messages_are_listed_counted_and_traced(ivrel: Run, example: Path, tmp_p
         (["messages", "c.log", "--template", "{sender}"], "expected {message}"),
         (["messages", "c.log", "--zone", "Mars/Olympus"], "is not a zone"),
         (["messages", "."], ".: is a directory"),
-        (["messages", "c.pcap"], "is a packet capture"),
+        (["messages", "c.pcap"], "c.pcap: damaged behind packet 1"),
         (["messages", "c.json", "--as", "json"], "c.json:1: not JSON"),
         (["trace", "c.log", "--line", "4"], "line 4 holds no message"),
         (["trace", "c.log", "--line", "0"], "'0' is not the number of a line"),

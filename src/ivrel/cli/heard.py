@@ -84,11 +84,15 @@ def _evidence(args: argparse.Namespace, workspace: Workspace) -> tuple[Evidence,
 
     heard, gone = Evidence(), []
     directory = evidence.directory_of(workspace)
+    collectors = workspace.policy.collectors.values()
+    endpoints: dict[object, str] = {c.endpoint: c.name for c in collectors}
     for collector, files in _files(args, workspace).items():
         messages = evidence.opened(args, files)
         gone.append(messages)
         for seen in evidence.seen_in(messages, directory, args.zone):
-            heard.add(seen.record, seen.found, seen.when, collector)
+            # A capture tells where a message went; a file, only whose it is.
+            to = (seen.record.to, seen.record.port, seen.record.transport)
+            heard.add(seen.record, seen.found, seen.when, collector or endpoints.get(to, ""))
     return heard, gone
 
 

@@ -26,7 +26,8 @@ class Record(Struct, frozen=True):
 
     `data`: its bytes; `file`, `line`: where the record stands; `received`: when it came, with a
     zone; `sender`: the address it came from; `port`: the one it came to; `transport`: 'udp', 'tcp'
-    or 'tls'; `framing`: how it was framed. What a record does not tell is None.
+    or 'tls'; `framing`: how it was framed; `to`: the address it was sent to. What a record does not
+    tell is None.
     """
 
     message: Message
@@ -38,6 +39,7 @@ class Record(Struct, frozen=True):
     port: int | None = None
     transport: str | None = None
     framing: str | None = None
+    to: str | None = None
 
     def when(self, near: datetime, zone: tzinfo = UTC) -> datetime | None:
         """Return when it came, or else the time that it bears; None if neither is known.

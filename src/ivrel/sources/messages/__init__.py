@@ -1,12 +1,14 @@
-"""Where messages come from: recordings, files that collectors wrote, standard input."""
+"""Where messages come from: recordings, files that collectors wrote, captures, standard input."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
+from typing import BinaryIO
 
 from ivrel.core.evidence.record import Record
 from ivrel.core.vocabulary.errors import Unreadable
+from ivrel.sources.messages.captures import MAGICS, Capture
 from ivrel.sources.messages.formats import FORMATS, Read, recognised
 from ivrel.sources.messages.streams import Lines
 
@@ -32,9 +34,21 @@ class Messages:
                 self.problems.append(str(problem))
 
     def _of(self, lines: Lines) -> Iterator[Record]:
-        read, wrong, first = self._read, 0, ""
         self.near = lines.near
-        for number, data in lines:
+        stream = lines.unpacked()
+        if lines.begins(stream, 4) in MAGICS:
+            capture = Capture(stream, lines.shown)
+            with stream:
+                try:
+                    yield from capture
+                finally:
+                    self.problems += capture.remarks
+            return
+        yield from self._of_lines(lines, stream)
+
+    def _of_lines(self, lines: Lines, stream: BinaryIO) -> Iterator[Record]:
+        read, wrong, first = self._read, 0, ""
+        for number, data in lines.of(stream):
             if not data:
                 continue
             read = read or recognised(data)

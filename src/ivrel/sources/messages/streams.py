@@ -21,13 +21,7 @@ if TYPE_CHECKING:
     from typing_extensions import Buffer
 
 STDIN = "-"
-_CAPTURES = (  # the formats of packet captures, by their first bytes
-    b"\xa1\xb2\xc3\xd4",
-    b"\xd4\xc3\xb2\xa1",
-    b"\xa1\xb2\x3c\x4d",
-    b"\x4d\x3c\xb2\xa1",
-    b"\x0a\x0d\x0d\x0a",
-)
+_DAMAGED = (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError)
 
 
 class Lines:
@@ -52,20 +46,36 @@ class Lines:
         except OSError as problem:
             raise Unreadable(f"{name}: {reason(problem)}") from None
 
-    def __iter__(self) -> Iterator[tuple[int, bytes]]:
+    def unpacked(self) -> BinaryIO:
+        """Return the bytes of the file as a stream that can be looked into; it is closed by the
+        caller.
+        """
+        stream = self._unpacked(self._file)
+        return stream if hasattr(stream, "peek") else cast(BinaryIO, io.BufferedReader(stream))
+
+    def begins(self, stream: BinaryIO, size: int) -> bytes:
+        """Return the first bytes of a stream, which are not taken from it."""
+        try:
+            return bytes(stream.peek(size)[:size])  # type: ignore[attr-defined]
+        except _DAMAGED as problem:
+            raise self._damaged("from its beginning on", problem) from None
+
+    def of(self, stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
         """Yield the number of each line, from 1, and its bytes without the line end."""
         number = 0
         try:
-            with self._file as file:
-                stream = self._unpacked(file)
+            with stream:
                 while line := stream.readline(LONGEST):
                     number += 1
                     if not line.endswith(b"\n") and len(line) == LONGEST:
                         self._pass_over(stream)
                     yield number, line.rstrip(b"\r\n")
-        except (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError) as problem:
-            said = str(problem).strip().rstrip(".").lower() or type(problem).__name__
-            raise Unreadable(f"{self.shown}: damaged behind line {number}: {said}") from None
+        except _DAMAGED as problem:
+            raise self._damaged(f"behind line {number}", problem) from None
+
+    def _damaged(self, where: str, problem: Exception) -> Unreadable:
+        said = str(problem).strip().rstrip(".").lower() or type(problem).__name__
+        return Unreadable(f"{self.shown}: damaged {where}: {said}")
 
     def _pass_over(self, stream: BinaryIO) -> None:
         """Pass over the rest of a line that is too long."""
@@ -78,8 +88,6 @@ class Lines:
         # Standard input cannot go back, but what is buffered of it can be looked at.
         peek = getattr(file, "peek", None)
         first = peek(6)[:6] if peek is not None else b""
-        if first[:4] in _CAPTURES:
-            raise Unreadable(f"{self.shown}: is a packet capture; expected lines of text")
         if first.startswith(b"\x1f\x8b"):
             return cast(BinaryIO, gzip.GzipFile(fileobj=file))
         if first.startswith(b"\xfd7zXZ\x00"):

@@ -1,0 +1,252 @@
+"""Packet captures, pcap and pcapng: the messages in datagrams, and in streams put together again.
+
+Link layers: Ethernet with VLANs, Linux cooked (both versions), raw IP, loopback. What is held of
+fragments and streams is bounded, whatever a capture holds.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import OrderedDict
+from collections.abc import Callable, Iterator, Mapping
+from datetime import UTC, datetime
+from ipaddress import ip_address
+from typing import Any, BinaryIO
+
+import dpkt
+
+from ivrel.core.evidence import DATAGRAM, Frames, parse
+from ivrel.core.evidence.record import Record
+from ivrel.core.vocabulary.errors import Unreadable
+
+MAGICS = (
+    b"\xa1\xb2\xc3\xd4",
+    b"\xd4\xc3\xb2\xa1",
+    b"\xa1\xb2\x3c\x4d",
+    b"\x4d\x3c\xb2\xa1",
+    b"\x0a\x0d\x0d\x0a",
+)
+_PCAPNG = MAGICS[-1]
+LARGEST = 1024 * 1024  # bytes of a packet
+MOST_STREAMS, MOST_HELD, MOST_FRAGMENTS = 10_000, 64, 1000
+_PORTS = (514, 601, 6514)
+# What a message, or a counted one, begins with; on other ports nothing else is taken for one.
+_BEGINS = re.compile(rb"(?:[1-9][0-9]{0,5} )?<[0-9]{1,3}>")
+_TLS = re.compile(rb"\x16\x03[\x00-\x04]")
+
+_LINKS: Mapping[int, Callable[[bytes], Any]] = {
+    0: dpkt.loopback.Loopback,
+    1: dpkt.ethernet.Ethernet,
+    108: dpkt.loopback.Loopback,
+    113: dpkt.sll.SLL,
+    276: dpkt.sll2.SLL2,
+    **dict.fromkeys((12, 14, 101, 228, 229), lambda data: _Raw(data)),
+}
+
+
+class _Raw:
+    """A packet without a link layer."""
+
+    def __init__(self, data: bytes) -> None:
+        self.data = dpkt.ip6.IP6(data) if data[:1] >= b"\x60" else dpkt.ip.IP(data)
+
+
+class Capture:
+    """The messages of one capture; `shown`: what it is called.
+
+    `remarks`: what was passed over, once it has been gone through.
+    """
+
+    def __init__(self, file: BinaryIO, shown: str) -> None:
+        self.shown = shown
+        self._file = file
+        self._streams: OrderedDict[tuple[bytes, int, bytes, int], _Stream] = OrderedDict()
+        self._fragments: OrderedDict[object, dict[int, bytes]] = OrderedDict()
+        self._damaged = self._encrypted = self._gaps = 0
+
+    def __iter__(self) -> Iterator[Record]:
+        """Yield the messages in the order of the packets that make them whole."""
+        number = 0
+        try:
+            reader = self._reader()
+            link = _LINKS.get(reader.datalink())
+            if link is None:
+                known = "Ethernet, Linux cooked, raw IP or loopback"
+                said = f"its link layer, type {reader.datalink()}, is not known; expected {known}"
+                raise Unreadable(f"{self.shown}: {said}")
+            when = datetime.fromtimestamp(0, UTC)
+            for seconds, data in reader:
+                number += 1
+                when = datetime.fromtimestamp(float(seconds), UTC)
+                yield from self._packet(link, data, number, when)
+        except (dpkt.UnpackError, ValueError, OverflowError, OSError, EOFError) as problem:
+            self._end()
+            said = str(problem).strip() or type(problem).__name__
+            raise Unreadable(f"{self.shown}: damaged behind packet {number}: {said}") from None
+        for key, stream in self._streams.items():
+            yield from self._framed(stream, key, stream.frames.close(), number, when)
+
+    def _reader(self) -> Any:
+        first = self._file.peek(4)[:4]  # type: ignore[attr-defined]
+        kind = dpkt.pcapng.Reader if first == _PCAPNG else dpkt.pcap.Reader
+        return kind(_Bounded(self._file))
+
+    def _end(self) -> None:
+        self._streams.clear()
+
+    @property
+    def remarks(self) -> Iterator[str]:
+        """What was passed over, in words."""
+        for number, said in (
+            (self._damaged, "packets are damaged, or cut by the capture"),
+            (self._encrypted, "streams are encrypted"),
+            (self._gaps, "streams have gaps, where messages may be lost"),
+        ):
+            if number:
+                yield f"{self.shown}: {number} {said}"
+
+    def _packet(
+        self, link: Callable[[bytes], Any], data: bytes, number: int, when: datetime
+    ) -> Iterator[Record]:
+        try:
+            found = self._unfragmented(link(data).data)
+        except (dpkt.UnpackError, IndexError, ValueError):
+            self._damaged += 1
+            return
+        if found is None:
+            return
+        packet, payload = found
+        if isinstance(payload, dpkt.udp.UDP):
+            if len(payload.data) + 8 < payload.ulen:
+                self._damaged += 1
+            elif payload.dport in _PORTS or _BEGINS.match(payload.data):
+                body = bytes(payload.data)
+                yield self._record(body, packet, payload, "udp", DATAGRAM, number, when)
+        elif isinstance(payload, dpkt.tcp.TCP):
+            yield from self._segment(packet, payload, number, when)
+
+    def _unfragmented(self, packet: Any) -> tuple[Any, Any] | None:
+        """Return an IP packet and what it holds; None as long as it is not whole."""
+        if isinstance(packet, dpkt.ip.IP):
+            part = (packet.offset, bool(packet.mf), packet.id, packet.p)
+        elif isinstance(packet, dpkt.ip6.IP6):
+            header = packet.extension_hdrs.get(dpkt.ip.IP_PROTO_FRAGMENT)
+            if header is None:
+                return packet, packet.data
+            part = (header.frag_off * 8, bool(header.m_flag), header.id, header.nxt)
+        else:
+            return None
+        offset, more, name, protocol = part
+        if not offset and not more:
+            return packet, packet.data
+        key = (packet.src, packet.dst, name, protocol)
+        pieces = self._fragments.setdefault(key, {})
+        pieces[offset] = bytes(packet.data)
+        if not more:
+            pieces[-1] = b""  # the last one is there
+        whole = b""
+        for at in sorted(at for at in pieces if at >= 0):
+            if at != len(whole):
+                break
+            whole += pieces[at]
+        if -1 not in pieces or len(whole) != sum(map(len, pieces.values())):
+            while len(self._fragments) > MOST_FRAGMENTS:
+                self._fragments.popitem(last=False)
+            return None
+        del self._fragments[key]
+        known = {dpkt.ip.IP_PROTO_UDP: dpkt.udp.UDP, dpkt.ip.IP_PROTO_TCP: dpkt.tcp.TCP}
+        return (packet, known[protocol](whole)) if protocol in known else None
+
+    def _segment(self, packet: Any, part: Any, number: int, when: datetime) -> Iterator[Record]:
+        """Take a segment of a stream; yield the messages that it makes whole."""
+        key = (packet.src, part.sport, packet.dst, part.dport)
+        stream = self._streams.get(key)
+        if stream is None:
+            begun = bool(part.flags & dpkt.tcp.TH_SYN)
+            if not begun and not part.data:
+                return
+            stream = self._streams[key] = _Stream((part.seq + begun) & 0xFFFFFFFF)
+            while len(self._streams) > MOST_STREAMS:
+                self._streams.popitem(last=False)
+        data, gaps = stream.taken(part.seq, bytes(part.data))
+        if gaps and not stream.has_gaps:
+            stream.has_gaps = True
+            self._gaps += 1
+        if data and stream.is_one is None:
+            # By its first bytes it is told whether a stream carries messages.
+            stream.is_one = part.dport in _PORTS or _BEGINS.match(data) is not None
+            if _TLS.match(data):
+                stream.is_one = False
+                self._encrypted += part.dport in _PORTS
+        frames = stream.frames.feed(data) if stream.is_one else []
+        if part.flags & (dpkt.tcp.TH_FIN | dpkt.tcp.TH_RST):
+            frames = [*frames, *stream.frames.close()]
+            del self._streams[key]
+        yield from self._framed(stream, key, frames, number, when)
+
+    def _framed(
+        self, stream: _Stream, key: Any, frames: Any, number: int, when: datetime
+    ) -> Iterator[Record]:
+        source, _, target, port = key
+        for frame in frames if stream.is_one else ():
+            yield Record(
+                parse(frame.data), frame.data, self.shown, number, when,
+                str(ip_address(source)), port, "tcp", frame.framing, str(ip_address(target)),
+            )  # fmt: skip
+
+    def _record(
+        self, data: bytes, packet: Any, part: Any, transport: str, framing: str, number: int,
+        when: datetime,
+    ) -> Record:  # fmt: skip
+        return Record(
+            parse(data), data, self.shown, number, when, str(ip_address(packet.src)),
+            part.dport, transport, framing, str(ip_address(packet.dst)),
+        )  # fmt: skip
+
+
+class _Stream:
+    """One direction of a TCP connection, put together again (RFC 9293 section 3.4)."""
+
+    def __init__(self, begin: int) -> None:
+        self.frames = Frames()
+        self.is_one: bool | None = None  # whether it carries messages; None as long as that is open
+        self.has_gaps = False
+        self._next = begin
+        self._held: dict[int, bytes] = {}
+
+    def taken(self, seq: int, data: bytes) -> tuple[bytes, bool]:
+        """Take a segment; return what now follows on, and whether something before it is lost."""
+        ahead = (seq - self._next) & 0xFFFFFFFF
+        if ahead >= 1 << 31:  # it begins with what was there already
+            data, ahead = data[(1 << 32) - ahead :], 0
+        if data:
+            at = (self._next + ahead) & 0xFFFFFFFF
+            if len(data) > len(self._held.get(at, b"")):
+                self._held[at] = data
+        gaps = False
+        if len(self._held) > MOST_HELD:
+            # What is missing will not come any more: the stream goes on behind the gap.
+            self._next = min(self._held, key=lambda at: (at - self._next) & 0xFFFFFFFF)
+            gaps = True
+        out = bytearray()
+        while self._next in self._held:
+            piece = self._held.pop(self._next)
+            out += piece
+            self._next = (self._next + len(piece)) & 0xFFFFFFFF
+        return bytes(out), gaps
+
+
+class _Bounded:
+    """A file of which nothing very large is read at once, whatever a damaged length says."""
+
+    def __init__(self, file: BinaryIO) -> None:
+        self._file = file
+
+    def read(self, size: int) -> bytes:
+        if not 0 <= size <= LARGEST:
+            raise ValueError(f"it tells of a packet of {size} bytes")
+        data = self._file.read(size)
+        # The library does not tell a packet that ends too early from one that is short.
+        if 0 < len(data) < size:
+            raise EOFError("it ends too early")
+        return data
