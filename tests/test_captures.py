@@ -204,17 +204,13 @@ def test_a_capture_of_the_same_traffic_gives_the_same_verdicts(ivrel: Run, tmp_p
     path = tmp_path / "lo.pcap"
     call = [
         *prefix,
-        "tcpdump",
-        "-i",
-        "lo",
-        "-U",
-        "-w",
-        str(path),
+        *("tcpdump", "--immediate-mode", "-i", "lo", "-U", "-w", str(path)),
         f"port {udp_port} or port {tcp_port}",
     ]
     tcpdump = subprocess.Popen(call, stderr=subprocess.PIPE, text=True)
     assert tcpdump.stderr is not None
     assert any("listening on lo" in line for line in tcpdump.stderr)
+    time.sleep(1.0)  # it says so a little before it does
     for n in range(10):
         with sending(udp_port, "127.0.0.2") as out:
             out.send(b"<164>1 2026-11-23T10:00:00.123456Z right app - - - %d" % n)
@@ -227,7 +223,8 @@ def test_a_capture_of_the_same_traffic_gives_the_same_verdicts(ivrel: Run, tmp_p
     listener.ended()
     time.sleep(0.5)
     tcpdump.send_signal(signal.SIGINT)
-    tcpdump.communicate(timeout=20)
+    _, told = tcpdump.communicate(timeout=20)
+    assert path.stat().st_size > 3000, told
     (tmp_path / "fleet.yaml").write_text(
         "fleet: f\ndevices:\n"
         "  - {device: right, kind: server, site: s, platform: rsyslog, identity: 127.0.0.2}\n"
