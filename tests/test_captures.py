@@ -221,7 +221,9 @@ def test_a_capture_of_the_same_traffic_gives_the_same_verdicts(ivrel: Run, tmp_p
             stream.sendall(b"<164>1 2026-11-23T10:00:00.123456Z right app - - - %d\n" % n)
             time.sleep(0.01)
     listener.ended()
-    time.sleep(0.5)
+    end = time.monotonic() + 10
+    while time.monotonic() < end and len(list(Messages([str(path)], NOW))) < 30:
+        time.sleep(0.2)
     tcpdump.send_signal(signal.SIGINT)
     _, told = tcpdump.communicate(timeout=20)
     assert path.stat().st_size > 3000, told
