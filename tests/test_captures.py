@@ -205,7 +205,7 @@ def test_a_capture_of_the_same_traffic_gives_the_same_verdicts(ivrel: Run, tmp_p
     path = tmp_path / "lo.pcap"
     call = [
         *prefix,
-        *("tcpdump", "--immediate-mode", "-i", "lo", "-U", "-w", str(path)),
+        *("tcpdump", "--immediate-mode", "-s", "2048", "-i", "lo", "-U", "-w", str(path)),
         f"port {udp_port} or port {tcp_port} or port 9",
     ]
     tcpdump = subprocess.Popen(call, stderr=subprocess.PIPE, text=True)
