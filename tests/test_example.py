@@ -12,6 +12,7 @@ from conftest import Run
 
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import SETTINGS, Scope, read_settings
+from ivrel.demo.day import STRANGER, TROUBLES, write_day
 from ivrel.demo.workspace import entries
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.workspace import Workspace
@@ -30,7 +31,7 @@ def audited(ivrel: Run, folder: Path, *more: str, code: int) -> dict[str, Any]:
 def test_demo_tells_the_whole_job(ivrel: Run, tmp_path: Path) -> None:
     done = ivrel("demo", "here", cwd=tmp_path, code=0)
     assert "Every fault was found, corrected and proved" in done.stdout
-    for step in ("ivrel fleet", "ivrel audit", "ivrel explain", "ivrel correct"):
+    for step in ("ivrel fleet", "ivrel audit", "ivrel explain", "ivrel correct", "ivrel heard"):
         assert f"$ {step} " in done.stdout
     # Secrets of the configurations never leave them.
     texts = [
@@ -42,6 +43,53 @@ def test_demo_tells_the_whole_job(ivrel: Run, tmp_path: Path) -> None:
     assert not any(secret in text for secret in secrets for text in (done.stdout, *written))
     again = ivrel("demo", "here", cwd=tmp_path, code=2)
     assert again.stderr.count("\n") == 1 and "--replace" in again.stderr
+
+
+def test_the_messages_of_a_day_show_what_is_wrong_and_nothing_else(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
+    write_day(tmp_path)
+    names = ("beacon-a", "beacon-b", "beacon-s")
+    files = [f"--at={name}={tmp_path / name}.jsonl" for name in names]
+
+    def heard(*files: str) -> tuple[dict[tuple[str, str], str], dict[str, set[str]]]:
+        done = ivrel("heard", "-w", example, *files, "--format", "json")
+        found = json.loads(done.stdout)
+        claims = {
+            (d["device"], c["setting"]): c["claim"] for d in found["devices"] for c in d["claims"]
+        }
+        odd: dict[str, set[str]] = {}
+        for one in found["oddities"]:
+            odd.setdefault(one["kind"], set()).add(one["about"])
+        return claims, odd
+
+    claims, odd = heard(*files)
+    on_paper = {
+        (d["device"], v["setting"]): v["verdict"]
+        for d in audited(ivrel, example, code=1)["devices"]
+        for v in d["verdicts"]
+    }
+    contradicted = {at for at, claim in claims.items() if claim == "contradicted"}
+    seeded = {("holmsay-gw1", "facility"), ("kelby-gw1", "stamp"), ("orrin-fw1", "source")}
+    assert {at for at in contradicted if on_paper[at] == "meets"} == seeded
+    assert len(contradicted) > 20 and contradicted <= on_paper.keys()
+    # What each message bears cannot be proved where the configuration says otherwise.
+    borne = {
+        at
+        for at, claim in claims.items()
+        if claim == "proved" and at[1] in ("stamp", "format", "origin", "numbering")
+    }
+    assert borne and all(on_paper[at] == "meets" for at in borne)
+    assert odd["several addresses"] == {"orrin-fw1"} and STRANGER in odd["stranger"]
+    assert set(TROUBLES) <= {e.device for e in entries()}
+    # A capture of the same datagrams says the same; a collector's file, which has no PRI, proves
+    # less and contradicts nothing that the recording does not.
+    of_capture, _ = heard(str(tmp_path / "beacon-a.pcap"))
+    of_recording, _ = heard(f"--at=beacon-a={tmp_path / 'beacon-a.jsonl'}")
+    assert of_capture == of_recording
+    of_file, _ = heard(str(tmp_path / "beacon-a.log"))
+    assert {at for at, claim in of_file.items() if claim == "contradicted"} <= contradicted
+    assert "proved" in of_file.values()
 
 
 def test_audit_finds_every_seed_on_its_line_and_nothing_else(ivrel: Run, example: Path) -> None:

@@ -26,6 +26,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
     from ivrel.cli.main import main
+    from ivrel.demo.day import write_day
     from ivrel.demo.workspace import entries, write_workspace
     from ivrel.sources.files import claim_folder
 
@@ -54,6 +55,13 @@ def run(args: argparse.Namespace) -> int:
     told = "The corrections, each proved on the text that it is made for:"
     say.command(f"ivrel correct -w {folder} -o {out}", told)
     main(["correct", "-w", str(folder), "-o", str(out), "--replace"])
+    say.step(f"A day of messages, as they arrive at the collectors, into {folder / 'heard'}:")
+    write_day(folder / "heard")
+    call(
+        "What the messages prove and contradict; also what no configuration tells of:",
+        *("heard", "-w", folder, "--device", "holmsay-gw1", "--device", "orrin-fw1"),
+        *(f"--at={name}={folder / 'heard' / name}.jsonl" for name in ("beacon-a", "beacon-b")),
+    )
     say.step(f"Applying the corrections to copies, as the platforms would, into {copies}:")
     _write_copies(folder, out, copies)
     second = call("And the audit of the copies:", "audit", "-w", copies)

@@ -1,0 +1,294 @@
+"""A day of messages of the example fleet, made from the readings of its configurations.
+
+What a configuration says is what its device sends, so that a fault in it shows in the messages.
+Besides, some things go wrong that no configuration tells of: see TROUBLES.
+"""
+
+from __future__ import annotations
+
+import io
+import socket
+from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from random import Random
+
+import dpkt
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ivrel.core import Device, read_fleet, read_policy
+from ivrel.core.evidence import RFC5424, Element, Message, Stamp, parse, rfc5424
+from ivrel.core.evidence.record import kept_line
+from ivrel.core.evidence.stamps import MONTHS
+from ivrel.core.policy import Policy
+from ivrel.core.reading.records import read_records
+from ivrel.core.settings import SETTINGS, Scope
+from ivrel.core.settings.scope import Destination
+from ivrel.core.settings.sending import sendings
+from ivrel.core.settings.way import in_use, knows_interfaces
+from ivrel.core.text.bundle import pack
+from ivrel.core.vocabulary.addresses import is_address
+from ivrel.core.vocabulary.severity import FACILITIES, Selection
+from ivrel.demo.workspace import configurations, fleet_text, policy_text
+from ivrel.sources.dialects import Dialects
+from ivrel.sources.files import write_bytes
+
+DAY = datetime(2026, 11, 23, tzinfo=UTC)
+EVENTS = 80  # of a device in a day
+NEAREST = "192.0.2.{}"  # what is nearest to a collector, where no configuration says it
+
+# What goes wrong although no configuration says so, by device.
+TROUBLES: Mapping[str, str] = {
+    "holmsay-gw1": "its configuration is right, and it still speaks as local1",
+    "kelby-gw1": "its configuration is right, and its stamps show no zone",
+    "tarsk-gw1": "its clock is an hour ahead",
+    "tarsk-sw3": "its clock was never set",
+    "tarsk-fw2": "one message in ten is lost on the way",
+    "mv-gannet-lx1": "it is out of coverage for three hours, and catches up",
+    "orrin-fw1": "from noon on it sends from a second address",
+}
+STRANGER, SECOND = "203.0.113.200", "192.0.2.249"
+
+# Severity, tag, text: the more urgent, the rarer.
+_SAID = (
+    *[(6, "link", "port {port} up, {rate} Mbit/s")] * 8,
+    *[(6, "login", "session of {user} from 192.0.2.{host} opened")] * 6,
+    *[(5, "link", "port {port} flapped {count} times in {rate} s")] * 4,
+    *[(5, "change", "configuration saved by {user}, revision {count}")] * 2,
+    *[(7, "poll", "{count} counters read in {rate} ms")] * 8,
+    *[(4, "env", "fan {port} at {rate} rpm, expected more")] * 3,
+    *[(3, "route", "neighbour 192.0.2.{host} lost after {rate} s")] * 2,
+    (2, "power", "supply {port} failed"),
+)  # fmt: skip
+
+
+class Sent(Struct, frozen=True):
+    """One message on its way: when it arrives where, from whom, and its bytes."""
+
+    when: datetime
+    sender: str
+    collector: str
+    port: int
+    transport: str
+    data: bytes
+
+
+class _Voice(Struct, frozen=True):
+    """How a device speaks to one collector."""
+
+    collector: str
+    port: int
+    transport: str
+    takes: Selection
+    facility: int
+    form: str
+    stamp: Mapping[str, str]
+    names: str
+    sender: str
+    numbered: bool
+
+
+def day() -> list[Sent]:
+    """Return the messages of a day, in the order in which they arrive."""
+    policy, dialects = read_policy(policy_text(), "policy.yaml"), Dialects()
+    texts, sent = configurations(), list[Sent]()
+    for device in read_fleet(fleet_text(), "fleet.yaml").devices:
+        files = {name: text.encode() for name, text in texts[device.name].items()}
+        data = files[""] if set(files) == {""} else pack(files)
+        records = read_records(dialects[device.platform], data)
+        scope = Scope(device, records, policy.collectors)
+        sent += _of_device(device, list(_voices(device, scope, policy)))
+    dice = Random("stranger")
+    for n in range(12):
+        when = DAY + timedelta(seconds=dice.randrange(86_400))
+        data = f"<13>{_old(when, {})} printer spool: page {n} done".encode()
+        sent.append(Sent(when, STRANGER, "beacon-a", 514, "udp", data))
+    return sorted(sent, key=lambda one: (one.when, one.sender, one.collector))
+
+
+def _voices(device: Device, scope: Scope, policy: Policy) -> Iterator[_Voice]:
+    """Yield how a device speaks to each collector that it really reaches."""
+    said = {
+        name: {(f.of, f.part): f for f in SETTINGS[name].facts(scope)}
+        for name in ("facility", "stamp", "format", "origin", "numbering")
+    }
+
+    def value(name: str, of: str, part: str = "", default: str = "") -> str:
+        facts = said[name]
+        channels = scope.records.dialect.channels
+        for at in (of, "", *channels):
+            if (at, part) in facts:
+                return facts[at, part].value
+        return default
+
+    if scope.records.get("export").value == "off":
+        return
+    for d in scope.destinations:
+        if not d.right or d.collector is None:
+            continue
+        takes = Selection(0)
+        for sending in sendings(scope, d).values():
+            takes |= Selection(sending.bits)
+        parts = ("kind", "precision", "year", "zone")
+        collector = policy.collectors[d.collector]
+        facility = value("facility", d.label, default="daemon")
+        yield _Voice(
+            d.collector, collector.port, collector.transport, takes, FACILITIES.index(facility),
+            value("format", d.label, default="rfc3164"),
+            {part: value("stamp", d.label, part) for part in parts},
+            value("origin", d.label, default="name"), _sender(device, scope, d),
+            value("numbering", d.label) == "on",
+        )  # fmt: skip
+
+
+def _sender(device: Device, scope: Scope, d: Destination) -> str:
+    """Return the address that a device sends from, by what its configuration says of the source."""
+    nearest = NEAREST.format(200 + sum(map(ord, device.name)) % 40)
+    if knows_interfaces(scope.records):
+        rows = scope.records.rows("interface").values()
+        own = [a for row in rows for a in in_use(row) if a != device.identity and ":" not in a]
+        nearest = own[0] if own else nearest
+    for fact in SETTINGS["source"].facts(scope):
+        if fact.of in ("", d.label, *scope.records.dialect.channels):
+            found = [word for word in (fact.value, *fact.note.split(", ")) if is_address(word)]
+            return found[0] if found else nearest
+    # What cannot choose its source is given the identity by the network.
+    return device.identity or nearest
+
+
+def _of_device(device: Device, voices: list[_Voice]) -> Iterator[Sent]:
+    """Yield what a device sends in a day."""
+    dice, trouble = Random(f"day of {device.name}"), TROUBLES.get(device.name, "")
+    numbers = dict.fromkeys(range(len(voices)), dice.randrange(1000))
+    booted = DAY - timedelta(days=dice.randrange(2, 90))
+    for when in _moments(dice):
+        severity, tag, text = dice.choice(_SAID)
+        values = {
+            "port": dice.randrange(1, 49), "rate": dice.randrange(10, 9000),
+            "count": dice.randrange(2, 400), "host": dice.randrange(10, 250),
+            "user": dice.choice(("anouk", "brede", "sefa")),
+        }  # fmt: skip
+        for n, voice in enumerate(voices):
+            if not voice.takes.bits >> (voice.facility * 8 + severity) & 1:
+                continue
+            numbers[n] += 1
+            if "lost" in trouble and dice.random() < 0.1:
+                continue
+            arrives = when + timedelta(seconds=dice.random() * 0.2)
+            if "coverage" in trouble and 9 <= when.hour < 12:
+                arrives = DAY + timedelta(hours=12, seconds=dice.random() * 60)
+            clock = when
+            if "ahead" in trouble:
+                clock = when + timedelta(hours=1)
+            elif "never set" in trouble:
+                clock = datetime(1993, 3, 1, tzinfo=UTC) + (when - booted)
+            spoken = _troubled(voice, trouble)
+            data = _written(device, spoken, (severity, tag, text.format(**values)), clock, booted,
+                            numbers[n])  # fmt: skip
+            second = "second address" in trouble and when.hour >= 12
+            sender = SECOND if second else voice.sender
+            yield Sent(arrives, sender, voice.collector, voice.port, voice.transport, data)
+
+
+def _troubled(voice: _Voice, trouble: str) -> _Voice:
+    if "local1" in trouble:
+        return replace(voice, facility=FACILITIES.index("local1"))
+    if "no zone" in trouble:
+        return replace(voice, stamp={**voice.stamp, "zone": "hidden"})
+    return voice
+
+
+def _moments(dice: Random) -> Iterator[datetime]:
+    """Yield when something happens: now and then, and then several times in a row."""
+    seconds, left = 0.0, 0
+    for _ in range(EVENTS):
+        if not left:
+            seconds += dice.expovariate(1 / 2500)
+            left = dice.choice((1, 1, 2, 5))
+        seconds += dice.expovariate(1 / 4)
+        left -= 1
+        if seconds < 86_400:
+            yield DAY + timedelta(seconds=seconds)
+
+
+def _written(
+    device: Device, voice: _Voice, event: tuple[int, str, str], clock: datetime, booted: datetime,
+    number: int,
+) -> bytes:  # fmt: skip
+    """Return a message as the device writes it."""
+    severity, tag, text = event
+    host = {"name": device.name, "address": device.identity}.get(voice.names)
+    pri = voice.facility * 8 + severity
+    if voice.form == RFC5424:
+        data = (Element("meta", (("sequenceId", str(number)),)),) if voice.numbered else ()
+        digits = {"milliseconds": 3, "microseconds": 6}.get(voice.stamp["precision"], 0)
+        stamp = Stamp(
+            "calendar", "", clock.year, clock.month, clock.day, clock.hour, clock.minute,
+            clock.second, f"{clock.microsecond:06}"[:digits], "+00:00",
+        )  # fmt: skip
+        message = Message(RFC5424, pri, stamp, host, tag, None, text, None, data)
+        return rfc5424.write(message)
+    front = f"{number}: " if voice.numbered else ""
+    kind = voice.stamp["kind"]
+    if kind == "none":
+        return f"<{pri}>{front}{tag}: {text}".encode()
+    if kind == "uptime":
+        up = clock - booted
+        when = f"{up.days}d{up.seconds // 3600:02}h:"
+        return f"<{pri}>{front}{when} {tag}: {text}".encode()
+    stamped = _old(clock, voice.stamp)
+    return f"<{pri}>{front}{stamped} {f'{host} ' if host else ''}{tag}: {text}".encode()
+
+
+def _old(clock: datetime, stamp: Mapping[str, str]) -> str:
+    """Return a stamp of RFC 3164, with what a platform adds to it."""
+    digits = {"milliseconds": 3, "microseconds": 6}.get(stamp.get("precision", ""), 0)
+    fraction = f".{clock.microsecond:06}"[: digits + 1] if digits else ""
+    year = f"{clock.year} " if stamp.get("year") == "shown" else ""
+    zone = " +00:00" if stamp.get("zone") == "shown" else ""
+    return f"{MONTHS[clock.month - 1]} {clock.day:2} {year}{clock:%H:%M:%S}{fraction}{zone}"
+
+
+def write_day(folder: Path) -> None:
+    """Write the day: a recording of each collector, a file as a collector writes it, a capture."""
+    sent = day()
+    for name in dict.fromkeys(one.collector for one in sent):
+        lines = [
+            kept_line(s.data, s.when.timestamp(), s.sender, s.port, s.transport, _framing(s))
+            for s in sent
+            if s.collector == name
+        ]
+        write_bytes(folder / f"{name}.jsonl", b"".join(lines))
+    write_bytes(
+        folder / "beacon-a.log", b"".join(_filed(s) for s in sent if s.collector == "beacon-a")
+    )
+    write_bytes(folder / "beacon-a.pcap", _captured([s for s in sent if s.collector == "beacon-a"]))
+
+
+def _framing(sent: Sent) -> str:
+    return "datagram" if sent.transport == "udp" else "octet counting"
+
+
+def _filed(sent: Sent) -> bytes:
+    """Return a message as a collector files it: with the time of receipt, without PRI."""
+    message = parse(sent.data)
+    when = sent.when.isoformat(timespec="microseconds")
+    host, tag = message.host or sent.sender, f"{message.app}: " if message.app else ""
+    return f"{when} {host} {tag}{message.text}\n".encode()
+
+
+def _captured(sent: list[Sent]) -> bytes:
+    """Return datagrams as a capture with Ethernet."""
+    out = io.BytesIO()
+    writer = dpkt.pcap.Writer(out)
+    collectors = read_policy(policy_text(), "policy.yaml").collectors
+    for one in sent:
+        datagram = dpkt.udp.UDP(sport=30000, dport=one.port, ulen=8 + len(one.data), data=one.data)
+        source = socket.inet_aton(one.sender)
+        target = socket.inet_aton(collectors[one.collector].address)
+        packet = dpkt.ip.IP(src=source, dst=target, p=17, ttl=60, data=datagram)
+        packet.len = len(bytes(packet))
+        frame = bytes(12) + b"\x08\x00" + bytes(packet)
+        writer.writepkt(frame, ts=one.when.timestamp())
+    return out.getvalue()
