@@ -26,6 +26,12 @@ PICTURES = {
     "2026-11-23 | head -43",
     "folded": 'ivrel read "*" --by kind --setting stamp',
     "gateway": "ivrel explain mv-fulmar-lx1 level; ivrel correct mv-fulmar-lx1 --today 2026-11-23",
+    "heard": "ivrel heard --at beacon-a=heard/beacon-a.jsonl --at beacon-b=heard/beacon-b.jsonl "
+    "--at beacon-s=heard/beacon-s.jsonl --device 'orrin-*' --device holmsay-gw1 --setting export "
+    "--setting facility --setting level --setting stamp --setting source --setting origin",
+    "messages": "ivrel messages heard/beacon-a.jsonl --site tarsk --severity error --most 16; "
+    "ivrel messages heard/beacon-*.jsonl --by kind --most 12",
+    "trace": "ivrel trace heard/beacon-b.jsonl --line 14",
     "policy": "ivrel policy --today 2026-11-23 | head -43",
     "dialect": "ivrel dialect try marl configs/orrin-sw2.conf | head -40",
 }

@@ -80,6 +80,19 @@ def test_the_messages_of_a_day_show_what_is_wrong_and_nothing_else(
         if claim == "proved" and at[1] in ("stamp", "format", "origin", "numbering")
     }
     assert borne and all(on_paper[at] == "meets" for at in borne)
+    # Side by side: what is right on paper and wrong in what arrives has a verdict of its own, and
+    # comes first; all else is as it was.
+    both = audited(ivrel, example, *files, code=1)
+    side = {(d["device"], v["setting"]): v for d in both["devices"] for v in d["verdicts"]}
+    assert {at for at, v in side.items() if v["verdict"] == "contradicted"} == seeded
+    assert all(v["verdict"] == on_paper[at] for at, v in side.items() if at not in seeded)
+    assert both["totals"]["contradicted"] == len(seeded)
+    decides = side["holmsay-gw1", "facility"]["where"]
+    assert decides[0]["file"].startswith(str(tmp_path)) and len(decides) == 2
+    table = ivrel("audit", "-w", example, *files, "--today", "2026-11-23", code=1).stdout
+    first = re.findall(r"^(\S+)  \w+ at ", table, re.M)[:3]
+    assert set(first) == {device for device, _ in seeded}
+    assert "local1 was heard, not local4; right on paper" in table and "<139>" in table
     assert odd["several addresses"] == {"orrin-fw1"} and STRANGER in odd["stranger"]
     assert set(TROUBLES) <= {e.device for e in entries()}
     # A capture of the same datagrams says the same; a collector's file, which has no PRI, proves

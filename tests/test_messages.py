@@ -14,6 +14,7 @@ from conftest import Run, tried
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ivrel.cli.evidence import RECORDS
 from ivrel.core import Device
 from ivrel.core.evidence import parse
 from ivrel.core.evidence.attribution import Attribution, Directory, attribute
@@ -171,6 +172,10 @@ def test_properties_of_a_collector_are_read(tmp_path: Path) -> None:
     assert one.message.stamp.hour == 9 and one.message.text == "hello"
     assert other.message.pri == 189 and other.data == raw["rawmsg"].encode()
     assert messages.problems == [f"{path}:3: not a JSON object"]
+
+
+def test_every_format_can_be_named() -> None:
+    assert set(RECORDS) == set(FORMATS)
 
 
 def test_a_line_format_of_the_users_own() -> None:

@@ -46,6 +46,9 @@ CALLS = {
     ("fleet", 0): ["fleet"],
     ("policy", 0): ["policy"],
     ("policy", 1): ["policy", "tarsk-fw2"],
+    ("heard", 0): ["heard"],
+    ("messages", 0): ["messages"],
+    ("trace", 0): ["trace", "--last"],
     ("dialect list", 0): ["dialect", "list"],
     ("dialect show", 0): ["dialect", "show", "hollin"],
     ("dialect try", 0): ["dialect", "try", "skarn"],
@@ -61,11 +64,17 @@ def keys(value: Any) -> set[str]:
 
 
 @pytest.mark.parametrize(("name", "which"), CALLS)
-def test_json_has_the_documented_keys(ivrel: Run, example: Path, name: str, which: int) -> None:
-    words = [
-        *CALLS[name, which],
-        *([str(example / "configs" / "tarsk-fw2.conf")] if name == "dialect try" else []),
-    ]
+def test_json_has_the_documented_keys(
+    ivrel: Run, example: Path, tmp_path: Path, name: str, which: int
+) -> None:
+    words = list(CALLS[name, which])
+    if name == "dialect try":
+        words.append(str(example / "configs" / "tarsk-fw2.conf"))
+    if name in ("heard", "messages", "trace"):
+        record = b'{"received":"2026-11-23T10:00:00Z","sender":"192.0.2.250","text":"<9>%s"}\n'
+        lines = (record % said for said in (b"hello", b"Nov 03 10:00:00 tarsk-fw2 su: x"))
+        (tmp_path / "log").write_bytes(b"".join(lines))
+        words.append(str(tmp_path / "log"))
     done = ivrel(*words, "-w", example, "--format", "json")
     found = json.loads(done.stdout)
     row = next(

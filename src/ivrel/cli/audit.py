@@ -5,12 +5,15 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from ivrel.cli import common
+from ivrel.cli import common, evidence
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from ivrel.core.judging import DeviceResult
+    from ivrel.core.vocabulary.verdict import Place
+    from ivrel.output.views.view import LineText
+    from ivrel.sources.workspace import Workspace
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -25,6 +28,15 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.text_argument(parser)
     common.by_argument(parser, "rule")
     common.scheduler_arguments(parser)
+    parser.add_argument(
+        "--heard",
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="hold the messages of this file against the verdicts, too; can be repeated",
+    )
+    evidence.at_argument(parser)
+    evidence.record_arguments(parser)
     common.example(
         parser,
         "ivrel audit",
@@ -32,6 +44,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "ivrel audit --by site",
         "zcat yesterday.gz | ivrel audit tarsk-fw2 --text -",
         "ivrel audit --kind firewall --format jsonl",
+        "ivrel audit --at beacon-a=heard/beacon-a.jsonl",
     )
     parser.set_defaults(run=run)
 
@@ -55,6 +68,7 @@ def run(args: argparse.Namespace) -> int:
     kept = tuple(w for w in policy.waivers if any(w.covers(d, w.setting) for d in devices))
     waivers = tuple(ending(replace(policy, waivers=kept), common.day(args)))
     good = not any(w.wrong for w in waivers)
+    messages = _Messages(args, workspace) if args.heard or args.at else None
 
     def results() -> Iterator[DeviceResult]:
         nonlocal good
@@ -64,18 +78,66 @@ def run(args: argparse.Namespace) -> int:
             if names:
                 asked = tuple(v for v in result.verdicts if v.setting in names)
                 result = replace(result, verdicts=asked)
+            if messages is not None:
+                result = messages.beside(result)
             good = good and result.good
             yield result
 
+    lines = LinesOf(workspace, devices)
     view = AuditView(
         fleet=workspace.fleet.name,
         policy=policy,
         results=results(),
         remarks=waivers,
-        text_of=LinesOf(workspace, devices),
+        text_of=messages.text_of(lines) if messages is not None else lines,
         by=by,
         every=args.all,
         where=common.workspace_words(args),
+        proved=messages.proved if messages is not None else {},
     )
     common.show(view, args)
+    if messages is not None and messages.told():
+        return 2
     return 0 if good else 1
+
+
+class _Messages:
+    """The messages that an audit is held against, and what they prove."""
+
+    def __init__(self, args: argparse.Namespace, workspace: Workspace) -> None:
+        self._workspace = workspace
+        self._devices = {d.name: d for d in workspace.fleet.devices}
+        self._heard, self._gone = evidence.gathered(args, workspace, args.heard)
+        self._texts: dict[Place, str] = {}
+        self.proved: dict[str, frozenset[str]] = {}
+
+    def beside(self, result: DeviceResult) -> DeviceResult:
+        """Return a result with what the messages of its device contradict."""
+        from ivrel.core.evidence.beside import beside, proved
+        from ivrel.core.evidence.claims import Heard, judged
+        from ivrel.core.evidence.summary import Summary
+        from ivrel.core.policy import effective
+        from ivrel.core.vocabulary.verdict import Place
+
+        device, policy = self._devices[result.device], self._workspace.policy
+        summary = self._heard.devices.get(device.name) or Summary()
+        heard = Heard(device, policy, effective(policy, device), summary)
+        claims = {claim.setting: claim for claim in judged(heard)}
+        for claim in claims.values():
+            if claim.example is not None:
+                at = Place(claim.example.file, claim.example.line)
+                self._texts[at] = claim.example.text
+        self.proved[result.device] = proved(result, claims)
+        return beside(result, claims)
+
+    def text_of(self, lines: LineText) -> LineText:
+        """Return what gives the text of a place, also that of a message."""
+
+        def text(place: Place, setting: str) -> str:
+            return self._texts.get(place) or lines(place, setting)
+
+        return text
+
+    def told(self) -> int:
+        """Tell what was wrong with the records; return the exit code that follows."""
+        return max((evidence.told_problems(messages) for messages in self._gone), default=0)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,20 +13,22 @@ from ivrel.cli import common
 
 if TYPE_CHECKING:
     from ivrel.core.evidence.attribution import Directory
+    from ivrel.core.evidence.summary import Evidence
     from ivrel.core.fleet import Device
     from ivrel.output.views.messages import Seen
     from ivrel.sources.messages import Messages
     from ivrel.sources.workspace import Workspace
 
 
+RECORDS = ("recording", "json", "lines")  # the formats of records, which are read when needed
+
+
 def record_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the options that say how records are read."""
-    from ivrel.sources.messages.formats import FORMATS
-
     parser.add_argument(
         "--as",
         dest="form",
-        choices=tuple(FORMATS),
+        choices=RECORDS,
         help="the format of the records (default: told by the first line)",
     )
     parser.add_argument(
@@ -114,6 +116,55 @@ def seen_in(messages: Messages, directory: Directory, zone: tzinfo) -> Iterator[
     for record in messages:
         found = attribute(record, directory)
         yield Seen(record, found, record.when(messages.near, zone))
+
+
+def at_argument(parser: argparse.ArgumentParser) -> None:
+    """Add the option that says which collector wrote a file."""
+    parser.add_argument(
+        "--at",
+        action="append",
+        default=[],
+        metavar="COLLECTOR=FILE",
+        help="a file that this collector of the policy wrote; can be repeated",
+    )
+
+
+def gathered(
+    args: argparse.Namespace, workspace: Workspace, files: Iterable[str]
+) -> tuple[Evidence, list[Messages]]:
+    """Return what the records of a call come to, and the messages that were gone through."""
+    from ivrel.core.evidence.summary import Evidence
+
+    heard, gone = Evidence(), []
+    directory = directory_of(workspace)
+    collectors = workspace.policy.collectors.values()
+    endpoints: dict[object, str] = {c.endpoint: c.name for c in collectors}
+    for collector, some in _files(args, workspace, files).items():
+        messages = opened(args, some)
+        gone.append(messages)
+        for seen in seen_in(messages, directory, args.zone):
+            # A capture tells where a message went; a file, only whose it is.
+            to = (seen.record.to, seen.record.port, seen.record.transport)
+            heard.add(seen.record, seen.found, seen.when, collector or endpoints.get(to, ""))
+    return heard, gone
+
+
+def _files(
+    args: argparse.Namespace, workspace: Workspace, files: Iterable[str]
+) -> Mapping[str, list[str]]:
+    """Return the files of each collector; of none that is known under ''."""
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.core.vocabulary.wording import not_one_of
+
+    out: dict[str, list[str]] = {"": list(files)} if files else {}
+    for word in args.at:
+        name, equals, file = word.partition("=")
+        if not equals or not file:
+            raise InputError(f"--at: '{word[:60]}' is not COLLECTOR=FILE")
+        if name not in workspace.policy.collectors:
+            raise InputError(f"--at: collector {not_one_of(name, workspace.policy.collectors)}")
+        out.setdefault(name, []).append(file)
+    return out
 
 
 def told_problems(messages: Messages) -> int:

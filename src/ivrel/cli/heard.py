@@ -8,12 +8,11 @@ from typing import TYPE_CHECKING
 from ivrel.cli import common, evidence
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator, Mapping
+    from collections.abc import Iterable, Iterator
 
     from ivrel.core.evidence.summary import Evidence
     from ivrel.core.fleet import Device
     from ivrel.output.views.heard import DeviceHeard, Oddity
-    from ivrel.sources.messages import Messages
     from ivrel.sources.workspace import Workspace
 
 
@@ -21,13 +20,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("file", nargs="*", help="files of messages; '-' is standard input")
-    parser.add_argument(
-        "--at",
-        action="append",
-        default=[],
-        metavar="COLLECTOR=FILE",
-        help="a file that this collector of the policy wrote; can be repeated",
-    )
+    evidence.at_argument(parser)
     parser.add_argument(
         "--device",
         action="append",
@@ -61,7 +54,7 @@ def run(args: argparse.Namespace) -> int:
     devices = choose(workspace.fleet, choice)
     if not args.file and not args.at:
         raise InputError("no file of messages is given; name one, or one of a collector with --at")
-    heard, problems = _evidence(args, workspace)
+    heard, problems = evidence.gathered(args, workspace, args.file)
     claimed = sorted(
         _claimed(devices, heard, workspace, names), key=lambda d: -d.count("contradicted")
     )
@@ -76,40 +69,6 @@ def run(args: argparse.Namespace) -> int:
     common.show(view, args)
     code = max((evidence.told_problems(messages) for messages in problems), default=0)
     return code or int(any(d.count("contradicted") for d in claimed))
-
-
-def _evidence(args: argparse.Namespace, workspace: Workspace) -> tuple[Evidence, list[Messages]]:
-    """Return what the records of a call come to, and the messages that were gone through."""
-    from ivrel.core.evidence.summary import Evidence
-
-    heard, gone = Evidence(), []
-    directory = evidence.directory_of(workspace)
-    collectors = workspace.policy.collectors.values()
-    endpoints: dict[object, str] = {c.endpoint: c.name for c in collectors}
-    for collector, files in _files(args, workspace).items():
-        messages = evidence.opened(args, files)
-        gone.append(messages)
-        for seen in evidence.seen_in(messages, directory, args.zone):
-            # A capture tells where a message went; a file, only whose it is.
-            to = (seen.record.to, seen.record.port, seen.record.transport)
-            heard.add(seen.record, seen.found, seen.when, collector or endpoints.get(to, ""))
-    return heard, gone
-
-
-def _files(args: argparse.Namespace, workspace: Workspace) -> Mapping[str, list[str]]:
-    """Return the files of each collector; of none that is known under ''."""
-    from ivrel.core.vocabulary.errors import InputError
-    from ivrel.core.vocabulary.wording import not_one_of
-
-    out: dict[str, list[str]] = {"": list(args.file)} if args.file else {}
-    for word in args.at:
-        name, equals, file = word.partition("=")
-        if not equals or not file:
-            raise InputError(f"--at: '{word[:60]}' is not COLLECTOR=FILE")
-        if name not in workspace.policy.collectors:
-            raise InputError(f"--at: collector {not_one_of(name, workspace.policy.collectors)}")
-        out.setdefault(name, []).append(file)
-    return out
 
 
 def _claimed(

@@ -6,18 +6,29 @@ from collections.abc import Iterable
 
 from msgspec import Struct
 
+# Given only where messages are held against the configuration: right on paper, and wrong in what
+# arrives, which nobody would find otherwise.
+CONTRADICTED = "contradicted"
 # Worst first. `unknown` is never counted as good; `unable`: the platform cannot express what is
 # asked.
-VERDICTS = ("breaks", "unknown", "unable", "waived", "meets")
+VERDICTS = (CONTRADICTED, "breaks", "unknown", "unable", "waived", "meets")
 GOOD = ("waived", "meets")
 MARKS = {
+    CONTRADICTED: "contradicted",
     "breaks": "breaks",
     "unknown": "unknown",
     "unable": "unable",
     "waived": "waived",
     "meets": "·",
 }
-LETTERS = {"breaks": "B", "unknown": "?", "unable": "N", "waived": "W", "meets": "·"}
+LETTERS = {
+    CONTRADICTED: "C",
+    "breaks": "B",
+    "unknown": "?",
+    "unable": "N",
+    "waived": "W",
+    "meets": "·",
+}
 
 Totals = dict[str, int]
 
@@ -91,9 +102,11 @@ def badness(result: DeviceResult) -> tuple[int, ...]:
 
 
 def totals(results: Iterable[DeviceResult]) -> Totals:
-    """Return how often each verdict was given."""
+    """Return how often each verdict was given; contradictions are counted where there are any."""
     out = dict.fromkeys(reversed(VERDICTS), 0)
     for result in results:
         for verdict in result.verdicts:
             out[verdict.verdict] += 1
+    if not out[CONTRADICTED]:
+        del out[CONTRADICTED]
     return out

@@ -6,7 +6,7 @@ from typing import Any, TextIO
 
 import msgspec
 
-from ivrel.core.vocabulary.verdict import totals
+from ivrel.core.vocabulary.verdict import CONTRADICTED, VERDICTS
 from ivrel.output.views.audit import AuditView
 from ivrel.output.views.view import View
 
@@ -27,11 +27,13 @@ def write(out: TextIO, view: View) -> None:
 def _write_audit(out: TextIO, audit: AuditView) -> None:
     """Write each device in a line as it comes: nothing of a large fleet has to be kept."""
     encoder = msgspec.json.Encoder()
-    sums = totals(())
+    sums = dict.fromkeys(reversed(VERDICTS), 0)
     out.write(f'{{\n  "fleet": {msgspec.json.encode(audit.fleet).decode()},\n  "devices": [')
     for n, result in enumerate(audit.results):
         for verdict in result.verdicts:
             sums[verdict.verdict] += 1
         out.write(f"{',' if n else ''}\n    {encoder.encode(result).decode()}")
+    if not sums.get(CONTRADICTED):
+        sums.pop(CONTRADICTED, None)
     whole = text(sums).rstrip("\n").replace("\n", "\n  ")
     out.write(f'\n  ],\n  "totals": {whole}\n}}\n')

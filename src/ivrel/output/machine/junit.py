@@ -22,7 +22,7 @@ def write(out: TextIO, audit: AuditView) -> None:
     for r in audit.results:
         counts = {
             "tests": len(r.verdicts),
-            "failures": r.count("breaks") + r.count("unable"),
+            "failures": r.count("contradicted") + r.count("breaks") + r.count("unable"),
             "errors": r.count("unknown"),
             "skipped": r.count("waived"),
         }

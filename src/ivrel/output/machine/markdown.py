@@ -16,7 +16,7 @@ def write(out: TextIO, audit: AuditView) -> None:
     good = sum(1 for r in results if r.good)
     out.write(f"# {audit.fleet}: {audit.policy.name}\n\n")
     out.write(f"{good} of {len(results)} devices as asked. ")
-    out.write(", ".join(f"{sums[v]} {v}" for v in reversed(VERDICTS)) + ".\n")
+    out.write(", ".join(f"{number} {verdict}" for verdict, number in sums.items()) + ".\n")
     for r in results:
         if r.good:
             continue

@@ -8,7 +8,7 @@ from collections import Counter
 from typing import TextIO
 
 from ivrel.core.settings import SETTINGS
-from ivrel.core.vocabulary.verdict import VERDICTS
+from ivrel.core.vocabulary.verdict import CONTRADICTED, VERDICTS
 from ivrel.output.views.audit import AuditView
 
 
@@ -28,8 +28,11 @@ def write(out: TextIO, audit: AuditView) -> None:
             verdicts[v.setting, v.verdict] += 1
     fleet = _escaped(audit.fleet)
     _family(out, "ivrel_verdicts", "Verdicts of the last audit, by setting.")
+    # Only an audit that is held against messages can find contradictions.
+    found = {verdict for (_, verdict), number in verdicts.items() if number}
+    told = [v for v in reversed(VERDICTS) if v != CONTRADICTED or v in found]
     for setting in (name for name in SETTINGS if any(verdicts[name, v] for v in VERDICTS)):
-        for verdict in reversed(VERDICTS):
+        for verdict in told:
             labels = f'fleet="{fleet}",setting="{setting}",verdict="{verdict}"'
             out.write(f"ivrel_verdicts{{{labels}}} {verdicts[setting, verdict]}\n")
     _family(

@@ -14,7 +14,13 @@ from ivrel.core.vocabulary.verdict import DeviceResult, Verdict
 from ivrel.output.machine.json import text
 from ivrel.output.views.audit import AuditView
 
-LEVELS = {"breaks": "error", "unknown": "warning", "unable": "warning", "waived": "error"}
+LEVELS = {
+    "contradicted": "error",
+    "breaks": "error",
+    "unknown": "warning",
+    "unable": "warning",
+    "waived": "error",
+}
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema-2.1.0.json"
 
 

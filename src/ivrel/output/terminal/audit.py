@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 from itertools import groupby
 
 from rich.console import Console
@@ -10,6 +10,7 @@ from rich.console import Console
 from ivrel.core.judging.remarks import Remark
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.verdict import (
+    CONTRADICTED,
     GOOD,
     LETTERS,
     MARKS,
@@ -33,7 +34,15 @@ from ivrel.output.views.audit import AuditView
 from ivrel.output.views.folding import ONE_BY_ONE
 from ivrel.output.views.view import LineText
 
-_LOOK = Look(VERDICTS, MARKS, LETTERS, STYLES)
+_LOOK = Look(VERDICTS, {v: m for v, m in MARKS.items() if v != CONTRADICTED}, LETTERS, STYLES)
+# Beside messages, what is right in both stands out from what is right on paper alone.
+_PROVED = "proved"
+_BESIDE = Look(
+    (*VERDICTS, _PROVED),
+    {**MARKS, _PROVED: _PROVED},
+    {**LETTERS, _PROVED: "p"},
+    {**STYLES, _PROVED: STYLES["meets"]},
+)
 
 
 def draw_audit(screen: Console, view: AuditView) -> list[str]:
@@ -52,8 +61,9 @@ def draw_audit(screen: Console, view: AuditView) -> list[str]:
         draw_alike(screen, alike(ranked), view.every, view.text_of)
     else:
         further = [("kind", [r.kind for r in ranked]), ("site", [r.site for r in ranked])]
-        given = [{v.setting: v.verdict for v in r.verdicts} for r in ranked]
-        draw_matrix(screen, [r.device for r in ranked], further, settings, given, _LOOK)
+        look = _BESIDE if view.proved else _LOOK
+        given = [_outcomes(r, view.proved.get(r.device, ())) for r in ranked]
+        draw_matrix(screen, [r.device for r in ranked], further, settings, given, look)
         screen.print()
         _sum(screen, ranked)
         _remarked(screen, view.remarks)
@@ -63,13 +73,18 @@ def draw_audit(screen: Console, view: AuditView) -> list[str]:
     return _next(ranked, view.where)
 
 
+def _outcomes(result: DeviceResult, proved: Container[str]) -> dict[str, str]:
+    """Return what each setting of a device came to."""
+    return {v.setting: _PROVED if v.setting in proved else v.verdict for v in result.verdicts}
+
+
 def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:
     sums = totals(results)
     parts: list[tuple[str, str] | str] = []
     for verdict in reversed(VERDICTS):
         # These two are what everybody looks for, even if there are none.
-        if sums[verdict] or verdict in ("meets", "breaks"):
-            parts += [(f"{verdict} {sums[verdict]:,}", STYLES[verdict]), "   "]
+        if sums.get(verdict) or verdict in ("meets", "breaks"):
+            parts += [(f"{verdict} {sums.get(verdict, 0):,}", STYLES[verdict]), "   "]
     good = sum(1 for r in results if r.good)
     parts.append(f"{good:,} of {count(len(results), 'device')} as asked")
     line(screen, *parts)

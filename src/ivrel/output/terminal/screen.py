@@ -38,6 +38,7 @@ class Text(RichText):
 
 
 STYLES = {
+    "contradicted": "bold red reverse",
     "breaks": "bold red",
     "unknown": "yellow",
     "unable": "magenta",
@@ -115,7 +116,7 @@ def verdict_line(console: Console, verdict: Verdict, indent: int = 0) -> None:
     grid = table()
     grid.show_header = False
     grid.add_column(width=12)
-    grid.add_column(width=8)
+    grid.add_column(width=max(8, len(verdict.verdict)))
     grid.add_column(overflow="fold")
     grid.add_row(Text(verdict.setting), styled(verdict.verdict), Text(verdict.why))
     shown(console, grid, indent)

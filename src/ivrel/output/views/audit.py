@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 import msgspec
@@ -20,7 +20,8 @@ class AuditView(View, frozen=True, kw_only=True):
     """An audit on its way: its results come one by one, and can be gone through once.
 
     `remarks`: exceptions that ran out or soon will; `by`: what verdicts are counted by; `every`:
-    whether each device is shown, also of a large fleet; `where`: the words that name the workspace.
+    whether each device is shown, also of a large fleet; `where`: the words that name the workspace;
+    `proved`: by device, the settings that messages prove, which grows as results come.
     """
 
     fleet: str
@@ -31,6 +32,7 @@ class AuditView(View, frozen=True, kw_only=True):
     by: str = ""
     every: bool = False
     where: str = ""
+    proved: Mapping[str, frozenset[str]] = {}
 
     def machine(self) -> Any:
         results = list(self.results)
