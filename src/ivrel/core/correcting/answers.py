@@ -103,8 +103,14 @@ class Answers:
         return self.ask(("findings", asked), lambda scope: setting.judge(scope, asked.needs))
 
     def verdicts(self, asked: Iterable[Requirement], file: str) -> tuple[Verdict, ...]:
-        """Return the verdicts of a state that no other is like; `file`: what its text is called."""
+        """Return the verdicts of a state; `file`: what its text is called."""
         places = self.records.place(file)
-        return tuple(
-            judge_one(self.plain, r, places, None if r.problem else self.judged(r)) for r in asked
-        )
+        return tuple(judge_one(self.plain, r, places, self._found(r)) for r in asked)
+
+    def _found(self, asked: Requirement) -> list[Finding] | None:
+        """Return the findings of this text; None if they are to be found anew."""
+        if asked.problem:
+            return None
+        found = self.judged(asked)
+        # Of another state's findings the lines are those of its text. None at all has no lines.
+        return None if found and self._like is not None else found

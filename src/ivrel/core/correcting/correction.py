@@ -16,7 +16,7 @@ from ivrel.core.correcting.proof import Property, prove, prune
 from ivrel.core.correcting.steps import Step
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.judging.judge import judge, with_waivers
+from ivrel.core.judging.judge import with_waivers
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.vocabulary.errors import Refused
 from ivrel.core.vocabulary.verdict import DeviceResult
@@ -109,7 +109,7 @@ def correct(
             proof = prove(case, state, change, plan)
     after = before
     if proof.after is not None:
-        verdicts = judge(proof.after.plain, whole, file)
+        verdicts = proof.after.verdicts(whole.values(), file)
         after = with_waivers(device, verdicts, policy, today)
     return Correction(
         device=device.name,

@@ -4,12 +4,13 @@ rest.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import LAZY, NO_PATTERN, Understood
+from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.said import Row, Said
@@ -101,21 +102,33 @@ def _is_export(dialect: Dialect, match: Understood) -> bool:
 def is_same_beyond_export(dialect: Dialect, before: Text, after: Text) -> bool:
     """Whether two texts say the same of all that no correction may touch."""
     return before is after or before.once(
-        ("same beyond export", after),
-        lambda: beyond_export(dialect, before) == beyond_export(dialect, after),
+        ("same beyond export", after), lambda: _is_same(dialect, before, after)
     )
 
 
-def beyond_export(dialect: Dialect, text: Text) -> list[tuple[Path, bytes]]:
-    """Return all statements that are none of export settings: what no correction may touch."""
-    return text.once(("beyond export", dialect), lambda: _beyond_export(dialect, text))
+def _is_same(dialect: Dialect, before: Text, after: Text) -> bool:
+    old, new = dialect.shape.statements(before), dialect.shape.statements(after)
+    # A correction changes a few lines of many: what both texts begin and end with is passed over.
+    most = min(len(old), len(new))
+    first = next((n for n in range(most) if _differ(old[n], new[n])), most)
+    rest = most - first
+    last = next((n for n in range(rest) if _differ(old[-1 - n], new[-1 - n])), rest)
+    middles = (some[first : len(some) - last] for some in (old, new))
+    one, other = (_beyond_export(dialect, middle) for middle in middles)
+    return one == other
 
 
-def _beyond_export(dialect: Dialect, text: Text) -> list[tuple[Path, bytes]]:
+def _differ(one: Found, other: Found) -> bool:
+    """Whether two statements differ, wherever they stand."""
+    return one[1] != other[1] or one[0] != other[0]
+
+
+def _beyond_export(dialect: Dialect, statements: Iterable[Found]) -> list[tuple[Path, bytes]]:
+    """Return those of some statements that are none of export settings."""
     reader, split = matcher(dialect), dialect.shape.split
     kept: dict[tuple[Path, bytes], bool] = dialect.once("beyond export", dict)
     out = []
-    for path, raw, _ in dialect.shape.statements(text):
+    for path, raw, _ in statements:
         known = kept.get((path, raw))
         if known is None:
             words = tuple(split(decode(raw[:LONGEST])))
