@@ -283,6 +283,9 @@ def test_each_message_is_shown_as_it_comes(example: Path) -> None:
         (["--tls", "0"], "--tls and --certificate belong together"),
         (["--tls", "0", "--certificate", "gone.pem"], "gone.pem: no such file"),
         (["--udp", "0", "--count", "0"], "'0' is not a number"),
+        (["--udp", "0", "--site", "tarsk"], "give --expect with them"),
+        (["--udp", "0", "--expect"], "there is no fleet here to expect devices of"),
+        (["--udp", "0", "--expect", "--follow"], "leave one of them out"),
         (["--udp", "0", "-o", "file"], "cannot be written"),
     ],
 )
@@ -303,6 +306,38 @@ def test_a_port_in_use_and_a_key_of_another_are_told(ivrel: Run, certificate: Pa
     other = certificate.with_name("two.key")
     words = ("--tls", "0", "--certificate", certificate, "--key", other, "--on", LOCAL)
     assert "they do not belong together" in ivrel("listen", *words, code=2).stderr
+
+
+def test_what_is_expected_is_waited_for(tmp_path: Path) -> None:
+    (tmp_path / "fleet.yaml").write_text(
+        "fleet: f\ndevices:\n"
+        "  - {device: one, kind: server, site: s, platform: rsyslog, identity: 127.0.0.2}\n"
+        "  - {device: two, kind: server, site: t, platform: rsyslog, identity: 127.0.0.3}\n"
+    )
+    (tmp_path / "policy.yaml").write_text(
+        f"policy: p\ncollectors: {{c: {{address: {LOCAL}}}}}\n"
+        "rules:\n  - {rule: all, require: {facility: local4, stamp: {zone: shown}}}\n"
+    )
+    call = ("--udp", "0", "--on", LOCAL, "-w", str(tmp_path), "--expect", "--for")
+    right, wrong = b"<164>Nov 23 10:00:00 +00:00 x su: y", b"<165>Nov 23 10:00:00 x su: y"
+    listener = Listener(*call, "20s")
+    for source, data in (("127.0.0.2", wrong), ("127.0.0.3", right), ("127.0.0.2", right)):
+        with sending(listener.ports["udp"], source) as out:
+            out.send(data)
+        time.sleep(0.1)
+    told = listener.ended(0)
+    assert "2 of 2 devices heard as the policy asks" in told
+    listener = Listener(*call, "1.5s", "--device", "one")
+    with sending(listener.ports["udp"], "127.0.0.2") as out:
+        out.send(wrong)
+    told = listener.ended(1)
+    assert re.search(r"one  contradicted  stamp: zone: hidden was heard, not shown\n", told), told
+    listener = Listener(*call, "1.2s", "--site", "t")
+    assert re.search(r"two  waiting       nothing yet\n0 of 1 device heard", listener.ended(1))
+    listener = Listener(*call, "20s", "--quiet-before", "10s")
+    with sending(listener.ports["udp"], "127.0.0.3") as out:
+        out.send(right)
+    assert "two spoke before; nothing was to be heard yet" in listener.ended(1)
 
 
 @pytest.mark.skipif(not MUST and not shutil.which("logger"), reason="no logger of util-linux")

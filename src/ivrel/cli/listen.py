@@ -5,15 +5,17 @@ from __future__ import annotations
 import argparse
 import re
 import sys
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common, evidence
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Mapping
 
     from ivrel.core.evidence.attribution import Directory
+    from ivrel.core.evidence.expecting import Expected, Expecting
     from ivrel.core.evidence.record import Record
     from ivrel.output.views.listening import Listened
     from ivrel.sources.listening.session import Asked, Session
@@ -69,10 +71,31 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--count", type=_number, default=0, metavar="N", help="end after so many messages"
     )
     parser.add_argument("--follow", action="store_true", help="print each message as it comes")
+    parser.add_argument(
+        "--expect",
+        action="store_true",
+        help="end when each chosen device was heard as the policy asks; exit code 1 if not",
+    )
+    parser.add_argument(
+        "--quiet-before",
+        type=_span,
+        default=0.0,
+        metavar="TIME",
+        help="with --expect: first make sure for so long that none of them speaks",
+    )
+    parser.add_argument(
+        "--device",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="with --expect: this device, or those that a glob means; can be repeated",
+    )
+    common.choice_arguments(parser, devices=False)
     common.example(
         parser,
         "ivrel listen --udp 5514 --tcp 5601 -o heard --for 10m",
         "ivrel listen --udp 514 --follow",
+        "ivrel listen --udp 514 --expect --site tarsk --for 10m",
         "ivrel listen --tls 6514 --certificate collector.pem --clients ca.pem -o heard",
     )
     parser.set_defaults(run=run)
@@ -121,21 +144,87 @@ def run(args: argparse.Namespace) -> int:
         context = tls_context(Path(args.certificate), key, clients)
     workspace = evidence.workspace_of(args)
     directory = evidence.directory_of(workspace)
+    waiting = _waiting(args, workspace, directory)
     screen = Screen(directory, live=not args.follow, columns=common.columns(_Width(None)))
 
     def look(session: Session) -> bool:
-        screen.look(_listened(session))
-        return False
+        screen.look(_listened(session), waiting.states.values() if waiting else ())
+        return waiting is not None and waiting.ends
 
-    session = Session(asked, context, _follower(args, directory), look)
+    follow = _follower(args, directory)
+    session = Session(asked, context, waiting.take if waiting and not follow else follow, look)
     try:
         session.run()
     finally:
         screen.end()
     for line in told(_listened(session)):
         print(line)
+    if waiting is not None:
+        return waiting.told()
     _next(args, workspace)
     return 0
+
+
+class _Waiting:
+    """What a session waits for, and whether it was quiet before."""
+
+    def __init__(self, expecting: Expecting, quiet: float) -> None:
+        self._expecting, self._quiet = expecting, quiet
+        self._begun = time.monotonic()
+        self._early: str = ""  # the device that spoke before it was to
+
+    @property
+    def states(self) -> Mapping[str, Expected]:
+        """How it stands with each device."""
+        return self._expecting.states
+
+    @property
+    def ends(self) -> bool:
+        """Whether there is nothing more to wait for."""
+        if time.monotonic() - self._begun < self._quiet:
+            return bool(self._early)
+        return bool(self._early) or self._expecting.done
+
+    def take(self, record: Record) -> None:
+        """Take a message as it comes."""
+        self._expecting.take(record)
+        if time.monotonic() - self._begun < self._quiet:
+            spoke = (name for name, one in self.states.items() if one.number)
+            self._early = self._early or next(spoke, "")
+
+    def told(self) -> int:
+        """Tell how it ended; return the exit code."""
+        from ivrel.output.terminal.listening import expected
+
+        for line in expected(self.states.values()):
+            print(line)
+        if self._early:
+            print(f"{self._early} spoke before; nothing was to be heard yet")
+        return 0 if self._expecting.done and not self._early else 1
+
+
+def _waiting(
+    args: argparse.Namespace, workspace: Workspace | None, directory: Directory
+) -> _Waiting | None:
+    """Return what a session waits for; None if it waits for nothing."""
+    from ivrel.core.vocabulary.errors import InputError
+
+    chosen = [*args.device, *args.kind, *args.site, *args.group]
+    if not args.expect:
+        if chosen or args.quiet_before:
+            said = "devices and --quiet-before say what is expected; give --expect with them"
+            raise InputError(said)
+        return None
+    if args.follow:
+        raise InputError("--expect shows devices, and --follow messages; leave one of them out")
+    if workspace is None:
+        raise InputError("there is no fleet here to expect devices of; name it with -w")
+    from ivrel.core.evidence.expecting import Expecting
+    from ivrel.core.fleet import Choice, choose
+
+    choice = Choice(tuple(args.device), tuple(args.kind), tuple(args.site), tuple(args.group))
+    devices = choose(workspace.fleet, choice)
+    return _Waiting(Expecting(devices, workspace.policy, directory), args.quiet_before)
 
 
 class _Width(argparse.Namespace):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import Console, Group
@@ -15,8 +15,10 @@ from ivrel.output.terminal.screen import Text, count, table
 
 if TYPE_CHECKING:
     from ivrel.core.evidence.attribution import Directory
+    from ivrel.core.evidence.expecting import Expected
     from ivrel.output.views.listening import Listened
 
+_RANK = ("contradicted", "waiting", "heard")
 ROWS = 20  # senders that are shown, those first who spoke last
 
 
@@ -35,21 +37,26 @@ class Screen:
             self._live = Live(console=screen, auto_refresh=False, transient=True)
             self._live.start()
 
-    def look(self, heard: Listened) -> None:
-        """Draw what was heard so far; where it listens is told once."""
+    def look(self, heard: Listened, states: Iterable[Expected] = ()) -> None:
+        """Draw what was heard so far, and how it stands with what is expected.
+
+        Where it listens is told once.
+        """
         if not self._is_told and heard.ways:
             self._is_told = True
             print(begun(heard), file=sys.stderr, flush=True)
         if self._live is not None:
-            self._live.update(self._drawn(heard), refresh=True)
+            self._live.update(self._drawn(heard, list(states)), refresh=True)
 
     def end(self) -> None:
         """Take the table away."""
         if self._live is not None:
             self._live.stop()
 
-    def _drawn(self, heard: Listened) -> Group:
+    def _drawn(self, heard: Listened, states: Sequence[Expected]) -> Group:
         now = time.monotonic()
+        if states:
+            return Group(*(Text(one) for one in expected(states)))
         for sender, number in heard.senders.items():
             if number != self._before.get(sender):
                 self._spoke[sender] = now
@@ -75,6 +82,20 @@ class Screen:
             relay = self._directory.relay(sender)
             self._names[sender] = f"relay {relay}" if relay else names or "-"
         return self._names[sender]
+
+
+def expected(states: Iterable[Expected]) -> Iterator[str]:
+    """Yield how it stands with what is expected, first the devices that are not heard yet."""
+    ranked = sorted(states, key=lambda one: (_RANK.index(one.state), one.device))
+    longest = max((len(one.device) for one in ranked), default=0)
+    for one in ranked[:ROWS]:
+        why = "; ".join(f"{c.setting}: {c.why}" for c in one.against)
+        said = why or (count(one.number, "message") if one.number else "nothing yet")
+        yield f"{one.device.ljust(longest)}  {one.state.ljust(12)}  {said}"
+    if len(ranked) > ROWS:
+        yield f"and {len(ranked) - ROWS} more devices"
+    heard = sum(1 for one in ranked if one.state == "heard")
+    yield f"{heard} of {count(len(ranked), 'device')} heard as the policy asks"
 
 
 def begun(heard: Listened) -> str:

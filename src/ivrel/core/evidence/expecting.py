@@ -1,0 +1,62 @@
+"""Waiting for proof: which devices have been heard as the policy asks, by their latest messages."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from msgspec import Struct
+
+from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.evidence.claims import Claim, Heard, judged
+from ivrel.core.evidence.record import Record
+from ivrel.core.evidence.summary import Evidence
+from ivrel.core.fleet import Device
+from ivrel.core.policy import Policy, effective
+
+WAITING, HEARD, CONTRADICTED = "waiting", "heard", "contradicted"
+
+
+class Expected(Struct, frozen=True):
+    """How it stands with one device: `number`: messages so far; `against`: what its latest message
+    contradicts.
+    """
+
+    device: str
+    number: int = 0
+    against: tuple[Claim, ...] = ()
+
+    @property
+    def state(self) -> str:
+        """'waiting', 'heard' or 'contradicted'."""
+        return CONTRADICTED if self.against else HEARD if self.number else WAITING
+
+
+class Expecting:
+    """What is waited for: a message of each device that contradicts nothing.
+
+    The latest message counts, for a change may be on its way: what came before it may be wrong.
+    """
+
+    def __init__(self, devices: Iterable[Device], policy: Policy, directory: Directory) -> None:
+        self._devices: Mapping[str, Device] = {d.name: d for d in devices}
+        self._policy, self._directory = policy, directory
+        self.states = {name: Expected(name) for name in self._devices}
+
+    def take(self, record: Record) -> None:
+        """Take a message as it comes."""
+        found = attribute(record, self._directory)
+        device = self._devices.get(found.device)
+        if device is None:
+            return
+        alone = Evidence()
+        alone.add(record, found, record.received)
+        asked = effective(self._policy, device)
+        claims = judged(Heard(device, self._policy, asked, alone.devices[device.name]))
+        against = tuple(c for c in claims if c.claim == "contradicted")
+        number = self.states[device.name].number + 1
+        self.states[device.name] = Expected(device.name, number, against)
+
+    @property
+    def done(self) -> bool:
+        """Whether every device was heard as the policy asks."""
+        return all(one.state == HEARD for one in self.states.values())
