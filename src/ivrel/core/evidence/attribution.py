@@ -78,7 +78,19 @@ class Directory:
             if d.identity:
                 self._by_identity.setdefault(d.identity, []).append(d.name)
         self._by_interface: dict[str, list[str]] | None = None
+        self._known: dict[object, Attribution] = {}
         self._relays = {c.address: c.name for c in collectors if c.forwards}
+
+    MOST_KNOWN = 50_000  # attributions that are remembered
+
+    def once(self, at: object, attributed: Callable[[], Attribution]) -> Attribution:
+        """Return what was found before for what a message says of its sender."""
+        found = self._known.get(at)
+        if found is None:
+            found = attributed()
+            if len(self._known) < self.MOST_KNOWN:
+                self._known[at] = found
+        return found
 
     def relay(self, sender: str) -> str:
         """Return the relay that has an address; '' if none has."""
@@ -106,6 +118,14 @@ class Directory:
 
 def attribute(record: Record, directory: Directory) -> Attribution:
     """Return the device that a message is from, with all that were looked at."""
+    message = record.message
+    origin = message.element("origin")
+    # Nothing else of a message is looked at, and a device says the same of itself each time.
+    at = record.sender, message.host, message.app, origin
+    return directory.once(at, lambda: _attributed(record, directory))
+
+
+def _attributed(record: Record, directory: Directory) -> Attribution:
     relay = directory.relay(record.sender) if record.sender else ""
     by_sender: list[Candidate] = []
     if record.sender and not relay:

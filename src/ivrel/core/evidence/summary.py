@@ -18,6 +18,7 @@ from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
 from ivrel.core.vocabulary.wording import shorten
 
 MOST = 64  # values of one kind that are kept
+_BEGINNING = 500  # bytes of a message that are kept to be shown
 _NEVER = datetime.max.replace(tzinfo=UTC)
 
 
@@ -27,7 +28,12 @@ class Example(Struct, frozen=True, order=True):
     when: datetime
     file: str
     line: int
-    text: str
+    data: bytes
+
+    @property
+    def text(self) -> str:
+        """How the message begins, as it may be shown."""
+        return shorten(self.data.decode("utf-8", "replace"), 120)
 
     @property
     def known(self) -> datetime | None:
@@ -117,8 +123,7 @@ class Evidence:
         self, record: Record, found: Attribution, when: datetime | None, collector: str = ""
     ) -> None:
         """Count a message; `collector`: the one that it arrived at, if that is known."""
-        text = shorten(record.data.decode("utf-8", "replace"), 120)
-        example = Example(when or _NEVER, record.file, record.line, text)
+        example = Example(when or _NEVER, record.file, record.line, record.data[:_BEGINNING])
         if record.sender and record.message.host and not found.relay:
             self.senders.add([("names", f"{record.sender} {record.message.host}")], example)
         if not found.device:
