@@ -1,8 +1,8 @@
 """What messages come to, as a ratio to `wc -l` and to `mawk` counting lines by host.
 
-`python bench/heard.py --lines 200000` writes the messages of the example's day, again and again, and
-goes through them with `ivrel heard`, `wc -l` and `mawk` (or `awk`). The memory of `heard` is measured
-for so many lines and for four times as many.
+`python bench/heard.py --lines 200000` writes the messages of the example's day, again and again,
+and goes through them with `ivrel heard`, `wc -l` and `mawk` (or `awk`). The memory of `heard` is
+measured for so many lines and for four times as many.
 """
 
 from __future__ import annotations
