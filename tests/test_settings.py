@@ -211,6 +211,15 @@ def test_a_fact_tells_whether_the_text_says_it_or_the_platform() -> None:
     assert told == {"keeper": ("through notice", True), "transit": ("through error", False)}
 
 
+def test_collectors_are_told_by_name_and_others_by_their_endpoint() -> None:
+    policy = read_policy(POLICY.format(require="collectors: [a]"), "policy.yaml")
+    text = QUERN.format(export=f"{TO_A}\n    send 203.0.113.7 udp 514 through error")
+    records = read_records(DIALECTS["quern"], text.encode())
+    collectors = package.SETTINGS["collectors"]
+    facts = collectors.facts(package.Scope(None, records, policy.collectors))
+    assert collectors.say(facts) == "a, 203.0.113.7 udp 514" and collectors.say([]) == "none"
+
+
 def test_a_full_platform_falls_silent_and_says_so() -> None:
     policy = read_policy(POLICY.format(require="collectors: [a, b]"), "policy.yaml")
     device, dialect = Device("x", "router", "s", "quern"), DIALECTS["quern"]

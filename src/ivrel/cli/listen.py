@@ -27,6 +27,21 @@ _UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
+    _ways_arguments(parser)
+    _kept_arguments(parser)
+    _end_arguments(parser)
+    common.example(
+        parser,
+        "ivrel listen --udp 5514 --tcp 5601 -o heard --for 10m",
+        "ivrel listen --udp 514 --follow",
+        "ivrel listen --udp 514 --expect --site tarsk --for 10m",
+        "ivrel listen --tls 6514 --certificate collector.pem --clients ca.pem -o heard",
+    )
+    parser.set_defaults(run=run)
+
+
+def _ways_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say where messages come in."""
     for name in ("udp", "tcp", "tls"):
         parser.add_argument(
             f"--{name}",
@@ -48,6 +63,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--clients", metavar="FILE", help="the authority whose certificates clients must show"
     )
+
+
+def _kept_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say what is kept."""
     parser.add_argument(
         "-o", "--output", metavar="DIR", help="keep what is heard in recordings in this folder"
     )
@@ -64,6 +83,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="MIB",
         help="delete the oldest recordings beyond this (1024)",
     )
+
+
+def _end_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say what is shown, and when it ends."""
     parser.add_argument(
         "--for", dest="seconds", type=_span, default=0.0, metavar="TIME", help="end after: 30s, 10m"
     )
@@ -91,14 +114,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="with --expect: this device, or those that a glob means; can be repeated",
     )
     common.choice_arguments(parser, devices=False)
-    common.example(
-        parser,
-        "ivrel listen --udp 5514 --tcp 5601 -o heard --for 10m",
-        "ivrel listen --udp 514 --follow",
-        "ivrel listen --udp 514 --expect --site tarsk --for 10m",
-        "ivrel listen --tls 6514 --certificate collector.pem --clients ca.pem -o heard",
-    )
-    parser.set_defaults(run=run)
 
 
 def _ports(text: str) -> list[int]:
