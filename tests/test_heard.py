@@ -72,6 +72,7 @@ RELAYED = record(OLD, sender="198.51.100.30")
         ("level: {from: warning, to: informational}", TWO, "", "proved", "", 2),
         ("level: {to: warning}", TWO, "", "contradicted", "notice was heard, not warning or less", 2),
         ("level: {from: debug}", TWO, "", "not seen", "nothing less urgent than notice was heard", None),
+        ("level: [error, debug]", TWO, "", "not seen", "nothing less urgent than notice was heard", None),
         ("level: none", TWO, "", "contradicted", "notice was heard, not none", 2),
         ("stamp: {kind: calendar, precision: {at-least: milliseconds}, year: shown, zone: shown}", TWO, "",
          "proved", "", 1),

@@ -93,20 +93,15 @@ def certificate(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder / "one.pem"
 
 
-def test_every_way_is_taken_and_kept(tmp_path: Path, certificate: Path) -> None:
+def every_way(certificate: Path) -> list[str]:
+    """The arguments that listen on UDP, TCP and TLS at once."""
     key = str(certificate.with_suffix(".key"))
-    words = [
-        "--udp",
-        "0",
-        "--tcp",
-        "0",
-        "--tls",
-        "0",
-        "--certificate",
-        str(certificate),
-        "--key",
-        key,
-    ]
+    ports = ["--udp", "0", "--tcp", "0", "--tls", "0"]
+    return [*ports, "--certificate", str(certificate), "--key", key]
+
+
+def test_every_way_is_taken_and_kept(tmp_path: Path, certificate: Path) -> None:
+    words = every_way(certificate)
     listener = Listener(*words, "--on", LOCAL, "-o", str(tmp_path / "out"), "--count", "6")
     with sending(listener.ports["udp"], "127.0.0.2") as out:
         out.send(b"<34>Oct 11 22:14:15 a su: udp")
@@ -395,19 +390,7 @@ def test_another_sender_is_understood_in_all_its_forms(tmp_path: Path) -> None:
 def test_what_a_daemon_sends_is_heard_and_judged(
     ivrel: Run, tmp_path: Path, certificate: Path
 ) -> None:
-    key = str(certificate.with_suffix(".key"))
-    words = [
-        "--udp",
-        "0",
-        "--tcp",
-        "0",
-        "--tls",
-        "0",
-        "--certificate",
-        str(certificate),
-        "--key",
-        key,
-    ]
+    words = every_way(certificate)
     listener = Listener(
         *words, "--on", LOCAL, "-o", str(tmp_path / "out"), "--count", "8", "--for", "30s"
     )

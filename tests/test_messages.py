@@ -18,6 +18,7 @@ from ivrel.cli.evidence import RECORDS
 from ivrel.core import Device
 from ivrel.core.evidence import parse
 from ivrel.core.evidence.attribution import Attribution, Directory, attribute
+from ivrel.core.evidence.framing import LONGEST
 from ivrel.core.evidence.looking import Wanted, kind_of
 from ivrel.core.evidence.record import Record, kept
 from ivrel.core.policy import Collector
@@ -172,6 +173,13 @@ def test_properties_of_a_collector_are_read(tmp_path: Path) -> None:
     assert one.message.stamp.hour == 9 and one.message.text == "hello"
     assert other.message.pri == 189 and other.data == raw["rawmsg"].encode()
     assert messages.problems == [f"{path}:3: not a JSON object"]
+
+
+def test_the_longest_message_of_a_recording_is_read(tmp_path: Path) -> None:
+    for data in (b"<34>" + b"\x1b" * (LONGEST - 4), b"<34>" + b"\xff" * (LONGEST - 4)):
+        (tmp_path / "x.jsonl").write_bytes(kept(record(data)))
+        messages = Messages([str(tmp_path / "x.jsonl")], NOW)
+        assert [r.data for r in messages] == [data] and messages.problems == []
 
 
 def test_every_format_can_be_named() -> None:

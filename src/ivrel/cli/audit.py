@@ -114,15 +114,12 @@ class _Messages:
     def beside(self, result: DeviceResult) -> DeviceResult:
         """Return a result with what the messages of its device contradict."""
         from ivrel.core.evidence.beside import beside, proved
-        from ivrel.core.evidence.claims import Heard, judged
-        from ivrel.core.evidence.summary import Summary
-        from ivrel.core.policy import effective
+        from ivrel.core.evidence.claims import claims_of
         from ivrel.core.vocabulary.verdict import Place
 
-        device, policy = self._devices[result.device], self._workspace.policy
-        summary = self._heard.devices.get(device.name) or Summary()
-        heard = Heard(device, policy, effective(policy, device), summary)
-        claims = {claim.setting: claim for claim in judged(heard)}
+        device = self._devices[result.device]
+        found = claims_of(device, self._workspace.policy, self._heard)
+        claims = {claim.setting: claim for claim in found}
         for claim in claims.values():
             if claim.example is not None:
                 at = Place(claim.example.file, claim.example.line)

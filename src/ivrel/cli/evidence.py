@@ -45,6 +45,18 @@ def record_arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def device_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options that choose devices, where the words of a call name files."""
+    parser.add_argument(
+        "--device",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="only this device, or those that a glob means; can be repeated",
+    )
+    common.choice_arguments(parser, devices=False)
+
+
 def _zone(name: str) -> tzinfo:
     from zoneinfo import ZoneInfo
 

@@ -106,14 +106,7 @@ def _end_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="TIME",
         help="with --expect: first make sure for so long that none of them speaks",
     )
-    parser.add_argument(
-        "--device",
-        action="append",
-        default=[],
-        metavar="NAME",
-        help="with --expect: this device, or those that a glob means; can be repeated",
-    )
-    common.choice_arguments(parser, devices=False)
+    evidence.device_arguments(parser)
 
 
 def _ports(text: str) -> list[int]:
@@ -235,10 +228,8 @@ def _waiting(
     if workspace is None:
         raise InputError("there is no fleet here to expect devices of; name it with -w")
     from ivrel.core.evidence.expecting import Expecting
-    from ivrel.core.fleet import Choice, choose
 
-    choice = Choice(tuple(args.device), tuple(args.kind), tuple(args.site), tuple(args.group))
-    devices = choose(workspace.fleet, choice)
+    devices = common.chosen(args, workspace)
     return _Waiting(Expecting(devices, workspace.policy, directory), args.quiet_before)
 
 
@@ -293,6 +284,7 @@ def _listened(session: Session) -> Listened:
         counts.failed,
         session.jumps,
         keeper.deleted if keeper is not None else 0,
+        session.others,
     )
 
 

@@ -24,14 +24,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("file", nargs="+", help="files of messages; '-' is standard input")
-    parser.add_argument(
-        "--device",
-        action="append",
-        default=[],
-        metavar="NAME",
-        help="only messages of this device, or of those that a glob means; can be repeated",
-    )
-    common.choice_arguments(parser, devices=False)
+    evidence.device_arguments(parser)
     parser.add_argument(
         "--severity",
         metavar="SEVERITY",
@@ -111,7 +104,6 @@ def run(args: argparse.Namespace) -> int:
 def _wanted(args: argparse.Namespace, workspace: Workspace | None) -> Wanted:
     """Return which messages a call asks for."""
     from ivrel.core.evidence.looking import Wanted
-    from ivrel.core.fleet import Choice, choose
     from ivrel.core.vocabulary.addresses import address
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
@@ -120,8 +112,7 @@ def _wanted(args: argparse.Namespace, workspace: Workspace | None) -> Wanted:
     if args.device or args.kind or args.site or args.group:
         if workspace is None:
             raise InputError("there is no fleet here to choose devices of; name it with -w")
-        choice = Choice(tuple(args.device), tuple(args.kind), tuple(args.site), tuple(args.group))
-        devices = frozenset(d.name for d in choose(workspace.fleet, choice))
+        devices = frozenset(d.name for d in common.chosen(args, workspace))
     try:
         own = tuple(address(one) for one in args.own_address)
         pattern = re.compile(re.escape(args.text) if args.text else args.pattern or "")

@@ -9,9 +9,9 @@ from collections.abc import Callable, Iterator, Mapping
 
 from msgspec import Struct
 
-from ivrel.core.evidence.summary import Example, Summary, Tally
+from ivrel.core.evidence.summary import Evidence, Example, Summary, Tally
 from ivrel.core.fleet import Device
-from ivrel.core.policy import Policy, Requirement
+from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.settings.format import EXPECTED
 from ivrel.core.settings.source import IDENTITY
@@ -56,6 +56,12 @@ class _Said(Struct, frozen=True):
 
 
 Judge = Callable[[Heard, Requirement], _Said]
+
+
+def claims_of(device: Device, policy: Policy, evidence: Evidence) -> tuple[Claim, ...]:
+    """Return what was heard of a device claims, setting by setting."""
+    summary = evidence.devices.get(device.name) or Summary()
+    return tuple(judged(Heard(device, policy, effective(policy, device), summary)))
 
 
 def judged(heard: Heard) -> Iterator[Claim]:
@@ -142,7 +148,8 @@ def _level(heard: Heard, requirement: Requirement) -> _Said:
         return _Said(
             "contradicted", said, f"{least_urgent} was heard, not {need.text}", tally.first
         )
-    if accepted and order.index(least_urgent) >= min(accepted):
+    # Between two thresholds that are asked for, it may be either, or one that is not.
+    if order.index(least_urgent) in accepted:
         return _Said("proved", said, "", tally.first)
     why = f"nothing less urgent than {least_urgent} was heard, which proves no level of {need.text}"
     return _Said("not seen", said, why)

@@ -7,11 +7,11 @@ from collections.abc import Iterable, Mapping
 from msgspec import Struct
 
 from ivrel.core.evidence.attribution import Directory, attribute
-from ivrel.core.evidence.claims import Claim, Heard, judged
+from ivrel.core.evidence.claims import Claim, claims_of
 from ivrel.core.evidence.record import Record
 from ivrel.core.evidence.summary import Evidence
 from ivrel.core.fleet import Device
-from ivrel.core.policy import Policy, effective
+from ivrel.core.policy import Policy
 
 WAITING, HEARD, CONTRADICTED = "waiting", "heard", "contradicted"
 
@@ -50,8 +50,7 @@ class Expecting:
             return
         alone = Evidence()
         alone.add(record, found, record.received)
-        asked = effective(self._policy, device)
-        claims = judged(Heard(device, self._policy, asked, alone.devices[device.name]))
+        claims = claims_of(device, self._policy, alone)
         against = tuple(c for c in claims if c.claim == "contradicted")
         number = self.states[device.name].number + 1
         self.states[device.name] = Expected(device.name, number, against)

@@ -112,6 +112,7 @@ def told(heard: Listened) -> Iterator[str]:
         f"{heard.dropped:,} dropped by the system"
     )
     for number, what, said in (
+        (heard.others, "message", "of senders beyond these"),
         (heard.shortened, "message", "too long, and cut"),
         (heard.cut, "message", "cut off by the end of a stream"),
         (heard.refused, "connection", "refused: too many at once"),

@@ -8,6 +8,7 @@ from typing import Any
 from msgspec import Struct
 
 from ivrel.core.evidence.claims import CLAIMS, Claim
+from ivrel.core.evidence.oddities import Oddity
 from ivrel.core.evidence.summary import Example, Summary
 from ivrel.core.fleet import Device
 from ivrel.output.views.messages import iso
@@ -24,18 +25,6 @@ class DeviceHeard(Struct, frozen=True):
     def count(self, claim: str) -> int:
         """Return how many of the claims are this one."""
         return sum(1 for c in self.claims if c.claim == claim)
-
-
-class Oddity(Struct, frozen=True):
-    """Something odd about who sent: `kind`: what it is, `about`: whom it is about, `told`: in
-    words, `number`: of how many messages.
-    """
-
-    kind: str
-    about: str
-    told: str
-    number: int
-    example: Example | None = None
 
 
 class HeardView(RowsView, frozen=True, kw_only=True):

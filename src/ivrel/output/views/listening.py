@@ -14,7 +14,8 @@ class Listened(Struct, frozen=True):
     yet; `folder`: where recordings are kept, '' if nowhere; `senders`: messages by address;
     `dropped`: datagrams that the system dropped; `shortened`: messages that were too long; `cut`:
     messages within which their stream ended; `refused`, `failed`: connections; `jumps`: how often
-    the clock went back; `deleted`: recordings that went to keep within the limit.
+    the clock went back; `deleted`: recordings that went to keep within the limit; `others`:
+    messages of senders that are too many to be counted one by one.
     """
 
     ways: str
@@ -29,3 +30,4 @@ class Listened(Struct, frozen=True):
     failed: int = 0
     jumps: int = 0
     deleted: int = 0
+    others: int = 0

@@ -89,9 +89,9 @@ class Keeper:
             if self._size and (late or self._size >= self._limits.size):
                 self._close()
                 self._open()
+            self._stay_within()
         except OSError as problem:
             raise self._failed(self.path, problem) from None
-        self._stay_within()
 
     def _write(self, data: bytes) -> None:
         rest = memoryview(data)

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from typing_extensions import Buffer
 
 STDIN = "-"
+LONGEST_LINE = 8 * LONGEST  # in a recording, a sign of a message may take six
 _DAMAGED = (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError)
 
 
@@ -65,9 +66,9 @@ class Lines:
         number = 0
         try:
             with stream:
-                while line := stream.readline(LONGEST):
+                while line := stream.readline(LONGEST_LINE):
                     number += 1
-                    if not line.endswith(b"\n") and len(line) == LONGEST:
+                    if not line.endswith(b"\n") and len(line) == LONGEST_LINE:
                         self._pass_over(stream)
                     yield number, line.rstrip(b"\r\n")
         except _DAMAGED as problem:
@@ -86,8 +87,7 @@ class Lines:
     def _unpacked(self, file: BinaryIO) -> BinaryIO:
         """Return a stream of what a file holds, which may be compressed."""
         # Standard input cannot go back, but what is buffered of it can be looked at.
-        peek = getattr(file, "peek", None)
-        first = peek(6)[:6] if peek is not None else b""
+        first = self.begins(file, 6)
         if first.startswith(b"\x1f\x8b"):
             return cast(BinaryIO, gzip.GzipFile(fileobj=file))
         if first.startswith(b"\xfd7zXZ\x00"):
