@@ -22,7 +22,7 @@ distributed = pytest.importorskip(
 
 @pytest.fixture(scope="module")
 def scheduler() -> Iterator[str]:
-    options = {"n_workers": 2, "threads_per_worker": 1, "dashboard_address": None}
+    options = {"n_workers": 2, "threads_per_worker": 1, "dashboard_address": ":0"}
     with distributed.LocalCluster(host="127.0.0.1", **options) as cluster:
         yield cluster.scheduler_address
 
@@ -89,3 +89,20 @@ def test_a_call_names_a_scheduler(scheduler: str, ivrel: Run, example: Path) -> 
     assert lone.stderr == (
         "ivrel: --send sends configurations to a scheduler; name it with --scheduler\n"
     )
+
+
+def test_messages_are_counted_alike_in_all_ways(
+    ivrel: Run, example: Path, tmp_path: Path, scheduler: str
+) -> None:
+    """In one process, in several and on a cluster, and whether records are sent or not."""
+    line = b"<181>Nov 23 2026 10:00:00.123 UTC tarsk-fw2 su: %s\n"
+    path = tmp_path / "large.log"
+    path.write_bytes(b"".join(line % (b"x" * (n % 100)) for n in range(150_000)) + b"<13>other\n")
+    words = ("heard", "-w", example, path, "--format", "csv")
+    outcomes = [
+        ivrel(*words, code=0).stdout,
+        ivrel(*words, "--scheduler", scheduler, code=0).stdout,
+        ivrel(*words, "--scheduler", scheduler, "--send", code=0).stdout,
+    ]
+    assert outcomes[0] == outcomes[1] == outcomes[2]
+    assert 'tarsk-fw2,export,proved,"150,000 messages"' in outcomes[0]

@@ -75,8 +75,8 @@ def by_argument(parser: argparse.ArgumentParser, *more: str) -> None:
     parser.add_argument("--all", action="store_true", help="show all, also of a large fleet")
 
 
-def scheduler_arguments(parser: argparse.ArgumentParser) -> None:
-    """Add the options that give the work to a Dask cluster."""
+def scheduler_arguments(parser: argparse.ArgumentParser, what: str = "configurations") -> None:
+    """Add the options that give the work to a Dask cluster; `what`: what its workers read."""
     parser.add_argument(
         "--scheduler",
         metavar="ADDRESS",
@@ -86,7 +86,7 @@ def scheduler_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--send",
         action="store_true",
-        help="send them the configurations, which they otherwise read from the same path",
+        help=f"send them the {what}, which they otherwise read from the same path",
     )
 
 

@@ -71,13 +71,15 @@ def _zone(name: str) -> tzinfo:
 def opened(args: argparse.Namespace, files: Iterable[str]) -> Messages:
     """Return the messages of files, read as a call asks for."""
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.sources.messages import FORMATS, Messages
+    from ivrel.sources.messages import Form, Messages
     from ivrel.sources.messages.formats import template
 
     if args.form and args.template:
         raise InputError("--as names a format, and --template describes one; leave one of them out")
-    read = template(args.template) if args.template else FORMATS[args.form] if args.form else None
-    return Messages(tuple(files), datetime.now(UTC), read)
+    if args.template:
+        template(args.template)  # if it is none, that is told now
+    form = Form(args.form or "", args.template or "")
+    return Messages(tuple(files), datetime.now(UTC), form if form != Form() else None)
 
 
 def workspace_of(args: argparse.Namespace) -> Workspace | None:
@@ -98,26 +100,30 @@ def directory_of(workspace: Workspace | None) -> Directory:
         return Directory(())
     has_policy = (workspace.folder / "policy.yaml").exists()
     collectors = workspace.policy.collectors.values() if has_policy else ()
-    fleet = workspace
-    return Directory(workspace.fleet.devices, collectors, lambda device: _interfaces(fleet, device))
+    return Directory(workspace.fleet.devices, collectors, Interfaces(workspace))
 
 
-def _interfaces(workspace: Workspace, device: Device) -> Iterator[str]:
-    """Yield the addresses on the interfaces of a device, as far as its configuration can be
-    read.
+class Interfaces:
+    """Gives the addresses on the interfaces of a device, as far as its configuration can be read;
+    it can be sent to other machines.
     """
-    from ivrel.core.reading import read_records
-    from ivrel.core.settings.way import in_use, knows_interfaces
-    from ivrel.core.vocabulary.errors import Unreadable
 
-    try:
-        data, _ = workspace.text(device)
-        records = read_records(workspace.dialects[device.platform], data)
-    except Unreadable:
-        return
-    if knows_interfaces(records):
-        for row in records.rows("interface").values():
-            yield from in_use(row)
+    def __init__(self, workspace: Workspace) -> None:
+        self._texts, self._dialects = workspace.texts, workspace.dialects
+
+    def __call__(self, device: Device) -> Iterator[str]:
+        from ivrel.core.reading import read_records
+        from ivrel.core.settings.way import in_use, knows_interfaces
+        from ivrel.core.vocabulary.errors import Unreadable
+
+        try:
+            data, _ = self._texts.text(device)
+            records = read_records(self._dialects[device.platform], data)
+        except Unreadable:
+            return
+        if knows_interfaces(records):
+            for row in records.rows("interface").values():
+                yield from in_use(row)
 
 
 def seen_in(messages: Messages, directory: Directory, zone: tzinfo) -> Iterator[Seen]:
@@ -145,19 +151,42 @@ def gathered(
     args: argparse.Namespace, workspace: Workspace, files: Iterable[str]
 ) -> tuple[Evidence, list[Messages]]:
     """Return what the records of a call come to, and the messages that were gone through."""
-    from ivrel.core.evidence.summary import Evidence
+    from msgspec.structs import replace
 
-    heard, gone = Evidence(), []
-    directory = directory_of(workspace)
+    from ivrel.core.evidence.attribution import attribute
+    from ivrel.core.evidence.summary import Evidence
+    from ivrel.runners.pieces import through_pieces
+    from ivrel.sources.messages import Chunk, Summed, Summing, problems_of
+
+    heard, wrong = Evidence(), dict[str, Summed]()
+    gone: list[Messages] = []
+    directory, cluster = directory_of(workspace), common.cluster_of(args)
     collectors = workspace.policy.collectors.values()
     endpoints: dict[object, str] = {c.endpoint: c.name for c in collectors}
-    for collector, some in _files(args, workspace, files).items():
-        messages = opened(args, some)
-        gone.append(messages)
-        for seen in seen_in(messages, directory, args.zone):
-            # A capture tells where a message went; a file, only whose it is.
-            to = (seen.record.to, seen.record.port, seen.record.transport)
-            heard.add(seen.record, seen.found, seen.when, collector or endpoints.get(to, ""))
+
+    def chunks() -> Iterator[Chunk]:
+        """Yield what can be summarised elsewhere; summarise the messages of captures here."""
+        for collector, some in _files(args, workspace, files).items():
+            messages = opened(args, some)
+            gone.append(messages)
+            for part in messages.parts(by_path=not args.send):
+                if isinstance(part, Chunk):
+                    yield replace(part, collector=collector)
+                    continue
+                # A capture tells where a message went; a file, only whose it is.
+                at = collector or endpoints.get((part.to, part.port, part.transport), "")
+                found = attribute(part, directory)
+                heard.add(part, found, part.when(messages.near, args.zone), at)
+
+    for summed in through_pieces(Summing(directory, args.zone), chunks(), cluster):
+        heard.merge(summed.evidence)
+        known = wrong.setdefault(summed.shown, summed)
+        if known is not summed:
+            known.wrong, known.first = known.wrong + summed.wrong, known.first or summed.first
+            known.shortened += summed.shortened
+    for of_file in wrong.values():
+        said = problems_of(of_file.shown, of_file.wrong, of_file.first, of_file.shortened)
+        gone[0].problems += said
     return heard, gone
 
 

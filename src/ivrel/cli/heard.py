@@ -15,6 +15,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     evidence.device_arguments(parser)
     common.setting_argument(parser)
     evidence.record_arguments(parser)
+    common.scheduler_arguments(parser, "records")
     common.format_argument(parser, "table", "json", "jsonl", "csv")
     parser.add_argument("--all", action="store_true", help="show all, also of a large fleet")
     common.example(

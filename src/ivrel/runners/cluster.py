@@ -10,6 +10,7 @@ from __future__ import annotations
 import socket
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from typing import Any, TypeVar
 
 from msgspec import Struct
@@ -41,11 +42,7 @@ def on_cluster(
     job: Job[R], devices: Sequence[Device], scheduler: str, *, send: bool
 ) -> Iterator[R]:
     """Yield what comes of each device, in their order; `send`: send the configurations along."""
-    client = _client(scheduler)
-    with client:
-        workers = len(client.scheduler_info()["workers"])
-        if not workers:
-            raise InputError(f"the Dask scheduler at '{scheduler}' has no workers")
+    with connected(scheduler) as (client, workers):
         there = client.scatter(job, broadcast=True, hash=False)
         waiting: deque[Any] = deque()
         for start in range(0, len(devices), job.share.chunk):
@@ -56,6 +53,16 @@ def on_cluster(
                 yield from job.unpack(waiting.popleft().result())
         while waiting:
             yield from job.unpack(waiting.popleft().result())
+
+
+@contextmanager
+def connected(scheduler: str) -> Iterator[tuple[Any, int]]:
+    """Give the client of a scheduler, and how many workers it has."""
+    with _client(scheduler) as client:
+        workers = len(client.scheduler_info()["workers"])
+        if not workers:
+            raise InputError(f"the Dask scheduler at '{scheduler}' has no workers")
+        yield client, workers
 
 
 def _client(scheduler: str) -> Any:

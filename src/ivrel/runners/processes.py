@@ -44,12 +44,16 @@ def in_processes(job: Job[R], devices: Sequence[Device], workers: int) -> Iterat
             yield from job.unpack(packed)
 
 
-def _end_with_parent() -> None:
-    """End this process when the one that forked it has gone, even if it was killed.
+def end_with_parent() -> None:
+    """Have this process end when the one that forked it has gone, even if it was killed.
 
     A worker waits in locks and pipes that its siblings hold open, too: without this it would wait
     for ever.
     """
+    threading.Thread(target=_wait_for_parent, daemon=True).start()
+
+
+def _wait_for_parent() -> None:
     from multiprocessing import parent_process
 
     parent = parent_process()
@@ -68,7 +72,7 @@ class _Worker:
     def begin(cls, job: Job[Any], devices: Sequence[Device]) -> None:
         gc.freeze()
         gc.disable()  # what a worker makes, it hands on
-        threading.Thread(target=_end_with_parent, daemon=True).start()
+        end_with_parent()
         cls.job, cls.devices = job, devices
 
     @classmethod

@@ -7,7 +7,7 @@ alphabetical order are kept, and the rest is counted.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from datetime import UTC, datetime
+from datetime import datetime
 
 from msgspec import Struct
 
@@ -19,26 +19,23 @@ from ivrel.core.vocabulary.wording import shorten
 
 MOST = 64  # values of one kind that are kept
 _BEGINNING = 500  # bytes of a message that are kept to be shown
-_NEVER = datetime.max.replace(tzinfo=UTC)
 
 
 class Example(Struct, frozen=True, order=True):
-    """The message that shows something: when it came, where its record stands, how it begins."""
+    """The message that shows something: where its record stands, when it came, how it begins.
 
-    when: datetime
+    Of several, the first is the one that stands first.
+    """
+
     file: str
     line: int
+    when: datetime | None
     data: bytes
 
     @property
     def text(self) -> str:
         """How the message begins, as it may be shown."""
         return shorten(self.data.decode("utf-8", "replace"), 120)
-
-    @property
-    def known(self) -> datetime | None:
-        """When it came; None if that is not known."""
-        return None if self.when == _NEVER else self.when
 
 
 class Tally(Struct, frozen=True):
@@ -62,30 +59,28 @@ class Summary:
 
     def __init__(self) -> None:
         self.number = 0
-        self.begun, self.ended = _NEVER, datetime.min.replace(tzinfo=UTC)
         self.values: dict[str, Values] = {}
         self.more: dict[str, int] = {}  # messages whose values are not kept
 
-    def add(self, observed: Iterable[tuple[str, str]], example: Example) -> None:
-        """Count a message, with what is observed in it."""
-        self.number += 1
-        if example.known is not None:
-            self.begun, self.ended = min(self.begun, example.when), max(self.ended, example.when)
+    def add(self, observed: Iterable[tuple[str, str]], example: Example, number: int = 1) -> None:
+        """Count a message, with what is observed in it; `number`: of messages that show the same,
+        of which the example is the first.
+        """
+        self.number += number
         for what, value in observed:
             values = self.values.setdefault(what, {})
             old = values.get(value)
             if old is None:
-                values[value] = Tally(1, example)
+                values[value] = Tally(number, example)
                 self._bound(what)
             else:
                 # Messages mostly come in order, so that the first stays the first.
                 first = old.first if old.first <= example else example
-                values[value] = Tally(old.number + 1, first)
+                values[value] = Tally(old.number + number, first)
 
     def merge(self, other: Summary) -> None:
         """Take in another summary of the same originator."""
         self.number += other.number
-        self.begun, self.ended = min(self.begun, other.begun), max(self.ended, other.ended)
         for what, tallies in other.values.items():
             values = self.values.setdefault(what, {})
             for value, tally in tallies.items():
@@ -120,19 +115,26 @@ class Evidence:
         return sum(s.number for s in self.devices.values()) + self.strangers.number
 
     def add(
-        self, record: Record, found: Attribution, when: datetime | None, collector: str = ""
+        self,
+        record: Record,
+        found: Attribution,
+        when: datetime | None,
+        collector: str = "",
+        number: int = 1,
     ) -> None:
-        """Count a message; `collector`: the one that it arrived at, if that is known."""
-        example = Example(when or _NEVER, record.file, record.line, record.data[:_BEGINNING])
+        """Count a message; `collector`: the one that it arrived at, if that is known; `number`: of
+        messages that show the same, of which it is the first.
+        """
+        example = Example(record.file, record.line, when, record.data[:_BEGINNING])
         if record.sender and record.message.host and not found.relay:
-            self.senders.add([("names", f"{record.sender} {record.message.host}")], example)
+            self.senders.add([("names", f"{record.sender} {record.message.host}")], example, number)
         if not found.device:
             name = record.sender or record.message.host or "-"
             via = f" by {found.relay}" if found.relay else ""
-            self.strangers.add([("called", f"{name}{via}")], example)
+            self.strangers.add([("called", f"{name}{via}")], example, number)
             return
         summary = self.devices.setdefault(found.device, Summary())
-        summary.add(observed(record, found, collector), example)
+        summary.add(observed(record, found, collector), example, number)
 
     def merge(self, other: Evidence) -> None:
         """Take in what was heard elsewhere."""

@@ -90,6 +90,6 @@ def _where(example: Example | None) -> dict[str, Any]:
     return {
         "file": example.file,
         "line": example.line,
-        "time": iso(example.known),
+        "time": iso(example.when),
         "message": example.text,
     }

@@ -6,13 +6,18 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import BinaryIO
 
+from msgspec.structs import replace
+
 from ivrel.core.evidence.record import Record
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.messages.captures import MAGICS, Capture
-from ivrel.sources.messages.formats import FORMATS, Read, recognised
+from ivrel.sources.messages.chunks import Chunk, Form, Summed, Summing
+from ivrel.sources.messages.formats import FORMATS, recognised
 from ivrel.sources.messages.streams import Lines
 
-__all__ = ["FORMATS", "Messages"]
+__all__ = ["FORMATS", "Chunk", "Form", "Messages", "Summed", "Summing", "problems_of"]
+
+CHUNK = 8 * 1024 * 1024  # bytes of a chunk, about
 
 
 class Messages:
@@ -21,8 +26,8 @@ class Messages:
     `problems`: what was wrong with a file or with lines of it; the rest is read all the same.
     """
 
-    def __init__(self, files: Sequence[str], now: datetime, read: Read | None = None) -> None:
-        self._files, self._now, self._read = files, now, read
+    def __init__(self, files: Sequence[str], now: datetime, form: Form | None = None) -> None:
+        self._files, self._now, self._form = files, now, form
         self.problems: list[str] = []
         self.near = now  # when the file was written last that is being read
 
@@ -37,29 +42,65 @@ class Messages:
         self.near = lines.near
         stream = lines.unpacked()
         if lines.begins(stream, 4) in MAGICS:
-            capture = Capture(stream, lines.shown)
-            with stream:
-                try:
-                    yield from capture
-                finally:
-                    self.problems += capture.remarks
-            return
-        yield from self._of_lines(lines, stream)
+            yield from self._of_capture(lines, stream)
+        else:
+            yield from self._of_lines(lines, stream)
+
+    def _of_capture(self, lines: Lines, stream: BinaryIO) -> Iterator[Record]:
+        self.near = lines.near
+        capture = Capture(stream, lines.shown)
+        with stream:
+            try:
+                yield from capture
+            finally:
+                self.problems += capture.remarks
+
+    def parts(self, *, by_path: bool) -> Iterator[Chunk | Record]:
+        """Yield the lines of the files in chunks, and the messages of captures one by one.
+
+        `by_path`: chunks of plain files name them, and do not hold their lines.
+        """
+        for name in self._files:
+            try:
+                lines = Lines(name, self._now)
+                stream = lines.unpacked()
+                if lines.begins(stream, 4) in MAGICS:
+                    yield from self._of_capture(lines, stream)
+                else:
+                    yield from self._chunks(lines, stream, name if by_path else "")
+            except Unreadable as problem:
+                self.problems.append(str(problem))
+
+    def _chunks(self, lines: Lines, stream: BinaryIO, path: str) -> Iterator[Chunk]:
+        form = self._form
+        path = path if lines.is_plain else ""
+        # After a damaged one, nothing more comes of a file; what came before it stands.
+        for number, start, data, is_all in lines.blocks(stream, CHUNK):
+            form = form or Form(recognised(data))
+            chunk = Chunk(lines.shown, lines.near, form, number)
+            if path and is_all:
+                yield replace(chunk, path=path, start=start, size=len(data))
+            else:
+                yield replace(chunk, data=data)
 
     def _of_lines(self, lines: Lines, stream: BinaryIO) -> Iterator[Record]:
-        read, wrong, first = self._read, 0, ""
+        read, wrong, first = self._form and self._form.read, 0, ""
         for number, data in lines.of(stream):
             if not data:
                 continue
-            read = read or recognised(data)
+            read = read or FORMATS[recognised(data)]
             try:
                 record = read(data, lines.shown, number, lines.near)
             except ValueError as problem:
                 wrong, first = wrong + 1, first or f"{lines.shown}:{number}: {problem}"
                 continue
             yield record
-        if wrong:
-            more = f"; so are {wrong - 1} more lines" if wrong > 1 else ""
-            self.problems.append(f"{first}{more}")
-        if lines.shortened:
-            self.problems.append(f"{lines.shown}: {lines.shortened} lines are too long, and cut")
+        self.problems += problems_of(lines.shown, wrong, first, lines.shortened)
+
+
+def problems_of(shown: str, wrong: int, first: str, shortened: int) -> Iterator[str]:
+    """Yield what was wrong with the lines of a file, in words; `first`: with the first of them."""
+    if wrong:
+        yield f"{first}; so are {wrong - 1:,} more lines" if wrong > 1 else first
+    if shortened:
+        yield f"{shown}: {shortened:,} lines are too long, and cut"

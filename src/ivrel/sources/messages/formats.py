@@ -127,15 +127,16 @@ def _port(said: Any) -> int | None:
 FORMATS: Mapping[str, Read] = {"recording": read_kept, "json": read_json, "lines": read_line}
 
 
-def recognised(data: bytes) -> Read:
-    """Return what reads a file, by its first line."""
-    if data.lstrip()[:1] == b"{":
+def recognised(data: bytes) -> str:
+    """Return the format of a file that begins with these lines, as a row of FORMATS."""
+    first = data.lstrip().partition(b"\n")[0]
+    if first[:1] == b"{":
         try:
-            said = _object(data)
+            said = _object(first)
         except ValueError:
-            return read_line
-        return read_kept if {"text", "base64"} & said.keys() else read_json
-    return read_line
+            return "lines"
+        return "recording" if {"text", "base64"} & said.keys() else "json"
+    return "lines"
 
 
 # What a user's own line format may name, and what stands in its place.

@@ -20,7 +20,7 @@ from ivrel.sources.files import reason
 if TYPE_CHECKING:
     from typing_extensions import Buffer
 
-STDIN = "-"
+STDIN, STDIN_SHOWN = "-", "standard input"
 LONGEST_LINE = 8 * LONGEST  # in a recording, a sign of a message may take six
 _DAMAGED = (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError)
 
@@ -32,8 +32,9 @@ class Lines:
     """
 
     def __init__(self, name: str, now: datetime) -> None:
-        self.shown = "standard input" if name == STDIN else name
+        self.shown = STDIN_SHOWN if name == STDIN else name
         self.near = now
+        self._plain = False
         self.shortened = 0  # lines whose end was dropped, since they are too long
         try:
             if name == STDIN:
@@ -69,20 +70,67 @@ class Lines:
                 while line := stream.readline(LONGEST_LINE):
                     number += 1
                     if not line.endswith(b"\n") and len(line) == LONGEST_LINE:
+                        self.shortened += 1
                         self._pass_over(stream)
                     yield number, line.rstrip(b"\r\n")
         except _DAMAGED as problem:
             raise self._damaged(f"behind line {number}", problem) from None
 
+    def blocks(self, stream: BinaryIO, size: int) -> Iterator[tuple[int, int, bytes, bool]]:
+        """Yield whole lines, about `size` bytes at a time: the number of the first, where they
+        begin, their bytes, and whether all that stands there is in them.
+        """
+        number, start, held = 1, 0, bytearray()
+        with stream:
+            while True:
+                problem = self._fill(stream, held, size)
+                ended = problem is not None or len(held) < size
+                end = len(held) if ended else held.rfind(b"\n") + 1
+                if end:
+                    data, gone, is_all = bytes(held[:end]), end, True
+                    del held[:end]
+                else:  # one line, and it goes on
+                    data, gone, is_all = bytes(held[: LONGEST_LINE + 1]) + b"\n", len(held), False
+                    held.clear()
+                    gone += self._pass_over(stream)
+                if data:
+                    yield number, start, data, is_all
+                number += data.count(b"\n")
+                start += gone
+                if problem is not None:
+                    raise self._damaged(f"behind line {number - 1}", problem) from None
+                if ended:
+                    return
+
+    def _fill(self, stream: BinaryIO, held: bytearray, size: int) -> Exception | None:
+        """Read until so many bytes are held, or there are no more; return what is damaged."""
+        try:
+            while len(held) < size:
+                piece = stream.read1(size - len(held))  # type: ignore[attr-defined]
+                if not piece:
+                    break
+                held += piece
+        except _DAMAGED as problem:
+            return problem
+        return None
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether the bytes of the file are those of its lines."""
+        return self._plain
+
     def _damaged(self, where: str, problem: Exception) -> Unreadable:
         said = str(problem).strip().rstrip(".").lower() or type(problem).__name__
         return Unreadable(f"{self.shown}: damaged {where}: {said}")
 
-    def _pass_over(self, stream: BinaryIO) -> None:
-        """Pass over the rest of a line that is too long."""
-        self.shortened += 1
-        while (rest := stream.readline(LONGEST)) and not rest.endswith(b"\n"):
-            pass
+    def _pass_over(self, stream: BinaryIO) -> int:
+        """Pass over the rest of a line that is too long; return its bytes."""
+        gone = 0
+        while rest := stream.readline(LONGEST):
+            gone += len(rest)
+            if rest.endswith(b"\n"):
+                break
+        return gone
 
     def _unpacked(self, file: BinaryIO) -> BinaryIO:
         """Return a stream of what a file holds, which may be compressed."""
@@ -94,6 +142,7 @@ class Lines:
             return cast(BinaryIO, lzma.LZMAFile(file))
         if first.startswith(b"\x28\xb5\x2f\xfd"):
             return cast(BinaryIO, io.BufferedReader(_Zstd(file)))
+        self._plain = self.shown != STDIN_SHOWN
         return file
 
 

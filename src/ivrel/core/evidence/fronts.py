@@ -1,0 +1,68 @@
+"""Fronts: lines that show the same are counted together, and one of them is read for all.
+
+What a message shows (`summary.observed`) and whose it is follow from its front: PRI, the form of
+its stamp, and the words up to its tag. Where two fronts differ only in digits of a valid time, the
+messages show the same. A line whose front is not surely known is read by itself.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+_TIME = rb"(?!2[4-9])[0-2][0-9]:[0-5][0-9]:[0-5][0-9]"
+# Three digits of a fraction, or six where it is known what ends them; others are read one by one.
+_FRACTION = rb"(?:(\.)[0-9][0-9][0-9](?:[0-9][0-9][0-9](?=([Z +-])))?)?(?![0-9])"
+_WORD = rb"[^ :\[\]\"\\\n]+"
+# RFC 3164. A date stays in the front, for there are few of them; a number may stand before it.
+_OLD = (
+    rb"(?:[0-9]{1,9}(: ))?"
+    rb"(?:([*.]?(?:[A-Z][a-z][a-z] [ 0-9][0-9] (?:[0-9]{4} )?|[0-9][0-9][0-9][0-9]-..-..[T ]))"
+    + _TIME + _FRACTION
+    # Or how long a device has been up.
+    + rb"|[0-9]{1,5}([wd])(?:[0-9]{1,2}([dh])(?=[ :]))?(?=[ :]))"
+    # A year, a zone, and then HOSTNAME and the tag, of which neither may be one of those.
+    rb"((?:Z|[+-]..:..)?(?: (?:19|20)[0-9]{2}(?= ))?(?: ?[+-][0-9]{2}:?[0-9]{2}(?= )| UTC(?= ))?:?"
+    rb"(?! (?:[0-9]{4}|[A-Z]{1,5}|TZ[^ ]*)[ :]) " + _WORD
+    + rb"(?:: | " + _WORD + rb"(?:: | |\[(?=[0-9]{1,10}\]:? ))))"
+)  # fmt: skip
+# RFC 5424, with no structured data, or with the number of the message.
+_NEW = (
+    rb"(1 [0-9][0-9][0-9][0-9]-..-..T)" + _TIME + _FRACTION + rb"((?:Z|[+-]..:..) " + _WORD
+    + rb" " + _WORD + rb" )" + _WORD + rb" " + _WORD
+    + rb" (?:-|(\[meta sequenceId=)QUOTE[0-9]{1,9}QUOTE\])(?=[ \n])"
+)  # fmt: skip
+
+
+class Group(Struct, frozen=True):
+    """Lines that show the same: how many, the index of the first, and that line."""
+
+    number: int
+    first: int
+    line: bytes
+
+
+class Fronts:
+    """Finds the groups of lines; `before`, `after`: expressions for what stands around a message,
+    with what is the same in a group as a group of the first.
+    """
+
+    def __init__(self, before: bytes = b"", quote: bytes = b'"', after: bytes = b"") -> None:
+        new = _NEW.replace(b"QUOTE", quote)
+        known = rb"%s((?:<[0-9]{1,3}>)?)(?:%s|%s)[^\n]*%s\n" % (before, new, _OLD, after)
+        # A second expression for the whole line; that a match begins where one ended needs no sign.
+        self._lines = re.compile(rb"%s|([^\n]*)\n" % known)
+
+    def groups(self, data: bytes) -> Iterator[Group]:
+        """Yield the groups of some lines, of which the last may lack its line end."""
+        if not data.endswith(b"\n"):
+            data += b"\n"
+        lines, found = data.split(b"\n"), self._lines.findall(data)
+        # The first of each: where a key comes again, the last one that is set stays.
+        first = dict(zip(reversed(found), range(len(found) - 1, -1, -1), strict=True))
+        for key, number in Counter(found).items():
+            at = first[key]
+            yield Group(number, at, lines[at])

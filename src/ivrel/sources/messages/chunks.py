@@ -1,0 +1,120 @@
+"""Chunks: whole lines of one file, which are summarised wherever there is room."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime, tzinfo
+from pathlib import Path
+
+from msgspec import Struct
+
+from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.evidence.fronts import Fronts
+from ivrel.core.evidence.summary import Evidence
+from ivrel.sources.messages.formats import FORMATS, Read, template
+from ivrel.sources.messages.streams import LONGEST_LINE
+
+# What stands around a message in a line of each format, up to its front. Of other formats, each
+# line is read.
+_RECORDED = (
+    rb"\{\"received\":\"[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2}\.[0-9]{6}Z\""
+    rb"(,\"sender\":\"[0-9a-f.:]+\",\"port\":[0-9]+,\"transport\":\"[a-z]+\","
+    rb"\"framing\":\"[a-z ]+\",)\"text\":\""
+)
+_FRONTS = {
+    "lines": (b"", b'"', b""),
+    "recording": (_RECORDED, b'\\\\"', rb"\"\}"),
+}
+
+
+class Form(Struct, frozen=True):
+    """The format of records: a row of FORMATS, or a template of the user's own."""
+
+    name: str = ""
+    template: str = ""
+
+    @property
+    def read(self) -> Read:
+        """What reads a line."""
+        return template(self.template) if self.template else FORMATS[self.name]
+
+
+class Chunk(Struct, frozen=True):
+    """Whole lines of one file.
+
+    `shown`: what the file is called; `near`: when it was written last; `line`: the number of the
+    first; `collector`: whose file it is, '' if that is not known. `data`: the lines; if None, they
+    are `size` bytes from `start` on in the file `path`.
+    """
+
+    shown: str
+    near: datetime
+    form: Form
+    line: int
+    collector: str = ""
+    path: str = ""
+    start: int = 0
+    size: int = 0
+    data: bytes | None = None
+
+    def bytes(self) -> bytes:
+        """Return the lines."""
+        if self.data is not None:
+            return self.data
+        with Path(self.path).open("rb") as file:
+            file.seek(self.start)
+            return file.read(self.size)
+
+
+class Summed(Struct):
+    """What a chunk comes to: what was heard; how many of its lines are no records, and what is
+    wrong with the first; how many were too long.
+    """
+
+    shown: str
+    evidence: Evidence
+    wrong: int = 0
+    first: str = ""
+    shortened: int = 0
+
+
+class Summing:
+    """Summarises chunks: a chunk in, a summary out, wherever it is done.
+
+    `zone`: that of stamps which say none.
+    """
+
+    def __init__(self, directory: Directory, zone: tzinfo) -> None:
+        self._directory, self._zone = directory, zone
+        self._fronts = {name: Fronts(*around) for name, around in _FRONTS.items()}
+
+    def __call__(self, chunk: Chunk) -> Summed:
+        """Return what a chunk comes to."""
+        out, read = Summed(chunk.shown, Evidence()), chunk.form.read
+        for number, at, line in self._groups(chunk):
+            if not line.rstrip(b"\r"):
+                continue
+            if len(line) > LONGEST_LINE:
+                line = line[:LONGEST_LINE]
+                out.shortened += number
+            try:
+                record = read(line.rstrip(b"\r"), chunk.shown, chunk.line + at, chunk.near)
+            except ValueError as problem:
+                out.wrong += number
+                said = f"{chunk.shown}:{chunk.line + at}: {problem}"
+                out.first = out.first or said
+                continue
+            found = attribute(record, self._directory)
+            when = record.when(chunk.near, self._zone)
+            out.evidence.add(record, found, when, chunk.collector, number)
+        return out
+
+    def _groups(self, chunk: Chunk) -> Iterator[tuple[int, int, bytes]]:
+        """Yield how many lines show the same, the index of the first, and that line."""
+        data, fronts = chunk.bytes(), self._fronts.get(chunk.form.name)
+        if fronts is not None:
+            for group in fronts.groups(data):
+                yield group.number, group.first, group.line
+            return
+        for at, line in enumerate(data.removesuffix(b"\n").split(b"\n")):
+            yield 1, at, line

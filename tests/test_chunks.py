@@ -1,0 +1,141 @@
+"""Messages that show the same are counted together: that changes nothing but the time it takes."""
+
+from __future__ import annotations
+
+import gzip
+import re
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from itertools import combinations, product
+from pathlib import Path
+
+import pytest
+from conftest import tried
+from hypothesis import given
+from hypothesis import strategies as st
+from test_heard import told
+
+from ivrel.core import Device
+from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.evidence.record import kept_line
+from ivrel.core.evidence.summary import Evidence
+from ivrel.runners.pieces import through_pieces
+from ivrel.sources.messages import Chunk, Form, Messages, Summing
+
+NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
+DEVICES = [
+    Device("x", "router", "s", "quern", (), "192.0.2.1"),
+    Device("y1", "router", "s", "quern", (), "192.0.2.2"),
+]
+
+PIECES = (
+    ["<34>", "<165>", "<7>", "<192>", "<034>", ""],
+    ["", "17: ", "123456: ", "1 ", "2 ", "*", "."],
+    ["Nov 23 ", "Nov  3 ", "Feb 30 ", "Xyz 23 ", "Nov 23 2026 ", "2026 Nov 23 ", "2026-11-23T", "2026-11-23 ", "3d04h", "5w ", "12d ", "- ", ""],
+    ["10:00:00", "23:59:59", "24:00:00", "10:60:00", "7:00:00", ""],
+    ["", ".123", ".123456", ".1", ".1234567", ",123"],
+    ["", "Z", "+01:00", " +00:00", " UTC", " EST", " 2026", " 2026 UTC", " TZ+2", ":", " UTC:"],
+    [" x", " y1", " 192.0.2.2", " 2001:db8::1", " su:", " 1999", " UTC", " -", "", " x.example.org", " caf\u00e9", ' a"b', " a\\b"],
+    [" su:", " su[12]:", " su[12", " y1[3]", " y1[3", " x:", " su", " [x]:", " -", ""],
+    ["", " ", " hello", " - - - hello", ' 7 ID1 [meta sequenceId="5"] hi', ' 7 - [meta sequenceId="5"][origin ip="192.0.2.1"] hi',
+     " - - -", ' - - [origin ip="192.0.2.2"] x', " - -", "\r", "\0", " x\u2003y"],
+)  # fmt: skip
+
+
+OLD = ("<34>", "", "Nov 23 ", "10:00:00", ".123", " UTC", " x", " su:", " hello")
+NEW = ("<34>", "1 ", "2026-11-23T", "10:00:00", ".123", "Z", " x", " su", " - - - hello")
+
+
+def changed(base: tuple[str, ...]) -> Iterator[str]:
+    """Yield the lines that differ from a base in at most two pieces."""
+    for one, other in combinations(range(len(PIECES)), 2):
+        for first, second in product(PIECES[one], PIECES[other]):
+            pieces = list(base)
+            pieces[one], pieces[other] = first, second
+            yield "".join(pieces)
+
+
+def twice(lines: list[bytes], form: str) -> tuple[object, object]:
+    """Return what lines come to, read one by one and counted together."""
+    directory, one_by_one = Directory(DEVICES), Evidence()
+    read, wrong = Form(form).read, 0
+    for number, line in enumerate(lines, 1):
+        if not line.rstrip(b"\r\n"):
+            continue
+        try:
+            record = read(line.rstrip(b"\r\n"), "f", number, NOW)
+        except ValueError:
+            wrong += 1
+            continue
+        one_by_one.add(record, attribute(record, directory), record.when(NOW), "a")
+    data = b"".join(line.rstrip(b"\n") + b"\n" for line in lines)
+    chunk = Chunk("f", NOW, Form(form), 1, "a", data=data)
+    summed = Summing(Directory(DEVICES), UTC)(chunk)
+    assert summed.wrong == wrong
+    return told(one_by_one), told(summed.evidence)
+
+
+@pytest.mark.parametrize("form", ["lines", "recording"])
+@pytest.mark.parametrize("base", [OLD, NEW])
+def test_counted_together_is_as_read_one_by_one(base: tuple[str, ...], form: str) -> None:
+    lines = [line.encode() for line in changed(base)]
+    # The same lines at another time, with another number in front, and of another process.
+    lines += [re.sub(rb"10:00:00|17(?=: )|\[12\]", lambda m: m[0].replace(b"1", b"2"), line) for line in lines]  # fmt: skip
+    if form == "recording":
+        lines = [kept_line(one, 1e9 + n, "192.0.2.2", 514, "udp", "datagram") for n, one in enumerate(lines)]  # fmt: skip
+    slow, fast = twice(lines, form)
+    assert slow == fast
+
+
+@tried(300)
+@given(st.lists(st.tuples(*map(st.sampled_from, PIECES)).map("".join), min_size=1, max_size=30))
+def test_so_are_lines_of_all_kinds(lines: list[str]) -> None:
+    slow, fast = twice([line.encode() for line in lines * 2], "lines")
+    assert slow == fast
+
+
+def test_chunks_of_a_file_are_its_lines(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    text = b"".join(b"<13>Nov 23 10:00:%02d x su: %s\n" % (n % 60, b"y" * n) for n in range(200))
+    path, packed = tmp_path / "a.log", tmp_path / "a.log.gz"
+    path.write_bytes(text + b"<13>the last without an end")
+    packed.write_bytes(gzip.compress(path.read_bytes()))
+    monkeypatch.setattr("ivrel.sources.messages.CHUNK", 1000)
+    for name, by_path in ((path, True), (path, False), (packed, True)):
+        messages = Messages([str(name)], NOW)
+        chunks = [part for part in messages.parts(by_path=by_path) if isinstance(part, Chunk)]
+        assert b"".join(chunk.bytes() for chunk in chunks) == path.read_bytes()
+        assert len(chunks) > 20 and not messages.problems
+        assert all((chunk.data is None) == (by_path and name == path) for chunk in chunks)
+        line = 1
+        for chunk in chunks:
+            assert chunk.line == line
+            line += chunk.bytes().count(b"\n")
+    # What is damaged ends with a word about it, and what came before it stands.
+    packed.write_bytes(packed.read_bytes()[:-200])
+    messages = Messages([str(packed)], NOW)
+    held = b"".join(
+        part.bytes() for part in messages.parts(by_path=True) if isinstance(part, Chunk)
+    )
+    assert held and path.read_bytes().startswith(held)
+    assert "a.log.gz: damaged behind line" in messages.problems[0]
+
+
+def test_a_line_that_never_ends_is_cut(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("ivrel.sources.messages.CHUNK", 700_000)
+    path = tmp_path / "long.log"
+    path.write_bytes(b"<13>first\n" + b"<13>" + b"x" * 3_000_000 + b"\n<13>last\n")
+    chunks = [c for c in Messages([str(path)], NOW).parts(by_path=True) if isinstance(c, Chunk)]
+    summed = [Summing(Directory(DEVICES), UTC)(chunk) for chunk in chunks]
+    assert sum(s.shortened for s in summed) == 1
+    assert [s.evidence.number for s in summed] == [1, 1, 1]
+    lines = [t.first for s in summed for t in s.evidence.strangers.of("called").values()]
+    assert [(one.line, one.text[:9]) for one in lines] == [(1, "<13>first"), (2, "<13>xxxxx"), (3, "<13>last")]  # fmt: skip
+
+
+@pytest.mark.parametrize("workers", [1, 2])
+def test_pieces_come_in_order(workers: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("ivrel.runners.processes.workers_for", lambda share, number: workers)
+    assert list(through_pieces(hex, iter(range(50)))) == [hex(n) for n in range(50)]
+    assert list(through_pieces(hex, iter([7]))) == ["0x7"] and not list(
+        through_pieces(hex, iter([]))
+    )
