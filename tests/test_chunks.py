@@ -70,9 +70,9 @@ def twice(lines: list[bytes], form: str) -> tuple[object, object]:
         one_by_one.add(record, attribute(record, directory), record.when(NOW), "a")
     data = b"".join(line.rstrip(b"\n") + b"\n" for line in lines)
     chunk = Chunk("f", NOW, Form(form), 1, "a", data=data)
-    summed = Summing(Directory(DEVICES), UTC)(chunk)
+    summed = Summing(Directory(DEVICES), UTC, Evidence)(chunk)
     assert summed.wrong == wrong
-    return told(one_by_one), told(summed.evidence)
+    return told(one_by_one), told(summed.gathered)
 
 
 @pytest.mark.parametrize("form", ["lines", "recording"])
@@ -125,10 +125,10 @@ def test_a_line_that_never_ends_is_cut(tmp_path: Path, monkeypatch: pytest.Monke
     path = tmp_path / "long.log"
     path.write_bytes(b"<13>first\n" + b"<13>" + b"x" * 3_000_000 + b"\n<13>last\n")
     chunks = [c for c in Messages([str(path)], NOW).parts(by_path=True) if isinstance(c, Chunk)]
-    summed = [Summing(Directory(DEVICES), UTC)(chunk) for chunk in chunks]
+    summed = [Summing(Directory(DEVICES), UTC, Evidence)(chunk) for chunk in chunks]
     assert sum(s.shortened for s in summed) == 1
-    assert [s.evidence.number for s in summed] == [1, 1, 1]
-    lines = [t.first for s in summed for t in s.evidence.strangers.of("called").values()]
+    assert [s.gathered.number for s in summed] == [1, 1, 1]
+    lines = [t.first for s in summed for t in s.gathered.strangers.of("called").values()]
     assert [(one.line, one.text[:9]) for one in lines] == [(1, "<13>first"), (2, "<13>xxxxx"), (3, "<13>last")]  # fmt: skip
 
 

@@ -105,9 +105,11 @@ class _Messages:
     """The messages that an audit is held against, and what they prove."""
 
     def __init__(self, args: argparse.Namespace, workspace: Workspace) -> None:
+        from ivrel.core.evidence.summary import Evidence
+
         self._workspace = workspace
         self._devices = {d.name: d for d in workspace.fleet.devices}
-        self._heard, self._gone = evidence.gathered(args, workspace, args.heard)
+        self._heard, self._gone = evidence.gathered(args, workspace, args.heard, Evidence)
         self._texts: dict[Place, str] = {}
         self.proved: dict[str, frozenset[str]] = {}
 

@@ -4,21 +4,22 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from ivrel.cli import common
 
 if TYPE_CHECKING:
     from ivrel.core.evidence.attribution import Directory
-    from ivrel.core.evidence.summary import Evidence
     from ivrel.core.fleet import Device
     from ivrel.output.views.messages import Seen
     from ivrel.sources.messages import Messages
+    from ivrel.sources.messages.chunks import Gathers
     from ivrel.sources.workspace import Workspace
 
+G = TypeVar("G", bound="Gathers")
 
 RECORDS = ("recording", "json", "lines")  # the formats of records, which are read when needed
 
@@ -148,17 +149,19 @@ def at_argument(parser: argparse.ArgumentParser) -> None:
 
 
 def gathered(
-    args: argparse.Namespace, workspace: Workspace, files: Iterable[str]
-) -> tuple[Evidence, list[Messages]]:
-    """Return what the records of a call come to, and the messages that were gone through."""
+    args: argparse.Namespace, workspace: Workspace, files: Iterable[str], new: Callable[[], G]
+) -> tuple[G, list[Messages]]:
+    """Return what the records of a call come to, and the messages that were gone through.
+
+    `new`: makes what takes them.
+    """
     from msgspec.structs import replace
 
     from ivrel.core.evidence.attribution import attribute
-    from ivrel.core.evidence.summary import Evidence
     from ivrel.runners.pieces import through_pieces
     from ivrel.sources.messages import Chunk, Summed, Summing, problems_of
 
-    heard, wrong = Evidence(), dict[str, Summed]()
+    heard, wrong = new(), dict[str, Summed[G]]()
     gone: list[Messages] = []
     directory, cluster = directory_of(workspace), common.cluster_of(args)
     collectors = workspace.policy.collectors.values()
@@ -178,8 +181,8 @@ def gathered(
                 found = attribute(part, directory)
                 heard.add(part, found, part.when(messages.near, args.zone), at)
 
-    for summed in through_pieces(Summing(directory, args.zone), chunks(), cluster):
-        heard.merge(summed.evidence)
+    for summed in through_pieces(Summing(directory, args.zone, new), chunks(), cluster):
+        heard.merge(summed.gathered)
         known = wrong.setdefault(summed.shown, summed)
         if known is not summed:
             known.wrong, known.first = known.wrong + summed.wrong, known.first or summed.first

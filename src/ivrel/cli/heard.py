@@ -31,7 +31,7 @@ def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
     from ivrel.core.evidence.claims import claims_of
     from ivrel.core.evidence.oddities import oddities
-    from ivrel.core.evidence.summary import Summary
+    from ivrel.core.evidence.summary import Evidence, Summary
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.output.views.heard import DeviceHeard, HeardView
 
@@ -40,7 +40,10 @@ def run(args: argparse.Namespace) -> int:
     devices = common.chosen(args, workspace)
     if not args.file and not args.at:
         raise InputError("no file of messages is given; name one, or one of a collector with --at")
-    heard, problems = evidence.gathered(args, workspace, args.file)
+    heard, problems = evidence.gathered(args, workspace, args.file, Evidence)
+    code = max((evidence.told_problems(messages) for messages in problems), default=0)
+    if code and not heard.number:
+        return code
     claimed = []
     for device in devices:
         found = claims_of(device, workspace.policy, heard)
@@ -57,5 +60,4 @@ def run(args: argparse.Namespace) -> int:
         where=common.workspace_words(args),
     )
     common.show(view, args)
-    code = max((evidence.told_problems(messages) for messages in problems), default=0)
     return code or int(any(d.count("contradicted") for d in claimed))

@@ -35,7 +35,8 @@ from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import write_bytes
 
 DAY = datetime(2026, 11, 23, tzinfo=UTC)
-EVENTS = 80  # of a device in a day
+QUIET = 900  # seconds between bursts of events, in the mean
+BUSY = {"mv-gannet-lx1": 15, "tarsk-fw2": 200}  # by device, where it is something else
 NEAREST = "192.0.2.{}"  # what is nearest to a collector, where no configuration says it
 
 # What goes wrong although no configuration says so, by device.
@@ -45,6 +46,7 @@ TROUBLES: Mapping[str, str] = {
     "tarsk-gw1": "its clock is an hour ahead",
     "tarsk-sw3": "its clock was never set",
     "tarsk-fw2": "one message in ten is lost on the way",
+    "brannay-gw2": "its clock gains 40 seconds in a million",
     "mv-gannet-lx1": "it is out of coverage for three hours, and catches up",
     "orrin-fw1": "from noon on it sends from a second address",
 }
@@ -162,7 +164,8 @@ def _of_device(device: Device, voices: list[_Voice]) -> Iterator[Sent]:
     dice, trouble = Random(f"day of {device.name}"), TROUBLES.get(device.name, "")
     numbers = dict.fromkeys(range(len(voices)), dice.randrange(1000))
     booted = DAY - timedelta(days=dice.randrange(2, 90))
-    for when in _moments(dice):
+    arrived = dict.fromkeys(range(len(voices)), DAY)
+    for when in _moments(dice, BUSY.get(device.name, QUIET)):
         severity, tag, text = dice.choice(_SAID)
         values = {
             "port": dice.randrange(1, 49), "rate": dice.randrange(10, 9000),
@@ -178,9 +181,13 @@ def _of_device(device: Device, voices: list[_Voice]) -> Iterator[Sent]:
             arrives = when + timedelta(seconds=dice.random() * 0.2)
             if "coverage" in trouble and 9 <= when.hour < 12:
                 arrives = DAY + timedelta(hours=12, seconds=dice.random() * 60)
+            # On one way, no message overtakes another.
+            arrives = arrived[n] = max(arrives, arrived[n] + timedelta(milliseconds=1))
             clock = when
             if "ahead" in trouble:
                 clock = when + timedelta(hours=1)
+            elif "gains" in trouble:
+                clock = when + timedelta(seconds=0.2) + (when - DAY) * 40e-6
             elif "never set" in trouble:
                 clock = datetime(1993, 3, 1, tzinfo=UTC) + (when - booted)
             spoken = _troubled(voice, trouble)
@@ -199,17 +206,18 @@ def _troubled(voice: _Voice, trouble: str) -> _Voice:
     return voice
 
 
-def _moments(dice: Random) -> Iterator[datetime]:
-    """Yield when something happens: now and then, and then several times in a row."""
+def _moments(dice: Random, quiet: float) -> Iterator[datetime]:
+    """Yield when something happens in the day: now and then, and then several times in a row."""
     seconds, left = 0.0, 0
-    for _ in range(EVENTS):
+    while True:
         if not left:
-            seconds += dice.expovariate(1 / 2500)
+            seconds += dice.expovariate(1 / quiet)
             left = dice.choice((1, 1, 2, 5))
         seconds += dice.expovariate(1 / 4)
         left -= 1
-        if seconds < 86_400:
-            yield DAY + timedelta(seconds=seconds)
+        if seconds >= 86_400:
+            return
+        yield DAY + timedelta(seconds=seconds)
 
 
 def _written(

@@ -104,6 +104,8 @@ class Summary:
 class Evidence:
     """What was heard: a summary a device, and one a stranger; what senders called themselves."""
 
+    by_front = True
+
     def __init__(self) -> None:
         self.devices: dict[str, Summary] = {}
         self.strangers = Summary()  # of all of them, by what they are called

@@ -34,6 +34,25 @@ def shorten(text: str, most: int = 60) -> str:
     return text if len(text) <= most else text[: most - 1] + "…"
 
 
+_SPANS = ((86400, "d"), (3600, "h"), (60, "min"))
+
+
+def span(seconds: float) -> str:
+    """Return a span of time as people say it: '0.25 s', '42 s', '3 min 5 s', '2 d 4 h'."""
+    seconds = abs(seconds)
+    if seconds < 59.5:
+        return f"{seconds:.2f} s" if seconds < 9.995 else f"{seconds:.0f} s"
+    left = round(seconds)
+    said: list[tuple[int, str]] = []
+    for length, unit in (*_SPANS, (1, "s")):
+        if left >= length or said:
+            said.append((left // length, unit))
+            left %= length
+        if len(said) == 2:
+            break
+    return " ".join(f"{number} {unit}" for number, unit in said if number)
+
+
 def own_error(problem: Exception) -> str:
     """Return what to say of an error of the program's own, where others must not be stopped by
     it.

@@ -11,19 +11,23 @@ from ivrel.output.views.view import View
 _DRAWN = {
     "AuditView": ("audit", "audit"),
     "CorrectionsView": ("corrections", "corrections"),
+    "ClocksView": ("measured", "clocks"),
     "CountsView": ("messages", "counts"),
     "DialectView": ("dialect", "dialect"),
     "DialectsView": ("lists", "dialects"),
     "ExplanationView": ("explanation", "explanation"),
     "FleetView": ("lists", "fleet"),
     "HeardView": ("heard", "heard"),
+    "LossesView": ("measured", "losses"),
     "MessagesView": ("messages", "messages"),
     "PolicyView": ("policy", "policy"),
     "ReadingView": ("reading", "reading"),
     "ReadingsView": ("reading", "readings"),
     "RequirementsView": ("policy", "requirements"),
+    "SilenceView": ("measured", "silence"),
     "TraceView": ("messages", "trace"),
     "TrialView": ("dialect", "trial"),
+    "VolumeView": ("measured", "volume"),
 }
 
 

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime, tzinfo
 from pathlib import Path
+from typing import Generic, Protocol, Self, TypeVar
 
 from msgspec import Struct
 
-from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.evidence.attribution import Attribution, Directory, attribute
 from ivrel.core.evidence.fronts import Fronts
-from ivrel.core.evidence.summary import Evidence
+from ivrel.core.evidence.record import Record
 from ivrel.sources.messages.formats import FORMATS, Read, template
 from ivrel.sources.messages.streams import LONGEST_LINE
 
@@ -66,32 +67,56 @@ class Chunk(Struct, frozen=True):
             return file.read(self.size)
 
 
-class Summed(Struct):
-    """What a chunk comes to: what was heard; how many of its lines are no records, and what is
-    wrong with the first; how many were too long.
+class Gathers(Protocol):
+    """Takes messages, and what others took; `by_front`: whether messages that show the same may be
+    taken together.
+    """
+
+    by_front: bool
+
+    def add(
+        self,
+        record: Record,
+        found: Attribution,
+        when: datetime | None,
+        collector: str = "",
+        number: int = 1,
+    ) -> None:
+        """Take a message, or several that show the same."""
+
+    def merge(self, other: Self) -> None:
+        """Take in what another took."""
+
+
+G = TypeVar("G", bound=Gathers)
+
+
+class Summed(Struct, Generic[G]):
+    """What a chunk comes to: what was gathered of it; how many of its lines are no records, and
+    what is wrong with the first; how many were too long.
     """
 
     shown: str
-    evidence: Evidence
+    gathered: G
     wrong: int = 0
     first: str = ""
     shortened: int = 0
 
 
-class Summing:
+class Summing(Generic[G]):
     """Summarises chunks: a chunk in, a summary out, wherever it is done.
 
-    `zone`: that of stamps which say none.
+    `zone`: that of stamps which say none; `new`: makes what takes the messages of a chunk.
     """
 
-    def __init__(self, directory: Directory, zone: tzinfo) -> None:
-        self._directory, self._zone = directory, zone
+    def __init__(self, directory: Directory, zone: tzinfo, new: Callable[[], G]) -> None:
+        self._directory, self._zone, self._new = directory, zone, new
         self._fronts = {name: Fronts(*around) for name, around in _FRONTS.items()}
 
-    def __call__(self, chunk: Chunk) -> Summed:
+    def __call__(self, chunk: Chunk) -> Summed[G]:
         """Return what a chunk comes to."""
-        out, read = Summed(chunk.shown, Evidence()), chunk.form.read
-        for number, at, line in self._groups(chunk):
+        out, read = Summed(chunk.shown, self._new()), chunk.form.read
+        for number, at, line in self._groups(chunk, out.gathered.by_front):
             if not line.rstrip(b"\r"):
                 continue
             if len(line) > LONGEST_LINE:
@@ -106,13 +131,13 @@ class Summing:
                 continue
             found = attribute(record, self._directory)
             when = record.when(chunk.near, self._zone)
-            out.evidence.add(record, found, when, chunk.collector, number)
+            out.gathered.add(record, found, when, chunk.collector, number)
         return out
 
-    def _groups(self, chunk: Chunk) -> Iterator[tuple[int, int, bytes]]:
+    def _groups(self, chunk: Chunk, by_front: bool) -> Iterator[tuple[int, int, bytes]]:
         """Yield how many lines show the same, the index of the first, and that line."""
         data, fronts = chunk.bytes(), self._fronts.get(chunk.form.name)
-        if fronts is not None:
+        if fronts is not None and by_front:
             for group in fronts.groups(data):
                 yield group.number, group.first, group.line
             return

@@ -1,0 +1,90 @@
+"""When messages came and what time they bore: a sample of a bounded size."""
+
+from __future__ import annotations
+
+from heapq import heappush, heappushpop
+from typing import TYPE_CHECKING, Self
+from zlib import crc32
+
+from msgspec import Struct
+
+from ivrel.core.evidence.stamps import moment
+
+if TYPE_CHECKING:
+    from ivrel.core.evidence.measuring.gathered import Heard
+
+MOST = 2000
+
+
+class Pair(Struct, frozen=True, order=True):
+    """When a message came, and the time that it bore, in seconds since 1970.
+
+    `digits`: of its fraction; `has_year`, `has_zone`: whether the stamp shows them; without a zone,
+    it was taken for UTC, or for the zone that is said of all. `file`, `line`: where it stands.
+    """
+
+    came: float
+    bore: float
+    digits: int
+    has_year: bool
+    has_zone: bool
+    by_relay: bool
+    file: str
+    line: int
+
+    @property
+    def offset(self) -> float:
+        """How far the stamp is ahead, in seconds."""
+        return self.bore - self.came
+
+
+class Pairs:
+    """A sample of the messages of a device that tell both times.
+
+    Which of them are in the sample follows from where they stand, so that it is the same whatever
+    the order in which they come. `number`: of how many it is a sample; `others`: messages that do
+    not tell both.
+    """
+
+    def __init__(self) -> None:
+        self.number = self.others = 0
+        self._held: list[tuple[int, Pair]] = []  # a heap, the highest mark first
+
+    def add(self, heard: Heard) -> None:
+        """Take a message."""
+        record, stamp = heard.record, heard.record.message.stamp
+        bore = None
+        if record.received is not None:
+            bore = moment(stamp, record.received, heard.zone)
+        if record.received is None or bore is None:
+            self.others += 1
+            return
+        pair = Pair(
+            record.received.timestamp(), bore.timestamp(), len(stamp.fraction),
+            stamp.year is not None, bool(stamp.zone), bool(heard.found.relay), record.file,
+            record.line,
+        )  # fmt: skip
+        self.add_pair(pair)
+
+    def add_pair(self, pair: Pair) -> None:
+        """Take a message by its times."""
+        self.number += 1
+        self._hold((-crc32(f"{pair.file}:{pair.line}".encode()), pair))
+
+    def merge(self, other: Self) -> None:
+        """Take in the sample of another."""
+        self.number += other.number
+        self.others += other.others
+        for one in other._held:
+            self._hold(one)
+
+    def _hold(self, one: tuple[int, Pair]) -> None:
+        if len(self._held) < MOST:
+            heappush(self._held, one)
+        else:
+            heappushpop(self._held, one)
+
+    @property
+    def sample(self) -> list[Pair]:
+        """The sample, in the order in which the messages came."""
+        return sorted(pair for _, pair in self._held)

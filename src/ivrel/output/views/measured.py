@@ -1,0 +1,137 @@
+"""Figures over many messages: silence, clocks, losses, volume."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+import msgspec
+
+from ivrel.core.evidence.measuring.clocks import Clock
+from ivrel.core.evidence.measuring.losses import Loss
+from ivrel.core.evidence.measuring.pairs import Pair
+from ivrel.core.evidence.measuring.silence import Silence
+from ivrel.core.evidence.measuring.times import Times
+from ivrel.core.evidence.measuring.volume import OfSeverity, Volume
+from ivrel.output.views.messages import iso
+from ivrel.output.views.view import RowsView
+
+
+def time_of(seconds: float | None) -> str:
+    """Return a time in UTC, as RFC 3339 has it; '' if there is none."""
+    return "" if seconds is None else iso(datetime.fromtimestamp(seconds, UTC))
+
+
+class MeasuredView(RowsView, frozen=True, kw_only=True):
+    """What all figures tell: what they are about, of how many messages and devices, and how many of
+    these were heard; `every`: whether all rows are shown; `where`: the words that name the
+    workspace.
+    """
+
+    about: str
+    total: int
+    devices: int
+    heard: int
+    every: bool = False
+    where: str = ""
+
+    @property
+    def is_odd(self) -> bool:
+        """Whether there is anything that somebody has to look at."""
+        raise NotImplementedError
+
+
+class SilenceView(MeasuredView, frozen=True, kw_only=True):
+    """The longest silence of each device, the least likely first.
+
+    `rate`: of false alarms; `until`: when the records end; `times`: when messages came.
+    """
+
+    rate: float
+    until: float
+    silences: tuple[Silence, ...]
+    times: Mapping[str, Times] = {}
+
+    @property
+    def is_odd(self) -> bool:
+        return any(s.state in ("silent", "never") for s in self.silences)
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        for s in self.silences:
+            yield {**msgspec.to_builtins(s), "begun": time_of(s.begun)}
+
+
+class ClocksView(MeasuredView, frozen=True, kw_only=True):
+    """The clock of each device that was heard, the worst first; `samples`: what they rest on."""
+
+    tolerance: float
+    clocks: tuple[Clock, ...]
+    samples: Mapping[str, list[Pair]] = {}
+
+    @property
+    def is_odd(self) -> bool:
+        return any(c.kind not in ("right", "untold") for c in self.clocks)
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        for c in self.clocks:
+            yield {
+                "device": c.device,
+                "messages": c.number,
+                "kind": c.kind,
+                "offset": c.offset,
+                "drift": c.drift,
+                "delay": c.delay,
+                "delay_95": c.delay_95,
+                "late": c.late,
+                "latest": c.latest,
+                "by_relay": c.by_relay,
+                "levels": [
+                    f"{time_of(level.first)}/{time_of(level.last)} {level.offset:.3f}"
+                    for level in c.levels
+                ],
+                "file": c.example.file if c.example else "",
+                "line": c.example.line if c.example else None,
+            }
+
+
+class LossesView(MeasuredView, frozen=True, kw_only=True):
+    """What the numbers of each device tell at each collector, the most that is missing first;
+    `unnumbered`: devices that send messages without a number.
+    """
+
+    losses: tuple[Loss, ...]
+    unnumbered: tuple[str, ...] = ()
+
+    @property
+    def is_odd(self) -> bool:
+        return any(loss.is_odd for loss in self.losses)
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        for loss in self.losses:
+            yield {**msgspec.to_builtins(loss), "share": loss.share}
+
+
+class VolumeView(MeasuredView, frozen=True, kw_only=True):
+    """What messages cost on the line, the most first.
+
+    `by`: what is added up; `level`: another trap level, '' if none is asked for; `seconds`: how
+    long it was listened for; `severities`: what each costs now, and at the other level.
+    """
+
+    by: str
+    level: str
+    seconds: float
+    volumes: tuple[Volume, ...]
+    severities: tuple[OfSeverity, ...]
+
+    @property
+    def is_odd(self) -> bool:
+        return False
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        for v in self.volumes:
+            yield {
+                self.by: v.name,
+                **{k: n for k, n in msgspec.to_builtins(v).items() if k != "name"},
+            }
