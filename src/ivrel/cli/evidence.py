@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections import defaultdict
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from ivrel.cli import common
 
 if TYPE_CHECKING:
     from ivrel.core.evidence.attribution import Directory
+    from ivrel.core.evidence.own import Arrived
     from ivrel.core.fleet import Device
     from ivrel.output.views.messages import Seen
     from ivrel.sources.messages import Messages
@@ -191,6 +193,38 @@ def gathered(
         said = problems_of(of_file.shown, of_file.wrong, of_file.first, of_file.shortened)
         gone[0].problems += said
     return heard, gone
+
+
+class Came(NamedTuple):
+    """Messages of some devices: by device and collector; from when to when there are records of
+    each collector; what was gone through.
+    """
+
+    messages: dict[tuple[str, str], list[Arrived]]
+    covered: dict[str, tuple[datetime, datetime] | None]
+    gone: list[Messages]
+
+
+def arrived(
+    args: argparse.Namespace, workspace: Workspace, files: Iterable[str], devices: Container[str]
+) -> Came:
+    """Return the messages of some devices, as the records of a call tell of them."""
+    from ivrel.core.evidence.own import Arrived
+
+    out = Came(defaultdict(list), {}, [])
+    directory = directory_of(workspace)
+    for collector, some in _files(args, workspace, files).items():
+        messages = opened(args, some)
+        out.gone.append(messages)
+        for seen in seen_in(messages, directory, args.zone):
+            at, when = collector or seen.record.file, seen.when
+            known = out.covered.setdefault(at, None)
+            if when is not None:
+                first, last = known or (when, when)
+                out.covered[at] = min(first, when), max(last, when)
+            if seen.found.device in devices:
+                out.messages[seen.found.device, at].append(Arrived(seen.record, when))
+    return out
 
 
 def _files(

@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from ivrel.cli import common, evidence
+
+if TYPE_CHECKING:
+    from ivrel.sources.messages import Messages
+    from ivrel.sources.workspace import Workspace
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -12,6 +17,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.workspace_argument(parser)
     parser.add_argument("file", nargs="*", help="files of messages; '-' is standard input")
     evidence.at_argument(parser)
+    parser.add_argument(
+        "--own",
+        action="append",
+        default=[],
+        metavar="DEVICE=FILE",
+        help="what this device kept itself, saved as text: tell what became of each message; "
+        "can be repeated",
+    )
     evidence.device_arguments(parser)
     common.setting_argument(parser)
     evidence.record_arguments(parser)
@@ -22,6 +35,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         parser,
         "ivrel heard --at beacon-a=beacon-a.log --at beacon-b=beacon-b.log.gz",
         "ivrel heard recording.jsonl --site tarsk --setting level --setting stamp",
+        "ivrel heard --at beacon-a=beacon-a.jsonl --own tarsk-fw2=memory.txt",
         "zcat old.gz | ivrel heard - --format csv",
     )
     parser.set_defaults(run=run)
@@ -40,6 +54,8 @@ def run(args: argparse.Namespace) -> int:
     devices = common.chosen(args, workspace)
     if not args.file and not args.at:
         raise InputError("no file of messages is given; name one, or one of a collector with --at")
+    if args.own:
+        return _own(args, workspace)
     heard, problems = evidence.gathered(args, workspace, args.file, Evidence)
     code = max((evidence.told_problems(messages) for messages in problems), default=0)
     if code and not heard.number:
@@ -61,3 +77,55 @@ def run(args: argparse.Namespace) -> int:
     )
     common.show(view, args)
     return code or int(any(d.count("contradicted") for d in claimed))
+
+
+KEPT_SHOWN = 12  # messages of a state that a terminal shows, unless all are asked for
+
+
+def _own(args: argparse.Namespace, workspace: Workspace) -> int:
+    """Hold what devices kept themselves against what came."""
+    from ivrel.core.evidence.own import held_against
+    from ivrel.output.views.own import DeviceKept, OwnView
+
+    kept = _kept(args, workspace)
+    came = evidence.arrived(args, workspace, args.file, set(kept))
+    problems, shown = [*came.gone, *kept.values()], []
+    for device, messages in kept.items():
+        records = list(messages)
+        for collector, covered in came.covered.items():
+            some = came.messages[device, collector]
+            found = held_against(records, collector, some, covered, args.zone)
+            times = [one.stamped for one in found if one.stamped is not None]
+            within = [
+                one
+                for one in some
+                if times and one.when is not None and min(times) <= one.when <= max(times)
+            ]
+            taken = {id(one) for k in found for one in k.arrived}
+            unkept = sum(1 for one in within if id(one) not in taken)
+            shown.append(DeviceKept(device, collector, tuple(found), len(some), unkept))
+    code = max((evidence.told_problems(messages) for messages in problems), default=0)
+    if code and not shown:
+        return code
+    view = OwnView(
+        devices=tuple(shown),
+        most=0 if args.all else KEPT_SHOWN,
+        where=common.workspace_words(args),
+    )
+    common.show(view, args)
+    return code or int(view.is_odd)
+
+
+def _kept(args: argparse.Namespace, workspace: Workspace) -> dict[str, Messages]:
+    """Return the records that devices kept themselves."""
+    from ivrel.core.fleet import Choice, choose
+    from ivrel.core.vocabulary.errors import InputError
+
+    files: dict[str, list[str]] = {}
+    for word in args.own:
+        name, equals, file = word.partition("=")
+        if not equals or not file:
+            raise InputError(f"--own: '{word[:60]}' is not DEVICE=FILE")
+        choose(workspace.fleet, Choice((name,)))
+        files.setdefault(name, []).append(file)
+    return {name: evidence.opened(args, some) for name, some in files.items()}

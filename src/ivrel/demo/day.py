@@ -7,6 +7,7 @@ Besides, some things go wrong that no configuration tells of: see TROUBLES.
 from __future__ import annotations
 
 import io
+import re
 import socket
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime, timedelta
@@ -50,6 +51,7 @@ TROUBLES: Mapping[str, str] = {
     "mv-gannet-lx1": "it is out of coverage for three hours, and catches up",
     "orrin-fw1": "from noon on it sends from a second address",
 }
+OWN, OWN_ADDRESS, MEMORY = "tarsk-fw2", "192.0.2.34", 80  # whose memory is saved; its lines
 STRANGER, SECOND = "203.0.113.200", "192.0.2.249"
 
 # Severity, tag, text: the more urgent, the rarer.
@@ -66,7 +68,9 @@ _SAID = (
 
 
 class Sent(Struct, frozen=True):
-    """One message on its way: when it arrives where, from whom, and its bytes."""
+    """One message on its way: when it arrives where, from whom, and its bytes; `is_lost`: it does
+    not arrive.
+    """
 
     when: datetime
     sender: str
@@ -74,6 +78,7 @@ class Sent(Struct, frozen=True):
     port: int
     transport: str
     data: bytes
+    is_lost: bool = False
 
 
 class _Voice(Struct, frozen=True):
@@ -93,6 +98,10 @@ class _Voice(Struct, frozen=True):
 
 def day() -> list[Sent]:
     """Return the messages of a day, in the order in which they arrive."""
+    return [one for one in _sent() if not one.is_lost]
+
+
+def _sent() -> list[Sent]:
     policy, dialects = read_policy(policy_text(), "policy.yaml"), Dialects()
     texts, sent = configurations(), list[Sent]()
     for device in read_fleet(fleet_text(), "fleet.yaml").devices:
@@ -176,8 +185,7 @@ def _of_device(device: Device, voices: list[_Voice]) -> Iterator[Sent]:
             if not voice.takes.bits >> (voice.facility * 8 + severity) & 1:
                 continue
             numbers[n] += 1
-            if "lost" in trouble and dice.random() < 0.1:
-                continue
+            is_lost = "lost" in trouble and dice.random() < 0.1
             arrives = when + timedelta(seconds=dice.random() * 0.2)
             if "coverage" in trouble and 9 <= when.hour < 12:
                 arrives = DAY + timedelta(hours=12, seconds=dice.random() * 60)
@@ -195,7 +203,7 @@ def _of_device(device: Device, voices: list[_Voice]) -> Iterator[Sent]:
                             numbers[n])  # fmt: skip
             second = "second address" in trouble and when.hour >= 12
             sender = SECOND if second else voice.sender
-            yield Sent(arrives, sender, voice.collector, voice.port, voice.transport, data)
+            yield Sent(arrives, sender, voice.collector, voice.port, voice.transport, data, is_lost)
 
 
 def _troubled(voice: _Voice, trouble: str) -> _Voice:
@@ -259,8 +267,12 @@ def _old(clock: datetime, stamp: Mapping[str, str]) -> str:
 
 
 def write_day(folder: Path) -> None:
-    """Write the day: a recording of each collector, a file as a collector writes it, a capture."""
-    sent = day()
+    """Write the day: a recording of each collector, a file as a collector writes it, a capture, and
+    what a device kept in its memory.
+    """
+    every = _sent()
+    sent = [one for one in every if not one.is_lost]
+    write_bytes(folder / f"{OWN}.txt", b"".join(_remembered(every)))
     for name in dict.fromkeys(one.collector for one in sent):
         lines = [
             kept_line(s.data, s.when.timestamp(), s.sender, s.port, s.transport, _framing(s))
@@ -272,6 +284,15 @@ def write_day(folder: Path) -> None:
         folder / "beacon-a.log", b"".join(_filed(s) for s in sent if s.collector == "beacon-a")
     )
     write_bytes(folder / "beacon-a.pcap", _captured([s for s in sent if s.collector == "beacon-a"]))
+
+
+def _remembered(sent: list[Sent]) -> Iterator[bytes]:
+    """Yield the lines that a device kept in its memory, as it shows them: with neither PRI nor
+    number.
+    """
+    lines = [one.data for one in sent if one.sender == OWN_ADDRESS and one.collector == "beacon-a"]
+    for data in lines[-MEMORY:]:
+        yield re.sub(rb"^<[0-9]+>(?:[0-9]+: )?", b"", data) + b"\n"
 
 
 def _framing(sent: Sent) -> str:

@@ -20,6 +20,7 @@ _DRAWN = {
     "HeardView": ("heard", "heard"),
     "LossesView": ("measured", "losses"),
     "MessagesView": ("messages", "messages"),
+    "OwnView": ("own", "own"),
     "PolicyView": ("policy", "policy"),
     "ReadingView": ("reading", "reading"),
     "ReadingsView": ("reading", "readings"),

@@ -1,0 +1,60 @@
+"""Devices' own records, held against what reached the collectors."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.core.evidence.own import STATES, Kept
+from ivrel.core.vocabulary.wording import shorten
+from ivrel.output.views.messages import iso
+from ivrel.output.views.view import RowsView
+
+
+class DeviceKept(Struct, frozen=True):
+    """What one device kept, and what became of it at one collector; `arrived`: messages of it that
+    came there; `unkept`: those of them, within the time of its record, that it did not keep.
+    """
+
+    device: str
+    collector: str
+    kept: tuple[Kept, ...]
+    arrived: int
+    unkept: int
+
+    @property
+    def counts(self) -> Mapping[str, int]:
+        """How many messages became what, the worst first."""
+        found = Counter(one.state for one in self.kept)
+        return {state: found[state] for state in STATES}
+
+
+class OwnView(RowsView, frozen=True, kw_only=True):
+    """What became of each message that devices kept, collector by collector."""
+
+    devices: tuple[DeviceKept, ...]
+    most: int = 0
+    where: str = ""
+
+    @property
+    def is_odd(self) -> bool:
+        """Whether anything did not come as it should."""
+        return any(d.counts[state] for d in self.devices for state in ("lost", "late", "twice"))
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        for d in self.devices:
+            for one in d.kept:
+                yield {
+                    "device": d.device,
+                    "collector": d.collector,
+                    "state": one.state,
+                    "stamped": iso(one.stamped),
+                    "delay": one.delay,
+                    "arrivals": len(one.arrived),
+                    "text": shorten(one.record.message.text, 400),
+                    "file": one.record.file,
+                    "line": one.record.line,
+                }
