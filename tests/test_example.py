@@ -70,7 +70,12 @@ def test_the_messages_of_a_day_show_what_is_wrong_and_nothing_else(
         for v in d["verdicts"]
     }
     contradicted = {at for at, claim in claims.items() if claim == "contradicted"}
-    seeded = {("holmsay-gw1", "facility"), ("kelby-gw1", "stamp"), ("orrin-fw1", "source")}
+    seeded = {
+        ("holmsay-gw1", "facility"),
+        ("kelby-gw1", "stamp"),
+        ("orrin-fw1", "source"),
+        ("orrin-gw3", "clock"),
+    }
     assert {at for at in contradicted if on_paper[at] == "meets"} == seeded
     assert len(contradicted) > 20 and contradicted <= on_paper.keys()
     # What each message bears cannot be proved where the configuration says otherwise.
@@ -90,9 +95,17 @@ def test_the_messages_of_a_day_show_what_is_wrong_and_nothing_else(
     decides = side["holmsay-gw1", "facility"]["where"]
     assert decides[0]["file"].startswith(str(tmp_path)) and len(decides) == 2
     table = ivrel("audit", "-w", example, *files, "--today", "2026-11-23", code=1).stdout
-    first = re.findall(r"^(\S+)  \w+ at ", table, re.M)[:3]
+    first = re.findall(r"^(\S+)  \w+ at ", table, re.M)[: len(seeded)]
     assert set(first) == {device for device, _ in seeded}
     assert "local1 was heard, not local4; right on paper" in " ".join(table.split())
+    # One verdict from all three ends: the rule, the line, and the message.
+    words = ("explain", "-w", example, "holmsay-gw1", "facility", *files, "--today", "2026-11-23")
+    explained = " ".join(ivrel(*words, code=1).stdout.split())
+    for said in ("'everywhere' (all devices): local4", "facility local4", "local1 was heard, not local4",
+                 "<139>", "what is wrong is not in this text"):  # fmt: skip
+        assert said in explained
+    (verdict,) = json.loads(ivrel(*words, "--format", "json", code=1).stdout)["verdicts"]
+    assert (verdict["verdict"], verdict["heard"]["claim"]) == ("contradicted", "contradicted")
     assert odd["several addresses"] == {"orrin-fw1"} and STRANGER in odd["stranger"]
     assert set(TROUBLES) <= {e.device for e in entries()}
     # A capture of the same datagrams says the same; a collector's file, which has no PRI, proves

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from ivrel.core import Device, read_policy
 from ivrel.core.evidence import parse
 from ivrel.core.evidence.attribution import Directory, attribute
-from ivrel.core.evidence.claims import CLAIMS, Claim, Heard, judged
+from ivrel.core.evidence.claims import CLAIMS, Claim, Heard, claims_of, judged
 from ivrel.core.evidence.record import Record, kept
 from ivrel.core.evidence.summary import MOST, Evidence, Summary
 from ivrel.core.policy import effective
@@ -249,3 +249,40 @@ def test_the_command_tells_what_is_contradicted_and_who_is_odd(
 def test_wrong_calls_of_it(ivrel: Run, example: Path, words: list[str], said: str) -> None:
     done = ivrel(*words, "-w", example, code=2)
     assert said in done.stderr
+
+
+def later(minutes: int, ahead: int = 0, tag: str = "su", mark: str = "") -> Record:
+    """Return a message that came some minutes after noon, of a clock that is ahead by minutes."""
+    bore = NOON + timedelta(minutes=minutes + ahead)
+    said = f"<164>{mark}{bore:%b %d %Y %H:%M:%S} x {tag}: hello".encode()
+    came = NOON + timedelta(minutes=minutes, seconds=0.1)
+    return Record(parse(said), said, "f", minutes, came, "192.0.2.1", 514, "udp")
+
+
+def right(ahead: int = 0, mark: str = "") -> list[Record]:
+    return [later(m, ahead, mark=mark) for m in range(1, 90)]
+
+
+@pytest.mark.parametrize(
+    ("require", "records", "expected", "why"),
+    [
+        ("clock: {zone: UTC}", right(), "not seen", "messages do not tell what sets it"),
+        ("clock: {zone: UTC}", right()[:3], "not seen", "too few messages"),
+        ("clock: {zone: UTC}", right(60), "contradicted", "it is 1 h ahead, as a clock of another zone"),
+        ("clock: {zone: UTC}", right(-7), "contradicted", "it is 7 min behind"),
+        ("clock: {zone: UTC}", right(0, "*"), "contradicted", "it says that its clock is not synchronised"),
+        ("changes: on", [later(1, tag="change")], "proved", ""),
+        ("changes: on", [later(1, tag="login")], "not seen", "no message tells of changes"),
+        ("logins: off", [later(1, tag="login")], "contradicted", "it tells of logins, although it is not to"),
+    ],
+)  # fmt: skip
+def test_messages_tell_of_clocks_changes_and_logins(
+    require: str, records: list[Record], expected: str, why: str
+) -> None:
+    policy = read_policy(POLICY.format(require=require), "policy.yaml")
+    heard = Evidence({"x": {"change": "changes", "login": "logins"}})
+    for one in records:
+        heard.add(one, attribute(one, Directory([DEVICE])), one.received)
+    (found,) = claims_of(DEVICE, policy, heard)
+    assert (found.claim, why in found.why) == (expected, True), found
+    assert bool(found.example) == (expected != "not seen")

@@ -28,15 +28,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.text_argument(parser)
     common.by_argument(parser, "rule")
     common.scheduler_arguments(parser)
-    parser.add_argument(
-        "--heard",
-        action="append",
-        default=[],
-        metavar="FILE",
-        help="hold the messages of this file against the verdicts, too; can be repeated",
-    )
-    evidence.at_argument(parser)
-    evidence.record_arguments(parser)
+    evidence.beside_arguments(parser)
     common.example(
         parser,
         "ivrel audit",
@@ -105,11 +97,9 @@ class _Messages:
     """The messages that an audit is held against, and what they prove."""
 
     def __init__(self, args: argparse.Namespace, workspace: Workspace) -> None:
-        from ivrel.core.evidence.summary import Evidence
-
         self._workspace = workspace
         self._devices = {d.name: d for d in workspace.fleet.devices}
-        self._heard, self._gone = evidence.gathered(args, workspace, args.heard, Evidence)
+        self._heard, self._gone = evidence.heard(args, workspace, args.heard)
         self._texts: dict[Place, str] = {}
         self.proved: dict[str, frozenset[str]] = {}
 

@@ -15,6 +15,7 @@ from ivrel.cli import common
 if TYPE_CHECKING:
     from ivrel.core.evidence.attribution import Directory
     from ivrel.core.evidence.own import Arrived
+    from ivrel.core.evidence.summary import Evidence
     from ivrel.core.fleet import Device
     from ivrel.output.views.messages import Seen
     from ivrel.sources.messages import Messages
@@ -139,6 +140,19 @@ def seen_in(messages: Messages, directory: Directory, zone: tzinfo) -> Iterator[
         yield Seen(record, found, record.when(messages.near, zone))
 
 
+def beside_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options that hold messages against verdicts."""
+    parser.add_argument(
+        "--heard",
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="hold the messages of this file against the verdicts, too; can be repeated",
+    )
+    at_argument(parser)
+    record_arguments(parser)
+
+
 def at_argument(parser: argparse.ArgumentParser) -> None:
     """Add the option that says which collector wrote a file."""
     parser.add_argument(
@@ -148,6 +162,26 @@ def at_argument(parser: argparse.ArgumentParser) -> None:
         metavar="COLLECTOR=FILE",
         help="a file that this collector of the policy wrote; can be repeated",
     )
+
+
+def heard(
+    args: argparse.Namespace, workspace: Workspace, files: Iterable[str]
+) -> tuple[Evidence, list[Messages]]:
+    """Return what the records of a call come to, and the messages that were gone through."""
+    from ivrel.core.evidence.summary import Evidence
+
+    tells = tells_of(workspace)
+    return gathered(args, workspace, files, lambda: Evidence(tells, args.zone))
+
+
+def tells_of(workspace: Workspace) -> Mapping[str, Mapping[str, str]]:
+    """Return by which words the messages of each device tell of what the policy asks of them."""
+    asked = {name for rule in workspace.policy.rules for name in rule.require}
+    if not asked & {"changes", "logins"}:
+        return {}  # dialects take a while to be read
+    platforms = {d.platform for d in workspace.fleet.devices}
+    tells = {name: workspace.dialects[name].tells for name in platforms}
+    return {d.name: tells[d.platform] for d in workspace.fleet.devices}
 
 
 def gathered(

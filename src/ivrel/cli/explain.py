@@ -3,8 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from ivrel.cli import common
+from ivrel.cli import common, evidence
+
+if TYPE_CHECKING:
+    from ivrel.core.evidence.claims import Claim
+    from ivrel.core.fleet import Device
+    from ivrel.sources.messages import Messages
+    from ivrel.sources.workspace import Workspace
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -15,14 +22,20 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.format_argument(parser)
     common.today_argument(parser)
     common.text_argument(parser)
-    common.example(parser, "ivrel explain tarsk-fw2 level")
-    parser.set_defaults(run=run)
+    evidence.beside_arguments(parser)
+    common.example(
+        parser,
+        "ivrel explain tarsk-fw2 level",
+        "ivrel explain holmsay-gw1 facility --at beacon-a=beacon-a.jsonl",
+    )
+    parser.set_defaults(run=run, scheduler="", send=False)
 
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
     from ivrel.cli.jobs import Auditing
     from ivrel.core.correcting import correct
+    from ivrel.core.evidence.beside import beside
     from ivrel.core.policy import effective
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.output.views.explanation import ExplanationView
@@ -41,6 +54,8 @@ def run(args: argparse.Namespace) -> int:
     result = Auditing(workspace, today).alone(device)
     if result.problem:
         raise InputError(result.problem)
+    claims, problems = _claims(args, workspace, device)
+    result = beside(result, claims)
     correction = correct(device, workspace.dialects[device.platform], data, policy, today, file)
     verdicts = [v for v in result.verdicts if not names or v.setting in names]
     where = common.workspace_words(args)
@@ -51,7 +66,21 @@ def run(args: argparse.Namespace) -> int:
         verdicts=tuple(verdicts),
         correction=correction,
         text_of=LinesOf(workspace, (device,)),
+        claims=claims,
         next=(f"ivrel correct{where} {device.name}",) if wrong else (),
     )
     common.show(view, args)
-    return 0 if all(v.verdict in ("meets", "waived") for v in verdicts) else 1
+    code = max((evidence.told_problems(messages) for messages in problems), default=0)
+    return code or int(not all(v.verdict in ("meets", "waived") for v in verdicts))
+
+
+def _claims(
+    args: argparse.Namespace, workspace: Workspace, device: Device
+) -> tuple[dict[str, Claim], list[Messages]]:
+    """Return what the messages that a call names claim, by setting."""
+    from ivrel.core.evidence.claims import claims_of
+
+    if not args.heard and not args.at:
+        return {}, []
+    heard, gone = evidence.heard(args, workspace, args.heard)
+    return {claim.setting: claim for claim in claims_of(device, workspace.policy, heard)}, gone

@@ -45,7 +45,7 @@ def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
     from ivrel.core.evidence.claims import claims_of
     from ivrel.core.evidence.oddities import oddities
-    from ivrel.core.evidence.summary import Evidence, Summary
+    from ivrel.core.evidence.summary import Summary
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.output.views.heard import DeviceHeard, HeardView
 
@@ -56,7 +56,7 @@ def run(args: argparse.Namespace) -> int:
         raise InputError("no file of messages is given; name one, or one of a collector with --at")
     if args.own:
         return _own(args, workspace)
-    heard, problems = evidence.gathered(args, workspace, args.file, Evidence)
+    heard, problems = evidence.heard(args, workspace, args.file)
     code = max((evidence.told_problems(messages) for messages in problems), default=0)
     if code and not heard.number:
         return code

@@ -44,7 +44,7 @@ NEAREST = "192.0.2.{}"  # what is nearest to a collector, where no configuration
 TROUBLES: Mapping[str, str] = {
     "holmsay-gw1": "its configuration is right, and it still speaks as local1",
     "kelby-gw1": "its configuration is right, and its stamps show no zone",
-    "tarsk-gw1": "its clock is an hour ahead",
+    "orrin-gw3": "its clock is an hour ahead",
     "tarsk-sw3": "its clock was never set",
     "tarsk-fw2": "one message in ten is lost on the way",
     "brannay-gw2": "its clock gains 40 seconds in a million",
@@ -94,6 +94,7 @@ class _Voice(Struct, frozen=True):
     names: str
     sender: str
     numbered: bool
+    silent_of: frozenset[str]  # tags that it does not speak of
 
 
 def day() -> list[Sent]:
@@ -122,7 +123,7 @@ def _voices(device: Device, scope: Scope, policy: Policy) -> Iterator[_Voice]:
     """Yield how a device speaks to each collector that it really reaches."""
     said = {
         name: {(f.of, f.part): f for f in SETTINGS[name].facts(scope)}
-        for name in ("facility", "stamp", "format", "origin", "numbering")
+        for name in ("facility", "stamp", "format", "origin", "numbering", "changes", "logins")
     }
 
     def value(name: str, of: str, part: str = "", default: str = "") -> str:
@@ -133,6 +134,7 @@ def _voices(device: Device, scope: Scope, policy: Policy) -> Iterator[_Voice]:
                 return facts[at, part].value
         return default
 
+    tells = scope.records.dialect.tells
     if scope.records.get("export").value == "off":
         return
     for d in scope.destinations:
@@ -150,6 +152,7 @@ def _voices(device: Device, scope: Scope, policy: Policy) -> Iterator[_Voice]:
             {part: value("stamp", d.label, part) for part in parts},
             value("origin", d.label, default="name"), _sender(device, scope, d),
             value("numbering", d.label) == "on",
+            frozenset(tag for tag, of in tells.items() if value(of, d.label) == "off"),
         )  # fmt: skip
 
 
@@ -183,6 +186,8 @@ def _of_device(device: Device, voices: list[_Voice]) -> Iterator[Sent]:
         }  # fmt: skip
         for n, voice in enumerate(voices):
             if not voice.takes.bits >> (voice.facility * 8 + severity) & 1:
+                continue
+            if tag in voice.silent_of:
                 continue
             numbers[n] += 1
             is_lost = "lost" in trouble and dice.random() < 0.1

@@ -53,6 +53,7 @@ class Dialect(Remembering, frozen=True, eq=False):
     never: tuple[str, ...]  # tables of which this platform has no rows
     # Defaults that hang on another value of the row.
     conditional: Mapping[str, tuple[str, Mapping[Value, Said]]]
+    tells: Mapping[str, str] = {}  # the setting that a tag or MSGID tells of
 
     def has(self, slot: str) -> bool:
         """Whether a statement of this platform can carry the slot."""

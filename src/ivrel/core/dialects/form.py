@@ -127,6 +127,10 @@ _BEHIND = {
     ),
     "defaults": Key(Raw({"type": "object"}), "what holds where the text says nothing"),
     "statements": Key(ListOf(_STATEMENT, filled=True), "the patterns", must=True),
+    "tells": Key(
+        MapOf(SPELLED, Text("a setting", choices=("changes", "logins"))),
+        "by which tags or MSGIDs the messages are known that tell of changes, and of logins",
+    ),
     "aside": Key(ListOf(_ASIDE), "statements in the export part that bear on no setting"),
     "examples": Key(ListOf(_EXAMPLE), "texts with the settings that they mean"),
 }

@@ -96,6 +96,11 @@ class _Loader:
             said_defaults={slot: Said(value, (), True) for slot, value in defaults.items()},
             never=values.get("never", ()),
             conditional=conditional,
+            tells={
+                word: setting
+                for setting, words in values.get("tells", {}).items()
+                for word in words
+            },
         )
 
     def _compiled(self, node: Node | None, says: str, inside: str, **more: Any) -> Pattern | None:

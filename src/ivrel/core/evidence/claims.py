@@ -6,9 +6,11 @@ A message shows what it bears, never what is missing: that nothing was heard pro
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
+from datetime import UTC, datetime
 
 from msgspec import Struct
 
+from ivrel.core.evidence.measuring.clocks import clock_of, told
 from ivrel.core.evidence.summary import Evidence, Example, Summary, Tally
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Requirement, effective
@@ -241,6 +243,44 @@ def _format(heard: Heard, requirement: Requirement) -> _Said:
     return _compared(heard.summary.of("format"), need, _NO_PRI)
 
 
+# What of a clock contradicts that something sets it; that it drifts may be granted.
+_WRONG = ("unset", "year", "zone", "wrong")
+CLOCK_TOLERANCE = 60.0  # seconds
+
+
+def _clock(heard: Heard, requirement: Requirement) -> _Said:
+    """Compare the stamps with the times at which they came: a clock that is wrong is set by
+    nothing. One that is right may be so by chance.
+    """
+    unsynchronised = heard.summary.of("synchronised").get("no")
+    if unsynchronised is not None:
+        why = "it says that its clock is not synchronised"
+        return _Said("contradicted", "not synchronised", why, unsynchronised.first)
+    pairs = heard.summary.pairs
+    clock = clock_of(heard.device.name, pairs.sample, pairs.number, CLOCK_TOLERANCE)
+    if clock.kind in _WRONG and clock.example is not None:
+        shown = clock.example
+        when = datetime.fromtimestamp(shown.came, UTC)
+        example = Example(shown.file, shown.line, when, shown.data)
+        return _Said("contradicted", told(clock), told(clock), example)
+    if clock.kind == "untold":
+        return _Said("not seen", "", told(clock))
+    return _Said("not seen", "its clock is right", "messages do not tell what sets it")
+
+
+def _told(heard: Heard, requirement: Requirement) -> _Said:
+    """Look for a message of changes, or of logins."""
+    need: Need = requirement.needs[""]
+    tally = heard.summary.of("tells").get(requirement.setting)
+    if tally is None:
+        return _Said("not seen", "", f"no message tells of {requirement.setting}")
+    said = f"{tally.number:,} message{'' if tally.number == 1 else 's'}"
+    if need.accepts("on"):
+        return _Said("proved", said, "", tally.first)
+    why = f"it tells of {requirement.setting}, although it is not to"
+    return _Said("contradicted", said, why, tally.first)
+
+
 _JUDGES: Mapping[str, Judge] = {
     "export": _export,
     "collectors": _collectors,
@@ -251,4 +291,7 @@ _JUDGES: Mapping[str, Judge] = {
     "origin": _value("origin", _NO_PRI),
     "numbering": _value("numbering", _NO_PRI),
     "format": _format,
+    "clock": _clock,
+    "changes": _told,
+    "logins": _told,
 }

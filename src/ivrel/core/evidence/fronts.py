@@ -32,16 +32,20 @@ _OLD = (
 # RFC 5424, with no structured data, or with the number of the message.
 _NEW = (
     rb"(1 [0-9][0-9][0-9][0-9]-..-..T)" + _TIME + _FRACTION + rb"((?:Z|[+-]..:..) " + _WORD
-    + rb" " + _WORD + rb" )" + _WORD + rb" " + _WORD
-    + rb" (?:-|(\[meta sequenceId=)QUOTE[0-9]{1,9}QUOTE\])(?=[ \n])"
+    + rb" " + _WORD + rb" )" + _WORD + rb"( " + _WORD + rb" )"
+    rb"(?:-|(\[meta sequenceId=)QUOTE[0-9]{1,9}QUOTE\])(?=[ \n])"
 )  # fmt: skip
 
 
 class Group(Struct, frozen=True):
-    """Lines that show the same: how many, the index of the first, and that line."""
+    """Lines that show the same: how many, and the index of one of them, with that line.
+
+    Of each there are two, the first line with the number, and the last with 0: nothing differs but
+    the time.
+    """
 
     number: int
-    first: int
+    at: int
     line: bytes
 
 
@@ -61,8 +65,11 @@ class Fronts:
         if not data.endswith(b"\n"):
             data += b"\n"
         lines, found = data.split(b"\n"), self._lines.findall(data)
-        # The first of each: where a key comes again, the last one that is set stays.
+        # Where a key comes again, the last one that is set stays.
+        last = dict(zip(found, range(len(found)), strict=True))
         first = dict(zip(reversed(found), range(len(found) - 1, -1, -1), strict=True))
         for key, number in Counter(found).items():
             at = first[key]
             yield Group(number, at, lines[at])
+            if number > 1:
+                yield Group(0, last[key], lines[last[key]])

@@ -7,16 +7,19 @@ alphabetical order are kept, and the rest is counted.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from datetime import datetime
+from datetime import UTC, datetime, tzinfo
 
 from msgspec import Struct
 
 from ivrel.core.evidence.attribution import Attribution
+from ivrel.core.evidence.measuring.gathered import Heard
+from ivrel.core.evidence.measuring.pairs import Pairs
 from ivrel.core.evidence.record import Record
 from ivrel.core.vocabulary.addresses import is_address
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
 from ivrel.core.vocabulary.wording import shorten
 
+PAIRS = 100  # messages by which a clock is told
 MOST = 64  # values of one kind that are kept
 _BEGINNING = 500  # bytes of a message that are kept to be shown
 
@@ -50,6 +53,7 @@ class Tally(Struct, frozen=True):
 
 
 Values = dict[str, Tally]
+Tells = Mapping[str, Mapping[str, str]]
 
 
 class Summary:
@@ -59,6 +63,9 @@ class Summary:
 
     def __init__(self) -> None:
         self.number = 0
+        self.pairs = Pairs(
+            PAIRS
+        )  # by which the clock is told; of lines that were counted together, one
         self.values: dict[str, Values] = {}
         self.more: dict[str, int] = {}  # messages whose values are not kept
 
@@ -81,6 +88,7 @@ class Summary:
     def merge(self, other: Summary) -> None:
         """Take in another summary of the same originator."""
         self.number += other.number
+        self.pairs.merge(other.pairs)
         for what, tallies in other.values.items():
             values = self.values.setdefault(what, {})
             for value, tally in tallies.items():
@@ -102,11 +110,16 @@ class Summary:
 
 
 class Evidence:
-    """What was heard: a summary a device, and one a stranger; what senders called themselves."""
+    """What was heard: a summary a device, and one a stranger; what senders called themselves.
+
+    `tells`: by device, the setting that a tag or MSGID tells of; `zone`: that of stamps which say
+    none.
+    """
 
     by_front = True
 
-    def __init__(self) -> None:
+    def __init__(self, tells: Tells | None = None, zone: tzinfo = UTC) -> None:
+        self._tells, self._zone = tells or {}, zone
         self.devices: dict[str, Summary] = {}
         self.strangers = Summary()  # of all of them, by what they are called
         self.senders = Summary()  # by the address, what was heard from it
@@ -125,8 +138,14 @@ class Evidence:
         number: int = 1,
     ) -> None:
         """Count a message; `collector`: the one that it arrived at, if that is known; `number`: of
-        messages that show the same, of which it is the first.
+        messages that show the same, of which it is the first; 0: it was counted, and its time is
+        another.
         """
+        if not number:
+            if found.device in self.devices:
+                pairs = self.devices[found.device].pairs
+                pairs.add(Heard(record, found, when, collector, self._zone))
+            return
         example = Example(record.file, record.line, when, record.data[:_BEGINNING])
         if record.sender and record.message.host and not found.relay:
             self.senders.add([("names", f"{record.sender} {record.message.host}")], example, number)
@@ -136,7 +155,9 @@ class Evidence:
             self.strangers.add([("called", f"{name}{via}")], example, number)
             return
         summary = self.devices.setdefault(found.device, Summary())
-        summary.add(observed(record, found, collector), example, number)
+        tells = self._tells.get(found.device, {})
+        summary.add(observed(record, found, collector, tells), example, number)
+        summary.pairs.add(Heard(record, found, when, collector, self._zone))
 
     def merge(self, other: Evidence) -> None:
         """Take in what was heard elsewhere."""
@@ -146,8 +167,12 @@ class Evidence:
         self.senders.merge(other.senders)
 
 
-def observed(record: Record, found: Attribution, collector: str) -> Iterator[tuple[str, str]]:
+def observed(
+    record: Record, found: Attribution, collector: str, tells: Mapping[str, str]
+) -> Iterator[tuple[str, str]]:
     """Yield what a message of a device shows: what is observed, and its value.
+
+    `tells`: the setting that a tag or MSGID tells of.
 
     A message without PRI was written by a collector, and one that came through a relay may have
     been written anew by it: neither shows the form that the device gave it.
@@ -167,6 +192,11 @@ def observed(record: Record, found: Attribution, collector: str) -> Iterator[tup
             yield "stamp zone", "shown" if message.stamp.zone else "hidden"
     if record.sender and not found.relay:
         yield "source", record.sender
+    for word in (message.app or "", message.message_id or ""):
+        if word in tells:
+            yield "tells", tells[word]
+    if message.stamp.synchronised is not None and not found.relay:
+        yield "synchronised", "yes" if message.stamp.synchronised else "no"
     if found.relay:
         yield "relay", found.relay
     if found.conflict:

@@ -4,15 +4,19 @@ correction.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console
+from rich.table import Table
 from rich.text import Text as RichText
 
 from ivrel.core.correcting import Correction
+from ivrel.core.evidence.claims import Claim
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.settings import SETTINGS
-from ivrel.core.vocabulary.verdict import Verdict
-from ivrel.output.terminal.screen import STYLES, Text, line, quoted, shown, table
+from ivrel.core.vocabulary.verdict import CONTRADICTED, Place, Verdict
+from ivrel.output.terminal.screen import CLAIM_STYLES, STYLES, Text, line, quoted, shown, table
 from ivrel.output.views.explanation import ExplanationView
 
 LINES_SHOWN = 12  # lines of the configuration that are shown of one verdict
@@ -34,22 +38,50 @@ def draw_explanation(screen: Console, view: ExplanationView) -> None:
         grid.add_column(overflow="fold")
         grid.add_row("asked", _rules(view.policy, device, verdict))
         grid.add_row("found", Text(verdict.found or "-"))
-        if verdict.where:
+        where = _own_lines(view, verdict)
+        if where:
             cited = [
                 (f"{p.file}:{p.line}", view.text_of(p, verdict.setting))
-                for p in verdict.where[:LINES_SHOWN]
+                for p in where[:LINES_SHOWN]
             ]
-            if len(verdict.where) > LINES_SHOWN:
-                cited.append((f"and {len(verdict.where) - LINES_SHOWN} more", ""))
+            if len(where) > LINES_SHOWN:
+                cited.append((f"and {len(where) - LINES_SHOWN} more", ""))
             grid.add_row("", quoted(cited))
         else:
             grid.add_row(
                 "", Text("no line says so: the platform's default, or nothing at all", "dim")
             )
         grid.add_row("compared", Text(verdict.why))
-        if verdict.verdict != "meets":
+        claim = view.claims.get(verdict.setting)
+        if claim is not None:
+            _heard(grid, claim)
+        if verdict.verdict == CONTRADICTED:
+            said = "none: what is wrong is not in this text, or is not what the device runs"
+            grid.add_row("correction", Text(said, "yellow"))
+        elif verdict.verdict != "meets":
             grid.add_row("correction", _changes(correction, verdict.setting))
         shown(screen, grid, 2)
+
+
+def _own_lines(view: ExplanationView, verdict: Verdict) -> Sequence[Place]:
+    """Return the lines of the configuration that decide; a message that contradicts them is shown
+    for itself.
+    """
+    claim = view.claims.get(verdict.setting)
+    if verdict.verdict != CONTRADICTED or claim is None or claim.example is None:
+        return verdict.where
+    return [
+        p for p in verdict.where if (p.file, p.line) != (claim.example.file, claim.example.line)
+    ]
+
+
+def _heard(grid: Table, claim: Claim) -> None:
+    """Add what messages claim, and the message that decides."""
+    said = claim.why or claim.heard
+    grid.add_row("heard", Text.assemble((claim.claim, CLAIM_STYLES[claim.claim]), f"  {said}"))
+    if claim.example is not None:
+        place = f"{claim.example.file}:{claim.example.line}"
+        grid.add_row("", quoted([(place, claim.example.text)]))
 
 
 def _rules(policy: Policy, device: Device, verdict: Verdict) -> Text:

@@ -10,16 +10,15 @@ from ivrel.core.evidence.claims import CLAIMS, Claim
 from ivrel.core.evidence.summary import Example
 from ivrel.core.settings import SETTINGS
 from ivrel.output.terminal.matrix import Look, draw_matrix
-from ivrel.output.terminal.screen import Text, count, line, quoted, shown, table
+from ivrel.output.terminal.screen import CLAIM_STYLES, Text, count, line, quoted, shown, table
 from ivrel.output.views.folding import ONE_BY_ONE, named
 from ivrel.output.views.heard import DeviceHeard, HeardView
 
-_STYLES = {"contradicted": "bold red", "proved": "green", "not seen": "dim"}
 _LOOK = Look(
     CLAIMS,
     {"contradicted": "contradicted", "proved": "proved", "not seen": "·"},
     {"contradicted": "C", "proved": "p", "not seen": "·"},
-    _STYLES,
+    CLAIM_STYLES,
 )
 
 
@@ -39,7 +38,7 @@ def draw_heard(screen: Console, view: HeardView) -> list[str]:
     parts: list[tuple[str, str] | str] = []
     for claim in reversed(CLAIMS):
         number = sum(d.count(claim) for d in view.devices)
-        parts += [(f"{claim} {number:,}", _STYLES[claim]), "   "]
+        parts += [(f"{claim} {number:,}", CLAIM_STYLES[claim]), "   "]
     parts.append(f"{len(silent)} of {count(len(view.devices), 'device')} not heard")
     line(screen, *parts)
     for one in shown_ones:
@@ -78,7 +77,7 @@ def _claim(screen: Console, c: Claim) -> None:
     grid.show_header = False
     grid.add_column(width=12)
     grid.add_column(overflow="fold")
-    grid.add_row(Text(c.setting), Text(c.why, _STYLES["contradicted"]))
+    grid.add_row(Text(c.setting), Text(c.why, CLAIM_STYLES["contradicted"]))
     shown(screen, grid, 2)
     if c.heard and c.heard not in c.why:
         shown(screen, Text(f"heard: {c.heard}"), 16)

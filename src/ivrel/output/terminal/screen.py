@@ -45,6 +45,7 @@ STYLES = {
     "waived": "cyan",
     "meets": "green",
 }
+CLAIM_STYLES = {"contradicted": "bold red", "proved": "green", "not seen": "dim"}
 
 
 def console(width: int) -> Console:

@@ -2,25 +2,31 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import msgspec
 
 from ivrel.core.correcting import Correction
+from ivrel.core.evidence.claims import Claim
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.vocabulary.verdict import Verdict
+from ivrel.output.views.heard import claim_row
 from ivrel.output.views.view import LineText, View
 
 
 class ExplanationView(View, frozen=True, kw_only=True):
-    """Verdicts with every rule that speaks of them, and the lines that would correct them."""
+    """Verdicts with every rule that speaks of them, and the lines that would correct them; what
+    messages claim, by setting, if any were given.
+    """
 
     device: Device
     policy: Policy
     verdicts: tuple[Verdict, ...]
     correction: Correction
     text_of: LineText
+    claims: Mapping[str, Claim] = {}
 
     def machine(self) -> Any:
         return {
@@ -30,6 +36,7 @@ class ExplanationView(View, frozen=True, kw_only=True):
 
     def _verdict(self, v: Verdict) -> dict[str, Any]:
         rules = [rule for rule in self.policy.rules if v.setting in rule.require]
+        claim = self.claims.get(v.setting)
         changes = (c for c in self.correction.changes if v.setting in c.settings)
         return {
             **msgspec.to_builtins(v),
@@ -44,4 +51,5 @@ class ExplanationView(View, frozen=True, kw_only=True):
                 for rule in rules
             ],
             "correction": [msgspec.to_builtins(c) for c in changes],
+            "heard": claim_row(claim) if claim is not None else None,
         }

@@ -43,7 +43,7 @@ class HeardView(RowsView, frozen=True, kw_only=True):
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for one in self.devices:
             for c in one.claims:
-                yield {"device": one.device.name, **_claim(c)}
+                yield {"device": one.device.name, **claim_row(c)}
 
     def machine(self) -> Any:
         return {
@@ -53,7 +53,7 @@ class HeardView(RowsView, frozen=True, kw_only=True):
                 {
                     "device": one.device.name,
                     "messages": one.summary.number,
-                    "claims": [_claim(c) for c in one.claims],
+                    "claims": [claim_row(c) for c in one.claims],
                 }
                 for one in self.devices
             ],
@@ -71,7 +71,8 @@ class HeardView(RowsView, frozen=True, kw_only=True):
         }
 
 
-def _claim(c: Claim) -> dict[str, Any]:
+def claim_row(c: Claim) -> dict[str, Any]:
+    """Return a claim for machines, with the message that decides."""
     return {
         "setting": c.setting,
         "claim": c.claim,

@@ -10,7 +10,7 @@ from typing import Generic, Protocol, Self, TypeVar
 from msgspec import Struct
 
 from ivrel.core.evidence.attribution import Attribution, Directory, attribute
-from ivrel.core.evidence.fronts import Fronts
+from ivrel.core.evidence.fronts import Fronts, Group
 from ivrel.core.evidence.record import Record
 from ivrel.sources.messages.formats import FORMATS, Read, template
 from ivrel.sources.messages.streams import LONGEST_LINE
@@ -82,7 +82,9 @@ class Gathers(Protocol):
         collector: str = "",
         number: int = 1,
     ) -> None:
-        """Take a message, or several that show the same."""
+        """Take a message, or several that show the same; 0 is one of those that were taken
+        already, for its time.
+        """
 
     def merge(self, other: Self) -> None:
         """Take in what another took."""
@@ -116,7 +118,8 @@ class Summing(Generic[G]):
     def __call__(self, chunk: Chunk) -> Summed[G]:
         """Return what a chunk comes to."""
         out, read = Summed(chunk.shown, self._new()), chunk.form.read
-        for number, at, line in self._groups(chunk, out.gathered.by_front):
+        for group in self._groups(chunk, out.gathered.by_front):
+            number, at, line = group.number, group.at, group.line
             if not line.rstrip(b"\r"):
                 continue
             if len(line) > LONGEST_LINE:
@@ -134,12 +137,11 @@ class Summing(Generic[G]):
             out.gathered.add(record, found, when, chunk.collector, number)
         return out
 
-    def _groups(self, chunk: Chunk, by_front: bool) -> Iterator[tuple[int, int, bytes]]:
-        """Yield how many lines show the same, the index of the first, and that line."""
+    def _groups(self, chunk: Chunk, by_front: bool) -> Iterator[Group]:
+        """Yield the lines of a chunk, those that show the same together if that is asked for."""
         data, fronts = chunk.bytes(), self._fronts.get(chunk.form.name)
         if fronts is not None and by_front:
-            for group in fronts.groups(data):
-                yield group.number, group.first, group.line
+            yield from fronts.groups(data)
             return
         for at, line in enumerate(data.removesuffix(b"\n").split(b"\n")):
-            yield 1, at, line
+            yield Group(1, at, line)

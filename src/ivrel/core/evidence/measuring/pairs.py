@@ -14,13 +14,15 @@ if TYPE_CHECKING:
     from ivrel.core.evidence.measuring.gathered import Heard
 
 MOST = 2000
+BEGINNING = 200  # bytes of a message that are kept to be shown
 
 
 class Pair(Struct, frozen=True, order=True):
     """When a message came, and the time that it bore, in seconds since 1970.
 
     `digits`: of its fraction; `has_year`, `has_zone`: whether the stamp shows them; without a zone,
-    it was taken for UTC, or for the zone that is said of all. `file`, `line`: where it stands.
+    it was taken for UTC, or for the zone that is said of all. `file`, `line`: where it stands;
+    `data`: how it begins.
     """
 
     came: float
@@ -31,6 +33,7 @@ class Pair(Struct, frozen=True, order=True):
     by_relay: bool
     file: str
     line: int
+    data: bytes = b""
 
     @property
     def offset(self) -> float:
@@ -43,10 +46,11 @@ class Pairs:
 
     Which of them are in the sample follows from where they stand, so that it is the same whatever
     the order in which they come. `number`: of how many it is a sample; `others`: messages that do
-    not tell both.
+    not tell both; `most`: messages in the sample.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, most: int = MOST) -> None:
+        self._most = most
         self.number = self.others = 0
         self._held: list[tuple[int, Pair]] = []  # a heap, the highest mark first
 
@@ -62,7 +66,7 @@ class Pairs:
         pair = Pair(
             record.received.timestamp(), bore.timestamp(), len(stamp.fraction),
             stamp.year is not None, bool(stamp.zone), bool(heard.found.relay), record.file,
-            record.line,
+            record.line, record.data[:BEGINNING],
         )  # fmt: skip
         self.add_pair(pair)
 
@@ -79,7 +83,7 @@ class Pairs:
             self._hold(one)
 
     def _hold(self, one: tuple[int, Pair]) -> None:
-        if len(self._held) < MOST:
+        if len(self._held) < self._most:
             heappush(self._held, one)
         else:
             heappushpop(self._held, one)
