@@ -195,6 +195,24 @@ def test_a_flood_and_a_line_without_end_are_bounded(tmp_path: Path) -> None:
     assert int(pages) * os.sysconf("SC_PAGE_SIZE") < 150 * 1024 * 1024
 
 
+@pytest.mark.skipif(sys.platform != "linux", reason="only Linux tells what it dropped")
+def test_what_the_system_dropped_at_the_end_is_counted(tmp_path: Path) -> None:
+    """No datagram comes behind the last one that was dropped, to tell of it."""
+    listener = Listener("--udp", "0", "--on", LOCAL, "-o", str(tmp_path / "out"))
+    listener.process.send_signal(signal.SIGSTOP)
+    with sending(listener.ports["udp"]) as out:
+        for n in range(30_000):
+            out.send(b"<34>Oct 11 22:14:15 a su: %d %s" % (n, b"x" * 400))
+    listener.process.send_signal(signal.SIGCONT)
+    told = listener.stopped()
+    received, dropped = (
+        int(n.replace(",", "")) for n in re.findall(r"([\d,]+) (?:messages|dropped)", told)[:2]
+    )
+    assert (
+        dropped > 0 and received + dropped == 30_000 and received == len(records(tmp_path / "out"))
+    )
+
+
 def test_killing_it_loses_at_most_the_last_second(tmp_path: Path) -> None:
     dice = random.Random(4)
     for n in range(1 if BRIEF else 4):

@@ -209,6 +209,17 @@ def test_messages_are_listed_counted_and_traced(ivrel: Run, example: Path, tmp_p
     assert done.stdout.splitlines()[1].startswith("notice,2,1,2026-11-23T10:00:00.000Z,")
     done = ivrel("trace", path, "-w", example, "--last", "--device", "tarsk-gw1", code=0)
     assert "HOSTNAME    TARSK-GW1.example" in done.stdout and "origin" in done.stdout
+    # The comparisons are those that the message alone allows; strangers are compared with nothing.
+    done = ivrel("trace", path, "-w", example, "--line", "1", "--format", "json", code=0)
+    traced = json.loads(done.stdout)
+    claims = {c["setting"]: c["claim"] for c in traced["claims"]}
+    heard = ivrel("heard", path, "-w", example, "--device", "tarsk-fw2", "--format", "json")
+    (device,) = json.loads(heard.stdout)["devices"]
+    assert traced["counted"] and traced["device"] == "tarsk-fw2" and device["messages"] == 1
+    assert claims == {c["setting"]: c["claim"] for c in device["claims"] if c["setting"] in claims}
+    assert {"facility", "stamp", "level", "source", "format"} & claims.keys()
+    done = ivrel("trace", path, "-w", example, "--line", "5", code=0)
+    assert "it is counted among strangers" in done.stdout
     done = ivrel("trace", path, "--line", "5", code=0)
     assert "uptime, 273,600 seconds" in done.stdout and "RFC 3164 section 4.1.2" in done.stdout
 

@@ -15,8 +15,10 @@ from ivrel.cli import common
 if TYPE_CHECKING:
     from ivrel.core.evidence.attribution import Directory
     from ivrel.core.evidence.own import Arrived
+    from ivrel.core.evidence.record import Record
     from ivrel.core.evidence.summary import Evidence
     from ivrel.core.fleet import Device
+    from ivrel.core.policy import Policy
     from ivrel.output.views.messages import Seen
     from ivrel.sources.messages import Messages
     from ivrel.sources.messages.chunks import Gathers
@@ -102,8 +104,7 @@ def directory_of(workspace: Workspace | None) -> Directory:
 
     if workspace is None:
         return Directory(())
-    has_policy = (workspace.folder / "policy.yaml").exists()
-    collectors = workspace.policy.collectors.values() if has_policy else ()
+    collectors = workspace.policy.collectors.values() if workspace.has_policy else ()
     return Directory(workspace.fleet.devices, collectors, Interfaces(workspace))
 
 
@@ -200,8 +201,6 @@ def gathered(
     heard, wrong = new(), dict[str, Summed[G]]()
     gone: list[Messages] = []
     directory, cluster = directory_of(workspace), common.cluster_of(args)
-    collectors = workspace.policy.collectors.values()
-    endpoints: dict[object, str] = {c.endpoint: c.name for c in collectors}
 
     def chunks() -> Iterator[Chunk]:
         """Yield what can be summarised elsewhere; summarise the messages of captures here."""
@@ -212,8 +211,7 @@ def gathered(
                 if isinstance(part, Chunk):
                     yield replace(part, collector=collector)
                     continue
-                # A capture tells where a message went; a file, only whose it is.
-                at = collector or endpoints.get((part.to, part.port, part.transport), "")
+                at = collector or collector_of(workspace.policy, part)
                 found = attribute(part, directory)
                 heard.add(part, found, part.when(messages.near, args.zone), at)
 
@@ -227,6 +225,14 @@ def gathered(
         said = problems_of(of_file.shown, of_file.wrong, of_file.first, of_file.shortened)
         gone[0].problems += said
     return heard, gone
+
+
+def collector_of(policy: Policy, record: Record) -> str:
+    """Return the collector that a message went to, '' if its record does not tell: a capture does,
+    and a file does not.
+    """
+    to = (record.to, record.port, record.transport)
+    return next((c.name for c in policy.collectors.values() if c.endpoint == to), "")
 
 
 class Came(NamedTuple):

@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING
 from ivrel.cli import common, evidence
 
 if TYPE_CHECKING:
+    from ivrel.core.evidence.claims import Claim
     from ivrel.output.views.messages import Seen
+    from ivrel.sources.workspace import Workspace
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -60,5 +62,26 @@ def run(args: argparse.Namespace) -> int:
         of = f" of {args.device}" if args.device else ""
         what = f"line {args.line} holds no message" if args.line else f"no message{of} in it"
         raise InputError(f"{args.file}: {what}") if not code else SystemExit(code)
-    common.show(TraceView(seen=found), args)
+    claims, collector = _claims(args, workspace, found)
+    common.show(TraceView(seen=found, claims=claims, collector=collector), args)
     return evidence.told_problems(messages)
+
+
+def _claims(
+    args: argparse.Namespace, workspace: Workspace | None, seen: Seen
+) -> tuple[tuple[Claim, ...], str]:
+    """Return what the message alone claims of each setting that messages can tell of, and the
+    collector that it went to.
+    """
+    from ivrel.core.evidence.claims import JUDGED, claims_of
+    from ivrel.core.evidence.summary import Evidence
+
+    if workspace is None or not seen.found.device or not workspace.has_policy:
+        return (), ""
+    policy, record = workspace.policy, seen.record
+    collector = evidence.collector_of(policy, record)
+    alone = Evidence(evidence.tells_of(workspace), args.zone)
+    alone.add(record, seen.found, seen.when, collector)
+    device = next(d for d in workspace.fleet.devices if d.name == seen.found.device)
+    claims = claims_of(device, policy, alone)
+    return tuple(claim for claim in claims if claim.setting in JUDGED), collector

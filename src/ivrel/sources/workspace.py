@@ -68,6 +68,11 @@ class Workspace:
             read_text(self.folder / found[0], found[0]), found[0], self.dialects.files
         )
 
+    @property
+    def has_policy(self) -> bool:
+        """Whether there is a policy."""
+        return (self.folder / "policy.yaml").exists()
+
     @cached_property
     def policy(self) -> Policy:
         """The policy, from `policy.yaml`."""

@@ -295,3 +295,5 @@ _JUDGES: Mapping[str, Judge] = {
     "changes": _told,
     "logins": _told,
 }
+
+JUDGED = frozenset(_JUDGES)  # the settings that messages can tell of

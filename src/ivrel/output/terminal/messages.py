@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
+
 from rich.console import Console
 
 from ivrel.core.evidence import section, told
 from ivrel.core.evidence.attribution import BY
 from ivrel.core.vocabulary.wording import shorten
-from ivrel.output.terminal.screen import Text, count, line, shown, table
+from ivrel.output.terminal.screen import CLAIM_STYLES, Text, count, line, shown, table
 from ivrel.output.views.messages import CountsView, MessagesView, Seen, TraceView, iso
 
 # Of the eight severities; what nobody must miss stands out also without colours, by its weight.
@@ -107,6 +109,7 @@ def draw_trace(screen: Console, view: TraceView) -> None:
     if not view.departures:
         line(screen, ("none", "green"), indent=2)
     _whose(screen, view)
+    _compared(screen, view)
 
 
 def _part(screen: Console, title: str) -> None:
@@ -162,3 +165,25 @@ def _whose(screen: Console, view: TraceView) -> None:
     if found.conflict:
         said = f"it is taken for {found.device}'s, and names {found.conflict}"
         line(screen, ("conflict  ", "bold red"), said, indent=2)
+
+
+def _compared(screen: Console, view: TraceView) -> None:
+    """Draw what the message is counted for, and how it compares with what is asked."""
+    _part(screen, "what it counts for")
+    device = view.seen.found.device
+    if not device:
+        said = "nothing is asked of it: it is counted among strangers"
+        line(screen, (said, "yellow"), indent=2)
+        return
+    at = f", as one that arrived at {view.collector}" if view.collector else ""
+    line(screen, f"it is counted for {device}{at}", indent=2)
+    grid = table("setting", "it shows", "asked", "")
+    for c in view.claims:
+        shows = re.sub(r" \(1\)", "", c.heard) or "-"
+        outcome = Text(c.claim, CLAIM_STYLES[c.claim])
+        why = f"  {c.why}" if c.why else ""
+        grid.add_row(
+            Text(c.setting), Text(shows), Text(c.wanted, "dim"), outcome + Text(why, "dim")
+        )
+    if view.claims:
+        shown(screen, grid, 2)

@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from ivrel.core.evidence import Departure, section, told
 from ivrel.core.evidence.attribution import Attribution
+from ivrel.core.evidence.claims import Claim
 from ivrel.core.evidence.record import Record
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
 from ivrel.output.views.view import RowsView, View
@@ -113,9 +114,15 @@ class CountsView(RowsView, frozen=True, kw_only=True):
 
 
 class TraceView(View, frozen=True, kw_only=True):
-    """One message through every decision."""
+    """One message through every decision.
+
+    `claims`: what it alone claims of each setting that messages can tell of; `collector`: the one
+    that it went to, '' if that is not known.
+    """
 
     seen: Seen
+    claims: tuple[Claim, ...] = ()
+    collector: str = ""
 
     @property
     def departures(self) -> tuple[Departure, ...]:
@@ -140,5 +147,14 @@ class TraceView(View, frozen=True, kw_only=True):
             "candidates": [
                 {"device": c.device, "by": c.by, "value": c.value, "why_not": c.why_not}
                 for c in found.candidates
+            ],
+            "collector": self.collector,
+            "counted": bool(found.device),
+            "claims": [
+                {
+                    name: getattr(c, name)
+                    for name in ("setting", "claim", "heard", "wanted", "rule", "why")
+                }
+                for c in self.claims
             ],
         }
