@@ -9,6 +9,7 @@ import os
 import shutil
 import signal
 import socket
+import struct
 import subprocess
 import time
 from collections.abc import Callable
@@ -96,6 +97,49 @@ def test_every_link_layer_is_read(
     assert problems == []
 
 
+def block(kind: int, body: bytes, order: str = "<") -> bytes:
+    body += bytes(-len(body) % 4)
+    size = struct.pack(f"{order}I", 12 + len(body))
+    return struct.pack(f"{order}I", kind) + size + body + size
+
+
+@pytest.mark.parametrize("order", ["<", ">"])
+def test_each_interface_has_a_link_layer_and_a_clock_of_its_own(tmp_path: Path, order: str) -> None:
+    def interface(link: int, options: bytes = b"") -> bytes:
+        return block(1, struct.pack(f"{order}HHI", link, 0, 0) + options, order)
+
+    def packet(number: int, ticks: int, data: bytes) -> bytes:
+        times = struct.pack(
+            f"{order}IIIII", number, ticks >> 32, ticks & 0xFFFFFFFF, len(data), len(data)
+        )
+        return block(6, times + data, order)
+
+    nanos = struct.pack(f"{order}HHB3x", 9, 1, 9)
+    halves = struct.pack(f"{order}HHB3xHHq", 9, 1, 0x81, 14, 8, 1000)
+    section = block(0x0A0D0D0A, struct.pack(f"{order}IHHq", 0x1A2B3C4D, 1, 0, -1), order)
+    data = section + interface(1) + interface(101, nanos) + interface(113, halves) + interface(147)
+    data += packet(1, 1764000000 * 10**9 + 5, ip4(udp(HELLO))) + block(5, b"skipped!", order)
+    data += packet(0, 1764000001 * 10**6, ethernet(ip4(udp(HELLO)))) + packet(3, 0, b"?")
+    data += packet(2, 2 * 1764000001 + 1, bytes(14) + b"\x08\x00" + ip4(udp(HELLO)))
+    # Another section begins anew.
+    data += section + interface(101) + packet(0, 1764000009 * 10**6, ip4(udp(HELLO)))
+    path = tmp_path / "x.pcapng"
+    path.write_bytes(data)
+    messages = Messages([str(path)], NOW)
+    times = [r.received.timestamp() for r in messages if r.received is not None]
+    assert [round(t, 3) for t in times] == [1764000000, 1764000001, 1764001001.5, 1764000009]
+    assert messages.problems == [
+        f"{path}: the link layer of 1 packet, type 147, is not known; expected Ethernet, Linux "
+        "cooked, raw IP or loopback"
+    ]
+    for cut in range(1, len(data), 7):
+        path.write_bytes(data[:-cut])
+        assert len(list(Messages([str(path)], NOW))) <= 4
+    path.write_bytes(section + packet(0, 1, b""))
+    messages = Messages([str(path)], NOW)
+    assert not list(messages) and "interface 0, which is not described" in messages.problems[0]
+
+
 def test_fragments_are_put_together_in_any_order(tmp_path: Path) -> None:
     whole = bytes(udp(b"<34>" + b"x" * 100))
     pieces = [(at, whole[at : at + 40]) for at in range(0, len(whole), 40)]
@@ -167,7 +211,7 @@ def test_streams_are_put_together_in_any_order(
 @pytest.mark.parametrize(
     ("packets", "link", "cut", "expected"),
     [
-        ([bytes(60)], 105, 0, "its link layer, type 105, is not known"),
+        ([bytes(60)], 105, 0, "the link layer of 1 packet, type 105, is not known"),
         ([ethernet(ip4(udp(HELLO)))] * 3, 1, 9, "damaged behind packet 2: it ends too early"),
         ([ethernet(ip4(udp(HELLO)))], 1, 80, "damaged behind packet 0"),
         ([ethernet(ip4(udp(HELLO)))[:50]], 1, 0, "1 packets are damaged, or cut by the capture"),

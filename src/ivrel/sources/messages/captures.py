@@ -7,6 +7,7 @@ fragments and streams is bounded, whatever a capture holds.
 from __future__ import annotations
 
 import re
+import struct
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping
 from datetime import UTC, datetime
@@ -18,6 +19,7 @@ import dpkt
 from ivrel.core.evidence import DATAGRAM, Frames, parse
 from ivrel.core.evidence.record import Record
 from ivrel.core.vocabulary.errors import Unreadable
+from ivrel.sources.messages.blocks import LARGEST, packets
 
 MAGICS = (
     b"\xa1\xb2\xc3\xd4",
@@ -27,13 +29,13 @@ MAGICS = (
     b"\x0a\x0d\x0d\x0a",
 )
 _PCAPNG = MAGICS[-1]
-LARGEST = 1024 * 1024  # bytes of a packet
 MOST_STREAMS, MOST_HELD, MOST_FRAGMENTS = 10_000, 64, 1000
 _PORTS = (514, 601, 6514)
 # What a message, or a counted one, begins with; on other ports nothing else is taken for one.
 _BEGINS = re.compile(rb"(?:[1-9][0-9]{0,5} )?<[0-9]{1,3}>")
 _TLS = re.compile(rb"\x16\x03[\x00-\x04]")
 
+_KNOWN = "Ethernet, Linux cooked, raw IP or loopback"
 _LINKS: Mapping[int, Callable[[bytes], Any]] = {
     0: dpkt.loopback.Loopback,
     1: dpkt.ethernet.Ethernet,
@@ -62,34 +64,45 @@ class Capture:
         self._file = file
         self._streams: OrderedDict[tuple[bytes, int, bytes, int], _Stream] = OrderedDict()
         self._fragments: OrderedDict[object, dict[int, bytes]] = OrderedDict()
+        self._unknown: dict[int, int] = {}  # packets, by a link layer that is not known
         self._damaged = self._encrypted = self._gaps = 0
 
     def __iter__(self) -> Iterator[Record]:
         """Yield the messages in the order of the packets that make them whole."""
         number = 0
         try:
-            reader = self._reader()
-            link = _LINKS.get(reader.datalink())
-            if link is None:
-                known = "Ethernet, Linux cooked, raw IP or loopback"
-                said = f"its link layer, type {reader.datalink()}, is not known; expected {known}"
-                raise Unreadable(f"{self.shown}: {said}")
             when = datetime.fromtimestamp(0, UTC)
-            for seconds, data in reader:
+            for seconds, data, kind in self._packets():
                 number += 1
-                when = datetime.fromtimestamp(float(seconds), UTC)
-                yield from self._packet(link, data, number, when)
-        except (dpkt.UnpackError, ValueError, OverflowError, OSError, EOFError) as problem:
+                when = datetime.fromtimestamp(seconds, UTC)
+                link = _LINKS.get(kind)
+                if link is not None:
+                    yield from self._packet(link, data, number, when)
+                else:
+                    self._unknown[kind] = self._unknown.get(kind, 0) + 1
+        except (
+            struct.error,
+            dpkt.UnpackError,
+            ValueError,
+            OverflowError,
+            OSError,
+            EOFError,
+        ) as problem:
             self._end()
             said = str(problem).strip() or type(problem).__name__
             raise Unreadable(f"{self.shown}: damaged behind packet {number}: {said}") from None
         for key, stream in self._streams.items():
             yield from self._framed(stream, key, stream.frames.close(), number, when)
 
-    def _reader(self) -> Any:
-        first = self._file.peek(4)[:4]  # type: ignore[attr-defined]
-        kind = dpkt.pcapng.Reader if first == _PCAPNG else dpkt.pcap.Reader
-        return kind(_Bounded(self._file))
+    def _packets(self) -> Iterator[tuple[float, bytes, int]]:
+        """Yield when each packet was taken, its bytes, and its link layer."""
+        file = _Bounded(self._file)
+        if self._file.peek(4)[:4] == _PCAPNG:  # type: ignore[attr-defined]
+            yield from packets(file)
+            return
+        reader = dpkt.pcap.Reader(file)
+        for seconds, data in reader:
+            yield float(seconds), data, reader.datalink()
 
     def _end(self) -> None:
         self._streams.clear()
@@ -97,6 +110,10 @@ class Capture:
     @property
     def remarks(self) -> Iterator[str]:
         """What was passed over, in words."""
+        for kind, number in sorted(self._unknown.items()):
+            of = "1 packet" if number == 1 else f"{number:,} packets"
+            said = f"the link layer of {of}, type {kind}, is not known; expected {_KNOWN}"
+            yield f"{self.shown}: {said}"
         for number, said in (
             (self._damaged, "packets are damaged, or cut by the capture"),
             (self._encrypted, "streams are encrypted"),
