@@ -29,7 +29,7 @@ case "$what" in
         "$venv/bin/ruff" check . && "$venv/bin/ruff" format --check . && "$venv/bin/mypy"
         ;;
     bench) need -e . && exec "$venv/bin/python" bench/audit.py "$@" ;;
-    screenshots) need -e . && exec "$venv/bin/python" docs/screenshots.py "$@" ;;
+    screenshots) need -e '.[figures]' && exec "$venv/bin/python" docs/screenshots.py "$@" ;;
     *)
         sed -n '2,7s/^# \{0,1\}//p' "$0"
         exit 2

@@ -2,7 +2,8 @@
 
 `python bench/heard.py --lines 200000` writes the messages of the example's day, again and again,
 and goes through them with `ivrel heard`, `wc -l` and `mawk` (or `awk`). The memory of `heard` is
-measured for so many lines and for four times as many.
+measured for so many lines and for four times as many. `--dask` has it done by two workers of a
+local Dask cluster, too, and by one process.
 """
 
 from __future__ import annotations
@@ -35,11 +36,26 @@ def seconds(call: list[str]) -> tuple[float, int]:
     return best, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024
 
 
+def dask(words: list[str]) -> None:
+    """Tell how long a call takes in one process, and with two workers of a local cluster."""
+    import os
+
+    from distributed import LocalCluster
+
+    cpus = os.sched_getaffinity(0)
+    alone, _ = seconds(["taskset", "-c", str(min(cpus)), IVREL, *words])
+    options = {"n_workers": 2, "threads_per_worker": 1, "dashboard_address": ":0"}
+    with LocalCluster(host="127.0.0.1", **options) as cluster:  # type: ignore[no-untyped-call]
+        both, _ = seconds([IVREL, *words, "--scheduler", cluster.scheduler_address])
+    print(f"  alone  {alone:8.2f} s, two workers of Dask {both:.2f} s")
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
     parser.add_argument("--lines", type=int, default=100_000, help="messages in the file")
+    parser.add_argument("--dask", action="store_true", help="by two Dask workers, too")
     args = parser.parse_args()
     awk = shutil.which("mawk") or shutil.which("awk") or sys.exit("no mawk and no awk")
     with tempfile.TemporaryDirectory() as name:
@@ -61,6 +77,8 @@ def main() -> None:
                 ratio = f"heard takes {heard / counted:,.0f} times"
                 print(f"  {Path(awk).name:<6} {counted:8.2f} s  {ratio}")
                 print(f"  wc -l  {wc:8.2f} s  heard takes {heard / wc:,.0f} times")
+            if times == 1 and args.dask:
+                dask(["heard", "-w", name, str(path), "--format", "json"])
         print(f"  memory {memory[0]} MiB, of four times as many messages {memory[1]} MiB")
 
 

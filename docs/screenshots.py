@@ -31,9 +31,19 @@ PICTURES = {
     "--setting facility --setting level --setting stamp --setting source --setting origin",
     "messages": "ivrel messages heard/beacon-a.jsonl --site tarsk --severity error --most 16; "
     "ivrel messages heard/beacon-*.jsonl --by kind --most 12",
+    "measure": "ivrel measure silence heard/*.jsonl --site mv-gannet; "
+    "ivrel measure losses heard/*.jsonl --site tarsk; "
+    "ivrel measure volume heard/*.jsonl --by site --if-level debug",
     "trace": "ivrel trace heard/beacon-b.jsonl --line 14",
     "policy": "ivrel policy --today 2026-11-23 | head -43",
     "dialect": "ivrel dialect try marl configs/orrin-sw2.conf | head -40",
+}
+HEARD = [f"heard/beacon-{name}.jsonl" for name in "abs"]
+# What Matplotlib draws, without a terminal.
+FIGURES = {
+    "arrivals": ["silence", *HEARD],
+    "clocks": ["clocks", *HEARD],
+    "volume": ["volume", *HEARD, "--if-level", "debug"],
 }
 
 
@@ -45,7 +55,7 @@ def main() -> None:
             f"screenshots: {', '.join(missing)} not found; on Debian: apt-get install xvfb xterm "
             "imagemagick"
         )
-    wanted = sys.argv[1:] or list(PICTURES)
+    wanted = sys.argv[1:] or [*PICTURES, *FIGURES]
     with tempfile.TemporaryDirectory() as folder, screen() as display:
         env = {
             **os.environ,
@@ -60,6 +70,13 @@ def main() -> None:
             capture_output=True,
         )
         for name in wanted:
+            if name in FIGURES:
+                target = HERE / "screenshots" / f"{name}.png"
+                words = [*FIGURES[name], "--figure", str(target), "--format", "json"]
+                call = [sys.executable, "-m", "ivrel", "measure", *words]
+                subprocess.run(call, cwd=Path(folder) / "demo", env=env, capture_output=True)
+                print(f"wrote docs/screenshots/{name}.png")
+                continue
             take(name, PICTURES[name], Path(folder) / "demo", env)
 
 

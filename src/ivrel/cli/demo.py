@@ -62,6 +62,12 @@ def run(args: argparse.Namespace) -> int:
         *("heard", "-w", folder, "--device", "holmsay-gw1", "--device", "orrin-fw1"),
         *(f"--at={name}={folder / 'heard' / name}.jsonl" for name in ("beacon-a", "beacon-b")),
     )
+    call(
+        "And what many messages tell of clocks, each by its stamps and the times of arrival:",
+        *("measure", "clocks", "-w", folder),
+        *("--device", "orrin-gw3", "--device", "tarsk-sw3", "--device", "brannay-gw*"),
+        *(str(folder / "heard" / f"{name}.jsonl") for name in ("beacon-a", "beacon-b")),
+    )
     say.step(f"Applying the corrections to copies, as the platforms would, into {copies}:")
     _write_copies(folder, out, copies)
     second = call("And the audit of the copies:", "audit", "-w", copies)
