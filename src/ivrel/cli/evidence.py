@@ -201,6 +201,7 @@ def gathered(
     heard, wrong = new(), dict[str, Summed[G]]()
     gone: list[Messages] = []
     directory, cluster = directory_of(workspace), common.cluster_of(args)
+    has_policy = workspace.has_policy
 
     def chunks() -> Iterator[Chunk]:
         """Yield what can be summarised elsewhere; summarise the messages of captures here."""
@@ -211,7 +212,7 @@ def gathered(
                 if isinstance(part, Chunk):
                     yield replace(part, collector=collector)
                     continue
-                at = collector or collector_of(workspace.policy, part)
+                at = collector or (collector_of(workspace.policy, part) if has_policy else "")
                 found = attribute(part, directory)
                 heard.add(part, found, part.when(messages.near, args.zone), at)
 
