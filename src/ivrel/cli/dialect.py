@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+
+if TYPE_CHECKING:
+    from ivrel.core.fleet import Device
+    from ivrel.sources.workspace import Workspace
 
 Parser = argparse.ArgumentParser
 _Row = tuple[str, str, Callable[[Parser], None], Callable[[argparse.Namespace], int], str]
@@ -38,6 +43,7 @@ def _actions() -> tuple[_Row, ...]:
     show = "what a platform can say and what it cannot"
     check = "run a dialect's examples both ways, and find what is ambiguous"
     try_ = "a text line by line, with what each was understood as"
+    cover = "how well a dialect knows the configurations of a fleet, and what it lacks"
     new = "start a dialect of your own in the workspace, from a sample of its text"
     apply = "apply a change to a configuration as the platform would, and print the new text"
     sample = "ivrel dialect new ours --shape blocks --sample saved.conf"
@@ -46,6 +52,7 @@ def _actions() -> tuple[_Row, ...]:
         ("show", show, _of_show, run_show, "ivrel dialect show marl"),
         ("check", check, _of_check, run_check, "ivrel dialect check marl"),
         ("try", try_, _of_try, run_try, "ivrel dialect try marl saved.conf"),
+        ("cover", cover, _of_cover, run_cover, "ivrel dialect cover marl"),
         ("new", new, _of_new, run_new, sample),
         ("apply", apply, _of_apply, run_apply, _APPLY),
     )
@@ -68,6 +75,14 @@ def _of_try(one: Parser) -> None:
     _of_show(one)
     one.add_argument("file", help="the file or the folder of a configuration")
     one.add_argument("--all", action="store_true", help="show every line, also of many interfaces")
+
+
+def _of_cover(one: Parser) -> None:
+    one.add_argument("name", help="the name of a dialect")
+    files = "configurations (default: those of the fleet's devices of this platform)"
+    one.add_argument("file", nargs="*", help=files)
+    common.format_argument(one, "table", "json", "jsonl", "csv")
+    one.add_argument("--all", action="store_true", help="show all that is not known")
 
 
 def _of_new(one: Parser) -> None:
@@ -168,6 +183,66 @@ def run_try(args: argparse.Namespace) -> int:
     )
     common.show(view, args)
     return 1 if any(isinstance(match, Strange) for _, _, match in rows) else 0
+
+
+ROWS_SHOWN = 20  # of what is not known, unless all is asked for
+
+
+def run_cover(args: argparse.Namespace) -> int:
+    """Show how well a dialect knows configurations; exit code 1 if it does not know a statement."""
+    from ivrel.core.authoring.cover import cover
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.output.views.dialects import CoverView
+    from ivrel.sources.dialects import Dialects
+
+    if args.file:
+        dialect = Dialects(Path(args.workspace))[args.name]
+        number, texts = len(args.file), _of_files(args.file)
+    else:
+        workspace = common.open_workspace(args)
+        dialect = workspace.dialects[args.name]
+        devices = [d for d in workspace.fleet.devices if d.platform == args.name]
+        if not devices:
+            raise InputError(f"no device of the fleet is of platform '{args.name}'; name files")
+        number, texts = len(devices), _of_devices(workspace, devices)
+    found = cover(dialect, common.progress(texts, number, "reading"))
+    worst, where = found.texts[:1], common.workspace_words(args)
+    further = f"ivrel dialect check{where} {dialect.name}"
+    if worst and worst[0].strange:
+        here = args.file or args.workspace == "."
+        path = worst[0].name if here else Path(args.workspace) / worst[0].name
+        further = f"ivrel dialect try{where} {dialect.name} {path}"
+    most = 0 if args.all else ROWS_SHOWN
+    common.show(CoverView(dialect=dialect, cover=found, most=most, next=(further,)), args)
+    if not found.texts:
+        return 2
+    return 1 if found.strange or found.unread else 0
+
+
+def _of_files(files: Iterable[str]) -> Iterator[tuple[str, bytes | str]]:
+    """Yield what each file is called, and its bytes, or why there are none."""
+    from ivrel.core.vocabulary.errors import Unreadable
+    from ivrel.sources.files import read_configuration
+
+    for name in files:
+        try:
+            yield name, read_configuration(Path(name), name)
+        except Unreadable as problem:
+            yield name, str(problem).removeprefix(f"{name}: ")
+
+
+def _of_devices(
+    workspace: Workspace, devices: Iterable[Device]
+) -> Iterator[tuple[str, bytes | str]]:
+    """Yield the configurations of devices in the same way."""
+    from ivrel.core.vocabulary.errors import Unreadable
+
+    for device in devices:
+        try:
+            data, file = workspace.text(device)
+            yield file, data
+        except Unreadable as problem:
+            yield device.name, str(problem)
 
 
 def _only_names(match: object) -> bool:

@@ -157,6 +157,25 @@ class Matcher:
                 self._seen[path, raw] = found
             return found
 
+    def lacking(self, path: Path, words: Words) -> tuple[str, str] | None:
+        """Return the slot and the word for which alone a pattern does not understand a statement;
+        None if there is no such pattern.
+        """
+        for first in (words[0], ""):
+            for _, pattern, form in self._of_length(len(path), first, len(words)):
+                if form.values is None or pattern.read_path(path) is None:
+                    continue
+                if any(words[at] != word for at, word in form.fixed):
+                    continue
+                wrong = [
+                    (item.slot, words[at])
+                    for at, item in form.values
+                    if isinstance(item, Variable) and item.decode(words[at]) is None
+                ]
+                if len(wrong) == 1:
+                    return wrong[0]
+        return None
+
     def carrying(self, slot: str) -> frozenset[int]:
         """Return the numbers of the patterns that carry a slot."""
         if slot not in self._carrying:

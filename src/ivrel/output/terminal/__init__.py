@@ -13,6 +13,7 @@ _DRAWN = {
     "CorrectionsView": ("corrections", "corrections"),
     "ClocksView": ("measured", "clocks"),
     "CountsView": ("messages", "counts"),
+    "CoverView": ("dialect", "cover"),
     "DialectView": ("dialect", "dialect"),
     "DialectsView": ("lists", "dialects"),
     "ExplanationView": ("explanation", "explanation"),

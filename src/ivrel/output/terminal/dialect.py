@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import TypeVar
+
 from rich.console import Console
+from rich.table import Table
 
 from ivrel.core.authoring.abilities import unsaid
 from ivrel.core.reading.statements import LAZY, Aside, Understood
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.vocabulary.wording import shorten
 from ivrel.output.terminal.screen import Text, count, line, shown, table
-from ivrel.output.views.dialects import DialectView, TrialView
+from ivrel.output.views.dialects import CoverView, DialectView, TrialView
+from ivrel.output.views.folding import named
 
+R = TypeVar("R")
 LOOKED_UP_SHOWN = 6  # lines of interfaces that are shown, unless all are asked for
 
 
@@ -101,3 +107,65 @@ def draw_trial(screen: Console, view: TrialView) -> None:
     if strays:
         screen.print()
         line(screen, (f"{count(strays, 'line')} not understood", "bold red"))
+
+
+def draw_cover(screen: Console, view: CoverView) -> None:
+    """Draw how well a dialect knows configurations, and what it does not know of them."""
+    cover = view.cover
+    total = cover.understood + cover.strange
+    share = cover.understood / total if total else 0.0
+    line(
+        screen,
+        (view.dialect.name, "bold"),
+        f"  {count(len(cover.texts), 'configuration')}, {cover.understood:,} of {total:,} "
+        f"statements of their export parts understood ({share:.1%})",
+    )
+    if cover.kinds:
+        screen.print()
+        line(screen, ("not understood", "bold red"))
+        grid = table("in", "of them", "inside", "statement, with … for values", "makes unknown")
+        _right(grid, 0, 1)
+        for kind in _few(cover.kinds, view.most):
+            says = Text(kind.says or "(not shown)", "" if kind.says else "dim")
+            inside, bears_on = Text(shorten(kind.inside, 40), "dim"), named(kind.bears_on, 5)
+            grid.add_row(f"{kind.texts:,}", f"{kind.number:,}", inside, says, bears_on)
+            place = Text(f"{kind.file}:{kind.line}  {shorten(kind.text, 80)}", "dim italic")
+            grid.add_row("", "", "", place, "")
+        shown(screen, grid, 2)
+        _left(screen, cover.kinds, view.most)
+    if cover.lacking:
+        screen.print()
+        line(screen, ("words that the spelling lacks", "bold"))
+        grid = table("slot", "word", "times", "for example")
+        _right(grid, 2)
+        for one in _few(cover.lacking, view.most):
+            place = Text(f"{one.file}:{one.line}", "dim")
+            grid.add_row(Text(one.slot), Text(shorten(one.word)), f"{one.number:,}", place)
+        shown(screen, grid, 2)
+        _left(screen, cover.lacking, view.most)
+    if cover.silent or cover.unused:
+        screen.print()
+    if cover.silent:
+        said = f"of these, no text says anything: {', '.join(cover.silent)}"
+        line(screen, said)
+    if cover.unused:
+        line(screen, f"{count(len(cover.unused), 'statement')} of the dialect stand in no text:")
+        for unused in _few(cover.unused, view.most):
+            line(screen, (f"{view.dialect.file}:{unused.line}  ", "dim"), unused.says, indent=2)
+        _left(screen, cover.unused, view.most)
+    for name, why in cover.unread:
+        line(screen, ("not read  ", "yellow"), f"{name}: {why}")
+
+
+def _few(rows: Sequence[R], most: int) -> Sequence[R]:
+    return rows[:most] if most else rows
+
+
+def _left(screen: Console, rows: Sequence[object], most: int) -> None:
+    if most and len(rows) > most:
+        line(screen, (f"and {len(rows) - most:,} more; --all shows them", "dim"), indent=2)
+
+
+def _right(grid: Table, *columns: int) -> None:
+    for n in columns:
+        grid.columns[n].justify = "right"

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 import msgspec
 
 from ivrel.core.authoring.abilities import Ability, unsaid
+from ivrel.core.authoring.cover import Cover
 from ivrel.core.dialects import Dialect
 from ivrel.core.reading.statements import Statement, Strange, Understood
 from ivrel.core.settings import Fact
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.text.bundle import Places
-from ivrel.output.views.view import View, place_of
+from ivrel.output.views.view import RowsView, View, place_of
 
 
 class DialectsView(View, frozen=True, kw_only=True):
@@ -51,6 +53,30 @@ class DialectView(View, frozen=True, kw_only=True):
             "channels": list(dialect.channels),
             "can": [msgspec.to_builtins(row) for row in self.abilities],
             "says_nothing_of": unsaid(dialect),
+        }
+
+
+class CoverView(RowsView, frozen=True, kw_only=True):
+    """How well a dialect knows some configurations; `most`: rows that a terminal shows, 0: all."""
+
+    dialect: Dialect
+    cover: Cover
+    most: int = 0
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        return (msgspec.to_builtins(kind) for kind in self.cover.kinds)
+
+    def machine(self) -> Any:
+        return {
+            "dialect": self.dialect.name,
+            "understood": self.cover.understood,
+            "not_understood": self.cover.strange,
+            "texts": [msgspec.to_builtins(one) for one in self.cover.texts],
+            "kinds": list(self.rows()),
+            "lacking": [msgspec.to_builtins(one) for one in self.cover.lacking],
+            "silent": list(self.cover.silent),
+            "unused": [msgspec.to_builtins(one) for one in self.cover.unused],
+            "not_readable": [{"file": name, "problem": why} for name, why in self.cover.unread],
         }
 
 
