@@ -87,7 +87,7 @@ def test_the_tutorial_leads_to_a_proved_correction(ivrel: Run, tmp_path: Path) -
     )
 
 
-@pytest.mark.parametrize("shape", ["blocks", "braces", "paths", "sections", "tree"])
+@pytest.mark.parametrize("shape", ["blocks", "braces", "enclosed", "paths", "sections", "tree"])
 def test_a_new_dialect_reads_as_it_stands(
     ivrel: Run, example: Path, tmp_path: Path, shape: str
 ) -> None:

@@ -5,23 +5,30 @@ that are none.
 from __future__ import annotations
 
 import json
+import re
+from pathlib import Path
 
 import pytest
-from conftest import tried
+from conftest import TODAY, tried
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from ivrel.core import InputError, Unreadable, read_records
+from ivrel.core.correcting import correct
 from ivrel.core.correcting.changes import apply_change, write_change
+from ivrel.core.dialects.load import read_dialect
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.shapes import SHAPES
 from ivrel.core.shapes.shape import Edit, Shape
 from ivrel.core.text.alike import runs_alike
 from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import Refused
 from ivrel.sources.dialects import Dialects
+from ivrel.sources.workspace import Workspace
 
 DIALECTS = Dialects()
+ROOT = Path(__file__).parent.parent / "src/ivrel"
 TREE = {"lists": {"sink": ("id",), "row": ("a", "b")}, "wrapper": ("all",), "leaves": "attributes"}
 
 
@@ -56,6 +63,17 @@ def statements(name: str, text: str) -> list[tuple[str, str, int]]:
         ),
         ("braces", 'all x { # { no\n a "b { c"; }', [("", 'a "b { c"', 2)]),
         ("braces", "all x { a { b 1", [("a", "b 1", 1)]),
+        (
+            "enclosed",
+            "f 1\nopen a 1\n b 2\n# shut\nopen c\n\nd 3\nshut c\nopen e\nshut\nshut a\nopen\n",
+            [
+                ("", "f 1", 1),
+                ("a 1", "b 2", 3),
+                ("a 1 / c", "d 3", 7),
+                ("a 1", "e", 9),
+                ("", "open", 12),
+            ],
+        ),
         ("paths", "a.b = 1\n\n# no\n  c.d.e = x y\n", [("", "a.b = 1", 1), ("", "c.d.e = x y", 4)]),
         ("sections", "[a.1]\nb = 2\n[c]\n", [("", "a.1", 1), ("a 1", "b = 2", 2), ("", "c", 3)]),
         (
@@ -315,3 +333,104 @@ def test_a_change_reads_as_it_was_written(name: str) -> None:
 
 def test_nothing_to_change_is_no_text() -> None:
     assert all(write_change(DIALECTS[name], Text(b""), []) == "" for name in DIALECTS.files)
+
+
+def enclosed(text: str) -> str:
+    """Return a text of the shape `blocks` in the shape `enclosed`."""
+    out: list[str] = []
+    lines = text.splitlines()
+    depths = [len(line) - len(line.lstrip()) if line.strip() else -1 for line in lines]
+    open_at: list[int] = []
+    for n, line in enumerate(lines):
+        behind = next((d for d in depths[n + 1 :] if d >= 0), -1)
+        is_header = depths[n] >= 0 and not line.lstrip().startswith("#") and behind > depths[n]
+        out.append(f"{line[: depths[n]]}open {line.strip()}" if is_header else line)
+        if is_header:
+            open_at.append(depths[n])
+        elif depths[n] >= 0:
+            while open_at and behind <= open_at[-1]:
+                out.append(f"{' ' * open_at.pop()}shut")
+    return "\n".join(out) + "\n"
+
+
+def test_words_that_open_and_shut_say_what_indentation_says(workspace: Workspace) -> None:
+    """The example's routers, written in the other shape: the same facts, the same corrections."""
+    file = Path(str(DIALECTS["quern"].file))
+    text = (ROOT / "platforms" / file.name).read_text().replace("shape: blocks", "shape: enclosed")
+    text = text[: text.index("\nexamples:")] + "\nopens: open\nshuts: shut\n"
+    dialect, quern = read_dialect(text, "quern.yaml"), DIALECTS["quern"]
+    number = 0
+    for device in workspace.fleet.devices:
+        if device.platform != "quern":
+            continue
+        number += 1
+        data, _ = workspace.text(device)
+        other = enclosed(data.decode()).encode()
+        here = read_settings(Scope(device, read_records(quern, data), {}))
+        there = read_settings(Scope(device, read_records(dialect, other), {}))
+        assert [(f.setting, f.key, f.value, f.default) for f in here] == [
+            (f.setting, f.key, f.value, f.default) for f in there
+        ]
+        right = correct(device, quern, data, workspace.policy, TODAY, "x")
+        found = correct(device, dialect, other, workspace.policy, TODAY, "x")
+        assert [(c.line, c.inside, c.removes) for c in found.changes] == [
+            (c.line, c.inside, c.removes) for c in right.changes
+        ]
+        assert found.proved == right.proved
+        after = apply_change(quern, data, right.change, "c")
+        assert apply_change(dialect, other, found.change, "c") == enclosed(after.decode()).encode()
+        assert found.change == enclosed(right.change) if right.change else not found.change
+    assert number == 10
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("open a\nb 1\n", "at its end, 1 of its blocks are not shut"),
+        ("open a\nshut\nshut\n", "line 3: 'shut' shuts nothing"),
+        ("open a\n" * 300, "line 201: nested deeper than 200 levels"),
+    ],
+)
+def test_blocks_that_do_not_pair_are_not_read(text: str, said: str) -> None:
+    grammar = shape("enclosed")
+    with pytest.raises(Unreadable, match=re.escape(said)):
+        list(grammar.find(Text(text.encode()), [("a",)]))
+    with pytest.raises(InputError, match=re.escape(f"c:1:1: {said}")):
+        grammar.read_change(text, "c")
+
+
+A, NEW = (("a",),), (("z",), ("y", "1"))
+
+
+@pytest.mark.parametrize(
+    ("text", "edit", "expected"),
+    [
+        ("open a\nb 1\nc\nb 2\nshut\n", Edit(A, ("b",), True), "open a\nc\nshut\n"),
+        ("open a\nb 1\nopen b 2\nc\nshut\nshut\n", Edit(A, ("b",), True), "open a\nshut\n"),
+        ("open a\nb 1\nb 2\nshut\n", Edit(A, ("b", "3")), "open a\nb 1\nb 3\nshut\n"),
+        ("open a\nopen b 1\nc\nshut\nshut\n", Edit(A, ("b", "2")), "open a\nopen b 1\nc\nshut\nb 2\nshut\n"),
+        ("open a\nb 1\nshut\nopen a\nb 2\nshut\n", Edit(A, ("c",)), "open a\nb 1\nshut\nopen a\nb 2\nc\nshut\n"),
+        ("open a\nb 1\nshut\nopen a\nb 2\nshut\n", Edit(A, ("b",), True), "open a\nshut\nopen a\nshut\n"),
+        ("x\n", Edit(NEW, ("d",)), "x\nopen z\n    open y 1\n        d\n    shut\nshut\n"),
+        ("open z\n  e\nshut\nx\n", Edit(NEW, ("d",)), "open z\n  e\n  open y 1\n      d\n  shut\nshut\nx\n"),
+        ("open a\r\n\tb 1\r\nshut now\r\n", Edit(A, ("c",)), "open a\r\n\tb 1\r\n\tc\r\nshut now\r\n"),
+        ("open a\n# b 1\nshut", Edit(A, ("b", "2")), "open a\n    b 2\n# b 1\nshut"),
+    ],
+)  # fmt: skip
+def test_edits_of_enclosed_blocks(text: str, edit: Edit, expected: str) -> None:
+    grammar = shape("enclosed")
+    after = grammar.apply(Text(text.encode()), [edit], lambda path, words: (path, words[:1]))
+    assert after.decode() == expected
+    # What is written of an edit is read as the same.
+    change = grammar.write_change(Text(text.encode()), [edit], lambda path, words: words)
+    assert [(e.path, e.words, e.removes) for e in grammar.read_change(change, "c")] == [
+        (edit.path, edit.words, edit.removes)
+    ]
+
+
+def test_there_is_nothing_to_remove_in_enclosed_blocks() -> None:
+    for path in (A, NEW, ()):
+        with pytest.raises(Refused, match="there is no 'q' to remove"):
+            shape("enclosed").apply(
+                Text(b"open a\nb\nshut\n"), [Edit(path, ("q",), True)], lambda p, w: w
+            )

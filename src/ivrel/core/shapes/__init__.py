@@ -37,6 +37,12 @@ def _braces() -> type[Shape]:
     return Braces
 
 
+def _enclosed() -> type[Shape]:
+    from ivrel.core.shapes.enclosed import Enclosed
+
+    return Enclosed
+
+
 def _paths() -> type[Shape]:
     from ivrel.core.shapes.paths import Paths
 
@@ -66,6 +72,7 @@ _ENDPOINT = "send {destination.address} {destination.transport} {destination.por
 SHAPES: Mapping[str, Row] = {
     "blocks": Row(_blocks, ("events", _ENDPOINT)),
     "braces": Row(_braces, ("record", _ENDPOINT)),
+    "enclosed": Row(_enclosed, ("events", _ENDPOINT)),
     "paths": Row(_paths, ("", "record.target.{destination.name}.address = {destination.address}")),
     "rsyslog": Row(_rsyslog),
     "sections": Row(_sections, ("target.{destination.name}", "address = {destination.address}")),
