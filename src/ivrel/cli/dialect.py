@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ivrel.cli import common
+from ivrel.cli import common, learning
 
 if TYPE_CHECKING:
     from ivrel.core.fleet import Device
@@ -44,6 +44,7 @@ def _actions() -> tuple[_Row, ...]:
     check = "run a dialect's examples both ways, and find what is ambiguous"
     try_ = "a text line by line, with what each was understood as"
     cover = "how well a dialect knows the configurations of a fleet, and what it lacks"
+    learn = "write a dialect of your own from saved configurations, as far as they teach it"
     new = "start a dialect of your own in the workspace, from a sample of its text"
     apply = "apply a change to a configuration as the platform would, and print the new text"
     sample = "ivrel dialect new ours --shape blocks --sample saved.conf"
@@ -53,6 +54,7 @@ def _actions() -> tuple[_Row, ...]:
         ("check", check, _of_check, run_check, "ivrel dialect check marl"),
         ("try", try_, _of_try, run_try, "ivrel dialect try marl saved.conf"),
         ("cover", cover, _of_cover, run_cover, "ivrel dialect cover marl"),
+        ("learn", learn, learning.arguments, learning.run, "ivrel dialect learn ours saved/*.conf"),
         ("new", new, _of_new, run_new, sample),
         ("apply", apply, _of_apply, run_apply, _APPLY),
     )
@@ -262,16 +264,9 @@ def run_new(args: argparse.Namespace) -> int:
         fitting_shapes,
         telling_lines,
     )
-    from ivrel.core.vocabulary.errors import InputError, Mistake
     from ivrel.sources.files import read_bytes, write_text
 
-    if not args.name.replace("-", "").isalnum() or not args.name.islower():
-        raise InputError(
-            f"'{args.name}' is not a name for a dialect; expected small letters, digits and '-'"
-        )
-    target = Path(args.workspace) / "dialects" / f"{args.name}.yaml"
-    if target.exists():
-        raise InputError([Mistake(str(target), "is already there; it is not written over")])
+    target = learning.new_file(args)
     sample = read_bytes(Path(args.sample), args.sample).decode("utf-8", "replace")
     lines = telling_lines(sample)
     text = draft_dialect(args.name, args.shape, lines, Path(args.sample).name, comment_sign(sample))

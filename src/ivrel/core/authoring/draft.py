@@ -47,6 +47,8 @@ def fitting_shapes(sample: str) -> list[str]:
         return []
     if sample.lstrip()[:1] in ("<", "{"):
         return ["tree"]
+    if enclosing_words(sample) is not None:
+        return ["enclosed"]
     share = {
         "sections": 3 * sum(1 for line in lines if re.match(r"\s*\[[^\]]+\]\s*$", line)),
         "braces": sum(1 for line in lines if re.search(r"[{};]\s*$", line)),
@@ -57,6 +59,33 @@ def fitting_shapes(sample: str) -> list[str]:
     }
     fitting = [shape for shape, number in share.items() if 4 * number >= len(lines)]
     return sorted(fitting, key=lambda shape: -share[shape])
+
+
+def enclosing_words(sample: str) -> tuple[str, str] | None:
+    """Return the words that open blocks and shut them, if those of a sample do; None if there are
+    no such words, or several pairs.
+    """
+    firsts = [line.split() for line in sample.splitlines() if line.strip()]
+    alone = Counter(words[0] for words in firsts if len(words) == 1)
+    heads = Counter(words[0] for words in firsts if len(words) > 1)
+    found = [
+        (opens, shuts)
+        for shuts, number in alone.items()
+        for opens, same in heads.items()
+        if same == number > 1 and _pair(firsts, opens, shuts)
+    ]
+    return found[0] if len(found) == 1 else None
+
+
+def _pair(lines: Sequence[Sequence[str]], opens: str, shuts: str) -> bool:
+    """Whether each line that shuts is the end of one that opens, with something between them."""
+    depth, before = 0, ""
+    for words in lines:
+        depth += (words[0] == opens and len(words) > 1) - (words == [shuts])
+        if depth < 0 or (words == [shuts] and before == opens):
+            return False
+        before = words[0]
+    return depth == 0
 
 
 def comment_sign(sample: str) -> str:

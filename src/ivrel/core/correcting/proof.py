@@ -53,10 +53,17 @@ def prove(case: Case, before: Answers, change: str, plan: Plan) -> Proof:
         said = f"it cannot be applied: {problem}"
         none = tuple(Property(name, False, said) for name in PROPERTIES)
         return Proof(before.records.text, "", (), none)
+    unsaid = case.dialect.shape.unsaid(edits)
+    if unsaid:
+        none = tuple(Property(name, False, unsaid) for name in PROPERTIES)
+        return Proof(before.records.text, "", (), none)
     tried = Tried(case, plan, trial, before, before.on(trial.after))
     spare = prop.spare(tried)
     join = case.dialect.shape.join
     backout, irreversible = prop.reversible(tried)
+    if backout and not irreversible:
+        back = case.dialect.shape.read_change(backout, "back-out")
+        irreversible = case.dialect.shape.unsaid(back)
     why = {
         "complete": prop.complete(tried),
         "no worse": prop.no_worse(tried),

@@ -24,6 +24,9 @@ Found = tuple[Path, bytes, int]  # the path above a statement, its text, its lin
 Identity = Callable[[Path, Words], object]
 
 
+UNKNOWN = "?"  # stands in a dialect for a word that nobody knows yet
+
+
 class Edit(Struct, frozen=True):
     """One step of a change: a statement that is set, or (`removes`) the first words of those that
     go.
@@ -70,6 +73,14 @@ class Shape(Struct, frozen=True, eq=False):
     def knowing(self, blocks: Sequence[str]) -> Shape:
         """Return the shape for a dialect in which these words alone are headers of blocks."""
         return self
+
+    def unsaid(self, edits: Sequence[Edit]) -> str:
+        """Return why a change of these edits cannot be written yet, since the dialect does not say
+        how; '' if it does.
+        """
+        if self.remove == UNKNOWN and any(edit.removes for edit in edits):
+            return "the dialect does not say which word takes a statement away (change: remove)"
+        return ""
 
     def split(self, line: str) -> list[str]:
         """Return the words of a statement."""

@@ -1,0 +1,96 @@
+"""Examples of a learned dialect: the export part of a sample, with what it means as it is read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from ivrel.core.authoring.learning.learn import Learned, Row, Sample
+from ivrel.core.authoring.learning.templates import Said
+from ivrel.core.dialects import Dialect
+from ivrel.core.reading.records import read_records
+from ivrel.core.settings import Scope, read_settings
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.text import Text
+from ivrel.core.text.words import Words
+from ivrel.core.vocabulary.errors import Refused, Unreadable
+
+MOST = 2  # samples of which an example is made
+
+
+def examples_of(learned: Learned, dialect: Dialect, samples: Sequence[Sample]) -> str:
+    """Return the examples as a part of the dialect's file; '' if none can be made.
+
+    Only statements that are understood are in them: nothing that does not concern export, and
+    nothing secret.
+    """
+    out = []
+    for sample in samples[:MOST]:
+        text = _text(learned, dialect, sample.name)
+        means = _means(dialect, text) if text else {}
+        if means:
+            shown = "".join(f"      {line}\n" if line else "\n" for line in text.splitlines())
+            said = "".join(f"      {name}: {_quoted(value)}\n" for name, value in means.items())
+            out.append(f"  - text: |\n{shown}    means:\n{said}")
+    if not out:
+        return ""
+    return (
+        "# What the samples say of export, and what that means as it is read here. Is it true?\n"
+        f"examples:\n{''.join(out)}"
+    )
+
+
+def _quoted(value: str) -> str:
+    escaped = value.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
+
+
+def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
+    """Return what is understood of a sample, written as a text of its own."""
+    rows = list(learned.known)
+    named = set(_named(rows, sample))
+    edits: list[Edit] = []
+    for row in rows:
+        is_interface = "interface.name" in row.meaning.names.values()
+        for said in row.template.said:
+            if said.sample != sample or (is_interface and not named & set(said.keys)):
+                continue
+            edits.append(Edit(said.path, _words(said)))
+    base = f'{learned.options["wrapper"]} "x" {{\n}}\n' if "wrapper" in learned.options else ""
+    # Each statement stands beside all others: none takes the place of another.
+    identity = lambda path, words: (path, words)  # noqa: E731
+    try:
+        return dialect.shape.apply(Text(base.encode()), edits, identity).decode()
+    except (Refused, Unreadable):
+        return ""
+
+
+def _words(said: Said) -> Words:
+    return (*said.front, "=", *said.values) if said.assigns else (*said.front, *said.values)
+
+
+def _named(rows: Sequence[Row], sample: str) -> Iterator[str]:
+    """Yield the interfaces that a sample names as the source of its messages, and those that have
+    the addresses that it names.
+    """
+    sources: set[str] = set()
+    for row in rows:
+        for n, slot in row.meaning.columns.items():
+            if slot.endswith(("source-interface", "source.interface", "source-address")):
+                said_here = (said for said in row.template.said if said.sample == sample)
+                sources |= {said.values[n] for said in said_here}
+    yield from sources
+    for row in rows:
+        if "interface.address" in row.meaning.columns.values():
+            for said in row.template.said:
+                if said.sample == sample and said.values[0].partition("/")[0] in sources:
+                    yield said.keys[len(row.template.row) - 1]
+
+
+def _means(dialect: Dialect, text: str) -> dict[str, str]:
+    """Return the settings that a text says, as an example names them."""
+    try:
+        records = read_records(dialect, text.encode())
+    except Unreadable:
+        return {}
+    facts = read_settings(Scope(None, records, {}))
+    return {f"{f.setting} {f.key}".strip(): f.value for f in facts if not f.default}

@@ -1,0 +1,298 @@
+"""Learns a dialect from samples: statements, the parts about export, patterns, their meanings."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Container, Iterable, Mapping, Sequence
+from pathlib import PurePath
+
+from msgspec import Struct
+
+from ivrel.core.authoring.draft import comment_sign, enclosing_words, fitting_shapes
+from ivrel.core.authoring.learning.answers import Answers
+from ivrel.core.authoring.learning.meanings import (
+    CLOCK,
+    NEVER_NAMES,
+    RESOLVER,
+    Around,
+    Meaning,
+    Table,
+    meaning_of,
+    tables_of,
+)
+from ivrel.core.authoring.learning.spellings import (
+    fits,
+    is_facility,
+    is_prefix,
+    is_severity,
+)
+from ivrel.core.authoring.learning.templates import NAME, Keys, Said, Template, templates
+from ivrel.core.shapes import SHAPES, Shape
+from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.vocabulary.addresses import address, is_address
+from ivrel.core.vocabulary.errors import InputError, Unreadable
+
+LEARNED = ("blocks", "braces", "enclosed", "paths", "sections")  # shapes that can be learned
+_SHARE = 0.1  # of a part's statements that look like export, from which on it is about export
+
+
+class Sample(Struct, frozen=True):
+    """A saved configuration, and what it is called."""
+
+    name: str
+    data: bytes
+
+
+class Row(Struct, frozen=True):
+    """A template with what it means."""
+
+    template: Template
+    meaning: Meaning
+
+    @property
+    def slots(self) -> tuple[str, ...]:
+        """The slots that it carries."""
+        meaning = self.meaning
+        return (*meaning.names.values(), *meaning.columns.values(), *meaning.flow)
+
+
+class Learned(Struct, frozen=True):
+    """What was learned: the shape with the reason for it, the options of the shape, the first words
+    of the parts that are about export, the rows, what stands beside the device's name and bears on
+    nothing, and the tables by the keys of their rows.
+    """
+
+    name: str
+    shape: str
+    why: str
+    options: Mapping[str, str]
+    parts: tuple[str, ...]
+    rows: tuple[Row, ...]
+    aside: tuple[Template, ...]
+    tables: Mapping[Keys, Table]
+    samples: tuple[str, ...]
+    answers: Answers
+
+    @property
+    def known(self) -> list[Row]:
+        """The rows whose meaning is known."""
+        return [row for row in self.rows if not row.meaning.doubt]
+
+    @property
+    def doubtful(self) -> list[Row]:
+        """Those that are in doubt, the most frequent first."""
+        some = (row for row in self.rows if row.meaning.doubt)
+        return sorted(some, key=lambda row: -len(row.template.said))
+
+
+def learn(
+    name: str,
+    samples: Sequence[Sample],
+    collectors: Iterable[str] = (),
+    identities: Iterable[str] = (),
+    shape: str = "",
+    answers: Answers | None = None,
+) -> Learned:
+    """Return what samples of one platform teach; InputError if that is nothing.
+
+    `collectors`, `identities`: addresses that are surely those of collectors, and of devices;
+    `shape`: how the text falls into statements, '' to find out; `answers`: what no
+    sample can tell.
+    """
+    texts = [decode(sample.data) for sample in samples]
+    chosen, why = _shape(texts, shape)
+    comment = Counter(map(comment_sign, texts)).most_common(1)[0][0]
+    options = {"comment": comment}
+    if chosen == "braces":
+        options |= _wrapper(samples, comment)
+    if chosen == "enclosed":
+        options |= _enclosing(texts)
+    grammar = SHAPES[chosen].load().built(options)
+    said = [one for sample in samples for one in _statements(grammar, sample, chosen)]
+    targets = set(map(_plain, collectors))
+    parts = _parts(said, targets)
+    if not parts:
+        raise InputError("no part of the samples looks like export: no severities, no collectors")
+    kept = [one for one in said if one.keys[0] in parts or _is_beside(one)]
+    known = _collectors(kept, parts, targets, set(map(_plain, identities)))
+    found = templates(kept, frozenset(known.values()), NEVER_NAMES)
+    around = Around(
+        targets | known.keys(),
+        frozenset(map(_plain, identities)),
+        _interfaces(found, said),
+        frozenset(known.values()),
+    )
+    tables = tables_of(found, around)
+    rows = [Row(t, _device_name(t, samples) or meaning_of(t, tables, around)) for t in found]
+    # Of what is no part about export, only what is understood is of any interest.
+    rows = [r for r in rows if r.template.keys[0] in parts or not r.meaning.doubt]
+    if not any(slot.startswith("destination.") for r in rows for slot in r.slots):
+        raise InputError("no collector is found in the samples; the policy's would be known")
+    return Learned(
+        name, chosen, why, options, tuple(parts), tuple(rows), tuple(_aside(said, rows, parts)),
+        tables,
+        tuple(sample.name for sample in samples), answers or Answers(),
+    )  # fmt: skip
+
+
+def _aside(said: Sequence[Said], rows: Sequence[Row], parts: Container[str]) -> Iterable[Template]:
+    """Return what else stands in the part that has the device's name."""
+    named = {r.template.keys[0] for r in rows if "unit.name" in r.meaning.columns.values()}
+    known = {r.template.keys for r in rows}
+    heads = {head for head in named if head not in parts}
+    beside = [one for one in said if one.keys[0] in heads and one.assigns]
+    found = templates(beside, frozenset(), NEVER_NAMES)
+    return (t for t in found if t.keys not in known and NAME not in t.keys)
+
+
+def _shape(texts: Sequence[str], given: str) -> tuple[str, str]:
+    """Return the shape of some texts, and the reason for it."""
+    if given:
+        return given, "as the call says"
+    votes = Counter(shape for text in texts for shape in fitting_shapes(text)[:1])
+    chosen = next((shape for shape, _ in votes.most_common() if shape in LEARNED), "")
+    if not chosen:
+        raise InputError(
+            f"the samples look like none of the shapes {', '.join(LEARNED)}; name one with --shape"
+        )
+    if len(votes) > 1:
+        others = " and ".join(f"{n} like {shape}" for shape, n in votes.most_common())
+        raise InputError(f"the samples look different, {others}; learn from one platform at a time")
+    reasons = {
+        "blocks": "lines are moved in below others",
+        "braces": "lines end with braces and semicolons",
+        "enclosed": "words open and shut blocks",
+        "paths": "lines are assignments to paths with dots",
+        "sections": "lines stand under headers in brackets",
+    }
+    return chosen, reasons[chosen]
+
+
+def _enclosing(texts: Sequence[str]) -> dict[str, str]:
+    """Return the words that open blocks and shut them."""
+    pairs = {pair for text in texts if (pair := enclosing_words(text)) is not None}
+    if len(pairs) != 1:
+        raise InputError("it is not clear which words open blocks and shut them")
+    return dict(zip(("opens", "shuts"), pairs.pop(), strict=True))
+
+
+def _wrapper(samples: Sequence[Sample], comment: str) -> dict[str, str]:
+    """Return the block that holds the whole text, if there is one."""
+    grammar = SHAPES["braces"].load().built({"comment": comment})
+    tops = {path[0][0] for s in samples for path, _, _ in grammar.everything(Text(s.data)) if path}
+    loose = any(not path for s in samples for path, _, _ in grammar.everything(Text(s.data)))
+    return {"wrapper": tops.pop()} if len(tops) == 1 and not loose else {}
+
+
+def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[Said]:
+    has_lines = shape not in ("paths", "sections")
+    try:
+        for path, raw, line in grammar.everything(Text(sample.data)):
+            words = tuple(grammar.split(decode(raw[:LONGEST])))
+            if not words:
+                continue
+            assigns = "=" in words
+            if not assigns and not has_lines:
+                continue  # the header of a section
+            at = words.index("=") if assigns else _front(words)
+            values = words[at + assigns :]
+            yield Said(path, words[:at], values, assigns, sample.name, line)
+    except Unreadable as problem:
+        raise InputError(f"{sample.name}: {problem}") from None
+
+
+def _front(words: Sequence[str]) -> int:
+    """Return how many words lead to the values of a statement: the first, and what it is about."""
+    at = 1
+    while at + 1 < len(words) and NEVER_NAMES.fullmatch(words[at].lower()):
+        at += 1
+    return at
+
+
+def _plain(text: str) -> str:
+    return address(text) if is_address(text) else text
+
+
+def _parts(said: Sequence[Said], collectors: Container[str]) -> list[str]:
+    """Return the first words of the parts that are about export, in their order."""
+    number: Counter[str] = Counter()
+    telling: Counter[str] = Counter()
+    for one in said:
+        head = one.keys[0]
+        number[head] += 1
+        telling[head] += any(
+            is_severity(word) or is_facility(word) or word in collectors for word in one.values
+        )
+    return [head for head, n in number.items() if telling[head] >= max(1, _SHARE * n)]
+
+
+def _is_beside(one: Said) -> bool:
+    """Whether a statement of another part may be of use: of an interface, a clock, a resolver, or
+    the device's own name.
+    """
+    words = one.keys
+    return (
+        any(map(is_prefix, one.values))
+        or any(CLOCK.fullmatch(word) or RESOLVER.fullmatch(word) for word in words)
+        or PurePath(one.sample).name.split(".")[0] in one.values
+        or (one.values in (("up",), ("down",)))
+    )
+
+
+def _collectors(
+    said: Sequence[Said], parts: Container[str], known: Container[str], own: Container[str]
+) -> dict[str, str]:
+    """Return the addresses that are collectors', each with the name of its row, '' if it has none.
+
+    Those that are known are; so are those that stand where one that is known does, in a part about
+    export.
+    """
+    places: dict[object, list[Said]] = defaultdict(list)
+    for one in said:
+        if one.keys[0] in parts and one.values and is_address(one.values[0]):
+            places[one.front[-1], len(one.values), one.assigns].append(one)
+    found: dict[str, str] = {}
+    telling = {
+        (one.sample, *one.keys[:-1])
+        for one in said
+        if any(fits(slot, [word]) for word in one.values[:1] for slot in _TELLING)
+    }
+    for some in places.values():
+        addresses = {_plain(one.values[0]) for one in some}
+        # Where nobody knows a collector, one has a transport, a severity or a facility beside it.
+        sure = any(a in known for a in addresses) or any(map(_is_endpoint, some))
+        sure = sure or all((one.sample, *one.keys[:-1]) in telling for one in some)
+        if sure and not any(a in own for a in addresses):
+            for one in some:
+                # A statement that holds all of a collector stands in no row that has a name.
+                in_row = len(one.keys) > 1 and len(one.values) == 1
+                found[_plain(one.values[0])] = one.keys[-2] if in_row else ""
+    return found
+
+
+_TELLING = ("destination.transport", "destination.level", "destination.facility")
+
+
+def _is_endpoint(one: Said) -> bool:
+    """Whether a statement holds an address and a transport."""
+    return any(fits("destination.transport", [word]) for word in one.values[1:])
+
+
+def _interfaces(found: Sequence[Template], said: Sequence[Said]) -> frozenset[str]:
+    """Return the names of rows of which any has an address with a prefix."""
+    tables = {t.row[:-1] for t in found if t.row and any(map(is_prefix, t.column(0)))}
+    return frozenset(
+        one.keys[len(table)]
+        for table in tables
+        for one in said
+        if len(one.keys) > len(table) + 1 and one.keys[: len(table)] == table
+    )
+
+
+def _device_name(template: Template, samples: Sequence[Sample]) -> Meaning | None:
+    """Return the meaning of a template whose values are the names of the samples."""
+    names = {s.name: PurePath(s.name).name.split(".")[0] for s in samples}
+    same = [said.values == (names[said.sample],) for said in template.said]
+    if not template.row and all(same):
+        return Meaning({}, {0: "unit.name"}, "its values are what the samples are called")
+    return None

@@ -1,0 +1,319 @@
+"""Meanings: which slots the values of a template are, or why that is not sure."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Container, Iterable, Mapping, Sequence
+
+from msgspec import Struct
+
+from ivrel.core.authoring.learning.spellings import fits, is_prefix, is_severity, value_of
+from ivrel.core.authoring.learning.templates import NAME, Keys, Template
+from ivrel.core.vocabulary.addresses import is_address
+
+
+class Rule(Struct, frozen=True):
+    """A slot, and the words beside its values by which it is known."""
+
+    slot: str
+    words: str
+
+    def hints(self, keys: Iterable[str]) -> bool:
+        """Whether one of some words tells of the slot."""
+        return any(re.fullmatch(self.words, word.lower()) for word in keys)
+
+
+_SOURCE = r"source|from|leave-?from|leave|via|bind|origin-?address"
+# Single values of the device. The words are those that stand with the value, the nearest first.
+SINGLES = (
+    Rule("export", r"export|active|enabled?|logging|on"),
+    Rule("facility", r"facility|facil"),
+    Rule("source.interface", _SOURCE),
+    Rule("source.address", _SOURCE),
+    Rule("numbering", r"number|numbers|numbering|sequence|seq"),
+    Rule("origin", r"tag|origin|hostname|identity"),
+    Rule("changes", r"changes?|configuration"),
+    Rule("logins", r"logins?|sessions?-?opened"),
+    Rule("console", r"console|screen"),
+    Rule("sessions", r"seats?|sessions?|terminals?"),
+    Rule("memory.level", r"memory|buffer|ring"),
+    Rule("memory.size", r"memory|buffer|ring"),
+    Rule("file.level", r"disk|file|flash"),
+    Rule("file.size", r"disk|file|flash"),
+    Rule("rate", r"rate|limit"),
+    Rule("delivery.mode", r"pace|mode|delivery"),
+    Rule("delivery.queue", r"queue|backlog"),
+    Rule("format", r"format|shape|standard"),
+    Rule("level", r"level|severity|least|threshold|through"),
+)
+STAMPS = (
+    Rule("stamp.kind", r"kind|stamp|stamps|mark|time|type"),
+    Rule("stamp.precision", r"grain|precision|fraction|resolution"),
+    Rule("stamp.year", r"year"),
+    Rule("stamp.zone", r"zone"),
+)
+DESTINATION = (
+    Rule("destination.address", r"address|inet|inet6|ip|host|to"),
+    Rule("destination.port", r"port"),
+    Rule("destination.transport", r"transport|carry|protocol|over"),
+    Rule("destination.facility", r"facility|facil"),
+    Rule("destination.source-address", _SOURCE),
+    Rule("destination.source-interface", _SOURCE),
+    Rule("destination.level", r"level|severity|least|threshold|through"),
+    Rule("destination.format", r"format|form|shape|standard"),
+    Rule("destination.verify", r"verify|verified|check"),
+)
+_ABOUT_STAMPS = re.compile(r"(debug-?)?(time)?(stamps?|marks?)|time-?stamps?|debug")
+CLOCK = re.compile(r"clock|time|ntp")
+RESOLVER = re.compile(r"names|dns|resolver|lookup")
+# Words that are never names of rows, for they tell what stands behind them.
+NEVER_NAMES = re.compile(
+    "|".join(rule.words for rule in (*SINGLES, *STAMPS, *DESTINATION))
+    + r"|debug|tell|targets?|collectors?|rules?|peers?|servers?"
+)
+
+
+class Meaning(Struct, frozen=True):
+    """What a template means: the slot of each of its names and of each column of its values; a
+    column without a slot stands as it is.
+
+    `flow`: the slots of values of which some may be left out, in their order. `why`: in words;
+    `doubt`: why it is not known.
+    """
+
+    names: Mapping[int, str] = {}
+    columns: Mapping[int, str] = {}
+    why: str = ""
+    doubt: str = ""
+    flow: tuple[str, ...] = ()
+
+
+class Around(Struct, frozen=True):
+    """What is known besides: `collectors`: addresses that are surely those of collectors; `own`:
+    addresses of the devices; `interfaces`: names of what has addresses; `destinations`: names of
+    collectors in the texts.
+    """
+
+    collectors: Container[str]
+    own: Container[str]
+    interfaces: Container[str]
+    destinations: Container[str]
+
+
+class Table(Struct, frozen=True):
+    """A table that rows fill: its name, and the slots of the names of its rows."""
+
+    name: str
+    key: str
+
+
+def tables_of(found: Sequence[Template], around: Around) -> dict[Keys, Table]:
+    """Return the tables whose rows have names, by the keys up to the name."""
+    rows: dict[Keys, list[Template]] = {}
+    for template in found:
+        if template.row:
+            rows.setdefault(template.row, []).append(template)
+    out: dict[Keys, Table] = {}
+    for row, some in rows.items():
+        values = [word for t in some for word in t.column(0)]
+        addresses = [word for word in values if is_address(word)]
+        if any(map(is_prefix, values)):
+            out[row] = Table("interface", "interface.name")
+        elif any(CLOCK.fullmatch(word) for word in row) and addresses:
+            out[row] = Table("server", "server.id")
+        elif any(RESOLVER.fullmatch(word) for word in row) and addresses:
+            out[row] = Table("resolver", "resolver.id")
+        elif any(word in around.collectors for word in addresses):
+            out[row] = Table("destination", "destination.name")
+        elif _picks(some, around):
+            out[row] = Table("pick", "pick.id")
+    return out
+
+
+def _picks(some: Sequence[Template], around: Around) -> bool:
+    """Whether rows give one severity each to a destination, and several to the same."""
+    by_row: dict[Keys, dict[str, str]] = {}
+    for template in some:
+        for said in template.said:
+            if len(said.values) != 1:
+                return False
+            word = said.values[0]
+            kind = (
+                "severity" if is_severity(word)
+                else "to" if word in around.destinations else "other"
+            )  # fmt: skip
+            by_row.setdefault((said.sample, *said.keys[:-1]), {})[kind] = word
+    given: dict[tuple[str, str], set[str]] = {}
+    for row, said_of in by_row.items():
+        if {"severity", "to"} <= said_of.keys():
+            severity = value_of("severity", said_of["severity"]) or ""
+            given.setdefault((row[0], said_of["to"]), set()).add(severity)
+    return any(len(severities) >= 3 for severities in given.values())
+
+
+def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around) -> Meaning:
+    """Return what a template means, if that is sure."""
+    table = tables.get(template.row)
+    if template.row and table is None:
+        return Meaning(doubt="it is not clear what its rows are")
+    width = {len(said.values) for said in template.said}
+    if template.assigns and width != {1}:
+        return Meaning(doubt="it has no value, or several")
+    keys = tuple(word for word in reversed(template.keys) if word != NAME)
+    if table is not None:
+        return _of_row(template, table, keys, around)
+    if any(CLOCK.fullmatch(word) for word in keys):
+        return _of_clock(template, keys)
+    if any(RESOLVER.fullmatch(word) for word in keys):
+        return _addresses(template, "resolver.address", "it stands with what resolves names")
+    if not template.assigns and any(w in around.collectors for w in template.column(0)):
+        return _of_endpoints(template)
+    if any(_ABOUT_STAMPS.fullmatch(word) for word in keys):
+        return _of_stamps(template, keys)
+    return _of_single(template, keys, around)
+
+
+def _of_row(template: Template, table: Table, keys: Keys, around: Around) -> Meaning:
+    at = max(n for n, word in enumerate(template.keys) if word == NAME)
+    names, words = {at: table.key}, template.column(0)
+    if len(template.said[0].values) != 1:
+        return Meaning(doubt="it has several values")
+    if table.name == "interface":
+        if all(map(is_prefix, words)) or all(map(is_address, words)):
+            return Meaning(names, {0: "interface.address"}, "its rows have addresses with prefixes")
+        if fits("interface.state", words):
+            return Meaning(names, {0: "interface.state"}, "its values are up and down")
+        return Meaning(doubt="it says something else of an interface")
+    if table.name in ("server", "resolver"):
+        if all(map(is_address, words)):
+            return Meaning(names, {0: f"{table.name}.address"}, "its values are addresses")
+        return Meaning(doubt=f"it says something else of a {table.name}")
+    if table.name == "pick":
+        if all(map(is_severity, words)):
+            return Meaning(names, {0: "pick.severity"}, "each row has a severity of its own")
+        if all(word in around.destinations for word in words):
+            return Meaning(names, {0: "pick.destination"}, "its values are names of collectors")
+        return Meaning(doubt="it says something else of a row of severities")
+    return _fitting(template, names, keys[:1], words, DESTINATION, around)
+
+
+def _fitting(
+    template: Template, names: Mapping[int, str], keys: Keys, words: Sequence[str],
+    rules: Sequence[Rule], around: Around,
+) -> Meaning:  # fmt: skip
+    """Return the one slot that the words beside a value tell of, and that its values fit."""
+    found = [rule.slot for rule in rules if rule.hints(keys) and _may_be(rule.slot, words, around)]
+    if len(found) == 1:
+        return Meaning(names, {0: found[0]}, f"'{keys[0]}' tells of it, and its values fit")
+    if found:
+        return Meaning(doubt=f"it may be {' or '.join(found)}")
+    return Meaning(doubt="neither its words nor its values tell what it is")
+
+
+def _may_be(slot: str, words: Sequence[str], around: Around) -> bool:
+    if slot.endswith("interface"):
+        return all(word in around.interfaces for word in words)
+    if slot.endswith("source-address") or slot == "source.address":
+        return all(map(is_address, words)) and not any(w in around.collectors for w in words)
+    return fits(slot, words)
+
+
+def _of_clock(template: Template, keys: Keys) -> Meaning:
+    words = template.column(0)
+    if len(template.said[0].values) == 1 and all(map(is_address, words)):
+        return Meaning({}, {0: "server.address"}, "addresses that stand with the clock")
+    if keys[0].lower() == "zone":
+        return Meaning({}, {0: "clock.zone"}, "'zone' stands with the clock")
+    return Meaning(doubt="it says something else of the clock")
+
+
+def _addresses(template: Template, slot: str, why: str) -> Meaning:
+    if len(template.said[0].values) == 1 and all(map(is_address, template.column(0))):
+        return Meaning({}, {0: slot}, why)
+    return Meaning(doubt="its values are no addresses")
+
+
+def _of_endpoints(template: Template) -> Meaning:
+    """Return what the columns are of a statement that holds a whole collector."""
+    if len({len(said.values) for said in template.said}) > 1:
+        return Meaning(doubt="it has more values in some places than in others")
+    columns = {0: "destination.address"}
+    for n in range(1, len(template.said[0].values)):
+        words = template.column(n)
+        if fits("destination.transport", words):
+            slot = "destination.transport"
+        elif all(map(is_severity, words)):
+            slot = "destination.level"
+        elif fits("destination.facility", words):
+            slot = "destination.facility"
+        elif all(word.isdigit() for word in words):
+            slot = "destination.port"
+        elif len(words) == 1:
+            continue  # a word that stands as it is
+        else:
+            return Meaning(doubt=f"its value '{words[0]}' is of no kind that is known")
+        if slot in columns.values():
+            return Meaning(doubt=f"two of its values may be {slot}")
+        columns[n] = slot
+    return Meaning({}, columns, "its first value is the address of a collector")
+
+
+def _of_stamps(template: Template, keys: Keys) -> Meaning:
+    """Return what a statement says of stamps: one thing of them, or several in a row."""
+    prefix = "debug-" if any(word.lower().startswith("debug") for word in keys) else ""
+    if template.assigns:
+        words = template.column(0)
+        rules = [rule for rule in STAMPS if rule.hints(keys[:1])] or list(STAMPS[:1])
+        slots = [rule.slot for rule in rules if fits(rule.slot, words)]
+        if prefix and slots and slots[0] not in ("stamp.kind", "stamp.precision"):
+            return Meaning(doubt="it says more of stamps for debugging than is known")
+        if len(slots) == 1:
+            why = f"'{keys[0]}' stands with stamps"
+            return Meaning({}, {0: prefix + slots[0]}, why)
+        return Meaning(doubt="it says something else of stamps")
+    flow: list[str] = []
+    for said in template.said:
+        at = 0
+        for word in said.values:
+            told = [rule.slot for rule in STAMPS if _tells_stamp(rule.slot, word)]
+            if len(told) != 1:
+                return Meaning(doubt=f"'{word}' is not known to say anything of stamps")
+            if told[0] not in flow:
+                flow.insert(at, told[0])
+            elif flow.index(told[0]) < at:
+                return Meaning(doubt="its values stand in several orders")
+            at = flow.index(told[0]) + 1
+    found = tuple(prefix + slot for slot in flow)
+    return Meaning({}, {}, "its values are those of stamps", flow=found)
+
+
+def _tells_stamp(slot: str, word: str) -> bool:
+    """Whether a word of a statement about stamps says this of them."""
+    if slot in ("stamp.year", "stamp.zone"):
+        return word.lower() == slot.removeprefix("stamp.")
+    return fits(slot, [word])
+
+
+def _of_single(template: Template, keys: Keys, around: Around) -> Meaning:
+    values = template.said[0].values
+    if len(values) == 1:
+        # The nearest word that tells of anything decides.
+        for n in range(len(keys)):
+            found = _fitting(template, {}, keys[n : n + 1], template.column(0), SINGLES, around)
+            if found.columns or found.doubt.startswith("it may be"):
+                return found
+        return found
+    if len({len(said.values) for said in template.said}) > 1:
+        return Meaning(doubt="it has more values in some places than in others")
+    columns: dict[int, str] = {}
+    for n in range(len(values)):
+        words = template.column(n)
+        slots = [r.slot for r in SINGLES if r.hints(keys[:1]) and fits(r.slot, words)]
+        slots = [slot for slot in slots if slot not in columns.values()]
+        if len(slots) == 1:
+            columns[n] = slots[0]
+        elif len(words) > 1 or slots or words[0].isdigit():
+            return Meaning(doubt="neither its words nor its values tell what it is")
+    if not columns:
+        return Meaning(doubt="neither its words nor its values tell what it is")
+    return Meaning({}, columns, f"'{keys[0]}' tells of it, and its values fit")

@@ -1,0 +1,132 @@
+"""Words that engineers use for the values of each type."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+
+from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.vocabulary.addresses import is_address
+from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
+
+_SEVERITIES: Mapping[str, tuple[str, ...]] = {
+    "emergency": ("emergency", "emerg", "panic"),
+    "alert": ("alert",),
+    "critical": ("critical", "crit"),
+    "error": ("error", "err"),
+    "warning": ("warning", "warn"),
+    "notice": ("notice", "note", "notif"),
+    "informational": ("informational", "info", "inform", "information"),
+    "debug": ("debug", "debugging"),
+}
+_NONE = ("none", "off", "nothing", "no", "never")
+_YES, _NO = (
+    ("yes", "on", "true", "enabled", "enable"),
+    ("no", "off", "false", "disabled", "disable"),
+)
+
+# Of each type of values: the words for each, as they are written in lower case.
+SPELLINGS: Mapping[str, Mapping[str, tuple[str, ...]]] = {
+    "severity": _SEVERITIES,
+    "threshold": {"none": _NONE, **_SEVERITIES},
+    "facility": {name: (name, name.replace("local", "local-")) for name in FACILITIES},
+    "switch": {"on": _YES, "off": _NO},
+    "transport": {"udp": ("udp",), "tcp": ("tcp",), "tls": ("tls", "ssl")},
+    "stamp-kind": {
+        "none": _NONE,
+        "uptime": ("uptime", "up", "ticks", "relative"),
+        "calendar": ("calendar", "date", "dated", "datetime", "absolute", "wall"),
+    },
+    "precision": {
+        "seconds": ("seconds", "second", "sec", "s"),
+        "milliseconds": ("milliseconds", "millisecond", "millis", "milli", "msec", "ms"),
+        "microseconds": ("microseconds", "microsecond", "micros", "micro", "usec", "us"),
+    },
+    "shown": {"shown": ("shown", "show", *_YES), "hidden": ("hidden", "hide", *_NO)},
+    "state": {"up": ("up",), "down": ("down",)},
+    "origin": {
+        "none": _NONE,
+        "address": ("address", "addr", "ip", "inet"),
+        "name": ("name", "host", "hostname", "label"),
+    },
+    "mode": {
+        "immediate": ("immediate", "now", "single", "direct"),
+        "batch": ("batch", "batched", "bulk", "queued"),
+    },
+    "format": {
+        "rfc3164": ("rfc3164", "3164", "old", "bsd"),
+        "rfc5424": ("rfc5424", "5424", "new", "ietf"),
+    },
+}  # fmt: skip
+
+
+def value_of(kind: str, word: str) -> str | None:
+    """Return the value of a type that a word is used for; None if none is."""
+    said = word.lower()
+    for value, words in SPELLINGS.get(kind, {}).items():
+        if said in words:
+            return value
+    return None
+
+
+def fits(slot: str, words: Iterable[str]) -> bool:
+    """Whether all of these words can be values of a slot."""
+    kind = SLOTS[slot].type
+    if kind.name in SPELLINGS:
+        return all(value_of(kind.name, word) is not None for word in words)
+    if kind.name == "word":
+        return True
+    for word in words:
+        try:
+            kind.parse(word)
+        except ValueError:
+            return False
+    return True
+
+
+def is_severity(word: str) -> bool:
+    """Whether a word is one for a severity."""
+    return value_of("severity", word) is not None
+
+
+def is_facility(word: str) -> bool:
+    """Whether a word is surely one for a facility: others of them have many uses."""
+    return re.fullmatch(r"local-?[0-7]", word.lower()) is not None
+
+
+def is_prefix(word: str) -> bool:
+    """Whether a word is an address with the length of its prefix, as interfaces have it."""
+    where, slash, length = word.partition("/")
+    return bool(slash) and is_address(where) and length.isdigit() and int(length[:4]) <= 128
+
+
+def spelled(slot: str, words: Iterable[str]) -> dict[str, list[str]]:
+    """Return this platform's words for the values of a slot, as they were seen; nothing if they are
+    the names that the values have anyway.
+
+    Severities that were not seen are added, where those that were seen are all spelled in one way.
+    """
+    kind = SLOTS[slot].type.name
+    seen: dict[str, list[str]] = {}
+    for word in words:
+        value = value_of(kind, word)
+        if value is not None and word not in seen.setdefault(value, []):
+            seen[value].append(word)
+    if all(words == [value] for value, words in seen.items()):
+        return {}
+    if kind in ("switch", "shown"):
+        # Whoever says yes says no.
+        on, off = ("on", "off") if kind == "switch" else ("shown", "hidden")
+        for words, others, value in ((_YES, _NO, off), (_NO, _YES, on)):
+            pairs = dict(zip(words, others, strict=True))
+            said = [w for ws in list(seen.values()) for w in ws if w.lower() in pairs]
+            if said and value not in seen:
+                seen[value] = [pairs[said[0].lower()]]
+    if kind in ("severity", "threshold"):
+        ways = {
+            _SEVERITIES[v].index(w.lower()) for v, ws in seen.items() if v != "none" for w in ws
+        }
+        if ways == {0}:
+            for value in SEVERITIES:
+                seen.setdefault(value, [value])
+    return seen

@@ -1,0 +1,223 @@
+"""Writes what was learned as the file of a dialect, as if by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from ivrel.core.authoring.learning.learn import Learned, Row
+from ivrel.core.authoring.learning.spellings import fits, spelled
+from ivrel.core.authoring.learning.templates import NAME, Template
+from ivrel.core.reading.secrets import masked
+from ivrel.core.shapes.shape import UNKNOWN
+from ivrel.core.text.words import quote
+
+# One severity may be a threshold, or that severity alone: no sample tells.
+_TAKEN = "taken for a threshold, that severity and all more urgent"
+_DOUBTS = 40  # that are written
+
+
+def written(learned: Learned) -> str:
+    """Return the text of the dialect's file."""
+    pages = [
+        _head(learned),
+        _spelling(learned),
+        _rows(learned),
+        _defaults(learned),
+        _statements(learned),
+        _aside(learned),
+        _doubts(learned),
+    ]
+    return "\n".join(page for page in pages if page)
+
+
+def _head(learned: Learned) -> str:
+    options = "".join(f'{name}: "{value}"\n' for name, value in learned.options.items())
+    answers = learned.answers
+    inside = f', inside: "{answers.inside}"' if learned.shape == "braces" else ""
+    told = "" if answers.remove != UNKNOWN else "   # no sample tells how statements are taken away"
+    return (
+        f"# The dialect '{learned.name}', learned from {', '.join(learned.samples[:6])}"
+        f"{' and others' if len(learned.samples) > 6 else ''}.\n"
+        f"# Read what stands behind each statement, and say whether it is true.\n"
+        f"dialect: {learned.name}\n"
+        f"about: {answers.about}\n"
+        f"shape: {learned.shape}   # {learned.why}\n"
+        f"{options}"
+        f'change: {{remove: "{answers.remove}"{inside}}}{told}\n'
+    )
+
+
+def _spelling(learned: Learned) -> str:
+    found: dict[str, list[str]] = {}
+    for row in learned.known:
+        for slot, words in _words(row):
+            found.setdefault(slot, []).extend(words)
+    lines = []
+    for slot, words in found.items():
+        of_slot = spelled(slot, words)
+        if of_slot:
+            said = ", ".join(f"{value}: {_one_or_more(w)}" for value, w in of_slot.items())
+            lines.append(f"  {slot}: {{{said}}}\n")
+    if not lines:
+        return ""
+    return (
+        "# This platform's words for values; one that is not listed cannot be said.\nspelling:\n"
+        + "".join(lines)
+    )
+
+
+def _one_or_more(words: Sequence[str]) -> str:
+    shown = [_yaml(word) for word in words]
+    return shown[0] if len(shown) == 1 else f"[{', '.join(shown)}]"
+
+
+def _yaml(word: str) -> str:
+    """Return a word as YAML has it: in quotes, if it would be something else without them."""
+    bare = word.replace("-", "").replace("_", "").isalnum() and not word[0].isdigit()
+    return word if bare else f'"{word}"'
+
+
+def _words(row: Row) -> Iterable[tuple[str, list[str]]]:
+    """Yield the slots of a row with the words that were seen for them."""
+    template, meaning = row.template, row.meaning
+    for n, slot in meaning.columns.items():
+        yield slot, template.column(n)
+    for slot in meaning.flow:
+        if slot.endswith(("kind", "precision")):
+            words = [word for said in template.said for word in said.values]
+            kept = [
+                word
+                for word in dict.fromkeys(words)
+                if spelled(slot, [word]) or _is_own(slot, word)
+            ]
+            yield slot, kept
+
+
+def _is_own(slot: str, word: str) -> bool:
+    from ivrel.core.authoring.learning.spellings import fits
+
+    return fits(slot, [word])
+
+
+def _rows(learned: Learned) -> str:
+    keys: dict[str, str] = {}
+    slots = {slot for row in learned.known for slot in row.slots}
+    for table in learned.tables.values():
+        if table.key in slots:
+            keys[table.name] = f"[{table.key.partition('.')[2]}]"
+    if "destination" not in keys and "destination.address" in slots:
+        fields = ("address", "transport", "port")
+        have = [field for field in fields if f"destination.{field}" in slots]
+        keys["destination"] = f"[{', '.join(have)}]"
+    for name in ("server", "resolver"):
+        if name not in keys and f"{name}.address" in slots:
+            keys[name] = "[address]"
+    most = {name: f", most: {number}" for name, number in learned.answers.most.items()}
+    rows = (f"  {name}: {{key: {key}{most.get(name, '')}}}\n" for name, key in keys.items())
+    lines = "".join(rows)
+    about = "# The tables that statements fill, and the fields that tell their rows apart.\n"
+    return f"{about}rows:\n{lines}"
+
+
+def _defaults(learned: Learned) -> str:
+    about = (
+        "# What holds where a text says nothing: no sample can tell. Ask the platform's manual.\n"
+    )
+    if not learned.answers.defaults:
+        return f"{about}# defaults: {{export: on, destination.port: 514}}\n"
+    said = "".join(f"  {slot}: {value}\n" for slot, value in learned.answers.defaults.items())
+    return f"# What holds where a text says nothing.\ndefaults:\n{said}"
+
+
+def _statements(learned: Learned) -> str:
+    lines = ["statements:\n"]
+    for row in learned.known:
+        said = _statement(learned, row)
+        taken = f"; {_TAKEN}" if any(slot.endswith("level") for slot in row.slots) else ""
+        lines.append(f"  - {{{said}}}   # {row.meaning.why}{taken}\n")
+    return "".join(lines)
+
+
+def _statement(learned: Learned, row: Row) -> str:
+    template = row.template
+    path, front = _named(template, row.meaning.names)
+    sections = learned.shape == "sections"
+    inside = " / ".join(("." if sections else " ").join(header) for header in path)
+    if template.assigns:
+        slot = row.meaning.columns[0]
+        left = "." if learned.shape == "paths" else " "
+        says = f"{left.join(front)} = {{{slot}}}"
+    else:
+        says = " ".join([*front, *_values(row)])
+    where = f'in: "{inside}", ' if inside else ""
+    return f'{where}says: "{says}"'
+
+
+def _named(template: Template, names: Mapping[int, str]) -> tuple[list[list[str]], list[str]]:
+    """Return the path and the front of a template, with slots in the place of names."""
+    at = 0
+
+    def slots(words: Sequence[str]) -> list[str]:
+        nonlocal at
+        out = []
+        for word in words:
+            out.append(f"{{{names[at]}}}" if word == NAME else word)
+            at += 1
+        return out
+
+    path = [slots(header) for header in template.path]
+    return path, slots(template.front)
+
+
+def _values(row: Row) -> list[str]:
+    template, meaning = row.template, row.meaning
+    if meaning.flow:
+        out = []
+        for slot in meaning.flow:
+            in_all = all(_says(slot, said.values) for said in template.said)
+            flag = slot.rpartition(".")[2]
+            said = f"{slot}=shown:{flag}" if flag in ("year", "zone") else slot
+            out.append(f"{{{said}}}" if in_all and flag == "kind" else f"[{{{said}}}]")
+        return out
+    width = len(template.said[0].values)
+    words = (template.column(n)[0] for n in range(width))
+    return [
+        f"{{{meaning.columns[n]}}}" if n in meaning.columns else word
+        for n, word in enumerate(words)
+    ]
+
+
+def _says(slot: str, values: Sequence[str]) -> bool:
+    return any(fits(slot, [word]) for word in values)
+
+
+def _aside(learned: Learned) -> str:
+    if not learned.aside:
+        return ""
+    lines = []
+    for template in learned.aside:
+        left = "." if learned.shape == "paths" else " "
+        inside = " / ".join(".".join(header) for header in template.path)
+        where = f'in: "{inside}", ' if inside else ""
+        lines.append(f'  - {{{where}starts: ["{left.join(template.front)}"]}}\n')
+    about = "# Statements that stand beside the device's name, and bear on nothing.\n"
+    return f"{about}aside:\n{''.join(lines)}"
+
+
+def _doubts(learned: Learned) -> str:
+    doubtful = learned.doubtful
+    if not doubtful:
+        return ""
+    lines = [
+        "# In doubt: statements of the export part that have no pattern yet. Until they have one,\n"
+        "# or stand under `aside`, what they may bear on is unknown.\n"
+    ]
+    for row in doubtful[:_DOUBTS]:
+        template, first = row.template, row.template.said[0]
+        said = masked(" ".join((*template.keys, *map(quote, first.values))))
+        number = len(template.said)
+        times = f", {number} times" if number > 1 else ""
+        lines.append(f"#   {said}   ({first.sample}:{first.line}{times}): {row.meaning.doubt}\n")
+    if len(doubtful) > _DOUBTS:
+        lines.append(f"#   and {len(doubtful) - _DOUBTS} more; 'ivrel dialect cover' tells all\n")
+    return "".join(lines)

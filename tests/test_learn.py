@@ -1,0 +1,198 @@
+"""A dialect learned from samples: what it reads is so, and what is not sure is told."""
+
+from __future__ import annotations
+
+import re
+import time
+from pathlib import Path
+
+import pytest
+import yaml
+from conftest import TODAY, Run
+from learned import PLATFORMS
+
+from ivrel.core import InputError
+from ivrel.core.authoring.check import check_dialect
+from ivrel.core.authoring.learning.answers import Answers
+from ivrel.core.authoring.learning.examples import examples_of
+from ivrel.core.authoring.learning.learn import Learned, Sample, learn
+from ivrel.core.authoring.learning.written import written
+from ivrel.core.correcting import correct
+from ivrel.core.dialects import Dialect
+from ivrel.core.dialects.load import read_dialect
+from ivrel.core.fleet import Device
+from ivrel.core.reading.records import read_records
+from ivrel.core.settings import Scope, read_settings
+from ivrel.sources.dialects import Dialects
+from ivrel.sources.workspace import Workspace
+
+COLLECTORS = ("198.51.100.21", "198.51.100.22")
+SHIPPED = Dialects()
+
+
+def dialect_of(found: Learned, samples: list[Sample]) -> Dialect:
+    """Return the dialect as its file says it, with its examples."""
+    text = written(found)
+    return read_dialect(text + "\n" + examples_of(found, read_dialect(text, "x"), samples), "x")
+
+
+def said(dialect: Dialect, data: bytes, device: Device | None = None) -> dict[str, str]:
+    facts = read_settings(Scope(device, read_records(dialect, data), {}))
+    return {f"{f.setting} {f.key}".strip(): f.value for f in facts if not f.default}
+
+
+@pytest.mark.parametrize("known", [COLLECTORS, ()])
+@pytest.mark.parametrize("name", PLATFORMS)
+def test_made_up_platforms_are_learned(name: str, known: tuple[str, ...]) -> None:
+    platform = PLATFORMS[name]
+    samples = [Sample(f"{device}.conf", text.encode()) for device, text in platform.texts.items()]
+    found = learn(name, samples, known)
+    assert found.shape == platform.shape
+    dialect = dialect_of(found, samples)
+    for device, facts in platform.facts.items():
+        read = said(dialect, platform.texts[device].encode())
+        assert {key: read.get(key) for key in facts} == facts
+    assert check_dialect(dialect) == []
+    # Secrets stand near the export part, and nowhere in what is written.
+    secrets = re.findall(r"\b\w*(?:c0ffee|deadbeef)\b|a\d+b\d+c", " ".join(platform.texts.values()))
+    assert not any(secret in written(found) for secret in secrets)
+
+
+def of_platform(workspace: Workspace, platform: str) -> tuple[list[Device], list[Sample]]:
+    devices = [d for d in workspace.fleet.devices if d.platform == platform][:3]
+    return devices, [Sample(f"{d.name}.conf", workspace.text(d)[0]) for d in devices]
+
+
+def learned(workspace: Workspace, samples: list[Sample], answers: Answers | None = None) -> Learned:
+    collectors = [c.address for c in workspace.policy.collectors.values()]
+    identities = [d.identity for d in workspace.fleet.devices if d.identity]
+    return learn("ours", samples, collectors, identities, "", answers)
+
+
+@pytest.mark.parametrize(
+    ("platform", "least"), [("quern", 1.0), ("skarn", 0.8), ("marl", 0.8), ("hollin", 0.3)]
+)
+def test_stand_ins_are_read_as_their_dialects_read_them(
+    workspace: Workspace, platform: str, least: float
+) -> None:
+    devices, samples = of_platform(workspace, platform)
+    dialect = dialect_of(learned(workspace, samples), samples)
+    assert check_dialect(dialect) == []
+    right = wrong = number = 0
+    for device, sample in zip(devices, samples, strict=True):
+        shipped = said(SHIPPED[platform], sample.data, device)
+        read = said(dialect, sample.data, device)
+        number += len(shipped)
+        right += sum(read.get(key) == value for key, value in shipped.items())
+        # What the platform's defaults would tell is told to be unknown, and is no other value.
+        wrong += sum(
+            value != shipped.get(key) and not re.search("no transport|no port", value)
+            for key, value in read.items()
+        )
+    assert wrong == 0 and right >= least * number
+
+
+def test_with_answers_corrections_are_those_of_the_shipped_dialect(workspace: Workspace) -> None:
+    quern = yaml.safe_load(SHIPPED_TEXT)
+    defaults = {
+        slot: "on" if v is True else "off" if v is False else str(v)
+        for slot, v in quern["defaults"].items()
+    }
+    devices, samples = of_platform(workspace, "quern")
+    known = {slot for row in learned(workspace, samples).known for slot in row.slots}
+    defaults = {slot: value for slot, value in defaults.items() if slot in known}
+    for remove in ("strike", "?"):
+        answers = Answers("routers", remove, defaults=defaults, most={"destination": "4"})
+        dialect = dialect_of(learned(workspace, samples, answers), samples)
+        only = ("export", "collectors", "level", "facility", "stamp", "source")
+        for device, sample in zip(devices, samples, strict=True):
+            right = correct(
+                device, SHIPPED["quern"], sample.data, workspace.policy, TODAY, "x", only
+            )
+            found = correct(device, dialect, sample.data, workspace.policy, TODAY, "x", only)
+            if remove == "strike":
+                assert found.change == right.change and found.proved == right.proved
+                assert found.backout == right.backout
+            elif found.change:
+                # As long as nobody knows the word, nothing is proved that would need it.
+                removes = "strike" in right.change + right.backout
+                assert found.proved != removes
+                why = next((p.why for p in found.proof if not p.holds), "")
+                assert ("which word takes a statement away" in why) == removes
+
+
+SHIPPED_TEXT = (Path(__file__).parent.parent / "src/ivrel/platforms/quern.yaml").read_text()
+
+
+@pytest.mark.parametrize(
+    ("texts", "told"),
+    [
+        ([""], "the samples look like none of the shapes"),
+        (["Dear all,\nthe ferry sails at noon.\n"], "the samples look like none of the shapes"),
+        (["a {\n b { c 1; }\n d 2;\n}\n"], "no part of the samples looks like export"),
+        (["log\n  level warning\n  facility local3\n"], "no collector is found in the samples"),
+        ([PLATFORMS["gull"].texts["quay-r1"], PLATFORMS["auk"].texts["sluice-1"]], "the samples look different, 1 like blocks and 1 like sections"),
+        (['<a b="1"/>'], "the samples look like none of the shapes"),
+    ],
+)  # fmt: skip
+def test_what_teaches_nothing_is_told(texts: list[str], told: str) -> None:
+    with pytest.raises(InputError, match=re.escape(told)):
+        learn("x", [Sample(f"{n}", text.encode()) for n, text in enumerate(texts)])
+
+
+def test_what_is_not_sure_is_told_and_has_no_pattern() -> None:
+    text = PLATFORMS["gull"].texts["quay-r1"]
+    odd = text.replace("  screen off\n", "  screen off\n  herald bell twice\n  mood 7\n")
+    found = learn("x", [Sample("quay-r1.conf", odd.encode())], COLLECTORS)
+    doubts = {row.template.front[0]: row.meaning.doubt for row in found.doubtful}
+    assert doubts.keys() == {"herald", "mood"} and all(doubts.values())
+    page = written(found)
+    assert "#   logs mood 7   (quay-r1.conf:" in page and "{mood" not in page
+    strays = read_records(read_dialect(page, "x"), odd.encode()).strays
+    assert [stray.text for stray in strays] == ["herald bell twice", "mood 7"]
+
+
+def test_a_long_sample_takes_no_long_time() -> None:
+    routes = "".join(f"route {n}\n  via 192.0.2.{n % 250}\n  cost {n}\n" for n in range(33_000))
+    begun = time.process_time()
+    learn("x", [Sample("r", (PLATFORMS["gull"].texts["quay-r1"] + routes).encode())])
+    long = time.process_time() - begun
+    begun = time.process_time()
+    text = PLATFORMS["gull"].texts["quay-r1"].encode()
+    for _ in range(100):
+        learn("x", [Sample("r", text)])
+    # 100,000 lines take less than as many in short samples do.
+    assert long < 100 * (time.process_time() - begun)
+
+
+def test_the_command_writes_what_can_be_used_at_once(ivrel: Run, tmp_path: Path) -> None:
+    samples = tmp_path / "saved"
+    samples.mkdir()
+    for name, text in PLATFORMS["gull"].texts.items():
+        (samples / f"{name}.conf").write_text(text)
+    (tmp_path / "answers.yaml").write_text(
+        "about: harbour routers\nremove: undo\ndefaults: {export: on, stamp.kind: none}\n"
+    )
+    done = ivrel(
+        "dialect", "learn", "gull", samples, "--answers", "answers.yaml", cwd=tmp_path, code=0
+    )
+    assert "blocks: lines are moved in below others" in done.stdout
+    assert "whether a severity is a threshold" in done.stdout and "which word" not in done.stdout
+    ivrel("dialect", "check", "gull", cwd=tmp_path, code=0)
+    cover = ivrel("dialect", "cover", "gull", *sorted(samples.iterdir()), cwd=tmp_path, code=0)
+    assert "(100.0%)" in cover.stdout
+    shown = ivrel("dialect", "show", "gull", cwd=tmp_path, code=0).stdout
+    assert "harbour routers" in shown
+    text = (tmp_path / "dialects" / "gull.yaml").read_text()
+    assert "c0ffee" not in text and "harbour514" not in text
+    again = ivrel("dialect", "learn", "gull", samples, cwd=tmp_path, code=2)
+    assert "is already there; it is not written over" in again.stderr
+    for words, told in (
+        ([samples, "--shape", "tree"], "tree cannot be learned yet"),
+        ([tmp_path / "gone"], "gone: no such file"),
+        ([samples, "--answers", "gone.yaml"], "gone.yaml: no such file"),
+        ([tmp_path / "answers.yaml"], "no part of the samples looks like export"),
+    ):
+        bad = ivrel("dialect", "learn", "other", *words, cwd=tmp_path, code=2)
+        assert told in bad.stderr and bad.stderr.count("\n") == 1
+    assert not (tmp_path / "dialects" / "other.yaml").exists()
