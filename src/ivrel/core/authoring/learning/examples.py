@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from ivrel.core.authoring.learning.learn import Learned, Row, Sample
 from ivrel.core.authoring.learning.templates import Said
 from ivrel.core.dialects import Dialect
+from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.shapes.shape import Edit
@@ -47,14 +48,15 @@ def _quoted(value: str) -> str:
 def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
     """Return what is understood of a sample, written as a text of its own."""
     rows = list(learned.known)
-    named = set(_named(rows, sample))
+    named, known = set(_named(rows, sample)), matcher(dialect)
     edits: list[Edit] = []
     for row in rows:
         is_interface = "interface.name" in row.meaning.names.values()
         for said in row.template.said:
             if said.sample != sample or (is_interface and not named & set(said.keys)):
                 continue
-            edits.append(Edit(said.path, _words(said)))
+            if known.find(said.path, _words(said)) is not None:
+                edits.append(Edit(said.path, _words(said)))
     base = f'{learned.options["wrapper"]} "x" {{\n}}\n' if "wrapper" in learned.options else ""
     # Each statement stands beside all others: none takes the place of another.
     identity = lambda path, words: (path, words)  # noqa: E731

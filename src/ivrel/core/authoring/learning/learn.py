@@ -27,6 +27,7 @@ from ivrel.core.authoring.learning.spellings import (
     is_severity,
 )
 from ivrel.core.authoring.learning.templates import NAME, Keys, Said, Template, templates
+from ivrel.core.dialects.slots import table_of
 from ivrel.core.shapes import SHAPES, Shape
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.vocabulary.addresses import address, is_address
@@ -124,15 +125,35 @@ def learn(
     )
     tables = tables_of(found, around)
     rows = [Row(t, _device_name(t, samples) or meaning_of(t, tables, around)) for t in found]
+    rows = _told_apart(rows)
     # Of what is no part about export, only what is understood is of any interest.
     rows = [r for r in rows if r.template.keys[0] in parts or not r.meaning.doubt]
-    if not any(slot.startswith("destination.") for r in rows for slot in r.slots):
-        raise InputError("no collector is found in the samples; the policy's would be known")
+    if all(r.meaning.doubt for r in rows if r.template.keys[0] in parts):
+        raise InputError("nothing that the samples say of export is understood")
     return Learned(
         name, chosen, why, options, tuple(parts), tuple(rows), tuple(_aside(said, rows, parts)),
         tables,
         tuple(sample.name for sample in samples), answers or Answers(),
     )  # fmt: skip
+
+
+def _told_apart(rows: Sequence[Row]) -> list[Row]:
+    """Return rows, in doubt where two of them would say the same slot: one of them says something
+    else.
+    """
+    claims = Counter(
+        slot
+        for row in rows
+        for slot in set(row.slots) - set(row.meaning.names.values())
+        if table_of(slot) not in ("interface", "server", "resolver")
+    )
+    twice = {slot for slot, number in claims.items() if number > 1}
+    return [
+        Row(row.template, Meaning(doubt=f"so does another statement look: {' and '.join(both)}"))
+        if (both := sorted(twice & set(row.slots)))
+        else row
+        for row in rows
+    ]
 
 
 def _aside(said: Sequence[Said], rows: Sequence[Row], parts: Container[str]) -> Iterable[Template]:

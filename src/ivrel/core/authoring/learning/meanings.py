@@ -7,7 +7,13 @@ from collections.abc import Container, Iterable, Mapping, Sequence
 
 from msgspec import Struct
 
-from ivrel.core.authoring.learning.spellings import fits, is_prefix, is_severity, value_of
+from ivrel.core.authoring.learning.spellings import (
+    fits,
+    is_facility,
+    is_prefix,
+    is_severity,
+    value_of,
+)
 from ivrel.core.authoring.learning.templates import NAME, Keys, Template
 from ivrel.core.vocabulary.addresses import is_address
 
@@ -242,7 +248,8 @@ def _of_endpoints(template: Template) -> Meaning:
         words = template.column(n)
         if fits("destination.transport", words):
             slot = "destination.transport"
-        elif all(map(is_severity, words)):
+        elif 2 * sum(map(is_severity, words)) >= len(words) > 0:
+            # Words that are not known stay without a spelling: their statements are not understood.
             slot = "destination.level"
         elif fits("destination.facility", words):
             slot = "destination.facility"
@@ -296,6 +303,10 @@ def _tells_stamp(slot: str, word: str) -> bool:
 
 def _of_single(template: Template, keys: Keys, around: Around) -> Meaning:
     values = template.said[0].values
+    if {len(said.values) for said in template.said} == {1} and all(
+        map(is_facility, template.column(0))
+    ):
+        return Meaning({}, {0: "facility"}, "its values are facilities")
     if len(values) == 1:
         # The nearest word that tells of anything decides.
         for n in range(len(keys)):
