@@ -23,7 +23,7 @@ from ivrel.core.evidence.measuring.gathered import SUBJECTS, Gathered
 from ivrel.core.evidence.measuring.losses import losses_of
 from ivrel.core.evidence.measuring.numbers import Numbers, Stream
 from ivrel.core.evidence.measuring.pairs import Pair
-from ivrel.core.evidence.measuring.silence import silences
+from ivrel.core.evidence.measuring.silence import chance, silences
 from ivrel.core.evidence.measuring.times import MOST, Times
 from ivrel.core.evidence.measuring.volume import Sent, of_severities, volumes
 from ivrel.core.evidence.record import Record
@@ -187,6 +187,12 @@ def test_a_silence_that_chance_does_not_explain_is_found() -> None:
         "ended": (True, "silent"), "quiet": (False, "silent"), "gone": (False, "never"),
     }  # fmt: skip
     assert all(35_000 < (s.longest or 0) < 45_000 for s in last[:2])
+
+
+def test_of_a_device_that_speaks_like_a_clock_little_is_known_of_longer_gaps() -> None:
+    assert chance([600.0] * 40) == 1.0
+    assert chance([600.0] * 40 + [5000.0]) == 1 / 42
+    assert chance([600.0] * 19) is None
 
 
 # Clocks
@@ -410,6 +416,38 @@ def test_bytes_are_those_on_the_wire() -> None:
     assert (v.name, v.messages, v.bytes) == ("s", 2000, 2000 * size)
     assert v.rate == 8 * v.bytes / LONG and v.burst == 2 * size * 8 / 60
     assert v.rate_95 in (size * 8 / 60, 2 * size * 8 / 60)
+
+
+@pytest.mark.parametrize(
+    ("sender", "transport", "around"),
+    [("192.0.2.1", "udp", 28), ("192.0.2.1", "tcp", 40), ("2001:db8::1", "udp", 48), ("192.0.2.1", "tls", 69), (None, None, 28)],
+)  # fmt: skip
+def test_headers_hang_on_family_and_transport(
+    sender: str | None, transport: str | None, around: int
+) -> None:
+    device = Device("a", "router", "s", "quern", (), "192.0.2.1")
+    gathered: Gathered[Any] = Gathered(SUBJECTS["volume"])
+    said = b"<13>Nov 23 10:00:00 a su: x"
+    record = Record(parse(said), said, "f", 1, DAY, sender, 514, transport)
+    gathered.add(record, attribute(record, Directory([device])), DAY)
+    (v,) = volumes(Sent({"a": device}, gathered.devices, 60), "device")
+    assert v.bytes == len(said) + around
+
+
+def test_the_percentile_is_of_all_minutes_also_of_those_without_a_message() -> None:
+    """Of 200 minutes, ten may lie above the 95th percentile."""
+    device = Device("a", "router", "s", "quern", (), "192.0.2.1")
+    for number, expected in ((10, 0), (11, 1), (30, 20)):
+        gathered: Gathered[Any] = Gathered(SUBJECTS["volume"])
+        sizes = list(range(1, number + 1))
+        Random(7).shuffle(sizes)
+        for minute, size in enumerate(sizes):
+            said = b"<13>" + b"x" * (size * 100 - 32)
+            when = DAY + timedelta(minutes=minute)
+            record = Record(parse(said), said, "f", minute, when, "192.0.2.1", 514, "udp")
+            gathered.add(record, attribute(record, Directory([device])), when)
+        (v,) = volumes(Sent({"a": device}, gathered.devices, 200 * 60), "device")
+        assert v.rate_95 == expected * 100 * 8 / 60 and v.burst == number * 100 * 8 / 60
 
 
 # The command, over the day of the example

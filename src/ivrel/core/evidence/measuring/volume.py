@@ -109,7 +109,7 @@ def _minutes(times: Sequence[Times]) -> list[float]:
 
 def _percentile(minutes: Sequence[float], number: int) -> float:
     """Return the 95th percentile of so many minutes, most of them empty, in bits a second."""
-    rank = max(0, number - number * 95 // 100 - 1)
+    rank = number * 5 // 100  # so many minutes may lie above it
     ordered = sorted(minutes, reverse=True)
     return ordered[rank] * 8 / MINUTE if rank < len(ordered) else 0.0
 
