@@ -14,6 +14,7 @@ from learned import PLATFORMS
 from ivrel.core import InputError
 from ivrel.core.authoring.check import check_dialect
 from ivrel.core.authoring.learning.answers import Answers
+from ivrel.core.authoring.learning.changes import Change, from_changes
 from ivrel.core.authoring.learning.examples import examples_of
 from ivrel.core.authoring.learning.learn import Learned, Sample, learn
 from ivrel.core.authoring.learning.written import written
@@ -199,3 +200,34 @@ def test_the_command_writes_what_can_be_used_at_once(ivrel: Run, tmp_path: Path)
         bad = ivrel("dialect", "learn", "other", *words, cwd=tmp_path, code=2)
         assert told in bad.stderr and bad.stderr.count("\n") == 1
     assert not (tmp_path / "dialects" / "other.yaml").exists()
+
+
+@pytest.mark.parametrize("platform", ["quern", "skarn", "marl", "hollin"])
+def test_a_change_tells_how_statements_are_taken_away(workspace: Workspace, platform: str) -> None:
+    """Changes that the shipped dialects write, with their words for removal."""
+    devices, samples = of_platform(workspace, platform)
+    shipped = SHIPPED[platform]
+    changes = []
+    for device, sample in zip(devices, samples, strict=True):
+        # What the learned dialect does not know, it takes for something that stands beside all else.
+        only = ("collectors", "stamp", "clock") if platform == "hollin" else ()
+        done = correct(device, shipped, sample.data, workspace.policy, TODAY, "x", only)
+        if done.change:
+            changes.append(Change("typed", sample.data, done.corrected, done.change))
+            changes.append(Change("back", done.corrected, sample.data, done.backout))
+    found = from_changes(learned(workspace, samples), changes)
+    assert found.remove == shipped.shape.remove and changes
+    if platform == "hollin":
+        assert found.inside == "alter"
+    # What is known already is only held against the change.
+    wrong = learned(workspace, samples, Answers(remove="wipe"))
+    with pytest.raises(InputError, match=r"typed and back.*the text before does not become"):
+        from_changes(wrong, changes)
+
+
+def test_a_change_that_takes_nothing_away_teaches_nothing(workspace: Workspace) -> None:
+    _, samples = of_platform(workspace, "quern")
+    before = samples[0].data
+    after = before.replace(b"facility local4", b"facility local5")
+    change = Change("typed", before, after, "events\n    facility local5\n")
+    assert before != after and from_changes(learned(workspace, samples), [change]) == Answers()

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
 
 if TYPE_CHECKING:
+    from ivrel.core.authoring.learning.changes import Change
     from ivrel.core.authoring.learning.learn import Learned, Sample
 
 DOUBTS_SHOWN = 12
@@ -26,11 +27,23 @@ def arguments(one: argparse.ArgumentParser) -> None:
     one.add_argument("--shape", choices=shapes, default="", help=shape)
     answers = "what no sample can tell, as YAML: about, remove, inside, defaults, most"
     one.add_argument("--answers", metavar="FILE", help=answers)
+    one.add_argument(
+        "--change",
+        nargs=3,
+        action="append",
+        default=[],
+        metavar=("BEFORE", "AFTER", "CHANGE"),
+        help="a change that was once made, from which it is learned how statements are taken away; "
+        "can be repeated",
+    )
 
 
 def run(args: argparse.Namespace) -> int:
     """Learn a dialect from samples, and write its file."""
+    from msgspec.structs import replace
+
     from ivrel.core.authoring.learning.answers import Answers, read_answers
+    from ivrel.core.authoring.learning.changes import from_changes
     from ivrel.core.authoring.learning.examples import examples_of
     from ivrel.core.authoring.learning.learn import LEARNED, learn
     from ivrel.core.authoring.learning.written import written
@@ -50,6 +63,8 @@ def run(args: argparse.Namespace) -> int:
         else Answers()
     )
     found = learn(args.name, samples, collectors, identities, args.shape, answers)
+    if args.change:
+        found = replace(found, answers=from_changes(found, list(_changes(args.change))))
     text = written(found)
     # What is written can be read, or nothing is.
     examples = examples_of(found, read_dialect(text, target.name), samples)
@@ -65,6 +80,16 @@ def run(args: argparse.Namespace) -> int:
         print(f"  to tell    {what}")
     print(f"next  read it; then ivrel dialect try{where} {args.name} {args.sample[0]}")
     return 0
+
+
+def _changes(named: Iterable[Sequence[str]]) -> Iterator[Change]:
+    """Yield the changes that a call names."""
+    from ivrel.core.authoring.learning.changes import Change
+    from ivrel.sources.files import read_bytes, read_text
+
+    for before, after, typed in named:
+        old, new = (read_bytes(Path(name), name) for name in (before, after))
+        yield Change(typed, old, new, read_text(Path(typed), typed))
 
 
 def _to_tell(found: Learned) -> Iterator[str]:
