@@ -189,6 +189,13 @@ def test_the_command_writes_what_can_be_used_at_once(ivrel: Run, tmp_path: Path)
     assert "harbour routers" in shown
     text = (tmp_path / "dialects" / "gull.yaml").read_text()
     assert "c0ffee" not in text and "harbour514" not in text
+    # The same, with a change in the place of the answer.
+    before = samples / "quay-r3.conf"
+    (tmp_path / "after").write_text(before.read_text().replace("  sequence enabled\n", ""))
+    (tmp_path / "typed").write_text("logs\n  undo sequence enabled\n")
+    words = ("dialect", "learn", "second", samples, "--change", before, "after", "typed")
+    assert "which word" not in ivrel(*words, cwd=tmp_path, code=0).stdout
+    assert 'change: {remove: "undo"}' in (tmp_path / "dialects" / "second.yaml").read_text()
     again = ivrel("dialect", "learn", "gull", samples, cwd=tmp_path, code=2)
     assert "is already there; it is not written over" in again.stderr
     for words, told in (
