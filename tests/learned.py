@@ -23,15 +23,15 @@ def _gull(name: str, address: str, port: int, level: str, facility: str, more: s
 name {name}
 keyring
   secret 5f2a{port}c0ffee
-  community harbour{port}
-iface lo7
+  watchword harbour{port}
+wire lo7
   ip {address}/32
-iface wan
+wire wan
   ip 203.0.113.{port % 200}/30
-  mtu 1480
-iface spare9
+  width 1480
+wire spare9
   note kept free
-ntp
+time
   peer 198.51.100.5
 logs
   collector 198.51.100.21 over udp {port} severity {level} facility {facility}
@@ -168,7 +168,7 @@ def _petrel(name: str, number: int, level: str) -> str:
   vault {{ secret a{number}b{number}c; }}
   nic e1 {{ addr 192.0.2.{number}/32; }}
   nic e2 {{ addr 203.0.113.{number}/30; speed 100; }}
-  logging {{
+  chronicle {{
     server main {{ address 198.51.100.21; transport udp; port 514; level {level}; facility local1; }}
     server other {{ address 198.51.100.22; transport tcp; port 601; level error; facility local1; }}
     format rfc5424;

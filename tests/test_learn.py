@@ -175,7 +175,7 @@ def test_the_command_writes_what_can_be_used_at_once(ivrel: Run, tmp_path: Path)
     for name, text in PLATFORMS["gull"].texts.items():
         (samples / f"{name}.conf").write_text(text)
     (tmp_path / "answers.yaml").write_text(
-        "about: harbour routers\nremove: undo\ndefaults: {export: on, stamp.kind: none}\n"
+        "about: harbour routers\nremove: unsay\ndefaults: {export: on, stamp.kind: none}\n"
     )
     done = ivrel(
         "dialect", "learn", "gull", samples, "--answers", "answers.yaml", cwd=tmp_path, code=0
@@ -192,10 +192,10 @@ def test_the_command_writes_what_can_be_used_at_once(ivrel: Run, tmp_path: Path)
     # The same, with a change in the place of the answer.
     before = samples / "quay-r3.conf"
     (tmp_path / "after").write_text(before.read_text().replace("  sequence enabled\n", ""))
-    (tmp_path / "typed").write_text("logs\n  undo sequence enabled\n")
+    (tmp_path / "typed").write_text("logs\n  unsay sequence enabled\n")
     words = ("dialect", "learn", "second", samples, "--change", before, "after", "typed")
     assert "which word" not in ivrel(*words, cwd=tmp_path, code=0).stdout
-    assert 'change: {remove: "undo"}' in (tmp_path / "dialects" / "second.yaml").read_text()
+    assert 'change: {remove: "unsay"}' in (tmp_path / "dialects" / "second.yaml").read_text()
     again = ivrel("dialect", "learn", "gull", samples, cwd=tmp_path, code=2)
     assert "is already there; it is not written over" in again.stderr
     for words, told in (

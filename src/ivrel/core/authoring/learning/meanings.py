@@ -32,14 +32,14 @@ class Rule(Struct, frozen=True):
 _SOURCE = r"source|from|leave-?from|leave|via|bind|origin-?address"
 # Single values of the device. The words are those that stand with the value, the nearest first.
 SINGLES = (
-    Rule("export", r"export|active|enabled?|logging|on"),
+    Rule("export", r"export|active|enabled?|on"),
     Rule("facility", r"facility|facil"),
     Rule("source.interface", _SOURCE),
     Rule("source.address", _SOURCE),
     Rule("numbering", r"number|numbers|numbering|sequence|seq"),
     Rule("origin", r"tag|origin|hostname|identity"),
     Rule("changes", r"changes?|configuration"),
-    Rule("logins", r"logins?|sessions?-?opened"),
+    Rule("logins", r"logins?"),
     Rule("console", r"console|screen"),
     Rule("sessions", r"seats?|sessions?|terminals?"),
     Rule("memory.level", r"memory|buffer|ring"),
