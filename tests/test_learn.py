@@ -193,8 +193,8 @@ def test_the_command_writes_what_can_be_used_at_once(ivrel: Run, tmp_path: Path)
     before = samples / "quay-r3.conf"
     (tmp_path / "after").write_text(before.read_text().replace("  sequence enabled\n", ""))
     (tmp_path / "typed").write_text("logs\n  unsay sequence enabled\n")
-    words = ("dialect", "learn", "second", samples, "--change", before, "after", "typed")
-    assert "which word" not in ivrel(*words, cwd=tmp_path, code=0).stdout
+    second = ("dialect", "learn", "second", samples, "--change", before, "after", "typed")
+    assert "which word" not in ivrel(*second, cwd=tmp_path, code=0).stdout
     assert 'change: {remove: "unsay"}' in (tmp_path / "dialects" / "second.yaml").read_text()
     again = ivrel("dialect", "learn", "gull", samples, cwd=tmp_path, code=2)
     assert "is already there; it is not written over" in again.stderr
@@ -238,3 +238,42 @@ def test_a_change_that_takes_nothing_away_teaches_nothing(workspace: Workspace) 
     after = before.replace(b"facility local4", b"facility local5")
     change = Change("typed", before, after, "events\n    facility local5\n")
     assert before != after and from_changes(learned(workspace, samples), [change]) == Answers()
+
+
+def test_more_samples_propose_what_is_new_and_change_nothing(ivrel: Run, tmp_path: Path) -> None:
+    texts = PLATFORMS["gull"].texts
+    (tmp_path / "one.conf").write_text(texts["quay-r1"].replace("  screen off\n", ""))
+    (tmp_path / "two.conf").write_text(texts["quay-r2"])
+    ivrel("dialect", "learn", "gull", "one.conf", cwd=tmp_path, code=0)
+    path = tmp_path / "dialects" / "gull.yaml"
+    before = path.read_text()
+    done = ivrel("dialect", "learn", "gull", "--more", "two.conf", cwd=tmp_path, code=0)
+    assert "nothing that stood is changed" in done.stdout
+    after = path.read_text()
+    added = after.removeprefix(before.rstrip())
+    assert after.startswith(before.rstrip()) and all(
+        line.startswith("#") for line in added.split("\n") if line
+    )
+    assert '#     - {in: "logs", says: "screen {console}"}   # ' in added
+    assert (
+        "#     destination.level: {warning: warn}   # a word that engineers use for it (two.conf:"
+        in added
+    )
+    # What was proposed is all that it lacked: in its place, everything is understood.
+    whole = after.replace(
+        "statements:\n", 'statements:\n  - {in: "logs", says: "screen {console}"}\n', 1
+    )
+    whole = whole.replace("{informational: info}", "{informational: info, warning: warn}")
+    whole = whole.replace("spelling:\n", "spelling:\n  console: {none: off}\n", 1)
+    path.write_text(whole)
+    ivrel("dialect", "cover", "gull", "one.conf", "two.conf", cwd=tmp_path, code=0)
+    done = ivrel("dialect", "learn", "gull", "--more", "two.conf", cwd=tmp_path, code=0)
+    assert "nothing that gull does not know already" in done.stdout and path.read_text() == whole
+    for words, told in (
+        (["marl"], "'marl' is no dialect of this workspace"),
+        (["gull", "--shape", "blocks"], "--more takes the dialect as it stands"),
+    ):
+        assert (
+            told
+            in ivrel("dialect", "learn", *words, "--more", "two.conf", cwd=tmp_path, code=2).stderr
+        )

@@ -25,6 +25,8 @@ def arguments(one: argparse.ArgumentParser) -> None:
     shapes = [name for name, row in SHAPES.items() if row.draft]
     shape = "how their text falls into statements (default: found out)"
     one.add_argument("--shape", choices=shapes, default="", help=shape)
+    more = "improve the dialect of this name: what is new is proposed at the end of its file"
+    one.add_argument("--more", action="store_true", help=more)
     answers = "what no sample can tell, as YAML: about, remove, inside, defaults, most"
     one.add_argument("--answers", metavar="FILE", help=answers)
     one.add_argument(
@@ -55,6 +57,8 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(
             f"--shape: {args.shape} cannot be learned yet; ivrel dialect new starts one"
         )
+    if args.more:
+        return _more(args)
     target, (collectors, identities) = new_file(args), _known(args)
     samples = list(_samples(args.sample))
     answers = (
@@ -79,6 +83,40 @@ def run(args: argparse.Namespace) -> int:
     for what in _to_tell(found):
         print(f"  to tell    {what}")
     print(f"next  read it; then ivrel dialect try{where} {args.name} {args.sample[0]}")
+    return 0
+
+
+def _more(args: argparse.Namespace) -> int:
+    """Propose what samples teach that a dialect does not know; nothing that stands is changed."""
+    from ivrel.core.authoring.learning.learn import LEARNED, learn
+    from ivrel.core.authoring.learning.proposals import commented, proposals
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.sources.dialects import Dialects
+    from ivrel.sources.files import read_text, write_text
+
+    if args.shape or args.answers or args.change:
+        raise InputError("--more takes the dialect as it stands; leave out what describes it anew")
+    target = Path(args.workspace) / "dialects" / f"{args.name}.yaml"
+    dialect = Dialects(Path(args.workspace))[args.name]
+    if not target.exists():
+        raise InputError(f"'{args.name}' is no dialect of this workspace; expected {target}")
+    if dialect.shape_name not in LEARNED:
+        raise InputError(f"a dialect of the shape {dialect.shape_name} cannot be improved so yet")
+    collectors, identities = _known(args)
+    samples = list(_samples(args.sample))
+    found = learn(args.name, samples, collectors, identities, dialect.shape_name)
+    proposed = proposals(dialect, found)
+    for one in proposed:
+        print(f"  {one.part:10} {one.line}")
+        print(f"             {one.why} ({one.place})")
+    where = common.workspace_words(args)
+    if not proposed:
+        print(f"nothing that {args.name} does not know already, or that is sure")
+        return 0
+    text = read_text(target, str(target)).rstrip()
+    write_text(target, f"{text}\n\n{commented(proposed, [s.name for s in samples])}")
+    print(f"proposed {len(proposed)} at the end of {target}; nothing that stood is changed")
+    print(f"next  put in place what is true; then ivrel dialect cover{where} {args.name}")
     return 0
 
 

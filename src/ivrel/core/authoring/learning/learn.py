@@ -169,7 +169,7 @@ def _aside(said: Sequence[Said], rows: Sequence[Row], parts: Container[str]) -> 
 def _shape(texts: Sequence[str], given: str) -> tuple[str, str]:
     """Return the shape of some texts, and the reason for it."""
     if given:
-        return given, "as the call says"
+        return given, "as it is said"
     votes = Counter(shape for text in texts for shape in fitting_shapes(text)[:1])
     chosen = next((shape for shape, _ in votes.most_common() if shape in LEARNED), "")
     if not chosen:

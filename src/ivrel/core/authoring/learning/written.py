@@ -132,13 +132,14 @@ def _defaults(learned: Learned) -> str:
 def _statements(learned: Learned) -> str:
     lines = ["statements:\n"]
     for row in learned.known:
-        said = _statement(learned, row)
+        said = statement(learned, row)
         taken = f"; {_TAKEN}" if any(slot.endswith("level") for slot in row.slots) else ""
         lines.append(f"  - {{{said}}}   # {row.meaning.why}{taken}\n")
     return "".join(lines)
 
 
-def _statement(learned: Learned, row: Row) -> str:
+def statement(learned: Learned, row: Row) -> str:
+    """Return what is known of a row as a statement of a dialect's file, without its braces."""
     template = row.template
     path, front = _named(template, row.meaning.names)
     sections = learned.shape == "sections"
