@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import pty
 import re
+import subprocess
+import sys
 import time
 from pathlib import Path
 
 import pytest
 import yaml
-from conftest import TODAY, Run
+from conftest import TODAY, Run, tried
+from hypothesis import given
+from hypothesis import strategies as st
 from learned import PLATFORMS
 
 from ivrel.core import InputError
 from ivrel.core.authoring.check import check_dialect
-from ivrel.core.authoring.learning.answers import Answers
+from ivrel.core.authoring.learning.answers import Answers, read_answers, write_answers
 from ivrel.core.authoring.learning.changes import Change, from_changes
 from ivrel.core.authoring.learning.examples import examples_of
 from ivrel.core.authoring.learning.learn import Learned, Sample, learn
@@ -29,6 +36,7 @@ from ivrel.sources.workspace import Workspace
 
 COLLECTORS = ("198.51.100.21", "198.51.100.22")
 SHIPPED = Dialects()
+ROOT = Path(__file__).parent.parent / "src/ivrel"
 
 
 def dialect_of(found: Learned, samples: list[Sample]) -> Dialect:
@@ -93,12 +101,43 @@ def test_stand_ins_are_read_as_their_dialects_read_them(
     assert wrong == 0 and right >= least * number
 
 
+def defaults_of(platform: str) -> dict[str, str]:
+    """Return what a shipped dialect says of what texts leave out, as a user would answer."""
+    text = (ROOT / "platforms" / f"{platform}.yaml").read_text()
+    said = yaml.safe_load(text)["defaults"]
+    return {slot: {True: "on", False: "off"}.get(v, str(v)) for slot, v in said.items()}
+
+
+PLANES = Answers(
+    remove="drop", inside="alter", defaults=defaults_of("hollin"), channels=("keeper", "transit"),
+    categories={"keeper": ("system", "change", "login"), "transit": ("traffic", "threat")},
+    means={
+        "record * severity": "feed.level", "record * facility": "feed.facility",
+        "record * leave": "feed.source-interface", "record * to": "give.destination",
+        "record * shape": "feed.format", "record hold": "memory.size memory.level",
+    },
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("platform", "answers"),
+    [(name, Answers(defaults=defaults_of(name))) for name in ("quern", "skarn", "marl")]
+    + [("hollin", PLANES)],
+)
+def test_with_answers_everything_is_read(
+    workspace: Workspace, platform: str, answers: Answers
+) -> None:
+    devices, samples = of_platform(workspace, platform)
+    dialect = dialect_of(learned(workspace, samples, answers), samples)
+    for device, sample in zip(devices, samples, strict=True):
+        read = said(dialect, sample.data, device)
+        for key, value in said(SHIPPED[platform], sample.data, device).items():
+            # Traffic rules are no part about export: they only refer to it.
+            assert key.startswith("rules") or read.get(key) == value, (key, value)
+
+
 def test_with_answers_corrections_are_those_of_the_shipped_dialect(workspace: Workspace) -> None:
-    quern = yaml.safe_load(SHIPPED_TEXT)
-    defaults = {
-        slot: "on" if v is True else "off" if v is False else str(v)
-        for slot, v in quern["defaults"].items()
-    }
+    defaults = defaults_of("quern")
     devices, samples = of_platform(workspace, "quern")
     known = {slot for row in learned(workspace, samples).known for slot in row.slots}
     defaults = {slot: value for slot, value in defaults.items() if slot in known}
@@ -120,9 +159,6 @@ def test_with_answers_corrections_are_those_of_the_shipped_dialect(workspace: Wo
                 assert found.proved != removes
                 why = next((p.why for p in found.proof if not p.holds), "")
                 assert ("which word takes a statement away" in why) == removes
-
-
-SHIPPED_TEXT = (Path(__file__).parent.parent / "src/ivrel/platforms/quern.yaml").read_text()
 
 
 @pytest.mark.parametrize(
@@ -277,3 +313,66 @@ def test_more_samples_propose_what_is_new_and_change_nothing(ivrel: Run, tmp_pat
             told
             in ivrel("dialect", "learn", *words, "--more", "two.conf", cwd=tmp_path, code=2).stderr
         )
+
+
+def asked(folder: Path, answers: str, code: int = 0) -> str:
+    """Run `learn --ask` on a terminal of its own, with these lines typed; return what it shows."""
+    main, side = pty.openpty()
+    program = str(Path(sys.executable).parent / "ivrel")
+    words = [program, "dialect", "learn", "gull", "one.conf", "--ask"]
+    process = subprocess.Popen(words, stdin=side, stdout=side, stderr=side, cwd=folder)
+    os.close(side)
+    os.write(main, answers.encode())
+    shown = b""
+    with contextlib.suppress(OSError):  # how a terminal ends
+        while piece := os.read(main, 65536):
+            shown += piece
+    assert process.wait(60) == code and b"Traceback" not in shown, shown.decode()
+    return shown.decode().replace("\r\n", "\n")
+
+
+def test_doubts_become_questions(ivrel: Run, tmp_path: Path) -> None:
+    text = PLATFORMS["gull"].texts["quay-r1"]
+    more = "  ceiling 300\n  herald bell\n"
+    (tmp_path / "one.conf").write_text(text.replace("  screen off\n", f"  screen off\n{more}"))
+    # One of the choices that its values fit; then nothing that matters; then it is left.
+    shown = asked(tmp_path, "rate\n9\nnothing\nq\n")
+    assert "one.conf:22  logs ceiling 300\n  what does this say?\n    1  file.size: " in shown
+    assert "'9' is no answer to that" in shown and "which word takes a statement away?" in shown
+    path = tmp_path / "dialects" / "gull.yaml"
+    page = path.read_text()
+    assert '- {in: "logs", says: "ceiling {rate}"}   # as the user says' in page
+    assert 'aside:\n  - {in: "logs", starts: ["herald"]}' in page
+    ivrel("dialect", "check", "gull", cwd=tmp_path, code=0)
+    # It is taken up where it was left: what was answered is not asked again.
+    shown = asked(tmp_path, "unsay\n\n2\nwrong\nq\n")
+    assert "ceiling" not in shown and "which word" in shown
+    page = path.read_text()
+    assert (
+        'change: {remove: "unsay"}' in page
+        and "ceiling {rate}" in page
+        and "export: off" not in page
+    )
+    # What somebody changed in between is not written over.
+    path.write_text(page + "# mine\n")
+    assert "was changed since it was asked about" in asked(tmp_path, "q\n", code=2)
+    assert path.read_text().endswith("# mine\n")
+    done = ivrel("dialect", "learn", "other", "one.conf", "--ask", cwd=tmp_path, code=2)
+    assert "--ask asks on a terminal, and this is none" in done.stderr
+
+
+PRINTABLE = st.text(min_size=1, max_size=9).filter(str.isprintable)
+
+
+@tried(100)
+@given(
+    st.dictionaries(
+        PRINTABLE,
+        PRINTABLE,
+        max_size=4,
+    ),
+    st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=1, max_size=9),
+)
+def test_answers_are_kept_as_they_were_given(means: dict[str, str], word: str) -> None:
+    answers = Answers(remove=word, inside=word, defaults={"export": "on"}, means=means)
+    assert read_answers(write_answers(answers), "x") == answers

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterable, Iterator, Sequence
+import sys
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from hashlib import sha256
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
 
 if TYPE_CHECKING:
+    from ivrel.core.authoring.learning.answers import Answers
     from ivrel.core.authoring.learning.changes import Change
     from ivrel.core.authoring.learning.learn import Learned, Sample
 
@@ -29,6 +33,8 @@ def arguments(one: argparse.ArgumentParser) -> None:
     one.add_argument("--more", action="store_true", help=more)
     answers = "what no sample can tell, as YAML: about, remove, inside, defaults, most"
     one.add_argument("--answers", metavar="FILE", help=answers)
+    ask = "ask what is in doubt, on the terminal; it can be left, and taken up again"
+    one.add_argument("--ask", action="store_true", help=ask)
     one.add_argument(
         "--change",
         nargs=3,
@@ -44,7 +50,7 @@ def run(args: argparse.Namespace) -> int:
     """Learn a dialect from samples, and write its file."""
     from msgspec.structs import replace
 
-    from ivrel.core.authoring.learning.answers import Answers, read_answers
+    from ivrel.core.authoring.learning.answers import Answers, read_answers, write_answers
     from ivrel.core.authoring.learning.changes import from_changes
     from ivrel.core.authoring.learning.examples import examples_of
     from ivrel.core.authoring.learning.learn import LEARNED, learn
@@ -59,20 +65,32 @@ def run(args: argparse.Namespace) -> int:
         )
     if args.more:
         return _more(args)
-    target, (collectors, identities) = new_file(args), _known(args)
-    samples = list(_samples(args.sample))
-    answers = (
-        read_answers(read_text(Path(args.answers), args.answers), args.answers)
-        if args.answers
-        else Answers()
-    )
-    found = learn(args.name, samples, collectors, identities, args.shape, answers)
-    if args.change:
-        found = replace(found, answers=from_changes(found, list(_changes(args.change))))
-    text = written(found)
-    # What is written can be read, or nothing is.
-    examples = examples_of(found, read_dialect(text, target.name), samples)
-    write_text(target, f"{text}\n{examples}" if examples else text)
+    saved = Path(args.workspace) / ".ivrel" / "answers" / f"{args.name}.yaml"
+    if args.ask and not (sys.stdin.isatty() and sys.stdout.isatty()):
+        said = "--ask asks on a terminal, and this is none; --answers FILE takes answers"
+        raise InputError(said)
+    begun = args.ask and saved.exists()
+    target = _same_file(args, saved) if begun else new_file(args)
+    file = args.answers or (str(saved) if begun else "")
+    answers = read_answers(read_text(Path(file), file), file) if file else Answers()
+    (collectors, identities), samples = _known(args), list(_samples(args.sample))
+
+    def learned(answers: Answers) -> Learned:
+        """Learn with these answers, and write the file."""
+        found = learn(args.name, samples, collectors, identities, args.shape, answers)
+        if args.change:
+            found = replace(found, answers=from_changes(found, list(_changes(args.change))))
+        text = written(found)
+        # What is written can be read, or nothing is.
+        examples = examples_of(found, read_dialect(text, target.name), samples)
+        write_text(target, f"{text}\n{examples}" if examples else text)
+        return found
+
+    found = learned(answers)
+    if args.ask:
+        for one in chain([found], _asked(found, learned)):
+            found = one
+            write_text(saved, f"# {_print(target)}\n{write_answers(found.answers)}")
     where = common.workspace_words(args)
     print(f"wrote {target}")
     print(f"  shape      {found.shape}: {found.why}")
@@ -84,6 +102,59 @@ def run(args: argparse.Namespace) -> int:
         print(f"  to tell    {what}")
     print(f"next  read it; then ivrel dialect try{where} {args.name} {args.sample[0]}")
     return 0
+
+
+def _print(target: Path) -> str:
+    """Return what tells the file of a dialect from any other."""
+    return f"{target.name} {sha256(target.read_bytes()).hexdigest()}"
+
+
+def _same_file(args: argparse.Namespace, saved: Path) -> Path:
+    """Return the file of a dialect that is asked about again; InputError if somebody changed it."""
+    from ivrel.core.vocabulary.errors import InputError, Mistake
+
+    target = dialect_file(args)
+    first = saved.read_text().partition("\n")[0].removeprefix("# ")
+    if target.exists() and first != _print(target):
+        said = "was changed since it was asked about; it is not written over"
+        raise InputError([Mistake(str(target), said)])
+    return target
+
+
+def _asked(found: Learned, learned: Callable[[Answers], Learned]) -> Iterator[Learned]:
+    """Ask what is in doubt; yield what is learned after each answer."""
+    from ivrel.core.authoring.learning.questions import answered, questions
+
+    passed: set[tuple[str, str]] = set()
+    while True:
+        open_ones = [q for q in questions(found) if q.about not in passed]
+        if not open_ones:
+            return
+        question = open_ones[0]
+        print()
+        if question.line:
+            print(f"  {question.place}  {question.line}")
+        print(f"  {question.text}")
+        for n, choice in enumerate(question.choices, 1):
+            print(f"    {n}  {choice.words}")
+        hint = f"1 to {len(question.choices)}" if question.choices else "a word"
+        try:
+            said = input(f"  {hint}, Enter to pass, q to leave ({len(open_ones)} open): ").strip()
+        except EOFError:
+            return
+        if said == "q":
+            return
+        if not said:
+            passed.add(question.about)
+            continue
+        if question.choices and said.isdigit() and 0 < int(said) <= len(question.choices):
+            said = question.choices[int(said) - 1].answer
+        try:
+            found = learned(answered(found.answers, question, said))
+        except ValueError:
+            print(f"  '{said[:40]}' is no answer to that")
+            continue
+        yield found
 
 
 def _more(args: argparse.Namespace) -> int:
@@ -143,15 +214,22 @@ def _to_tell(found: Learned) -> Iterator[str]:
         yield "whether a severity is a threshold, as it was taken for, or stands for itself"
 
 
-def new_file(args: argparse.Namespace) -> Path:
-    """Return the file of a new dialect; InputError if the name is none, or it is there already."""
-    from ivrel.core.vocabulary.errors import InputError, Mistake
+def dialect_file(args: argparse.Namespace) -> Path:
+    """Return the file of a dialect of the workspace; InputError if the name is none."""
+    from ivrel.core.vocabulary.errors import InputError
 
     if not args.name.replace("-", "").isalnum() or not args.name.islower():
         raise InputError(
             f"'{args.name}' is not a name for a dialect; expected small letters, digits and '-'"
         )
-    target = Path(args.workspace) / "dialects" / f"{args.name}.yaml"
+    return Path(args.workspace) / "dialects" / f"{args.name}.yaml"
+
+
+def new_file(args: argparse.Namespace) -> Path:
+    """Return the file of a new dialect; InputError if it is there already."""
+    from ivrel.core.vocabulary.errors import InputError, Mistake
+
+    target = dialect_file(args)
     if target.exists():
         raise InputError([Mistake(str(target), "is already there; it is not written over")])
     return target

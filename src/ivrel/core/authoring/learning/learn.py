@@ -9,6 +9,7 @@ from pathlib import PurePath
 from msgspec import Struct
 
 from ivrel.core.authoring.draft import comment_sign, enclosing_words, fitting_shapes
+from ivrel.core.authoring.learning.answered import ASIDE, answered
 from ivrel.core.authoring.learning.answers import Answers
 from ivrel.core.authoring.learning.meanings import (
     CLOCK,
@@ -124,17 +125,26 @@ def learn(
         frozenset(known.values()),
     )
     tables = tables_of(found, around)
-    rows = [Row(t, _device_name(t, samples) or meaning_of(t, tables, around)) for t in found]
-    rows = _told_apart(rows)
+    answers = answers or Answers()
+    rows = [
+        Row(
+            t,
+            answered(t, tables, answers.means)
+            or _device_name(t, samples)
+            or meaning_of(t, tables, around),
+        )
+        for t in found
+    ]
+    beside = [r.template for r in rows if r.meaning == ASIDE]
+    rows = _told_apart([r for r in rows if r.meaning != ASIDE])
     # Of what is no part about export, only what is understood is of any interest.
     rows = [r for r in rows if r.template.keys[0] in parts or not r.meaning.doubt]
     if all(r.meaning.doubt for r in rows if r.template.keys[0] in parts):
         raise InputError("nothing that the samples say of export is understood")
-    return Learned(
-        name, chosen, why, options, tuple(parts), tuple(rows), tuple(_aside(said, rows, parts)),
-        tables,
-        tuple(sample.name for sample in samples), answers or Answers(),
-    )  # fmt: skip
+    aside = (*_aside(said, rows, parts), *beside)
+    names = tuple(sample.name for sample in samples)
+    every = tuple(rows)
+    return Learned(name, chosen, why, options, tuple(parts), every, aside, tables, names, answers)
 
 
 def _told_apart(rows: Sequence[Row]) -> list[Row]:

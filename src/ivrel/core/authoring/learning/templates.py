@@ -64,6 +64,11 @@ class Template(Struct):
         at = max((n for n, word in enumerate(self.keys) if word == NAME), default=-1)
         return self.keys[: at + 1]
 
+    @property
+    def named(self) -> str:
+        """The words by which it is known: those that lead to its values."""
+        return " ".join(self.keys)
+
     def column(self, n: int) -> list[str]:
         """Return the different words at a place among the values, as they were first seen."""
         words = (said.values[n] for said in self.said if len(said.values) > n)

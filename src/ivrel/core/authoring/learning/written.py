@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from itertools import takewhile
 
 from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.spellings import fits, spelled
 from ivrel.core.authoring.learning.templates import NAME, Template
+from ivrel.core.dialects.slots import table_of
 from ivrel.core.reading.secrets import masked
 from ivrel.core.shapes.shape import UNKNOWN
 from ivrel.core.text.words import quote
 
 # One severity may be a threshold, or that severity alone: no sample tells.
 _TAKEN = "taken for a threshold, that severity and all more urgent"
+# Tables whose rows have two names.
+_TWOFOLD = {"give": "[feed, destination]", "take": "[feed, category]"}
 _DOUBTS = 40  # that are written
 
 
@@ -35,6 +39,10 @@ def _head(learned: Learned) -> str:
     answers = learned.answers
     inside = f', inside: "{answers.inside}"' if learned.shape == "braces" else ""
     told = "" if answers.remove != UNKNOWN else "   # no sample tells how statements are taken away"
+    planes = ""
+    if answers.channels:
+        said = (f"{name}: [{', '.join(some)}]" for name, some in answers.categories.items())
+        planes = f"channels: [{', '.join(answers.channels)}]\ncategories: {{{', '.join(said)}}}\n"
     return (
         f"# The dialect '{learned.name}', learned from {', '.join(learned.samples[:6])}"
         f"{' and others' if len(learned.samples) > 6 else ''}.\n"
@@ -43,6 +51,7 @@ def _head(learned: Learned) -> str:
         f"about: {answers.about}\n"
         f"shape: {learned.shape}   # {learned.why}\n"
         f"{options}"
+        f"{planes}"
         f'change: {{remove: "{answers.remove}"{inside}}}{told}\n'
     )
 
@@ -102,9 +111,10 @@ def _is_own(slot: str, word: str) -> bool:
 def _rows(learned: Learned) -> str:
     keys: dict[str, str] = {}
     slots = {slot for row in learned.known for slot in row.slots}
-    for table in learned.tables.values():
-        if table.key in slots:
-            keys[table.name] = f"[{table.key.partition('.')[2]}]"
+    for row in learned.known:
+        for slot in row.meaning.names.values():
+            table = table_of(slot)
+            keys[table] = _TWOFOLD.get(table) or f"[{slot.partition('.')[2]}]"
     if "destination" not in keys and "destination.address" in slots:
         fields = ("address", "transport", "port")
         have = [field for field in fields if f"destination.{field}" in slots]
@@ -197,12 +207,13 @@ def _aside(learned: Learned) -> str:
         return ""
     lines = []
     for template in learned.aside:
-        left = "." if learned.shape == "paths" else " "
-        inside = " / ".join(".".join(header) for header in template.path)
-        where = f'in: "{inside}", ' if inside else ""
-        lines.append(f'  - {{{where}starts: ["{left.join(template.front)}"]}}\n')
-    about = "# Statements that stand beside the device's name, and bear on nothing.\n"
-    return f"{about}aside:\n{''.join(lines)}"
+        paths, sections = learned.shape == "paths", learned.shape == "sections"
+        inside = " / ".join(("." if sections else " ").join(h) for h in template.path)
+        where = f'in: "{inside}", ' if inside and NAME not in inside else ""
+        front = list(takewhile(lambda word: word != NAME, template.front))
+        lines.append(f'  - {{{where}starts: ["{("." if paths else " ").join(front)}"]}}\n')
+    about = "# Statements that bear on nothing.\n"
+    return f"{about}aside:\n{''.join(dict.fromkeys(lines))}"
 
 
 def _doubts(learned: Learned) -> str:

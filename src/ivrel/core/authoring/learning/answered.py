@@ -1,0 +1,55 @@
+"""What the user says that templates mean."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ivrel.core.authoring.learning.answers import NOTHING
+from ivrel.core.authoring.learning.meanings import Meaning, Table
+from ivrel.core.authoring.learning.templates import Keys, Template
+from ivrel.core.dialects.slots import SLOTS, table_of
+from ivrel.core.vocabulary.errors import InputError
+from ivrel.core.vocabulary.wording import not_one_of
+
+ASIDE = Meaning(why="it bears on nothing, as the user says")
+
+
+def answered(
+    template: Template, tables: Mapping[Keys, Table], means: Mapping[str, str]
+) -> Meaning | None:
+    """Return what the user says that a template means; None if nothing. InputError if it cannot
+    be.
+    """
+    said = means.get(template.named)
+    if said is None:
+        return None
+    if said == NOTHING:
+        return ASIDE
+    slots = said.split()
+    width = {len(one.values) for one in template.said}
+    for slot in slots:
+        if slot != "-" and slot not in SLOTS:
+            raise InputError(f"means: '{template.named}': slot {not_one_of(slot, SLOTS)}")
+    if width != {len(slots)}:
+        raise InputError(
+            f"means: '{template.named}': expected {' or '.join(map(str, sorted(width)))} slots, "
+            f"one for each value, not {len(slots)}"
+        )
+    names = {}
+    if template.row:
+        table = tables.get(template.row)
+        tables_said = {table_of(slot) for slot in slots} - {""}
+        if table is None and len(tables_said) != 1:
+            raise InputError(f"means: '{template.named}': it is not clear what its rows are")
+        key = table.key if table is not None else _KEYS[tables_said.pop()]
+        names = {len(template.row) - 1: key}
+    columns = {n: slot for n, slot in enumerate(slots) if slot != "-"}
+    return Meaning(names, columns, "as the user says")
+
+
+# The field by which the rows of each table are told apart, where they have names.
+_KEYS = {
+    "destination": "destination.name", "pick": "pick.id", "feed": "feed.name",
+    "give": "give.feed", "take": "take.feed", "server": "server.id", "resolver": "resolver.id",
+    "mute": "mute.id", "gate": "gate.id", "interface": "interface.name",
+}  # fmt: skip

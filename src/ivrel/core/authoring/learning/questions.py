@@ -1,0 +1,130 @@
+"""Questions that a learned dialect leaves open, in the user's words, the most useful first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from itertools import product
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ivrel.core.authoring.learning.answers import NOTHING, Answers
+from ivrel.core.authoring.learning.learn import Learned, Row
+from ivrel.core.authoring.learning.meanings import DESTINATION, SINGLES, Rule
+from ivrel.core.authoring.learning.spellings import fits
+from ivrel.core.dialects.slots import SLOTS, table_of
+from ivrel.core.reading.secrets import masked
+from ivrel.core.settings import SETTINGS
+from ivrel.core.settings.bearing import OWNER
+from ivrel.core.shapes.shape import UNKNOWN
+from ivrel.core.text.words import quote
+
+MOST_CHOICES = 4
+MOST_VALUES = 3  # of a statement that is asked about
+
+
+class Choice(Struct, frozen=True):
+    """What may be answered, and what that means in words."""
+
+    answer: str
+    words: str
+
+
+class Question(Struct, frozen=True):
+    """A question: what it is about, the line that it is about ('' if it is about none) and where
+    that stands; no choices, where any word may be the answer.
+
+    `about`: the field of the answers, and the key in it if it has any.
+    """
+
+    about: tuple[str, str]
+    text: str
+    line: str = ""
+    place: str = ""
+    choices: tuple[Choice, ...] = ()
+
+
+def questions(learned: Learned) -> Iterator[Question]:
+    """Yield what is open: statements in doubt, the most frequent first; what no sample tells."""
+    answers = learned.answers
+    taken = {slot for row in learned.known for slot in row.slots}
+    for row in learned.doubtful:
+        template, first = row.template, row.template.said[0]
+        if template.named in answers.means or not 0 < len(first.values) <= MOST_VALUES:
+            continue
+        line = masked(" ".join((*template.keys, *map(quote, first.values))))
+        choices = tuple(_choices(row, taken))[:MOST_CHOICES]
+        nothing = Choice(NOTHING, "nothing that matters for export")
+        about = ("means", template.named)
+        yield Question(about, "what does this say?", line, first.place, (*choices, nothing))
+    if answers.remove == UNKNOWN:
+        yield Question(("remove", ""), "which word takes a statement away?")
+    if learned.shape == "braces" and answers.inside == UNKNOWN:
+        yield Question(("inside", ""), "in which block does a change stand?")
+    for slot, text, choices in _DEFAULTS:
+        if slot in taken and slot not in answers.defaults:
+            yield Question(
+                ("defaults", slot), f"where a text says nothing, {text}", choices=choices
+            )
+
+
+_DEFAULTS = (
+    ("export", "is export on?", (Choice("on", "it is on"), Choice("off", "it is off"))),
+    ("destination.port", "which port is taken?", (Choice("514", "514"), Choice("601", "601"))),
+    (
+        "destination.transport",
+        "which transport is taken?",
+        (Choice("udp", "UDP"), Choice("tcp", "TCP"), Choice("tls", "TLS")),
+    ),
+    ("destination.level", "which severity is the threshold? (by its name in RFC 5424)", ()),
+    ("level", "which severity is the threshold? (by its name in RFC 5424)", ()),
+    ("facility", "which facility is taken? (local7, user, …)", ()),
+    ("destination.facility", "which facility is taken? (local7, user, …)", ()),
+)
+
+
+def answered(answers: Answers, question: Question, said: str) -> Answers:
+    """Return the answers with one more; ValueError if a question has no such answer."""
+    field, key = question.about
+    if question.choices and said not in {choice.answer for choice in question.choices}:
+        raise ValueError(said)
+    if field == "defaults":
+        SLOTS[key].type.parse(said)
+    if not said.strip():
+        raise ValueError(said)
+    if not key:
+        return replace(answers, **{field: said})
+    return replace(answers, **{field: {**getattr(answers, field), key: said}})
+
+
+def _choices(row: Row, taken: set[str]) -> Iterator[Choice]:
+    """Yield what a statement may say, the likeliest first: what its words tell of, then what its
+    values fit.
+    """
+    template = row.template
+    rules = DESTINATION if template.row else SINGLES
+    columns = range(len(template.said[0].values))
+    may = [_slots(template.column(n), rules, template.keys, taken) for n in columns]
+    if any(not some and len(template.column(n)) > 1 for n, some in zip(columns, may, strict=True)):
+        return
+    for slots in product(*(some or ["-"] for some in may)):
+        said = [slot for slot in slots if slot != "-"]
+        # What one statement says is of one thing.
+        if said and len(set(said)) == len(said) and len({_of(slot) for slot in said}) == 1:
+            words = "; ".join(f"{slot}: {SETTINGS[OWNER[slot]].meaning}" for slot in said)
+            yield Choice(" ".join(slots), words)
+
+
+def _of(slot: str) -> str:
+    return table_of(slot) or slot.partition(".")[0]
+
+
+def _slots(
+    words: Sequence[str], rules: Sequence[Rule], keys: Sequence[str], taken: set[str]
+) -> list[str]:
+    fitting = [
+        rule for rule in rules
+        if rule.slot not in taken and rule.slot in OWNER and fits(rule.slot, words)
+        and SLOTS[rule.slot].type.name != "word"
+    ]  # fmt: skip
+    return [rule.slot for rule in sorted(fitting, key=lambda rule: not rule.hints(keys))]
