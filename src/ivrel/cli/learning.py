@@ -100,7 +100,9 @@ def run(args: argparse.Namespace) -> int:
         print(f"    {row.template.said[0].place}  {row.meaning.doubt}")
     for what in _to_tell(found):
         print(f"  to tell    {what}")
-    print(f"next  read it; then ivrel dialect try{where} {args.name} {args.sample[0]}")
+    first = Path(args.sample[0])
+    first = first / samples[0].name if first.is_dir() else first
+    print(f"next  read it; then ivrel dialect try{where} {args.name} {first}")
     return 0
 
 
@@ -237,13 +239,22 @@ def new_file(args: argparse.Namespace) -> Path:
 
 def _known(args: argparse.Namespace) -> tuple[list[str], list[str]]:
     """Return the addresses of collectors and of devices that the workspace knows."""
+    from ivrel.core.fleet import read_fleet
+    from ivrel.sources.files import read_text
+
     folder = Path(args.workspace)
-    if not any((folder / name).exists() for name in ("fleet.yaml", "fleet.csv")):
+    found = [name for name in ("fleet.yaml", "fleet.csv") if (folder / name).exists()]
+    if not found:
         return [], []
     workspace = common.open_workspace(args)
     collectors = workspace.policy.collectors.values() if workspace.has_policy else ()
-    identities = [d.identity for d in workspace.fleet.devices if d.identity]
-    return [c.address for c in collectors if c.address], identities
+    # The fleet may name the platform already that is learned only now.
+    platforms = [*workspace.dialects.files, args.name]
+    fleet = read_fleet(read_text(folder / found[0], found[0]), found[0], platforms)
+    return (
+        [c.address for c in collectors if c.address],
+        [d.identity for d in fleet.devices if d.identity],
+    )
 
 
 def _samples(names: Iterable[str]) -> Iterator[Sample]:

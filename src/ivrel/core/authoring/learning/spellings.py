@@ -129,4 +129,5 @@ def spelled(slot: str, words: Iterable[str]) -> dict[str, list[str]]:
         if ways == {0}:
             for value in SEVERITIES:
                 seen.setdefault(value, [value])
-    return seen
+    order = list(SPELLINGS.get(kind, {}))
+    return dict(sorted(seen.items(), key=lambda pair: order.index(pair[0])))

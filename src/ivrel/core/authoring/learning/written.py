@@ -161,7 +161,24 @@ def statement(learned: Learned, row: Row) -> str:
     else:
         says = " ".join([*front, *_values(row)])
     where = f'in: "{inside}", ' if inside else ""
-    return f'{where}says: "{says}"'
+    return f'{where}says: "{says}"{_removed_by(row, front)}'
+
+
+def _removed_by(row: Row, front: Sequence[str]) -> str:
+    """Return the words that name a statement which holds a whole collector, when it is removed: up
+    to the last that tells it from others.
+    """
+    keys = [n for n, slot in row.meaning.columns.items() if slot in _TELLING]
+    if row.template.row or not keys or "destination.address" not in row.meaning.columns.values():
+        return ""
+    values = _values(row)
+    if max(keys) + 1 == len(values):
+        return ""
+    return f', removed-by: "{" ".join([*front, *values[: max(keys) + 1]])}"'
+
+
+# By what collectors are told apart that have no name.
+_TELLING = ("destination.address", "destination.transport", "destination.port")
 
 
 def _named(template: Template, names: Mapping[int, str]) -> tuple[list[list[str]], list[str]]:
