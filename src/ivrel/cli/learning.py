@@ -208,7 +208,7 @@ def _to_tell(found: Learned) -> Iterator[str]:
     answers = found.answers
     if answers.remove == "?":
         yield "which word takes a statement away; until then, no correction is proved that does"
-    if found.shape == "braces" and answers.inside == "?":
+    if found.shape in ("braces", "tree") and answers.inside == "?":
         yield "in which block a change stands; until then, no correction is proved"
     if not answers.defaults:
         yield "what holds where a text says nothing: whether export is on, ports, levels"

@@ -29,7 +29,7 @@ from ivrel.core.shapes.nodes import (
     parse,
     places_of,
 )
-from ivrel.core.shapes.shape import UNKNOWN, Edit, Found, Identity, Shape, missing, refuse
+from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
 from ivrel.core.text.lines import line_end, lines_with
 from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words, split_words
@@ -66,11 +66,6 @@ class Braces(Shape, frozen=True):
 
     def knowing(self, blocks: Sequence[str]) -> Braces:
         return replace(self, blocks=tuple(blocks))
-
-    def unsaid(self, edits: Sequence[Edit]) -> str:
-        if self.inside == UNKNOWN and edits:
-            return "the dialect does not say in which block a change stands (change: inside)"
-        return super().unsaid(edits)
 
     def split(self, line: str) -> list[str]:
         return split_words(line)

@@ -78,6 +78,8 @@ class Shape(Struct, frozen=True, eq=False):
         """Return why a change of these edits cannot be written yet, since the dialect does not say
         how; '' if it does.
         """
+        if getattr(self, "inside", "") == UNKNOWN and edits:
+            return "the dialect does not say in which block a change stands (change: inside)"
         if self.remove == UNKNOWN and any(edit.removes for edit in edits):
             return "the dialect does not say which word takes a statement away (change: remove)"
         return ""

@@ -57,7 +57,11 @@ def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
                 continue
             if known.find(said.path, _words(said)) is not None:
                 edits.append(Edit(said.path, _words(said)))
-    base = f'{learned.options["wrapper"]} "x" {{\n}}\n' if "wrapper" in learned.options else ""
+    base = ""
+    if "wrapper" in learned.options:
+        wrapper = learned.options["wrapper"]
+        is_tree = learned.shape == "tree"
+        base = f"<{wrapper}></{wrapper}>" if is_tree else f'{wrapper} "x" {{\n}}\n'
     # Each statement stands beside all others: none takes the place of another.
     identity = lambda path, words: (path, words)  # noqa: E731
     try:

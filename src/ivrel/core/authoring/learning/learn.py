@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Container, Iterable, Mapping, Sequence
 from pathlib import PurePath
+from typing import Any
 
 from msgspec import Struct
 
@@ -28,13 +29,21 @@ from ivrel.core.authoring.learning.spellings import (
     is_severity,
 )
 from ivrel.core.authoring.learning.templates import NAME, Keys, Said, Template, templates
+from ivrel.core.authoring.learning.trees import layout_of
 from ivrel.core.dialects.slots import table_of
 from ivrel.core.shapes import SHAPES, Shape
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.vocabulary.addresses import address, is_address
 from ivrel.core.vocabulary.errors import InputError, Unreadable
 
-LEARNED = ("blocks", "braces", "enclosed", "paths", "sections")  # shapes that can be learned
+LEARNED = (
+    "blocks",
+    "braces",
+    "enclosed",
+    "paths",
+    "sections",
+    "tree",
+)  # shapes that can be learned
 _SHARE = 0.1  # of a part's statements that look like export, from which on it is about export
 
 
@@ -74,6 +83,7 @@ class Learned(Struct, frozen=True):
     tables: Mapping[Keys, Table]
     samples: tuple[str, ...]
     answers: Answers
+    lists: Mapping[str, str] = {}
 
     @property
     def known(self) -> list[Row]:
@@ -105,11 +115,15 @@ def learn(
     chosen, why = _shape(texts, shape)
     comment = Counter(map(comment_sign, texts)).most_common(1)[0][0]
     options = {"comment": comment}
+    lists: Mapping[str, str] = {}
+    if chosen == "tree":
+        layout = layout_of([(sample.name, sample.data) for sample in samples])
+        options, lists = {"wrapper": layout.wrapper, "leaves": "attributes"}, layout.lists
     if chosen == "braces":
         options |= _wrapper(samples, comment)
     if chosen == "enclosed":
         options |= _enclosing(texts)
-    grammar = SHAPES[chosen].load().built(options)
+    grammar = _grammar(chosen, options, lists)
     said = [one for sample in samples for one in _statements(grammar, sample, chosen)]
     targets = set(map(_plain, collectors))
     parts = _parts(said, targets)
@@ -144,7 +158,9 @@ def learn(
     aside = (*_aside(said, rows, parts), *beside)
     names = tuple(sample.name for sample in samples)
     every = tuple(rows)
-    return Learned(name, chosen, why, options, tuple(parts), every, aside, tables, names, answers)
+    return Learned(
+        name, chosen, why, options, tuple(parts), every, aside, tables, names, answers, lists
+    )
 
 
 def _told_apart(rows: Sequence[Row]) -> list[Row]:
@@ -195,8 +211,18 @@ def _shape(texts: Sequence[str], given: str) -> tuple[str, str]:
         "enclosed": "words open and shut blocks",
         "paths": "lines are assignments to paths with dots",
         "sections": "lines stand under headers in brackets",
+        "tree": "it is XML",
     }
     return chosen, reasons[chosen]
+
+
+def _grammar(name: str, options: Mapping[str, str], lists: Mapping[str, str]) -> Shape:
+    """Return the shape that reads the samples."""
+    more: dict[str, Any] = dict(options)
+    if name == "tree":
+        more["wrapper"] = (options["wrapper"],)
+        more["lists"] = {tag: (key,) for tag, key in lists.items()}
+    return SHAPES[name].load().built(more)
 
 
 def _enclosing(texts: Sequence[str]) -> dict[str, str]:
@@ -218,13 +244,15 @@ def _wrapper(samples: Sequence[Sample], comment: str) -> dict[str, str]:
 def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[Said]:
     has_lines = shape not in ("paths", "sections")
     try:
-        for path, raw, line in grammar.everything(Text(sample.data)):
+        every = list(grammar.everything(Text(sample.data)))
+        headers = {path[:n] for path, _, _ in every for n in range(1, len(path) + 1)}
+        for path, raw, line in every:
             words = tuple(grammar.split(decode(raw[:LONGEST])))
             if not words:
                 continue
             assigns = "=" in words
-            if not assigns and not has_lines:
-                continue  # the header of a section
+            if not assigns and (not has_lines or (*path, words) in headers):
+                continue  # a header, which says nothing but what stands below it
             at = words.index("=") if assigns else _front(words)
             values = words[at + assigns :]
             yield Said(path, words[:at], values, assigns, sample.name, line)

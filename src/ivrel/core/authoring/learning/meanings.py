@@ -123,7 +123,7 @@ def tables_of(found: Sequence[Template], around: Around) -> dict[Keys, Table]:
     for row, some in rows.items():
         values = [word for t in some for word in t.column(0)]
         addresses = [word for word in values if is_address(word)]
-        if any(map(is_prefix, values)):
+        if any(map(is_prefix, values)) and not any("/" in w and not is_prefix(w) for w in values):
             out[row] = Table("interface", "interface.name")
         elif any(CLOCK.fullmatch(word) for word in row) and addresses:
             out[row] = Table("server", "server.id")

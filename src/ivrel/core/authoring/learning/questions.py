@@ -59,7 +59,7 @@ def questions(learned: Learned) -> Iterator[Question]:
         yield Question(about, "what does this say?", line, first.place, (*choices, nothing))
     if answers.remove == UNKNOWN:
         yield Question(("remove", ""), "which word takes a statement away?")
-    if learned.shape == "braces" and answers.inside == UNKNOWN:
+    if learned.shape in ("braces", "tree") and answers.inside == UNKNOWN:
         yield Question(("inside", ""), "in which block does a change stand?")
     for slot, text, choices in _DEFAULTS:
         if slot in taken and slot not in answers.defaults:

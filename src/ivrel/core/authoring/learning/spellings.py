@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
+from ipaddress import ip_interface
 
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.vocabulary.addresses import is_address
@@ -95,9 +96,17 @@ def is_facility(word: str) -> bool:
 
 
 def is_prefix(word: str) -> bool:
-    """Whether a word is an address with the length of its prefix, as interfaces have it."""
+    """Whether a word is an address with the length of its prefix, as interfaces have it; routes
+    have that of a network.
+    """
     where, slash, length = word.partition("/")
-    return bool(slash) and is_address(where) and length.isdigit() and int(length[:4]) <= 128
+    if not (slash and is_address(where) and length.isdigit()):
+        return False
+    try:
+        found = ip_interface(word)
+    except ValueError:
+        return False
+    return found.ip != found.network.network_address or found.network.num_addresses == 1
 
 
 def spelled(slot: str, words: Iterable[str]) -> dict[str, list[str]]:

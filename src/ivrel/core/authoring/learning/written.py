@@ -15,6 +15,7 @@ from ivrel.core.text.words import quote
 
 # One severity may be a threshold, or that severity alone: no sample tells.
 _TAKEN = "taken for a threshold, that severity and all more urgent"
+_INSIDE = ("braces", "tree")  # shapes of which a change stands in something
 # Tables whose rows have two names.
 _TWOFOLD = {"give": "[feed, destination]", "take": "[feed, category]"}
 _DOUBTS = 40  # that are written
@@ -36,8 +37,11 @@ def written(learned: Learned) -> str:
 
 def _head(learned: Learned) -> str:
     options = "".join(f'{name}: "{value}"\n' for name, value in learned.options.items())
+    if learned.lists:
+        entries = (f"{tag}: [{key}]" for tag, key in learned.lists.items())
+        options += f"lists: {{{', '.join(entries)}}}\n"
     answers = learned.answers
-    inside = f', inside: "{answers.inside}"' if learned.shape == "braces" else ""
+    inside = f', inside: "{answers.inside}"' if learned.shape in _INSIDE else ""
     told = "" if answers.remove != UNKNOWN else "   # no sample tells how statements are taken away"
     planes = ""
     if answers.channels:
