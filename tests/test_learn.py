@@ -22,8 +22,9 @@ from ivrel.core import InputError
 from ivrel.core.authoring.check import check_dialect
 from ivrel.core.authoring.learning.answers import Answers, read_answers, write_answers
 from ivrel.core.authoring.learning.changes import Change, from_changes
+from ivrel.core.authoring.learning.cutting import Sample
 from ivrel.core.authoring.learning.examples import examples_of
-from ivrel.core.authoring.learning.learn import Learned, Sample, learn
+from ivrel.core.authoring.learning.learn import Learned, learn
 from ivrel.core.authoring.learning.written import written
 from ivrel.core.correcting import correct
 from ivrel.core.dialects import Dialect
@@ -79,7 +80,8 @@ def learned(workspace: Workspace, samples: list[Sample], answers: Answers | None
 
 
 @pytest.mark.parametrize(
-    ("platform", "least"), [("quern", 1.0), ("skarn", 0.8), ("marl", 0.8), ("hollin", 0.3)]
+    ("platform", "least"),
+    [("quern", 1.0), ("skarn", 0.8), ("marl", 0.8), ("osier", 0.8), ("hollin", 0.3)],
 )
 def test_stand_ins_are_read_as_their_dialects_read_them(
     workspace: Workspace, platform: str, least: float
@@ -169,7 +171,10 @@ def test_with_answers_corrections_are_those_of_the_shipped_dialect(workspace: Wo
         (["a {\n b { c 1; }\n d 2;\n}\n"], "no part of the samples looks like export"),
         (["log\n  loudness warning\n  horn critical\n"], "nothing that the samples say of export is understood"),
         ([PLATFORMS["gull"].texts["quay-r1"], PLATFORMS["auk"].texts["sluice-1"]], "the samples look different, 1 like blocks and 1 like sections"),
-        (['<a b="1"/>'], "the samples look like none of the shapes"),
+        (['<a b="1"/>'], "no part of the samples looks like export"),
+        (["<a><b></a>"], "not XML"),
+        (["<a><level>warning</level></a>"], "trees whose values stand between elements cannot be learned"),
+        (['<a b="1"/>', '<c b="1"/>'], "the samples look different: a and c"),
     ],
 )  # fmt: skip
 def test_what_teaches_nothing_is_told(texts: list[str], told: str) -> None:
@@ -235,7 +240,8 @@ def test_the_command_writes_what_can_be_used_at_once(ivrel: Run, tmp_path: Path)
     again = ivrel("dialect", "learn", "gull", samples, cwd=tmp_path, code=2)
     assert "is already there; it is not written over" in again.stderr
     for words, told in (
-        ([samples, "--shape", "tree"], "tree cannot be learned yet"),
+        ([samples, "--shape", "tree"], "not XML"),
+        ([samples, "--shape", "paths"], "no part of the samples looks like export"),
         ([tmp_path / "gone"], "gone: no such file"),
         ([samples, "--answers", "gone.yaml"], "gone.yaml: no such file"),
         ([tmp_path / "answers.yaml"], "no part of the samples looks like export"),

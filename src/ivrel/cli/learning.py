@@ -15,7 +15,8 @@ from ivrel.cli import common
 if TYPE_CHECKING:
     from ivrel.core.authoring.learning.answers import Answers
     from ivrel.core.authoring.learning.changes import Change
-    from ivrel.core.authoring.learning.learn import Learned, Sample
+    from ivrel.core.authoring.learning.cutting import Sample
+    from ivrel.core.authoring.learning.learn import Learned
 
 DOUBTS_SHOWN = 12
 
@@ -53,16 +54,12 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.core.authoring.learning.answers import Answers, read_answers, write_answers
     from ivrel.core.authoring.learning.changes import from_changes
     from ivrel.core.authoring.learning.examples import examples_of
-    from ivrel.core.authoring.learning.learn import LEARNED, learn
+    from ivrel.core.authoring.learning.learn import learn
     from ivrel.core.authoring.learning.written import written
     from ivrel.core.dialects.load import read_dialect
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.sources.files import read_text, write_text
 
-    if args.shape and args.shape not in LEARNED:
-        raise InputError(
-            f"--shape: {args.shape} cannot be learned yet; ivrel dialect new starts one"
-        )
     if args.more:
         return _more(args)
     saved = Path(args.workspace) / ".ivrel" / "answers" / f"{args.name}.yaml"
@@ -161,7 +158,8 @@ def _asked(found: Learned, learned: Callable[[Answers], Learned]) -> Iterator[Le
 
 def _more(args: argparse.Namespace) -> int:
     """Propose what samples teach that a dialect does not know; nothing that stands is changed."""
-    from ivrel.core.authoring.learning.learn import LEARNED, learn
+    from ivrel.core.authoring.learning.cutting import LEARNED
+    from ivrel.core.authoring.learning.learn import learn
     from ivrel.core.authoring.learning.proposals import commented, proposals
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.sources.dialects import Dialects
@@ -174,7 +172,7 @@ def _more(args: argparse.Namespace) -> int:
     if not target.exists():
         raise InputError(f"'{args.name}' is no dialect of this workspace; expected {target}")
     if dialect.shape_name not in LEARNED:
-        raise InputError(f"a dialect of the shape {dialect.shape_name} cannot be improved so yet")
+        raise InputError(f"a dialect of the shape {dialect.shape_name} cannot be improved so")
     collectors, identities = _known(args)
     samples = list(_samples(args.sample))
     found = learn(args.name, samples, collectors, identities, dialect.shape_name)
@@ -259,7 +257,7 @@ def _known(args: argparse.Namespace) -> tuple[list[str], list[str]]:
 
 def _samples(names: Iterable[str]) -> Iterator[Sample]:
     """Yield the samples of a call; the files of a folder are one each."""
-    from ivrel.core.authoring.learning.learn import Sample
+    from ivrel.core.authoring.learning.cutting import Sample
     from ivrel.sources.files import read_bytes, read_stdin
 
     for name in names:

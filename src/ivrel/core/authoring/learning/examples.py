@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from ivrel.core.authoring.learning.learn import Learned, Row, Sample
+from ivrel.core.authoring.learning.cutting import Sample
+from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.templates import Said
 from ivrel.core.dialects import Dialect
 from ivrel.core.reading.matcher import matcher

@@ -5,23 +5,20 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Container, Iterable, Mapping, Sequence
 from pathlib import PurePath
-from typing import Any
 
 from msgspec import Struct
 
-from ivrel.core.authoring.draft import comment_sign, enclosing_words, fitting_shapes
 from ivrel.core.authoring.learning.answered import ASIDE, answered
 from ivrel.core.authoring.learning.answers import Answers
+from ivrel.core.authoring.learning.cutting import Sample, cut_up
 from ivrel.core.authoring.learning.meanings import (
-    CLOCK,
-    NEVER_NAMES,
-    RESOLVER,
     Around,
     Meaning,
     Table,
     meaning_of,
     tables_of,
 )
+from ivrel.core.authoring.learning.rules import CLOCK, NEVER_NAMES, RESOLVER
 from ivrel.core.authoring.learning.spellings import (
     fits,
     is_facility,
@@ -29,29 +26,11 @@ from ivrel.core.authoring.learning.spellings import (
     is_severity,
 )
 from ivrel.core.authoring.learning.templates import NAME, Keys, Said, Template, templates
-from ivrel.core.authoring.learning.trees import layout_of
 from ivrel.core.dialects.slots import table_of
-from ivrel.core.shapes import SHAPES, Shape
-from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.vocabulary.addresses import address, is_address
-from ivrel.core.vocabulary.errors import InputError, Unreadable
+from ivrel.core.vocabulary.errors import InputError
 
-LEARNED = (
-    "blocks",
-    "braces",
-    "enclosed",
-    "paths",
-    "sections",
-    "tree",
-)  # shapes that can be learned
 _SHARE = 0.1  # of a part's statements that look like export, from which on it is about export
-
-
-class Sample(Struct, frozen=True):
-    """A saved configuration, and what it is called."""
-
-    name: str
-    data: bytes
 
 
 class Row(Struct, frozen=True):
@@ -111,27 +90,16 @@ def learn(
     `shape`: how the text falls into statements, '' to find out; `answers`: what no
     sample can tell.
     """
-    texts = [decode(sample.data) for sample in samples]
-    chosen, why = _shape(texts, shape)
-    comment = Counter(map(comment_sign, texts)).most_common(1)[0][0]
-    options = {"comment": comment}
-    lists: Mapping[str, str] = {}
-    if chosen == "tree":
-        layout = layout_of([(sample.name, sample.data) for sample in samples])
-        options, lists = {"wrapper": layout.wrapper, "leaves": "attributes"}, layout.lists
-    if chosen == "braces":
-        options |= _wrapper(samples, comment)
-    if chosen == "enclosed":
-        options |= _enclosing(texts)
-    grammar = _grammar(chosen, options, lists)
-    said = [one for sample in samples for one in _statements(grammar, sample, chosen)]
+    cut = cut_up(samples, shape)
+    said = cut.said
     targets = set(map(_plain, collectors))
     parts = _parts(said, targets)
     if not parts:
         raise InputError("no part of the samples looks like export: no severities, no collectors")
     kept = [one for one in said if one.keys[0] in parts or _is_beside(one)]
     known = _collectors(kept, parts, targets, set(map(_plain, identities)))
-    found = templates(kept, frozenset(known.values()), NEVER_NAMES)
+    entries = {h[1] for one in kept for h in one.path if len(h) == 2 and h[0] in cut.lists}
+    found = templates(kept, entries | set(known.values()), NEVER_NAMES)
     around = Around(
         targets | known.keys(),
         frozenset(map(_plain, identities)),
@@ -156,11 +124,10 @@ def learn(
     if all(r.meaning.doubt for r in rows if r.template.keys[0] in parts):
         raise InputError("nothing that the samples say of export is understood")
     aside = (*_aside(said, rows, parts), *beside)
-    names = tuple(sample.name for sample in samples)
-    every = tuple(rows)
     return Learned(
-        name, chosen, why, options, tuple(parts), every, aside, tables, names, answers, lists
-    )
+        name, cut.shape, cut.why, cut.options, tuple(parts), tuple(rows), aside, tables,
+        tuple(sample.name for sample in samples), answers, cut.lists,
+    )  # fmt: skip
 
 
 def _told_apart(rows: Sequence[Row]) -> list[Row]:
@@ -190,82 +157,6 @@ def _aside(said: Sequence[Said], rows: Sequence[Row], parts: Container[str]) -> 
     beside = [one for one in said if one.keys[0] in heads and one.assigns]
     found = templates(beside, frozenset(), NEVER_NAMES)
     return (t for t in found if t.keys not in known and NAME not in t.keys)
-
-
-def _shape(texts: Sequence[str], given: str) -> tuple[str, str]:
-    """Return the shape of some texts, and the reason for it."""
-    if given:
-        return given, "as it is said"
-    votes = Counter(shape for text in texts for shape in fitting_shapes(text)[:1])
-    chosen = next((shape for shape, _ in votes.most_common() if shape in LEARNED), "")
-    if not chosen:
-        raise InputError(
-            f"the samples look like none of the shapes {', '.join(LEARNED)}; name one with --shape"
-        )
-    if len(votes) > 1:
-        others = " and ".join(f"{n} like {shape}" for shape, n in votes.most_common())
-        raise InputError(f"the samples look different, {others}; learn from one platform at a time")
-    reasons = {
-        "blocks": "lines are moved in below others",
-        "braces": "lines end with braces and semicolons",
-        "enclosed": "words open and shut blocks",
-        "paths": "lines are assignments to paths with dots",
-        "sections": "lines stand under headers in brackets",
-        "tree": "it is XML",
-    }
-    return chosen, reasons[chosen]
-
-
-def _grammar(name: str, options: Mapping[str, str], lists: Mapping[str, str]) -> Shape:
-    """Return the shape that reads the samples."""
-    more: dict[str, Any] = dict(options)
-    if name == "tree":
-        more["wrapper"] = (options["wrapper"],)
-        more["lists"] = {tag: (key,) for tag, key in lists.items()}
-    return SHAPES[name].load().built(more)
-
-
-def _enclosing(texts: Sequence[str]) -> dict[str, str]:
-    """Return the words that open blocks and shut them."""
-    pairs = {pair for text in texts if (pair := enclosing_words(text)) is not None}
-    if len(pairs) != 1:
-        raise InputError("it is not clear which words open blocks and shut them")
-    return dict(zip(("opens", "shuts"), pairs.pop(), strict=True))
-
-
-def _wrapper(samples: Sequence[Sample], comment: str) -> dict[str, str]:
-    """Return the block that holds the whole text, if there is one."""
-    grammar = SHAPES["braces"].load().built({"comment": comment})
-    tops = {path[0][0] for s in samples for path, _, _ in grammar.everything(Text(s.data)) if path}
-    loose = any(not path for s in samples for path, _, _ in grammar.everything(Text(s.data)))
-    return {"wrapper": tops.pop()} if len(tops) == 1 and not loose else {}
-
-
-def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[Said]:
-    has_lines = shape not in ("paths", "sections")
-    try:
-        every = list(grammar.everything(Text(sample.data)))
-        headers = {path[:n] for path, _, _ in every for n in range(1, len(path) + 1)}
-        for path, raw, line in every:
-            words = tuple(grammar.split(decode(raw[:LONGEST])))
-            if not words:
-                continue
-            assigns = "=" in words
-            if not assigns and (not has_lines or (*path, words) in headers):
-                continue  # a header, which says nothing but what stands below it
-            at = words.index("=") if assigns else _front(words)
-            values = words[at + assigns :]
-            yield Said(path, words[:at], values, assigns, sample.name, line)
-    except Unreadable as problem:
-        raise InputError(f"{sample.name}: {problem}") from None
-
-
-def _front(words: Sequence[str]) -> int:
-    """Return how many words lead to the values of a statement: the first, and what it is about."""
-    at = 1
-    while at + 1 < len(words) and NEVER_NAMES.fullmatch(words[at].lower()):
-        at += 1
-    return at
 
 
 def _plain(text: str) -> str:

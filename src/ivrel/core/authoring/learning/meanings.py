@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 
 from msgspec import Struct
 
+from ivrel.core.authoring.learning.rules import (
+    ABOUT_STAMPS,
+    CLOCK,
+    DESTINATION,
+    RESOLVER,
+    SINGLES,
+    STAMPS,
+    Rule,
+)
 from ivrel.core.authoring.learning.spellings import (
     fits,
     is_facility,
@@ -15,68 +23,8 @@ from ivrel.core.authoring.learning.spellings import (
     value_of,
 )
 from ivrel.core.authoring.learning.templates import NAME, Keys, Template
+from ivrel.core.settings.categories import CATEGORIES
 from ivrel.core.vocabulary.addresses import is_address
-
-
-class Rule(Struct, frozen=True):
-    """A slot, and the words beside its values by which it is known."""
-
-    slot: str
-    words: str
-
-    def hints(self, keys: Iterable[str]) -> bool:
-        """Whether one of some words tells of the slot."""
-        return any(re.fullmatch(self.words, word.lower()) for word in keys)
-
-
-_SOURCE = r"source|from|leave-?from|leave|via|bind|origin-?address"
-# Single values of the device. The words are those that stand with the value, the nearest first.
-SINGLES = (
-    Rule("export", r"export|active|enabled?|on"),
-    Rule("facility", r"facility|facil"),
-    Rule("source.interface", _SOURCE),
-    Rule("source.address", _SOURCE),
-    Rule("numbering", r"number|numbers|numbering|sequence|seq"),
-    Rule("origin", r"tag|origin|hostname|identity"),
-    Rule("changes", r"changes?|configuration"),
-    Rule("logins", r"logins?"),
-    Rule("console", r"console|screen"),
-    Rule("sessions", r"seats?|sessions?|terminals?"),
-    Rule("memory.level", r"memory|buffer|ring"),
-    Rule("memory.size", r"memory|buffer|ring"),
-    Rule("file.level", r"disk|file|flash"),
-    Rule("file.size", r"disk|file|flash"),
-    Rule("rate", r"rate|limit"),
-    Rule("delivery.mode", r"pace|mode|delivery"),
-    Rule("delivery.queue", r"queue|backlog"),
-    Rule("format", r"format|shape|standard"),
-    Rule("level", r"level|severity|least|threshold|through"),
-)
-STAMPS = (
-    Rule("stamp.kind", r"kind|stamp|stamps|mark|time|type"),
-    Rule("stamp.precision", r"grain|precision|fraction|resolution"),
-    Rule("stamp.year", r"year"),
-    Rule("stamp.zone", r"zone"),
-)
-DESTINATION = (
-    Rule("destination.address", r"address|inet|inet6|ip|host|to"),
-    Rule("destination.port", r"port"),
-    Rule("destination.transport", r"transport|carry|protocol|over"),
-    Rule("destination.facility", r"facility|facil"),
-    Rule("destination.source-address", _SOURCE),
-    Rule("destination.source-interface", _SOURCE),
-    Rule("destination.level", r"level|severity|least|threshold|through"),
-    Rule("destination.format", r"format|form|shape|standard"),
-    Rule("destination.verify", r"verify|verified|check"),
-)
-_ABOUT_STAMPS = re.compile(r"(debug-?)?(time)?(stamps?|marks?)|time-?stamps?|debug")
-CLOCK = re.compile(r"clock|time|ntp")
-RESOLVER = re.compile(r"names|dns|resolver|lookup")
-# Words that are never names of rows, for they tell what stands behind them.
-NEVER_NAMES = re.compile(
-    "|".join(rule.words for rule in (*SINGLES, *STAMPS, *DESTINATION))
-    + r"|debug|tell|targets?|collectors?|rules?|peers?|servers?"
-)
 
 
 class Meaning(Struct, frozen=True):
@@ -133,7 +81,21 @@ def tables_of(found: Sequence[Template], around: Around) -> dict[Keys, Table]:
             out[row] = Table("destination", "destination.name")
         elif _picks(some, around):
             out[row] = Table("pick", "pick.id")
+        elif row.count(NAME) == 2 and all(_takes(template) for template in some):
+            out[row] = Table("take", "take.category")
+    for row in rows:
+        # What takes categories gives them to collectors.
+        below = (other for other in out if len(other) > len(row) and other[: len(row)] == row)
+        if any(out[other].name == "take" for other in below):
+            out[row] = Table("give", "give.feed")
     return out
+
+
+def _takes(template: Template) -> bool:
+    """Whether rows say of categories from which severity on they are taken."""
+    at = max(n for n, word in enumerate(template.keys) if word == NAME)
+    names = template.names[at]
+    return all(name in CATEGORIES for name in names) and all(map(is_severity, template.column(0)))
 
 
 def _picks(some: Sequence[Template], around: Around) -> bool:
@@ -174,7 +136,7 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
         return _addresses(template, "resolver.address", "it stands with what resolves names")
     if not template.assigns and any(w in around.collectors for w in template.column(0)):
         return _of_endpoints(template)
-    if any(_ABOUT_STAMPS.fullmatch(word) for word in keys):
+    if any(ABOUT_STAMPS.fullmatch(word) for word in keys):
         return _of_stamps(template, keys)
     return _of_single(template, keys, around)
 
@@ -184,23 +146,45 @@ def _of_row(template: Template, table: Table, keys: Keys, around: Around) -> Mea
     names, words = {at: table.key}, template.column(0)
     if len(template.said[0].values) != 1:
         return Meaning(doubt="it has several values")
-    if table.name == "interface":
-        if all(map(is_prefix, words)) or all(map(is_address, words)):
-            return Meaning(names, {0: "interface.address"}, "its rows have addresses with prefixes")
-        if fits("interface.state", words):
-            return Meaning(names, {0: "interface.state"}, "its values are up and down")
-        return Meaning(doubt="it says something else of an interface")
-    if table.name in ("server", "resolver"):
-        if all(map(is_address, words)):
-            return Meaning(names, {0: f"{table.name}.address"}, "its values are addresses")
-        return Meaning(doubt=f"it says something else of a {table.name}")
-    if table.name == "pick":
-        if all(map(is_severity, words)):
-            return Meaning(names, {0: "pick.severity"}, "each row has a severity of its own")
-        if all(word in around.destinations for word in words):
-            return Meaning(names, {0: "pick.destination"}, "its values are names of collectors")
-        return Meaning(doubt="it says something else of a row of severities")
-    return _fitting(template, names, keys[:1], words, DESTINATION, around)
+    if table.name == "destination":
+        return _fitting(template, names, keys[:1], words, DESTINATION, around)
+    if table.name == "take":
+        names[template.keys.index(NAME)] = "take.feed"
+    for slot, why, fits_all in _FIELDS[table.name]:
+        if fits_all(words, around):
+            return Meaning(names, {0: slot}, why)
+    return Meaning(doubt=f"it says something else of a row of '{table.name}'")
+
+
+def _are_addresses(words: Sequence[str], around: Around) -> bool:
+    return all(map(is_prefix, words)) or all(map(is_address, words))
+
+
+def _are_severities(words: Sequence[str], around: Around) -> bool:
+    return all(map(is_severity, words))
+
+
+def _are_collectors(words: Sequence[str], around: Around) -> bool:
+    # A reference may lead to nothing: that is a fault that an audit is to find.
+    return 2 * sum(word in around.destinations for word in words) > len(words)
+
+
+# Of each table but that of collectors: the slots of its fields, why, and what their words are.
+_FIELDS: Mapping[str, Sequence[tuple[str, str, Callable[[Sequence[str], Around], bool]]]] = {
+    "interface": (
+        ("interface.address", "its rows have addresses with prefixes", _are_addresses),
+        ("interface.state", "its values are up and down",
+         lambda words, around: fits("interface.state", words)),
+    ),
+    "server": (("server.address", "its values are addresses", _are_addresses),),
+    "resolver": (("resolver.address", "its values are addresses", _are_addresses),),
+    "pick": (
+        ("pick.severity", "each row has a severity of its own", _are_severities),
+        ("pick.destination", "its values are names of collectors", _are_collectors),
+    ),
+    "take": (("take.level", "its rows are categories, each with a severity", _are_severities),),
+    "give": (("give.destination", "its values are names of collectors", _are_collectors),),
+}  # fmt: skip
 
 
 def _fitting(

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from ivrel.core.authoring.learning.answers import NOTHING, Answers
 from ivrel.core.authoring.learning.learn import Learned, Row
-from ivrel.core.authoring.learning.meanings import DESTINATION, SINGLES, Rule
+from ivrel.core.authoring.learning.rules import DESTINATION, SINGLES, Rule
 from ivrel.core.authoring.learning.spellings import fits
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.reading.secrets import masked

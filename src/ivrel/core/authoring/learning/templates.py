@@ -118,7 +118,7 @@ class _Names:
                 below[row[depth]].append(row)
         leaves = {row[depth] for row in rows if len(row) == depth + 1}
         numbers = {word for word in leaves if word.isdigit() and depth}
-        may = [w for w in below if w not in leaves and not self._never.fullmatch(w.lower())]
+        may = [w for w in below if w not in leaves and self._may_be(w)]
         signs = {word: {row[depth + 1] for row in below[word]} for word in may}
         names = {w for w in may if w in self._known or _LOOKS_NAMED.fullmatch(w)}
         for group in _alike(may, signs):
@@ -134,6 +134,9 @@ class _Names:
         for word, some in below.items():
             if word not in names:
                 self.find((*above, word), some)
+
+    def _may_be(self, word: str) -> bool:
+        return word in self._known or not self._never.fullmatch(word.lower())
 
     def general(self, keys: Keys) -> Keys:
         """Return keys with NAME in the place of names."""

@@ -44,6 +44,15 @@ def _head(learned: Learned) -> str:
     inside = f', inside: "{answers.inside}"' if learned.shape in _INSIDE else ""
     told = "" if answers.remove != UNKNOWN else "   # no sample tells how statements are taken away"
     planes = ""
+    categories = [
+        name
+        for row in learned.known
+        for n, slot in row.meaning.names.items()
+        if slot == "take.category"
+        for name in row.template.names[n]
+    ]
+    if categories and not answers.channels:
+        planes = f"channels: [{', '.join(dict.fromkeys(categories))}]\n"
     if answers.channels:
         said = (f"{name}: [{', '.join(some)}]" for name, some in answers.categories.items())
         planes = f"channels: [{', '.join(answers.channels)}]\ncategories: {{{', '.join(said)}}}\n"

@@ -1,0 +1,137 @@
+"""Cuts samples up into statements: which shape they have, and what it has to know of them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.core.authoring.draft import comment_sign, enclosing_words, fitting_shapes
+from ivrel.core.authoring.learning.rules import NEVER_NAMES
+from ivrel.core.authoring.learning.templates import Said
+from ivrel.core.authoring.learning.trees import layout_of
+from ivrel.core.shapes import SHAPES, Shape
+from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.vocabulary.errors import InputError, Unreadable
+
+# The shapes that can be learned.
+LEARNED = ("blocks", "braces", "enclosed", "paths", "sections", "tree")
+
+
+class Sample(Struct, frozen=True):
+    """A saved configuration, and what it is called."""
+
+    name: str
+    data: bytes
+
+
+class Cut(Struct, frozen=True):
+    """Samples in statements: the shape with the reason for it, its options, of a tree its lists
+    with their keys, and the statements.
+    """
+
+    shape: str
+    why: str
+    options: Mapping[str, str]
+    lists: Mapping[str, str]
+    said: tuple[Said, ...]
+
+
+def cut_up(samples: Sequence[Sample], shape: str = "") -> Cut:
+    """Return the statements of samples; `shape`: how they fall into them, '' to find out.
+
+    InputError if they are none, or of several platforms.
+    """
+    texts = [decode(sample.data) for sample in samples]
+    chosen, why = _shape(texts, shape)
+    comment = Counter(map(comment_sign, texts)).most_common(1)[0][0]
+    options = {"comment": comment}
+    lists: Mapping[str, str] = {}
+    if chosen == "tree":
+        layout = layout_of([(sample.name, sample.data) for sample in samples])
+        options, lists = {"wrapper": layout.wrapper, "leaves": "attributes"}, layout.lists
+    elif chosen == "braces":
+        options |= _wrapper(samples, comment)
+    elif chosen == "enclosed":
+        options |= _enclosing(texts)
+    grammar = _grammar(chosen, options, lists)
+    said = tuple(one for sample in samples for one in _statements(grammar, sample, chosen))
+    return Cut(chosen, why, options, lists, said)
+
+
+def _shape(texts: Sequence[str], given: str) -> tuple[str, str]:
+    """Return the shape of some texts, and the reason for it."""
+    if given:
+        return given, "as it is said"
+    votes = Counter(shape for text in texts for shape in fitting_shapes(text)[:1])
+    chosen = next((shape for shape, _ in votes.most_common() if shape in LEARNED), "")
+    if not chosen:
+        raise InputError(
+            f"the samples look like none of the shapes {', '.join(LEARNED)}; name one with --shape"
+        )
+    if len(votes) > 1:
+        others = " and ".join(f"{n} like {shape}" for shape, n in votes.most_common())
+        raise InputError(f"the samples look different, {others}; learn from one platform at a time")
+    reasons = {
+        "blocks": "lines are moved in below others",
+        "braces": "lines end with braces and semicolons",
+        "enclosed": "words open and shut blocks",
+        "paths": "lines are assignments to paths with dots",
+        "sections": "lines stand under headers in brackets",
+        "tree": "it is XML",
+    }
+    return chosen, reasons[chosen]
+
+
+def _grammar(name: str, options: Mapping[str, str], lists: Mapping[str, str]) -> Shape:
+    """Return the shape that reads the samples."""
+    more: dict[str, Any] = dict(options)
+    if name == "tree":
+        more["wrapper"] = (options["wrapper"],)
+        more["lists"] = {tag: (key,) for tag, key in lists.items()}
+    return SHAPES[name].load().built(more)
+
+
+def _enclosing(texts: Sequence[str]) -> dict[str, str]:
+    """Return the words that open blocks and shut them."""
+    pairs = {pair for text in texts if (pair := enclosing_words(text)) is not None}
+    if len(pairs) != 1:
+        raise InputError("it is not clear which words open blocks and shut them")
+    return dict(zip(("opens", "shuts"), pairs.pop(), strict=True))
+
+
+def _wrapper(samples: Sequence[Sample], comment: str) -> dict[str, str]:
+    """Return the block that holds the whole text, if there is one."""
+    grammar = SHAPES["braces"].load().built({"comment": comment})
+    tops = {path[0][0] for s in samples for path, _, _ in grammar.everything(Text(s.data)) if path}
+    loose = any(not path for s in samples for path, _, _ in grammar.everything(Text(s.data)))
+    return {"wrapper": tops.pop()} if len(tops) == 1 and not loose else {}
+
+
+def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[Said]:
+    has_lines = shape not in ("paths", "sections")
+    try:
+        every = list(grammar.everything(Text(sample.data)))
+        headers = {path[:n] for path, _, _ in every for n in range(1, len(path) + 1)}
+        for path, raw, line in every:
+            words = tuple(grammar.split(decode(raw[:LONGEST])))
+            if not words:
+                continue
+            assigns = "=" in words
+            if not assigns and (not has_lines or (*path, words) in headers):
+                continue  # a header, which says nothing but what stands below it
+            at = words.index("=") if assigns else _front(words)
+            values = words[at + assigns :]
+            yield Said(path, words[:at], values, assigns, sample.name, line)
+    except Unreadable as problem:
+        raise InputError(f"{sample.name}: {problem}") from None
+
+
+def _front(words: Sequence[str]) -> int:
+    """Return how many words lead to the values of a statement: the first, and what it is about."""
+    at = 1
+    while at + 1 < len(words) and NEVER_NAMES.fullmatch(words[at].lower()):
+        at += 1
+    return at
