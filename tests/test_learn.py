@@ -103,6 +103,29 @@ def test_stand_ins_are_read_as_their_dialects_read_them(
     assert wrong == 0 and right >= least * number
 
 
+@pytest.mark.parametrize("platform", ["quern", "skarn", "marl", "osier", "hollin"])
+def test_whatever_samples_there_are_nothing_wrong_is_learned(
+    workspace: Workspace, platform: str
+) -> None:
+    """One, two, three or all of them, held against all."""
+    devices = [d for d in workspace.fleet.devices if d.platform == platform]
+    every = [Sample(f"{d.name}.conf", workspace.text(d)[0]) for d in devices]
+    pairs = list(zip(devices, every, strict=True))
+    shipped = [said(SHIPPED[platform], sample.data, device) for device, sample in pairs]
+    for size in {1, 2, 3, len(every)}:
+        for start in range(len(every) - size + 1):
+            samples = every[start : start + size]
+            dialect = read_dialect(written(learned(workspace, samples)), "x")
+            for (device, sample), facts in zip(pairs, shipped, strict=True):
+                read = said(dialect, sample.data, device)
+                wrong = {key: value for key, value in read.items() if facts.get(key) != value}
+                # Whether clear text may go follows from a transport that may not be known.
+                assert all(
+                    key.startswith("trust") or re.search("no transport|no port", value)
+                    for key, value in wrong.items()
+                ), (samples[0].name, size, device.name, wrong)
+
+
 def defaults_of(platform: str) -> dict[str, str]:
     """Return what a shipped dialect says of what texts leave out, as a user would answer."""
     text = (ROOT / "platforms" / f"{platform}.yaml").read_text()

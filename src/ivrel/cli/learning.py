@@ -32,7 +32,7 @@ def arguments(one: argparse.ArgumentParser) -> None:
     one.add_argument("--shape", choices=shapes, default="", help=shape)
     more = "improve the dialect of this name: what is new is proposed at the end of its file"
     one.add_argument("--more", action="store_true", help=more)
-    answers = "what no sample can tell, as YAML: about, remove, inside, defaults, most"
+    answers = "what no sample can tell, as YAML; docs/write-a-dialect.md lists the keys"
     one.add_argument("--answers", metavar="FILE", help=answers)
     ask = "ask what is in doubt, on the terminal; it can be left, and taken up again"
     one.add_argument("--ask", action="store_true", help=ask)

@@ -66,7 +66,7 @@ def enclosing_words(sample: str) -> tuple[str, str] | None:
     no such words, or several pairs.
     """
     firsts = [line.split() for line in sample.splitlines() if line.strip()]
-    alone = Counter(words[0] for words in firsts if len(words) == 1)
+    alone = Counter(words[0] for words in firsts if len(words) == 1 and words[0].isalpha())
     heads = Counter(words[0] for words in firsts if len(words) > 1)
     found = [
         (opens, shuts)

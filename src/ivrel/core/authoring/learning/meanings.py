@@ -10,6 +10,9 @@ from ivrel.core.authoring.learning.rules import (
     ABOUT_STAMPS,
     CLOCK,
     DESTINATION,
+    GENERIC,
+    LOCAL,
+    NEVER_NAMES,
     RESOLVER,
     SINGLES,
     STAMPS,
@@ -134,6 +137,11 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
         return _of_clock(template, keys)
     if any(RESOLVER.fullmatch(word) for word in keys):
         return _addresses(template, "resolver.address", "it stands with what resolves names")
+    # A single value of the device stands in no block that might be a way of its own.
+    known = (NEVER_NAMES, ABOUT_STAMPS)
+    between = [w for w in keys[1:-1] if not any(words.fullmatch(w.lower()) for words in known)]
+    if between:
+        return Meaning(doubt=f"it is not clear what '{between[0]}' is, in which it stands")
     if not template.assigns and any(w in around.collectors for w in template.column(0)):
         return _of_endpoints(template)
     if any(ABOUT_STAMPS.fullmatch(word) for word in keys):
@@ -150,8 +158,9 @@ def _of_row(template: Template, table: Table, keys: Keys, around: Around) -> Mea
         return _fitting(template, names, keys[:1], words, DESTINATION, around)
     if table.name == "take":
         names[template.keys.index(NAME)] = "take.feed"
+    every = [said.values[0] for said in template.said]
     for slot, why, fits_all in _FIELDS[table.name]:
-        if fits_all(words, around):
+        if fits_all(every, around):
             return Meaning(names, {0: slot}, why)
     return Meaning(doubt=f"it says something else of a row of '{table.name}'")
 
@@ -194,10 +203,20 @@ def _fitting(
     """Return the one slot that the words beside a value tell of, and that its values fit."""
     found = [rule.slot for rule in rules if rule.hints(keys) and _may_be(rule.slot, words, around)]
     if len(found) == 1:
-        return Meaning(names, {0: found[0]}, f"'{keys[0]}' tells of it, and its values fit")
+        return Meaning(
+            names,
+            {0: found[0]},
+            f"'{_telling(rules, found[0], keys)}' tells of it, and its values fit",
+        )
     if found:
         return Meaning(doubt=f"it may be {' or '.join(found)}")
     return Meaning(doubt="neither its words nor its values tell what it is")
+
+
+def _telling(rules: Sequence[Rule], slot: str, keys: Keys) -> str:
+    """Return the word that tells of a slot."""
+    rule = next(rule for rule in rules if rule.slot == slot)
+    return next(key for key in keys if rule.hints((key,)))
 
 
 def _may_be(slot: str, words: Sequence[str], around: Around) -> bool:
@@ -292,12 +311,14 @@ def _of_single(template: Template, keys: Keys, around: Around) -> Meaning:
     ):
         return Meaning({}, {0: "facility"}, "its values are facilities")
     if len(values) == 1:
-        # The nearest word that tells of anything decides.
-        for n in range(len(keys)):
-            found = _fitting(template, {}, keys[n : n + 1], template.column(0), SINGLES, around)
-            if found.columns or found.doubt.startswith("it may be"):
-                return found
-        return found
+        near, above = keys[:1], keys[1:]
+        # What stands with a local output is of that one, and only if its own word says no more.
+        local = [rule for rule in SINGLES if rule.slot in LOCAL and rule.hints(above)]
+        if local:
+            if not GENERIC.fullmatch(near[0].lower()):
+                return Meaning(doubt=f"it says something else of '{above[0]}'")
+            return _fitting(template, {}, above, template.column(0), local, around)
+        return _fitting(template, {}, near, template.column(0), (*SINGLES, *STAMPS[1:]), around)
     if len({len(said.values) for said in template.said}) > 1:
         return Meaning(doubt="it has more values in some places than in others")
     columns: dict[int, str] = {}

@@ -42,6 +42,9 @@ SINGLES = (
     Rule("format", r"format|shape|standard"),
     Rule("level", r"level|severity|least|threshold|through"),
 )
+# What stays on the device, and the words beside its values that say no more than their kind.
+LOCAL = ("console", "sessions", "memory.level", "memory.size", "file.level", "file.size")
+GENERIC = re.compile(r"level|severity|least|threshold|through|size|room|bytes")
 STAMPS = (
     Rule("stamp.kind", r"kind|stamp|stamps|mark|time|type"),
     Rule("stamp.precision", r"grain|precision|fraction|resolution"),
