@@ -36,6 +36,8 @@ PICTURES = {
     "ivrel measure volume heard/*.jsonl --by site --if-level debug",
     "trace": "ivrel trace heard/beacon-b.jsonl --line 14",
     "policy": "ivrel policy --today 2026-11-23 | head -43",
+    "learn": "ivrel dialect learn ours configs/holmsay-gw1.conf configs/orrin-gw3.conf "
+    "configs/tarsk-gw1.conf configs/brannay-gw1.conf; ivrel dialect cover ours configs/*-gw1.conf",
     "dialect": "ivrel dialect try marl configs/orrin-sw2.conf | head -40",
 }
 HEARD = [f"heard/beacon-{name}.jsonl" for name in "abs"]

@@ -207,12 +207,12 @@ def test_what_teaches_nothing_is_told(texts: list[str], told: str) -> None:
 
 def test_what_is_not_sure_is_told_and_has_no_pattern() -> None:
     text = PLATFORMS["gull"].texts["quay-r1"]
-    more = "  herald bell twice\n  mood 7\n  sequence-numbers x\n  rate 5\n  limit 6\n"
+    more = "  a{b} 5\n  herald bell twice\n  mood 7\n  sequence-numbers x\n  rate 5\n  limit 6\n"
     odd = text.replace("  screen off\n", f"  screen off\n{more}")
     found = learn("x", [Sample("quay-r1.conf", odd.encode())], COLLECTORS)
     doubts = {row.template.front[0]: row.meaning.doubt for row in found.doubtful}
     # Of two that look alike, one says something else; which, nobody knows.
-    assert doubts.keys() == {"herald", "mood", "sequence-numbers", "rate", "limit"}
+    assert doubts.keys() == {"a{b}", "herald", "mood", "sequence-numbers", "rate", "limit"}
     assert all(doubts.values()) and doubts["limit"] == "so does another statement look: rate"
     page = written(found)
     assert "#   logs mood 7   (quay-r1.conf:" in page and "{mood" not in page

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Container, Mapping, Sequence
 
 from msgspec import Struct
@@ -28,6 +29,9 @@ from ivrel.core.authoring.learning.spellings import (
 from ivrel.core.authoring.learning.templates import NAME, Keys, Template
 from ivrel.core.settings.categories import CATEGORIES
 from ivrel.core.vocabulary.addresses import is_address
+
+# Signs that mean something in a pattern, or in the file that it stands in.
+_SIGNS = re.compile(r"""[{}\[\]"'\\#=|*]""")
 
 
 class Meaning(Struct, frozen=True):
@@ -131,6 +135,8 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
     if template.assigns and width != {1}:
         return Meaning(doubt="it has no value, or several")
     keys = tuple(word for word in reversed(template.keys) if word != NAME)
+    if any(_SIGNS.search(word) for word in keys):
+        return Meaning(doubt="its words hold signs that mean something in a pattern")
     if table is not None:
         return _of_row(template, table, keys, around)
     if any(CLOCK.fullmatch(word) for word in keys):
@@ -258,7 +264,7 @@ def _of_endpoints(template: Template) -> Meaning:
             slot = "destination.facility"
         elif all(word.isdigit() for word in words):
             slot = "destination.port"
-        elif len(words) == 1:
+        elif len(words) == 1 and not _SIGNS.search(words[0]):
             continue  # a word that stands as it is
         else:
             return Meaning(doubt=f"its value '{words[0]}' is of no kind that is known")
@@ -328,7 +334,7 @@ def _of_single(template: Template, keys: Keys, around: Around) -> Meaning:
         slots = [slot for slot in slots if slot not in columns.values()]
         if len(slots) == 1:
             columns[n] = slots[0]
-        elif len(words) > 1 or slots or words[0].isdigit():
+        elif len(words) > 1 or slots or words[0].isdigit() or _SIGNS.search(words[0]):
             return Meaning(doubt="neither its words nor its values tell what it is")
     if not columns:
         return Meaning(doubt="neither its words nor its values tell what it is")

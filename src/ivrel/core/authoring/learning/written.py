@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping, Sequence
 from itertools import takewhile
 
@@ -12,6 +13,7 @@ from ivrel.core.dialects.slots import table_of
 from ivrel.core.reading.secrets import masked
 from ivrel.core.shapes.shape import UNKNOWN
 from ivrel.core.text.words import quote
+from ivrel.core.vocabulary.wording import shorten
 
 # One severity may be a threshold, or that severity alone: no sample tells.
 _TAKEN = "taken for a threshold, that severity and all more urgent"
@@ -56,12 +58,13 @@ def _head(learned: Learned) -> str:
     if answers.channels:
         said = (f"{name}: [{', '.join(some)}]" for name, some in answers.categories.items())
         planes = f"channels: [{', '.join(answers.channels)}]\ncategories: {{{', '.join(said)}}}\n"
+    samples = ", ".join(map(shorten, learned.samples[:6]))
+    samples += " and others" if len(learned.samples) > 6 else ""
     return (
-        f"# The dialect '{learned.name}', learned from {', '.join(learned.samples[:6])}"
-        f"{' and others' if len(learned.samples) > 6 else ''}.\n"
-        f"# Read what stands behind each statement, and say whether it is true.\n"
+        f"# The dialect '{learned.name}', learned from {samples}.\n"
+        "# Read what stands behind each statement, and say whether it is true.\n"
         f"dialect: {learned.name}\n"
-        f"about: {answers.about}\n"
+        f"about: {json.dumps(answers.about, ensure_ascii=False)}\n"
         f"shape: {learned.shape}   # {learned.why}\n"
         f"{options}"
         f"{planes}"
@@ -106,19 +109,8 @@ def _words(row: Row) -> Iterable[tuple[str, list[str]]]:
         yield slot, template.column(n)
     for slot in meaning.flow:
         if slot.endswith(("kind", "precision")):
-            words = [word for said in template.said for word in said.values]
-            kept = [
-                word
-                for word in dict.fromkeys(words)
-                if spelled(slot, [word]) or _is_own(slot, word)
-            ]
-            yield slot, kept
-
-
-def _is_own(slot: str, word: str) -> bool:
-    from ivrel.core.authoring.learning.spellings import fits
-
-    return fits(slot, [word])
+            words = dict.fromkeys(word for said in template.said for word in said.values)
+            yield slot, [word for word in words if fits(slot, [word])]
 
 
 def _rows(learned: Learned) -> str:
