@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from test_heard import told
 
 from ivrel.core import Device
+from ivrel.core.evidence.arrival import Arrival
 from ivrel.core.evidence.attribution import Directory, attribute
 from ivrel.core.evidence.record import kept_line
 from ivrel.core.evidence.summary import Evidence
@@ -67,7 +68,7 @@ def twice(lines: list[bytes], form: str) -> tuple[object, object]:
         except ValueError:
             wrong += 1
             continue
-        one_by_one.add(record, attribute(record, directory), record.when(NOW), "a")
+        one_by_one.add(Arrival(record, attribute(record, directory), record.when(NOW), "a"))
     data = b"".join(line.rstrip(b"\n") + b"\n" for line in lines)
     chunk = Chunk("f", NOW, Form(form), 1, "a", data=data)
     summed = Summing(Directory(DEVICES), UTC, Evidence)(chunk)

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from ivrel.core import Device, read_policy
 from ivrel.core.evidence import parse
+from ivrel.core.evidence.arrival import Arrival
 from ivrel.core.evidence.attribution import Directory, attribute
 from ivrel.core.evidence.claims import CLAIMS, Claim, Heard, claims_of, judged
 from ivrel.core.evidence.record import Record, kept
@@ -49,7 +50,7 @@ def claim(require: str, *records: Record, collector: str = "", device: Device = 
     directory = Directory([device], policy.collectors.values())
     heard = Evidence()
     for one in records:
-        heard.add(one, attribute(one, directory), one.received, collector)
+        heard.add(Arrival(one, attribute(one, directory), one.received, collector))
     summary = heard.devices.get(device.name) or Summary()
     name = require.partition(":")[0]
     asked = effective(policy, device)
@@ -170,7 +171,7 @@ def test_summaries_merge_in_any_order_to_the_same(
     for n, one in enumerate(records):
         found = attribute(one, directory)
         for evidence in (whole, pieces[n % parts]):
-            evidence.add(one, found, one.received, "a" if one.sender else "")
+            evidence.add(Arrival(one, found, one.received, "a" if one.sender else ""))
     dice = Random(seed)
     while len(pieces) > 1:
         dice.shuffle(pieces)
@@ -188,7 +189,7 @@ def test_a_summary_is_of_a_fixed_size() -> None:
         whole, other = Evidence(), Evidence()
         for n, one in enumerate(records):
             found = attribute(one, Directory([]))
-            (whole if n % 3 else other).add(one, found, one.received)
+            (whole if n % 3 else other).add(Arrival(one, found, one.received))
         whole.merge(other)
         outcomes.append(told(whole))
         kept_values = whole.strangers.of("called")
@@ -282,7 +283,7 @@ def test_messages_tell_of_clocks_changes_and_logins(
     policy = read_policy(POLICY.format(require=require), "policy.yaml")
     heard = Evidence({"x": {"change": "changes", "login": "logins"}})
     for one in records:
-        heard.add(one, attribute(one, Directory([DEVICE])), one.received)
+        heard.add(Arrival(one, attribute(one, Directory([DEVICE])), one.received))
     (found,) = claims_of(DEVICE, policy, heard)
     assert (found.claim, why in found.why) == (expected, True), found
     assert bool(found.example) == (expected != "not seen")

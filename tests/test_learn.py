@@ -403,5 +403,7 @@ PRINTABLE = st.text(min_size=1, max_size=9).filter(str.isprintable)
     st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=1, max_size=9),
 )
 def test_answers_are_kept_as_they_were_given(means: dict[str, str], word: str) -> None:
-    answers = Answers(remove=word, inside=word, defaults={"export": "on"}, means=means)
+    answers = Answers(
+        word, word, word, {"export": "on"}, {"server": "4"}, (word,), {word: (word, "x")}, means
+    )
     assert read_answers(write_answers(answers), "x") == answers

@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 from ivrel.core import Device
 from ivrel.core.evidence import parse
+from ivrel.core.evidence.arrival import Arrival
 from ivrel.core.evidence.attribution import Directory, attribute
 from ivrel.core.evidence.measuring.clocks import Clock, clock_of, told
 from ivrel.core.evidence.measuring.gathered import SUBJECTS, Gathered
@@ -82,7 +83,7 @@ def test_accumulators_merge_in_any_order_to_the_same(
         for n in order:
             one: Gathered[Any] = Gathered(SUBJECTS[subject])
             for record in pieces[n]:
-                one.add(record, attribute(record, directory), record.received, "a")
+                one.add(Arrival(record, attribute(record, directory), record.received, "a"))
             made.append(one)
         while len(made) > 1:
             made[0].merge(made.pop())
@@ -386,7 +387,7 @@ def sent_by(levels: dict[str, int], seed: int = 1) -> Sent:
             when = DAY + timedelta(seconds=n * 43.2)
             if severity <= level:
                 record = Record(parse(said), said, "f", n, when, devices[name].identity, 514, "udp")
-                gathered.add(record, attribute(record, directory), when)
+                gathered.add(Arrival(record, attribute(record, directory), when))
     return Sent(devices, gathered.devices, LONG)
 
 
@@ -429,7 +430,7 @@ def test_headers_hang_on_family_and_transport(
     gathered: Gathered[Any] = Gathered(SUBJECTS["volume"])
     said = b"<13>Nov 23 10:00:00 a su: x"
     record = Record(parse(said), said, "f", 1, DAY, sender, 514, transport)
-    gathered.add(record, attribute(record, Directory([device])), DAY)
+    gathered.add(Arrival(record, attribute(record, Directory([device])), DAY))
     (v,) = volumes(Sent({"a": device}, gathered.devices, 60), "device")
     assert v.bytes == len(said) + around
 
@@ -445,7 +446,7 @@ def test_the_percentile_is_of_all_minutes_also_of_those_without_a_message() -> N
             said = b"<13>" + b"x" * (size * 100 - 32)
             when = DAY + timedelta(minutes=minute)
             record = Record(parse(said), said, "f", minute, when, "192.0.2.1", 514, "udp")
-            gathered.add(record, attribute(record, Directory([device])), when)
+            gathered.add(Arrival(record, attribute(record, Directory([device])), when))
         (v,) = volumes(Sent({"a": device}, gathered.devices, 200 * 60), "device")
         assert v.rate_95 == expected * 100 * 8 / 60 and v.burst == number * 100 * 8 / 60
 

@@ -172,7 +172,7 @@ def heard(
     from ivrel.core.evidence.summary import Evidence
 
     tells = tells_of(workspace)
-    return gathered(args, workspace, files, lambda: Evidence(tells, args.zone))
+    return gathered(args, workspace, files, lambda: Evidence(tells))
 
 
 def tells_of(workspace: Workspace) -> Mapping[str, Mapping[str, str]]:
@@ -194,6 +194,7 @@ def gathered(
     """
     from msgspec.structs import replace
 
+    from ivrel.core.evidence.arrival import Arrival
     from ivrel.core.evidence.attribution import attribute
     from ivrel.runners.pieces import through_pieces
     from ivrel.sources.messages import Chunk, Summed, Summing, problems_of
@@ -214,7 +215,8 @@ def gathered(
                     continue
                 at = collector or (collector_of(workspace.policy, part) if has_policy else "")
                 found = attribute(part, directory)
-                heard.add(part, found, part.when(messages.near, args.zone), at)
+                when = part.when(messages.near, args.zone)
+                heard.add(Arrival(part, found, when, at, args.zone))
 
     for summed in through_pieces(Summing(directory, args.zone, new), chunks(), cluster):
         heard.merge(summed.gathered)

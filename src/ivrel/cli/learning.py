@@ -111,9 +111,10 @@ def _print(target: Path) -> str:
 def _same_file(args: argparse.Namespace, saved: Path) -> Path:
     """Return the file of a dialect that is asked about again; InputError if somebody changed it."""
     from ivrel.core.vocabulary.errors import InputError, Mistake
+    from ivrel.sources.files import read_text
 
     target = dialect_file(args)
-    first = saved.read_text().partition("\n")[0].removeprefix("# ")
+    first = read_text(saved, str(saved)).partition("\n")[0].removeprefix("# ")
     if target.exists() and first != _print(target):
         said = "was changed since it was asked about; it is not written over"
         raise InputError([Mistake(str(target), said)])
@@ -167,7 +168,7 @@ def _more(args: argparse.Namespace) -> int:
 
     if args.shape or args.answers or args.change:
         raise InputError("--more takes the dialect as it stands; leave out what describes it anew")
-    target = Path(args.workspace) / "dialects" / f"{args.name}.yaml"
+    target = dialect_file(args)
     dialect = Dialects(Path(args.workspace))[args.name]
     if not target.exists():
         raise InputError(f"'{args.name}' is no dialect of this workspace; expected {target}")

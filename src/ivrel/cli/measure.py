@@ -142,7 +142,7 @@ def run(args: argparse.Namespace) -> int:
     if not args.file and not args.at:
         raise InputError("no file of messages is given; name one, or one of a collector with --at")
     collected: Gathered[Any]
-    new = lambda: Gathered(KINDS[args.subject], args.zone)  # noqa: E731
+    new = lambda: Gathered(KINDS[args.subject])  # noqa: E731
     collected, problems = evidence.gathered(args, workspace, args.file, new)
     if not collected.number:
         code = max((evidence.told_problems(messages) for messages in problems), default=0)

@@ -73,6 +73,7 @@ def _claims(
     """Return what the message alone claims of each setting that messages can tell of, and the
     collector that it went to.
     """
+    from ivrel.core.evidence.arrival import Arrival
     from ivrel.core.evidence.claims import JUDGED, claims_of
     from ivrel.core.evidence.summary import Evidence
 
@@ -80,8 +81,8 @@ def _claims(
         return (), ""
     policy, record = workspace.policy, seen.record
     collector = evidence.collector_of(policy, record)
-    alone = Evidence(evidence.tells_of(workspace), args.zone)
-    alone.add(record, seen.found, seen.when, collector)
+    alone = Evidence(evidence.tells_of(workspace))
+    alone.add(Arrival(record, seen.found, seen.when, collector, args.zone))
     device = next(d for d in workspace.fleet.devices if d.name == seen.found.device)
     claims = claims_of(device, policy, alone)
     return tuple(claim for claim in claims if claim.setting in JUDGED), collector

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 
 from msgspec import Struct
 
+from ivrel.core.evidence.arrival import Arrival
 from ivrel.core.evidence.attribution import Directory, attribute
 from ivrel.core.evidence.claims import Claim, claims_of
 from ivrel.core.evidence.record import Record
@@ -49,7 +50,7 @@ class Expecting:
         if device is None:
             return
         alone = Evidence()
-        alone.add(record, found, record.received)
+        alone.add(Arrival(record, found, record.received))
         claims = claims_of(device, self._policy, alone)
         against = tuple(c for c in claims if c.claim == "contradicted")
         number = self.states[device.name].number + 1

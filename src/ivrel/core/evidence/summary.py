@@ -7,12 +7,12 @@ alphabetical order are kept, and the rest is counted.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from datetime import UTC, datetime, tzinfo
+from datetime import datetime
 
 from msgspec import Struct
 
+from ivrel.core.evidence.arrival import Arrival
 from ivrel.core.evidence.attribution import Attribution
-from ivrel.core.evidence.measuring.gathered import Heard
 from ivrel.core.evidence.measuring.pairs import Pairs
 from ivrel.core.evidence.record import Record
 from ivrel.core.vocabulary.addresses import is_address
@@ -118,8 +118,8 @@ class Evidence:
 
     by_front = True
 
-    def __init__(self, tells: Tells | None = None, zone: tzinfo = UTC) -> None:
-        self._tells, self._zone = tells or {}, zone
+    def __init__(self, tells: Tells | None = None) -> None:
+        self._tells = tells or {}
         self.devices: dict[str, Summary] = {}
         self.strangers = Summary()  # of all of them, by what they are called
         self.senders = Summary()  # by the address, what was heard from it
@@ -129,24 +129,16 @@ class Evidence:
         """How many messages were heard."""
         return sum(s.number for s in self.devices.values()) + self.strangers.number
 
-    def add(
-        self,
-        record: Record,
-        found: Attribution,
-        when: datetime | None,
-        collector: str = "",
-        number: int = 1,
-    ) -> None:
-        """Count a message; `collector`: the one that it arrived at, if that is known; `number`: of
-        messages that show the same, of which it is the first; 0: it was counted, and its time is
-        another.
+    def add(self, arrival: Arrival, number: int = 1) -> None:
+        """Count a message; `number`: of messages that show the same, of which it is the first; 0:
+        it was counted, and its time is another.
         """
+        record, found = arrival.record, arrival.found
         if not number:
             if found.device in self.devices:
-                pairs = self.devices[found.device].pairs
-                pairs.add(Heard(record, found, when, collector, self._zone))
+                self.devices[found.device].pairs.add(arrival)
             return
-        example = Example(record.file, record.line, when, record.data[:_BEGINNING])
+        example = Example(record.file, record.line, arrival.when, record.data[:_BEGINNING])
         if record.sender and record.message.host and not found.relay:
             self.senders.add([("names", f"{record.sender} {record.message.host}")], example, number)
         if not found.device:
@@ -156,8 +148,8 @@ class Evidence:
             return
         summary = self.devices.setdefault(found.device, Summary())
         tells = self._tells.get(found.device, {})
-        summary.add(observed(record, found, collector, tells), example, number)
-        summary.pairs.add(Heard(record, found, when, collector, self._zone))
+        summary.add(observed(record, found, arrival.collector, tells), example, number)
+        summary.pairs.add(arrival)
 
     def merge(self, other: Evidence) -> None:
         """Take in what was heard elsewhere."""

@@ -9,9 +9,9 @@ from typing import Generic, Protocol, Self, TypeVar
 
 from msgspec import Struct
 
-from ivrel.core.evidence.attribution import Attribution, Directory, attribute
+from ivrel.core.evidence.arrival import Arrival
+from ivrel.core.evidence.attribution import Directory, attribute
 from ivrel.core.evidence.fronts import Fronts, Group
-from ivrel.core.evidence.record import Record
 from ivrel.sources.messages.formats import FORMATS, Read, template
 from ivrel.sources.messages.streams import LONGEST_LINE
 
@@ -74,14 +74,7 @@ class Gathers(Protocol):
 
     by_front: bool
 
-    def add(
-        self,
-        record: Record,
-        found: Attribution,
-        when: datetime | None,
-        collector: str = "",
-        number: int = 1,
-    ) -> None:
+    def add(self, arrival: Arrival, number: int = 1) -> None:
         """Take a message, or several that show the same; 0 is one of those that were taken
         already, for its time.
         """
@@ -134,7 +127,8 @@ class Summing(Generic[G]):
                 continue
             found = attribute(record, self._directory)
             when = record.when(chunk.near, self._zone)
-            out.gathered.add(record, found, when, chunk.collector, number)
+            arrival = Arrival(record, found, when, chunk.collector, self._zone)
+            out.gathered.add(arrival, number)
         return out
 
     def _groups(self, chunk: Chunk, by_front: bool) -> Iterator[Group]:

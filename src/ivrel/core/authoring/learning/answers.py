@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -50,22 +51,32 @@ NOTHING = "nothing"  # what bears on no setting
 
 def write_answers(answers: Answers) -> str:
     """Return answers as YAML, which `read_answers` reads as the same."""
+    unsaid = Answers()
     lines = [
-        f"{name}: {_quoted(value)}\n"
-        for name, value in (("remove", answers.remove), ("inside", answers.inside))
-        if value != UNKNOWN
+        f"{name}: {quoted(getattr(answers, name))}\n"
+        for name in ("about", "remove", "inside")
+        if getattr(answers, name) != getattr(unsaid, name)
     ]
     for name in ("defaults", "most", "means"):
         said: Mapping[str, str] = getattr(answers, name)
         if said:
-            rows = (f"  {_quoted(key)}: {_quoted(value)}\n" for key, value in said.items())
+            rows = (f"  {quoted(key)}: {quoted(value)}\n" for key, value in said.items())
             lines.append(f"{name}:\n{''.join(rows)}")
+    if answers.channels:
+        lines.append(f"channels: {_list(answers.channels)}\n")
+    if answers.categories:
+        rows = (f"  {quoted(key)}: {_list(some)}\n" for key, some in answers.categories.items())
+        lines.append(f"categories:\n{''.join(rows)}")
     return "".join(lines) or "{}\n"
 
 
-def _quoted(text: str) -> str:
-    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
-    return f'"{escaped}"'
+def _list(texts: Sequence[str]) -> str:
+    return f"[{', '.join(map(quoted, texts))}]"
+
+
+def quoted(text: str) -> str:
+    """Return a text in quotes, as YAML has it."""
+    return json.dumps(text, ensure_ascii=False)  # a string of JSON is one of YAML
 
 
 def read_answers(text: str, file: str) -> Answers:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.cutting import Sample
 from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.templates import Said
@@ -31,7 +32,7 @@ def examples_of(learned: Learned, dialect: Dialect, samples: Sequence[Sample]) -
         means = _means(dialect, text) if text else {}
         if means:
             shown = "".join(f"      {line}\n" if line else "\n" for line in text.splitlines())
-            said = "".join(f"      {name}: {_quoted(value)}\n" for name, value in means.items())
+            said = "".join(f"      {name}: {quoted(value)}\n" for name, value in means.items())
             out.append(f"  - text: |\n{shown}    means:\n{said}")
     if not out:
         return ""
@@ -39,11 +40,6 @@ def examples_of(learned: Learned, dialect: Dialect, samples: Sequence[Sample]) -
         "# What the samples say of export, and what that means as it is read here. Is it true?\n"
         f"examples:\n{''.join(out)}"
     )
-
-
-def _quoted(value: str) -> str:
-    escaped = value.replace("\\", "\\\\").replace('"', '\\"')
-    return f'"{escaped}"'
 
 
 def _text(learned: Learned, dialect: Dialect, sample: str) -> str:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Mapping, Sequence
 from itertools import takewhile
 
+from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.spellings import fits, spelled
 from ivrel.core.authoring.learning.templates import NAME, Template
@@ -38,38 +38,41 @@ def written(learned: Learned) -> str:
 
 
 def _head(learned: Learned) -> str:
-    options = "".join(f'{name}: "{value}"\n' for name, value in learned.options.items())
+    options = "".join(f"{name}: {quoted(value)}\n" for name, value in learned.options.items())
     if learned.lists:
         entries = (f"{tag}: [{key}]" for tag, key in learned.lists.items())
         options += f"lists: {{{', '.join(entries)}}}\n"
     answers = learned.answers
-    inside = f', inside: "{answers.inside}"' if learned.shape in _INSIDE else ""
+    inside = f", inside: {quoted(answers.inside)}" if learned.shape in _INSIDE else ""
     told = "" if answers.remove != UNKNOWN else "   # no sample tells how statements are taken away"
-    planes = ""
-    categories = [
-        name
-        for row in learned.known
-        for n, slot in row.meaning.names.items()
-        if slot == "take.category"
-        for name in row.template.names[n]
-    ]
-    if categories and not answers.channels:
-        planes = f"channels: [{', '.join(dict.fromkeys(categories))}]\n"
-    if answers.channels:
-        said = (f"{name}: [{', '.join(some)}]" for name, some in answers.categories.items())
-        planes = f"channels: [{', '.join(answers.channels)}]\ncategories: {{{', '.join(said)}}}\n"
     samples = ", ".join(map(shorten, learned.samples[:6]))
     samples += " and others" if len(learned.samples) > 6 else ""
     return (
         f"# The dialect '{learned.name}', learned from {samples}.\n"
         "# Read what stands behind each statement, and say whether it is true.\n"
         f"dialect: {learned.name}\n"
-        f"about: {json.dumps(answers.about, ensure_ascii=False)}\n"
+        f"about: {quoted(answers.about)}\n"
         f"shape: {learned.shape}   # {learned.why}\n"
         f"{options}"
-        f"{planes}"
-        f'change: {{remove: "{answers.remove}"{inside}}}{told}\n'
+        f"{_channels(learned)}"
+        f"change: {{remove: {quoted(answers.remove)}{inside}}}{told}\n"
     )
+
+
+def _channels(learned: Learned) -> str:
+    """Return the planes of messages: as they were answered, or else each category is one."""
+    answers = learned.answers
+    if answers.channels:
+        some = (f"{_yaml(name)}: {_list(words)}" for name, words in answers.categories.items())
+        return f"channels: {_list(answers.channels)}\ncategories: {{{', '.join(some)}}}\n"
+    categories = dict.fromkeys(
+        name
+        for row in learned.known
+        for n, slot in row.meaning.names.items()
+        if slot == "take.category"
+        for name in row.template.names[n]
+    )
+    return f"channels: {_list(categories)}\n" if categories else ""
 
 
 def _spelling(learned: Learned) -> str:
@@ -92,14 +95,17 @@ def _spelling(learned: Learned) -> str:
 
 
 def _one_or_more(words: Sequence[str]) -> str:
-    shown = [_yaml(word) for word in words]
-    return shown[0] if len(shown) == 1 else f"[{', '.join(shown)}]"
+    return _yaml(words[0]) if len(words) == 1 else _list(words)
+
+
+def _list(words: Iterable[str]) -> str:
+    return f"[{', '.join(map(_yaml, words))}]"
 
 
 def _yaml(word: str) -> str:
     """Return a word as YAML has it: in quotes, if it would be something else without them."""
     bare = word.replace("-", "").replace("_", "").isalnum() and not word[0].isdigit()
-    return word if bare else f'"{word}"'
+    return word if bare else quoted(word)
 
 
 def _words(row: Row) -> Iterable[tuple[str, list[str]]]:

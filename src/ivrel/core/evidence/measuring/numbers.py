@@ -15,7 +15,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 if TYPE_CHECKING:
-    from ivrel.core.evidence.measuring.gathered import Heard
+    from ivrel.core.evidence.arrival import Arrival
 
 # Where numbers wrap: RFC 5424 at 2147483647, others at a power of two or of ten.
 WRAPS = (2**16, 2**24, 2**31, 2**32, 10**4, 10**5, 10**6, 10**9)
@@ -155,14 +155,14 @@ class Numbers:
         self.without = 0
         self._here: dict[str, Stream] = {}
 
-    def add(self, heard: Heard) -> None:
+    def add(self, arrival: Arrival) -> None:
         """Take a message."""
-        record = heard.record
+        record = arrival.record
         number = record.message.sequence
         if number is None:
             self.without += 1
             return
-        name = heard.collector or record.file
+        name = arrival.collector or record.file
         stream = self._here.get(name)
         if stream is None:
             stream = self._here[name] = self.streams[name, record.file, record.line] = Stream()

@@ -11,7 +11,7 @@ from msgspec import Struct
 from ivrel.core.evidence.stamps import moment
 
 if TYPE_CHECKING:
-    from ivrel.core.evidence.measuring.gathered import Heard
+    from ivrel.core.evidence.arrival import Arrival
 
 MOST = 2000
 BEGINNING = 200  # bytes of a message that are kept to be shown
@@ -54,18 +54,18 @@ class Pairs:
         self.number = self.others = 0
         self._held: list[tuple[int, Pair]] = []  # a heap, the highest mark first
 
-    def add(self, heard: Heard) -> None:
+    def add(self, arrival: Arrival) -> None:
         """Take a message."""
-        record, stamp = heard.record, heard.record.message.stamp
+        record, stamp = arrival.record, arrival.record.message.stamp
         bore = None
         if record.received is not None:
-            bore = moment(stamp, record.received, heard.zone)
+            bore = moment(stamp, record.received, arrival.zone)
         if record.received is None or bore is None:
             self.others += 1
             return
         pair = Pair(
             record.received.timestamp(), bore.timestamp(), len(stamp.fraction),
-            stamp.year is not None, bool(stamp.zone), bool(heard.found.relay), record.file,
+            stamp.year is not None, bool(stamp.zone), bool(arrival.found.relay), record.file,
             record.line, record.data[:BEGINNING],
         )  # fmt: skip
         self.add_pair(pair)

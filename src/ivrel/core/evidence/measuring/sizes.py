@@ -8,7 +8,7 @@ from ivrel.core.evidence.looking import kind_of
 from ivrel.core.evidence.measuring.times import Times
 
 if TYPE_CHECKING:
-    from ivrel.core.evidence.measuring.gathered import Heard
+    from ivrel.core.evidence.arrival import Arrival
 
 MOST_KINDS = 500
 UNKNOWN = -1  # the facility and severity of a message without PRI
@@ -34,19 +34,19 @@ class Sizes:
         self.times = Times()
         self.bytes = Times()
 
-    def add(self, heard: Heard) -> None:
+    def add(self, arrival: Arrival) -> None:
         """Take a message."""
-        message, record = heard.record.message, heard.record
+        message, record = arrival.record.message, arrival.record
         size = len(record.data) + _around(record.sender, record.transport)
         facility = UNKNOWN if message.facility is None else message.facility
         severity = UNKNOWN if message.severity is None else message.severity
-        cell = (heard.collector, facility, severity)
+        cell = (arrival.collector, facility, severity)
         self.cells[cell] = _plus(self.cells.get(cell), (1, size))
         kind = kind_of(record)[:200]
         self.kinds[kind] = _plus(self.kinds.get(kind), (1, size))
         self._bound()
-        if heard.when is not None:
-            seconds = heard.when.timestamp()
+        if arrival.when is not None:
+            seconds = arrival.when.timestamp()
             self.times.add_time(seconds)
             self.bytes.add_time(seconds, size)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Self
 
 if TYPE_CHECKING:
-    from ivrel.core.evidence.measuring.gathered import Heard
+    from ivrel.core.evidence.arrival import Arrival
 
 MOST = 4096  # spans in which something came
 
@@ -21,10 +21,10 @@ class Times:
         self.width = 1
         self.counts: dict[int, int] = {}
 
-    def add(self, heard: Heard) -> None:
+    def add(self, arrival: Arrival) -> None:
         """Take a message; one of which nobody knows when it came is left out."""
-        if heard.when is not None:
-            self.add_time(heard.when.timestamp())
+        if arrival.when is not None:
+            self.add_time(arrival.when.timestamp())
 
     def add_time(self, seconds: float, number: int = 1) -> None:
         """Take messages by their time, in seconds since 1970; `number`: of them."""
