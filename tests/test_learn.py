@@ -407,3 +407,54 @@ def test_answers_are_kept_as_they_were_given(means: dict[str, str], word: str) -
         word, word, word, {"export": "on"}, {"server": "4"}, (word,), {word: (word, "x")}, means
     )
     assert read_answers(write_answers(answers), "x") == answers
+
+
+ROWS_OF_TWO_NAMES = "\n".join(
+    [
+        "events",
+        "  collector alpha",
+        "    address 198.51.100.10",
+        "    transport udp",
+        *(
+            f"  feed {feed}\n    collector alpha\n    category {category}\n      level {level}"
+            for feed, category, level in [
+                ("one", "zap", "warning"), ("one", "zip", "error"),
+                ("two", "zap", "notice"), ("two", "zip", "info"),
+            ]
+        ),
+    ]
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("slots", "said"),
+    [
+        ("take.level", ""),
+        ("pick.severity", "names in its rows: 2; in those of 'pick': 1"),
+        ("destination.level", "names in its rows: 2; in those of 'destination': 1"),
+        ("show.level", "names in its rows: 2; in those of 'show': 0"),
+        ("level", "it is not clear what its rows are"),
+        ("pick.severity take.level", "expected 1 slots, one for each value, not 2"),
+    ],
+)
+def test_an_answer_fits_the_rows_it_is_about(
+    ivrel: Run, tmp_path: Path, slots: str, said: str
+) -> None:
+    for name in ("a.conf", "b.conf"):
+        (tmp_path / name).write_text(ROWS_OF_TWO_NAMES)
+    words = "events feed * category * level"
+    (tmp_path / "told.yaml").write_text(
+        f'means: {{"{words}": "{slots}", "no such words": "level"}}'
+    )
+    call = ("dialect", "learn", "ours", "a.conf", "b.conf", "--answers", "told.yaml")
+    done = ivrel(*call, cwd=tmp_path, code=2 if said else 0)
+    if said:
+        assert f"means: '{words}': {said}" in done.stderr
+        assert not (tmp_path / "dialects").exists()
+    else:
+        assert (
+            "not used   the answer to 'no such words': no statement has these words" in done.stdout
+        )
+        text = (tmp_path / "dialects" / "ours.yaml").read_text()
+        assert 'in: "events / feed {take.feed} / category {take.category}"' in text
+        assert "channels: [zap, zip]" in text

@@ -58,6 +58,7 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.core.authoring.learning.written import written
     from ivrel.core.dialects.load import read_dialect
     from ivrel.core.vocabulary.errors import InputError
+    from ivrel.core.vocabulary.wording import shorten
     from ivrel.sources.files import read_text, write_text
 
     if args.more:
@@ -95,6 +96,8 @@ def run(args: argparse.Namespace) -> int:
     print(f"  statements {len(found.known)} understood, {len(found.doubtful)} in doubt")
     for row in found.doubtful[:DOUBTS_SHOWN]:
         print(f"    {row.template.said[0].place}  {row.meaning.doubt}")
+    for words in found.unused:
+        print(f"  not used   the answer to '{shorten(words)}': no statement has these words")
     for what in _to_tell(found):
         print(f"  to tell    {what}")
     first = Path(args.sample[0])
@@ -123,7 +126,8 @@ def _same_file(args: argparse.Namespace, saved: Path) -> Path:
 
 def _asked(found: Learned, learned: Callable[[Answers], Learned]) -> Iterator[Learned]:
     """Ask what is in doubt; yield what is learned after each answer."""
-    from ivrel.core.authoring.learning.questions import answered, questions
+    from ivrel.core.authoring.learning.questions import questions, with_answer
+    from ivrel.core.vocabulary.errors import InputError
 
     passed: set[tuple[str, str]] = set()
     while True:
@@ -150,9 +154,12 @@ def _asked(found: Learned, learned: Callable[[Answers], Learned]) -> Iterator[Le
         if question.choices and said.isdigit() and 0 < int(said) <= len(question.choices):
             said = question.choices[int(said) - 1].answer
         try:
-            found = learned(answered(found.answers, question, said))
+            found = learned(with_answer(found.answers, question, said))
         except ValueError:
             print(f"  '{said[:40]}' is no answer to that")
+            continue
+        except InputError as problem:
+            print(f"  {problem}")
             continue
         yield found
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from ivrel.core.authoring.learning.answers import NOTHING
 from ivrel.core.authoring.learning.meanings import Meaning, Table
-from ivrel.core.authoring.learning.templates import Keys, Template
+from ivrel.core.authoring.learning.templates import NAME, Keys, Template
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.wording import not_one_of
@@ -35,21 +35,36 @@ def answered(
             f"means: '{template.named}': expected {' or '.join(map(str, sorted(width)))} slots, "
             f"one for each value, not {len(slots)}"
         )
-    names = {}
-    if template.row:
-        table = tables.get(template.row)
-        tables_said = {table_of(slot) for slot in slots} - {""}
-        if table is None and len(tables_said) != 1:
-            raise InputError(f"means: '{template.named}': it is not clear what its rows are")
-        key = table.key if table is not None else _KEYS[tables_said.pop()]
-        names = {len(template.row) - 1: key}
+    names = _names(template, tables.get(template.row), slots)
     columns = {n: slot for n, slot in enumerate(slots) if slot != "-"}
     return Meaning(names, columns, "as the user says")
 
 
-# The field by which the rows of each table are told apart, where they have names.
-_KEYS = {
-    "destination": "destination.name", "pick": "pick.id", "feed": "feed.name",
-    "give": "give.feed", "take": "take.feed", "server": "server.id", "resolver": "resolver.id",
-    "mute": "mute.id", "gate": "gate.id", "interface": "interface.name",
+def _names(template: Template, table: Table | None, slots: Sequence[str]) -> dict[int, str]:
+    """Return the slots of the names in a template; InputError if they do not fit its values."""
+    at = [n for n, word in enumerate(template.keys) if word == NAME]
+    if not at:
+        return {}
+    said = {table_of(slot) for slot in slots} - {""}
+    of_rows = said if table is None else {table.name}
+    if len(of_rows) != 1:
+        raise InputError(f"means: '{template.named}': it is not clear what its rows are")
+    (name,) = of_rows
+    if said - of_rows:
+        raise InputError(f"means: '{template.named}': its rows are of '{name}', as others of them")
+    names = _NAMES.get(name, ())
+    if len(names) != len(at):
+        raise InputError(
+            f"means: '{template.named}': names in its rows: {len(at)}; "
+            f"in those of '{name}': {len(names)}"
+        )
+    return dict(zip(at, names, strict=True))
+
+
+# The fields by which the rows of each table are told apart, where they have names.
+_NAMES = {
+    "destination": ("destination.name",), "pick": ("pick.id",), "feed": ("feed.name",),
+    "give": ("give.feed",), "take": ("take.feed", "take.category"), "server": ("server.id",),
+    "resolver": ("resolver.id",), "mute": ("mute.id",), "gate": ("gate.id",),
+    "interface": ("interface.name",),
 }  # fmt: skip

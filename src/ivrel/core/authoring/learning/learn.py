@@ -49,7 +49,8 @@ class Row(Struct, frozen=True):
 class Learned(Struct, frozen=True):
     """What was learned: the shape with the reason for it, the options of the shape, the first words
     of the parts that are about export, the rows, what stands beside the device's name and bears on
-    nothing, and the tables by the keys of their rows.
+    nothing, the tables by the keys of their rows, and the words that were answered about and that
+    no statement has.
     """
 
     name: str
@@ -63,6 +64,7 @@ class Learned(Struct, frozen=True):
     samples: tuple[str, ...]
     answers: Answers
     lists: Mapping[str, str] = {}
+    unused: tuple[str, ...] = ()
 
     @property
     def known(self) -> list[Row]:
@@ -127,6 +129,7 @@ def learn(
     return Learned(
         name, cut.shape, cut.why, cut.options, tuple(parts), tuple(rows), aside, tables,
         tuple(sample.name for sample in samples), answers, cut.lists,
+        tuple(words for words in answers.means if words not in {t.named for t in found}),
     )  # fmt: skip
 
 

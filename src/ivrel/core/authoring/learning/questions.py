@@ -83,7 +83,7 @@ _DEFAULTS = (
 )
 
 
-def answered(answers: Answers, question: Question, said: str) -> Answers:
+def with_answer(answers: Answers, question: Question, said: str) -> Answers:
     """Return the answers with one more; ValueError if a question has no such answer."""
     field, key = question.about
     if question.choices and said not in {choice.answer for choice in question.choices}:
