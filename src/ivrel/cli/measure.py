@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ivrel.cli import common, evidence
 
@@ -13,29 +15,22 @@ if TYPE_CHECKING:
     from ivrel.core.fleet import Device
     from ivrel.output.views.measured import MeasuredView
 
-SUBJECTS = {
-    "silence": "which devices have said nothing for longer than chance explains",
-    "clocks": "how far the clocks of devices are off, and how they drift",
-    "losses": "which messages never came, came twice or came late, by their numbers",
-    "volume": "what messages cost on the line, and what another trap level would cost",
-}
-
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of the command."""
     subjects = parser.add_subparsers(dest="subject", metavar="SUBJECT", required=True)
-    for name, about in SUBJECTS.items():
+    for name, subject in _SUBJECTS.items():
         one = subjects.add_parser(
             name,
-            help=about,
-            description=about,
+            help=subject.about,
+            description=subject.about,
             formatter_class=argparse.RawDescriptionHelpFormatter,
         )
         common.workspace_argument(one)
         one.add_argument("file", nargs="*", help="files of messages; '-' is standard input")
         evidence.at_argument(one)
         evidence.device_arguments(one)
-        _OPTIONS[name](one)
+        subject.options(one)
         one.add_argument(
             "--figure",
             metavar="FILE",
@@ -101,9 +96,6 @@ def _volume(parser: argparse.ArgumentParser) -> None:
     )
 
 
-_OPTIONS = {"silence": _silence, "clocks": _clocks, "losses": _losses, "volume": _volume}
-
-
 def _rate(text: str) -> float:
     try:
         rate = float(text)
@@ -130,8 +122,7 @@ def _seconds(text: str) -> float:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.core.evidence.measuring.gathered import SUBJECTS as KINDS
-    from ivrel.core.evidence.measuring.gathered import Gathered
+    from ivrel.core.evidence.measuring.gathered import SUBJECTS, Gathered
     from ivrel.core.vocabulary.errors import InputError
 
     figure = Path(args.figure) if getattr(args, "figure", None) else None
@@ -142,12 +133,14 @@ def run(args: argparse.Namespace) -> int:
     if not args.file and not args.at:
         raise InputError("no file of messages is given; name one, or one of a collector with --at")
     collected: Gathered[Any]
-    new = lambda: Gathered(KINDS[args.subject])  # noqa: E731
+    new = partial(Gathered, SUBJECTS[args.subject])
     collected, problems = evidence.gathered(args, workspace, args.file, new)
     if not collected.number:
         code = max((evidence.told_problems(messages) for messages in problems), default=0)
-        return code or _nothing()
-    view = _VIEWS[args.subject](args, collected, devices)
+        if code:
+            return code
+        raise InputError("no message is in the files; there is nothing to measure")
+    view = _SUBJECTS[args.subject].view(args, collected, devices)
     if figure is not None:
         from ivrel.output.figures import drawn
         from ivrel.sources.files import write_bytes
@@ -156,12 +149,6 @@ def run(args: argparse.Namespace) -> int:
     common.show(view, args)
     code = max((evidence.told_problems(messages) for messages in problems), default=0)
     return code or int(view.is_odd)
-
-
-def _nothing() -> int:
-    from ivrel.core.vocabulary.errors import InputError
-
-    raise InputError("no message is in the files; there is nothing to measure")
 
 
 def _silence_view(
@@ -256,7 +243,7 @@ def _common(
 ) -> dict[str, Any]:
     """Return what all the views show."""
     return {
-        "about": SUBJECTS[args.subject],
+        "about": _SUBJECTS[args.subject].about,
         "total": gathered.number,
         "devices": len(devices),
         "heard": sum(1 for d in devices if d.name in gathered.devices),
@@ -265,9 +252,29 @@ def _common(
     }
 
 
-_VIEWS = {
-    "silence": _silence_view,
-    "clocks": _clocks_view,
-    "losses": _losses_view,
-    "volume": _volume_view,
+class _Subject(NamedTuple):
+    """What is measured: what it tells, its options, and what makes its view."""
+
+    about: str
+    options: Callable[[argparse.ArgumentParser], None]
+    view: Callable[[argparse.Namespace, Gathered[Any], tuple[Device, ...]], MeasuredView]
+
+
+_SUBJECTS = {
+    "silence": _Subject(
+        "which devices have said nothing for longer than chance explains", _silence, _silence_view
+    ),
+    "clocks": _Subject(
+        "how far the clocks of devices are off, and how they drift", _clocks, _clocks_view
+    ),
+    "losses": _Subject(
+        "which messages never came, came twice or came late, by their numbers",
+        _losses,
+        _losses_view,
+    ),
+    "volume": _Subject(
+        "what messages cost on the line, and what another trap level would cost",
+        _volume,
+        _volume_view,
+    ),
 }
