@@ -24,6 +24,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     from ivrel.output.machine.formats import FORMATS
 
     common.format_argument(parser, "table", *FORMATS)
+    common.policy_argument(parser)
     common.today_argument(parser)
     common.text_argument(parser)
     common.by_argument(parser, "rule")
@@ -34,6 +35,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "ivrel audit",
         "ivrel audit 'mv-*' --setting level --setting stamp",
         "ivrel audit --by site",
+        "ivrel audit --policy tighter.yaml",
         "zcat yesterday.gz | ivrel audit tarsk-fw2 --text -",
         "ivrel audit --kind firewall --format jsonl",
         "ivrel audit --at beacon-a=heard/beacon-a.jsonl",
@@ -84,7 +86,7 @@ def run(args: argparse.Namespace) -> int:
         text_of=messages.text_of(lines) if messages is not None else lines,
         by=by,
         every=args.all,
-        where=common.workspace_words(args),
+        where=common.judging_words(args),
         proved=messages.proved if messages is not None else {},
     )
     common.show(view, args)

@@ -45,6 +45,16 @@ def workspace_argument(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def policy_argument(parser: argparse.ArgumentParser) -> None:
+    """Add the option that names another policy than the workspace's."""
+    parser.add_argument(
+        "--policy",
+        metavar="FILE",
+        default="",
+        help="judge by this policy, in the place of the workspace's",
+    )
+
+
 def format_argument(parser: argparse.ArgumentParser, *formats: str) -> None:
     """Add the options of the output; `formats`: those that there are, if more than two."""
     formats = formats or ("table", "json")
@@ -214,7 +224,7 @@ def open_workspace(args: argparse.Namespace) -> Workspace:
 
     if getattr(args, "largest", None):
         os.environ[LARGEST] = str(args.largest)  # workers take it from there
-    return Workspace(Path(args.workspace))
+    return Workspace(Path(args.workspace), getattr(args, "policy", ""))
 
 
 def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]:
@@ -227,14 +237,14 @@ def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]
     return choose(workspace.fleet, choice)
 
 
-def one_device(args: argparse.Namespace, workspace: Workspace) -> Device:
-    """Return the device that a call names."""
+def one_device(name: str, workspace: Workspace) -> Device:
+    """Return the device of this name."""
     from ivrel.core.fleet import Choice, choose
     from ivrel.core.vocabulary.errors import InputError
 
-    found = choose(workspace.fleet, Choice((args.device,)))
+    found = choose(workspace.fleet, Choice((name,)))
     if len(found) != 1:
-        raise InputError(f"'{args.device}' matches {len(found)} devices; expected one")
+        raise InputError(f"'{name}' matches {len(found)} devices; expected one")
     return found[0]
 
 
@@ -265,6 +275,12 @@ def columns(args: argparse.Namespace) -> int:
 def workspace_words(args: argparse.Namespace) -> str:
     """Return the option that names the workspace, as a next command has to repeat it."""
     return "" if args.workspace == "." else f" -w {quote(args.workspace)}"
+
+
+def judging_words(args: argparse.Namespace) -> str:
+    """Return the options that name workspace and policy, as a next command has to repeat them."""
+    policy = f" --policy {quote(args.policy)}" if args.policy else ""
+    return f"{workspace_words(args)}{policy}"
 
 
 def chosen_words(args: argparse.Namespace) -> str:

@@ -26,6 +26,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.choice_arguments(parser)
     common.setting_argument(parser)
     common.format_argument(parser)
+    common.policy_argument(parser)
     common.today_argument(parser)
     common.text_argument(parser)
     parser.add_argument(
@@ -99,7 +100,7 @@ def _further(
     if not view.changed:
         return ()
     if not view.folder:
-        words = common.workspace_words(args) + common.chosen_words(args)
+        words = common.judging_words(args) + common.chosen_words(args)
         return (f"ivrel correct{words} -o corrections",)
     first = view.changed[0]
     file = workspace.configuration(view.devices[first.device]) or ""

@@ -20,6 +20,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("device", help="the name of one device")
     parser.add_argument("setting", nargs="?", help="a setting (default: all that are asked for)")
     common.format_argument(parser)
+    common.policy_argument(parser)
     common.today_argument(parser)
     common.text_argument(parser)
     evidence.beside_arguments(parser)
@@ -43,7 +44,7 @@ def run(args: argparse.Namespace) -> int:
 
     workspace = common.open_workspace(args)
     names = common.settings([args.setting] if args.setting else [])
-    device, policy = common.one_device(args, workspace), workspace.policy
+    device, policy = common.one_device(args.device, workspace), workspace.policy
     common.given_text(args, workspace, [device])
     asked = effective(policy, device)
     for name in names:
@@ -58,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
     result = beside(result, claims)
     correction = correct(device, workspace.dialects[device.platform], data, policy, today, file)
     verdicts = [v for v in result.verdicts if not names or v.setting in names]
-    where = common.workspace_words(args)
+    where = common.judging_words(args)
     wrong = any(v.verdict == "breaks" for v in verdicts)
     view = ExplanationView(
         device=device,

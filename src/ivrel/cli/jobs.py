@@ -1,5 +1,5 @@
-"""What is done with each device of a workspace: it is audited, read, or its correction is
-written.
+"""What is done with each device of a workspace: it is audited, its correction is written, or it is
+judged by two policies.
 """
 
 from __future__ import annotations
@@ -12,10 +12,11 @@ from typing import Any, Generic, TypeVar
 import msgspec
 from msgspec import Struct
 
-from ivrel.core.correcting import Correction, correct
+from ivrel.core.correcting import Correction, WhatIf, correct, what_if
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging import Auditor, DeviceResult, unreadable
+from ivrel.core.policy import Policy
 from ivrel.runners.job import Job, Share
 from ivrel.sources.daemon import checked
 from ivrel.sources.workspace import Workspace
@@ -79,11 +80,8 @@ class NotCorrected(Struct, frozen=True):
     problem: str
 
 
-class Correcting(_OfWorkspace["Correction | NotCorrected"]):
-    """The correction of each device, with its proof.
-
-    `names`: the settings it is about, if not all.
-    """
+class _OfCorrections(_OfWorkspace[R], Generic[R]):
+    """What hangs on corrections. `names`: the settings they are about, if not all."""
 
     # A correction takes as long as several audits: few of them are worth a process.
     share = Share(alone=6, first=0, chunk=3)
@@ -91,6 +89,18 @@ class Correcting(_OfWorkspace["Correction | NotCorrected"]):
     def __init__(self, workspace: Workspace, today: date, names: Collection[str] = ()) -> None:
         super().__init__(workspace, today)
         self._names = tuple(names)
+
+    def pack(self, results: list[R]) -> bytes:
+        # Corrections hold types of many modules. The bytes come from this program's own workers.
+        return pickle.dumps(results)
+
+    def unpack(self, packed: bytes) -> list[R]:
+        found: list[R] = pickle.loads(packed)
+        return found
+
+
+class Correcting(_OfCorrections["Correction | NotCorrected"]):
+    """The correction of each device, with its proof."""
 
     def one(self, device: Device, data: bytes, file: str) -> Correction | NotCorrected:
         dialect = self._dialects[device.platform]
@@ -100,10 +110,19 @@ class Correcting(_OfWorkspace["Correction | NotCorrected"]):
     def failed(self, device: Device, problem: str) -> Correction | NotCorrected:
         return NotCorrected(device.name, problem)
 
-    def pack(self, results: list[Correction | NotCorrected]) -> bytes:
-        # Corrections hold types of many modules. The bytes come from this program's own workers.
-        return pickle.dumps(results)
 
-    def unpack(self, packed: bytes) -> list[Correction | NotCorrected]:
-        found: list[Correction | NotCorrected] = pickle.loads(packed)
-        return found
+class ComparingPolicies(_OfCorrections[WhatIf]):
+    """What another policy would change for each device."""
+
+    def __init__(
+        self, workspace: Workspace, today: date, other: Policy, names: Collection[str] = ()
+    ) -> None:
+        super().__init__(workspace, today, names)
+        self._other = other
+
+    def one(self, device: Device, data: bytes, file: str) -> WhatIf:
+        dialect, policies = self._dialects[device.platform], (self._policy, self._other)
+        return what_if(device, dialect, data, policies, self._today, file, self._names)
+
+    def failed(self, device: Device, problem: str) -> WhatIf:
+        return WhatIf(device.name, device.platform, problem=problem)

@@ -1,50 +1,86 @@
-"""`ivrel policy [DEVICE]`: checks the policy; shows it as it holds for one device."""
+"""`ivrel policy [DEVICE]`: checks the policy; shows it as it holds for one device; tells what
+another would change.
+"""
 
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+
+if TYPE_CHECKING:
+    from ivrel.sources.workspace import Workspace
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
-    parser.add_argument("device", nargs="?", help="the name of one device")
+    parser.add_argument("device", nargs="*", help="the name of one device; with --compare, globs")
+    common.choice_arguments(parser, devices=False)
+    common.setting_argument(parser)
     common.format_argument(parser)
+    common.policy_argument(parser)
+    parser.add_argument(
+        "--compare",
+        metavar="OTHER",
+        help="tell which verdicts and lines of corrections would be others by this policy",
+    )
+    parser.add_argument("--all", action="store_true", help="show all, also of a large fleet")
     common.today_argument(parser)
-    common.example(parser, "ivrel policy", "ivrel policy tarsk-fw2")
+    common.example(
+        parser,
+        "ivrel policy",
+        "ivrel policy tarsk-fw2",
+        "ivrel policy --compare tighter.yaml --kind firewall",
+    )
     parser.set_defaults(run=run)
 
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.core.judging.remarks import remarks
-    from ivrel.core.policy import effective
-    from ivrel.output.views.policy import PolicyView, RequirementsView
+    from ivrel.core.vocabulary.errors import InputError
 
     workspace = common.open_workspace(args)
+    if args.compare is not None:
+        return _compare(args, workspace)
+    for option in ("kind", "site", "group", "setting", "all"):
+        if getattr(args, option):
+            raise InputError(f"--{option} chooses what is compared; give it with --compare OTHER")
+    if len(args.device) > 1:
+        raise InputError(f"{len(args.device)} devices; expected one, or --compare OTHER")
+    return _of_device(args, workspace) if args.device else _whole(args, workspace)
+
+
+def _of_device(args: argparse.Namespace, workspace: Workspace) -> int:
+    """Show what the policy asks of one device."""
+    from ivrel.core.policy import effective
+    from ivrel.output.views.policy import RequirementsView
+
+    device = common.one_device(args.device[0], workspace)
+    view = RequirementsView(
+        device=device,
+        policy=workspace.policy,
+        asked=tuple(effective(workspace.policy, device).values()),
+        next=(f"ivrel explain{common.judging_words(args)} {device.name}",),
+    )
+    common.show(view, args)
+    return 0
+
+
+def _whole(args: argparse.Namespace, workspace: Workspace) -> int:
+    """Show the policy, with what to look at in it."""
+    from ivrel.core.judging.remarks import remarks
+    from ivrel.output.views.policy import PolicyView
+
     policy = workspace.policy
-    if args.device:
-        device = common.one_device(args, workspace)
-        asked = list(effective(policy, device).values())
-        where = common.workspace_words(args)
-        of_device = RequirementsView(
-            device=device,
-            policy=policy,
-            asked=tuple(asked),
-            next=(f"ivrel explain{where} {device.name}",),
-        )
-        common.show(of_device, args)
-        return 0
     # A policy can be checked before there is a fleet.
     has_fleet = any((workspace.folder / name).exists() for name in ("fleet.yaml", "fleet.csv"))
     devices = workspace.fleet.devices if has_fleet else ()
     dialects = {name: workspace.dialects[name] for name in {d.platform: None for d in devices}}
     found = remarks(policy, devices, common.day(args), dialects)
-    code = 1 if any(r.wrong for r in found) else 0
-    where = common.workspace_words(args)
-    further: tuple[str, ...] = (f"ivrel fleet{where}",)
+    where = common.judging_words(args)
+    further: tuple[str, ...] = (f"ivrel fleet{common.workspace_words(args)}",)
     matches = None
     if devices:
         further = (f"ivrel policy{where} {devices[0].name}", f"ivrel audit{where}")
@@ -57,4 +93,34 @@ def run(args: argparse.Namespace) -> int:
         next=further,
     )
     common.show(view, args)
-    return code
+    return 1 if any(r.wrong for r in found) else 0
+
+
+def _compare(args: argparse.Namespace, workspace: Workspace) -> int:
+    """Show what another policy would change; return 1 if it would change anything."""
+    from pathlib import Path
+    from shlex import quote
+
+    from ivrel.cli.jobs import ComparingPolicies
+    from ivrel.output.views.what_if import WhatIfView
+    from ivrel.runners import through
+    from ivrel.sources.workspace import policy_of
+
+    names = common.settings(args.setting)
+    policy, other = workspace.policy, policy_of(Path(), args.compare)
+    devices = common.chosen(args, workspace)
+    job = ComparingPolicies(workspace, common.day(args), other, names)
+    found = common.progress(through(job, devices), len(devices), "comparing")
+    outcomes = tuple(found)
+    where = common.workspace_words(args)
+    view = WhatIfView(
+        fleet=workspace.fleet.name,
+        files=(policy.file, other.file),
+        outcomes=outcomes,
+        every=args.all,
+        next=(f"ivrel correct{where} --policy {quote(args.compare)}{common.chosen_words(args)}",),
+    )
+    common.show(view, args)
+    if any(one.problem for one in outcomes):
+        return 2
+    return int(any(one.differs for one in outcomes))

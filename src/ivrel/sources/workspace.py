@@ -43,13 +43,33 @@ class FolderTexts(Struct, frozen=True):
         return read_configuration(f"{self.root}/{shown}", shown), shown
 
 
-class Workspace:
-    """The files of one folder; each is read when it is first asked for."""
+def policy_of(folder: Path, file: str) -> Policy:
+    """Return the policy of a file in a folder, with the files beside it that it includes."""
+    beside = file.rpartition("/")[0] + "/" * ("/" in file)
 
-    def __init__(self, folder: Path) -> None:
+    def opened(name: str) -> str:
+        inside = Path(name.removeprefix(beside))
+        if inside.is_absolute() or ".." in inside.parts:
+            raise Unreadable(f"{name}: lies outside of the folder of {file}")
+        try:
+            return read_text(folder / name, name)
+        except InputError as problem:
+            raise Unreadable(str(problem.mistakes[0])) from None
+
+    return read_policy(read_text(folder / file, file), file, opened)
+
+
+class Workspace:
+    """The files of one folder; each is read when it is first asked for.
+
+    `policy`: the file of another policy than the folder's own, '' for that.
+    """
+
+    def __init__(self, folder: Path, policy: str = "") -> None:
         if not folder.is_dir():
             raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
         self.folder, self._root = folder, str(folder)
+        self._other_policy = policy
         self._given: dict[str, tuple[bytes, str]] = {}
         self.dialects = Dialects(folder)
 
@@ -75,19 +95,10 @@ class Workspace:
 
     @cached_property
     def policy(self) -> Policy:
-        """The policy, from `policy.yaml`."""
-
-        def opened(name: str) -> str:
-            if Path(name).is_absolute() or ".." in Path(name).parts:
-                raise Unreadable(f"{name}: lies outside of the workspace")
-            try:
-                return read_text(self.folder / name, name)
-            except InputError as problem:
-                raise Unreadable(str(problem.mistakes[0])) from None
-
-        return read_policy(
-            read_text(self.folder / "policy.yaml", "policy.yaml"), "policy.yaml", opened
-        )
+        """The policy, from `policy.yaml` or the file that was named in its place."""
+        if self._other_policy:
+            return policy_of(Path(), self._other_policy)
+        return policy_of(self.folder, "policy.yaml")
 
     @cached_property
     def _configs(self) -> dict[str, str]:

@@ -5,6 +5,7 @@ hand.
 from ivrel.core.correcting.correction import Change, Correction, Remaining, correct
 from ivrel.core.correcting.proof import Property
 from ivrel.core.correcting.properties import MEANS, PROPERTIES, TAKEN
+from ivrel.core.correcting.what_if import Otherwise, WhatIf, what_if
 
 __all__ = [
     "MEANS",
@@ -12,7 +13,10 @@ __all__ = [
     "TAKEN",
     "Change",
     "Correction",
+    "Otherwise",
     "Property",
     "Remaining",
+    "WhatIf",
     "correct",
+    "what_if",
 ]

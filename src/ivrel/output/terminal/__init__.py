@@ -30,6 +30,7 @@ _DRAWN = {
     "TraceView": ("messages", "trace"),
     "TrialView": ("dialect", "trial"),
     "VolumeView": ("measured", "volume"),
+    "WhatIfView": ("what_if", "what_if"),
 }
 
 
