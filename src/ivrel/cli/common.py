@@ -21,7 +21,7 @@ T = TypeVar("T")
 SLOW = 200  # so many devices make progress worth showing
 
 
-class _Words(argparse.Action):
+class Words(argparse.Action):
     """Takes words divided by commas, each time that the option is given."""
 
     def __call__(
@@ -126,7 +126,7 @@ def choice_arguments(parser: argparse.ArgumentParser, *, devices: bool = True) -
     for name in ("kind", "site", "group"):
         parser.add_argument(
             f"--{name}",
-            action=_Words,
+            action=Words,
             default=[],
             metavar=name.upper(),
             help=f"only devices of this {name}, or of these (a,b); can be repeated",
@@ -137,7 +137,7 @@ def setting_argument(parser: argparse.ArgumentParser) -> None:
     """Add the option that chooses settings."""
     parser.add_argument(
         "--setting",
-        action=_Words,
+        action=Words,
         default=[],
         metavar="SETTING",
         help="only this setting, or these (a,b); can be repeated",
@@ -198,6 +198,13 @@ def _day(text: str) -> date:
         raise argparse.ArgumentTypeError(
             f"'{text[:40]}' is not a day; expected YYYY-MM-DD"
         ) from None
+
+
+def whole_number(text: str) -> int:
+    """Return a number of things, from 1 on."""
+    if not (text.isascii() and text.isdigit()) or not int(text[:10]) > 0:
+        raise argparse.ArgumentTypeError(f"'{text[:40]}' is not a number; expected 1 or more")
+    return int(text[:10])
 
 
 def _width(text: str) -> int:

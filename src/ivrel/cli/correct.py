@@ -9,9 +9,12 @@ from typing import TYPE_CHECKING
 from ivrel.cli import common
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from datetime import date
 
     from ivrel.core.correcting import Correction
+    from ivrel.core.delivery import Wave
+    from ivrel.core.fleet import Device
     from ivrel.output.views.corrections import CorrectionsView
     from ivrel.sources.workspace import Workspace
 
@@ -35,9 +38,32 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--replace", action="store_true", help="write into a folder that already holds something"
     )
+    parser.add_argument(
+        "--waves",
+        action="store_true",
+        help="split the devices into steps of a delivery, few that differ first",
+    )
+    parser.add_argument(
+        "--first",
+        type=common.whole_number,
+        metavar="N",
+        help="devices in the first wave (default: 5)",
+    )
+    parser.add_argument(
+        "--apart",
+        action=common.Words,
+        default=[],
+        metavar="GROUP",
+        help="never two devices of this group in one wave, besides the fleet's own `apart:`",
+    )
     common.by_argument(parser)
     common.scheduler_arguments(parser)
-    common.example(parser, "ivrel correct tarsk-fw2", "ivrel correct --site tarsk -o corrections")
+    common.example(
+        parser,
+        "ivrel correct tarsk-fw2",
+        "ivrel correct --site tarsk -o corrections",
+        "ivrel correct --waves --first 3 --apart 'pair-*' -o corrections",
+    )
     parser.set_defaults(run=run)
 
 
@@ -82,6 +108,7 @@ def run(args: argparse.Namespace) -> int:
         folder=args.output or "",
         by=by,
         every=args.all,
+        waves=_waves(args, workspace, devices, corrections) if args.waves else None,
     )
     if args.output:
         write_folder(Path(args.output), view, policy.name, today)
@@ -89,6 +116,30 @@ def run(args: argparse.Namespace) -> int:
     # The exit code says whether the fleet will be as asked when all of this is sent.
     remains = any(r.verdict != "waived" for c in corrections for r in c.remains)
     return 1 if unread or remains or not all(c.proved for c in corrections) else 0
+
+
+def _waves(
+    args: argparse.Namespace,
+    workspace: Workspace,
+    devices: Sequence[Device],
+    corrections: Sequence[Correction],
+) -> tuple[Wave, ...]:
+    """Return the steps of a delivery; what is not proved is in none."""
+    from ivrel.core.delivery import FIRST, Candidate, Order, in_waves
+
+    done = {c.device: c for c in corrections}
+    candidates = [
+        Candidate(d, len(c.changes) if c.proved else 0, c.sends, c.would_send)
+        for d in devices
+        if (c := done.get(d.name)) is not None
+    ]
+    sites = (collector.site for collector in workspace.policy.collectors.values())
+    order = Order(
+        first=args.first or FIRST,
+        apart=(*workspace.fleet.apart, *args.apart),
+        last=frozenset(site for site in sites if site),
+    )
+    return in_waves(candidates, order)
 
 
 def _further(

@@ -1,6 +1,7 @@
 """The fleet: which devices there are, what each one is, and where its configuration lies.
 
-`fleet.yaml` holds `fleet: NAME` and a list `devices:`; `fleet.csv` has the same fields as columns.
+`fleet.yaml` holds `fleet: NAME`, a list `devices:`, and `apart:`, the groups that are pairs;
+`fleet.csv` has the fields of devices as columns.
 
 Passes: `{device: tarsk-fw2, kind: firewall, site: tarsk, platform: skarn, identity: 192.0.2.34}`
 Fails:  `{device: tarsk-fw2, kind: fridge}` (site and platform are missing)
@@ -48,11 +49,15 @@ class Device(Struct, frozen=True, gc=False):
 
 
 class Fleet(Struct, frozen=True):
-    """The devices in the order of the file that lists them."""
+    """The devices in the order of the file that lists them.
+
+    `apart`: groups, or globs, of which no two devices change at the same time.
+    """
 
     name: str
     devices: tuple[Device, ...]
     file: str
+    apart: tuple[str, ...] = ()
 
 
 class Choice(Struct, frozen=True):
@@ -109,6 +114,15 @@ def _built(at: Node, device: str, **fields: Any) -> Device:
     return Device(name=device, line=line, column=column, **fields)
 
 
+class _Placed(Text):
+    """A scalar that is held against the rest of the file later, and so keeps its place."""
+
+    def read(self, node: Node, report: Report) -> Any:
+        """Return the value and its node; None, and a mistake in the report, if it is wrong."""
+        value = super().read(node, report)
+        return None if value is None else (value, node)
+
+
 _WORD = Text("a word", _name)
 
 DEVICE = Record(
@@ -137,6 +151,10 @@ FLEET = Record(
     {
         "fleet": Key(Text("a title"), "the name of the fleet", must=True),
         "devices": Key(ListOf(DEVICE), "the devices", must=True),
+        "apart": Key(
+            ListOf(_Placed("a group or a glob"), one_is_enough=True),
+            "groups, or globs, of which no two devices change at the same time: pairs",
+        ),
     },
 )
 
@@ -150,11 +168,13 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
     """
     report = Report(file)
     devices: Sequence[Device]
+    apart: tuple[str, ...] = ()
     if file.endswith(".csv"):
         name, devices = _read_csv(text, report)
     else:
         values, report = read_yaml(text, file, FLEET)
         name, devices = (values["fleet"], values["devices"]) if values else (file, ())
+        apart = _apart(values.get("apart", ()) if values else (), devices, report)
     # Checked for all devices at once, so that one run tells each platform that lacks a dialect.
     known = None if platforms is None else sorted(platforms)
     seen: dict[str, Device] = {}
@@ -176,7 +196,19 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
     # Most fleets give each address once, and are spared the copying.
     if any(len(names) > 1 for names in claims.values()):
         devices = [_with_rivals(device, claims) for device in devices]
-    return Fleet(name, tuple(devices), file)
+    return Fleet(name, tuple(devices), file, apart)
+
+
+def _apart(
+    said: Iterable[tuple[str, Node] | None], devices: Sequence[Device], report: Report
+) -> tuple[str, ...]:
+    """Return the groups that are apart; one that no device is of is a mistake."""
+    there = sorted({group for device in devices for group in device.groups})
+    named = [one for one in said if one is not None]
+    for group, node in named:
+        if not any(fnmatchcase(other, group) for other in there):
+            report.add(node, f"group {not_one_of(group, there)}")
+    return tuple(group for group, _ in named)
 
 
 def _with_rivals(device: Device, claims: Mapping[str, Sequence[str]]) -> Device:

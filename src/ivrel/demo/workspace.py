@@ -54,7 +54,7 @@ def policy_text() -> str:
 
 def fleet_text() -> str:
     """Return the fleet file of the example."""
-    out = ["fleet: Skerry Line", "devices:"]
+    out = ["fleet: Skerry Line", "apart: [pair-*]", "devices:"]
     for e in entries():
         groups = f"[{', '.join(e.groups)}]"
         out.append(

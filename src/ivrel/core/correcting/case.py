@@ -2,19 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import date
+
+from msgspec import Struct
 
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.changes import apply_edits
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.judging.judge import scope_of
-from ivrel.core.policy import Policy, Requirement
+from ivrel.core.judging.judge import scope_of, with_waivers
+from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.reading.records import Records, read_records
 from ivrel.core.settings import Scope
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.verdict import DeviceResult
+
+
+class Start(Struct, frozen=True):
+    """A configuration before anything is changed: the case, the answers about it, its verdicts."""
+
+    case: Case
+    state: Answers
+    before: DeviceResult
 
 
 class Case:
@@ -71,3 +82,31 @@ class Case:
     def answers(self, records: Records, like: Answers | None = None) -> Answers:
         """Return the answers about records; `like`: those about another state of them."""
         return Answers(self.scope(records), like)
+
+    def result(self, state: Answers) -> DeviceResult:
+        """Return all verdicts of a state, with the waivers that hold."""
+        verdicts = state.verdicts(self.whole.values(), self.file)
+        return with_waivers(self.device, verdicts, self.policy, self.today)
+
+
+def start(
+    device: Device,
+    dialect: Dialect,
+    data: bytes,
+    policy: Policy,
+    today: date,
+    file: str,
+    only: Collection[str] = (),
+) -> Start:
+    """Return a configuration with what it is judged by; Unreadable if it is none.
+
+    `only`: the settings that it is about; all, if there are none. `file`: what the configuration is
+    called. What is waived is left alone.
+    """
+    whole = effective(policy, device)
+    asked = {name: r for name, r in whole.items() if not only or name in only}
+    every = Case(device, dialect, policy, asked, frozenset(), file, today, whole)
+    state = every.answers(every.read(every.text(data)))
+    before = every.result(state)
+    waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
+    return Start(every.waiving(waived), state, before)

@@ -9,17 +9,18 @@ from hashlib import sha256
 from msgspec import Struct
 
 from ivrel.core.correcting.answers import Answers
-from ivrel.core.correcting.case import Case
+from ivrel.core.correcting.case import Case, start
 from ivrel.core.correcting.changes import write_change
+from ivrel.core.correcting.instead import instead, waiver_text
 from ivrel.core.correcting.plan import Plan, make_plan
 from ivrel.core.correcting.proof import Property, prove, prune
+from ivrel.core.correcting.properties import Gap, reached_by
 from ivrel.core.correcting.steps import Step
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.judging.judge import with_waivers
-from ivrel.core.policy import Policy, Requirement, effective
+from ivrel.core.policy import Policy, Requirement
 from ivrel.core.vocabulary.errors import Refused
-from ivrel.core.vocabulary.verdict import DeviceResult
+from ivrel.core.vocabulary.verdict import DeviceResult, Verdict
 
 
 class Change(Struct, frozen=True):
@@ -33,18 +34,25 @@ class Change(Struct, frozen=True):
     reason: str
 
 
-class Remaining(Struct, frozen=True):
-    """What is not as asked even after the correction, and why."""
+class Remaining(Struct, frozen=True, omit_defaults=True):
+    """What is not as asked even after the correction, and why.
+
+    `instead`: what would do in its place, where the platform cannot be as asked; `waiver`: the text
+    of a waiver.
+    """
 
     setting: str
     verdict: str
     why: str
+    instead: tuple[str, ...] = ()
+    waiver: str = ""
 
 
 class Correction(Struct, frozen=True):
     """The correction of one device.
 
-    `fingerprint` is the SHA-256 of the configuration it was made for.
+    `fingerprint` is the SHA-256 of the configuration it was made for; `sends`, `would_send`:
+    whether anything leaves for a right collector, as it is and with the change.
     """
 
     device: str
@@ -61,6 +69,9 @@ class Correction(Struct, frozen=True):
     asks: str = ""  # the platform's own program, which says whether it takes a configuration
     # Carried out as a whole: `change` is written in another form than the lines of `changes`
     whole: bool = False
+    sends: bool = False
+    would_send: bool = False
+    gaps: tuple[Gap, ...] = ()  # of single collectors while the change goes in
 
     @property
     def proved(self) -> bool:
@@ -82,23 +93,21 @@ def correct(
     `only`: the settings that it is about; all, if there are none. `file`: what the configuration is
     called.
     """
-    whole = effective(policy, device)
-    asked = {name: r for name, r in whole.items() if not only or name in only}
-    waivers = Case(device, dialect, policy, asked, frozenset(), file, today, whole)
-    state = waivers.answers(waivers.read(waivers.text(data)))
-    before = with_waivers(device, state.verdicts(whole.values(), file), policy, today)
-    waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
-    case = waivers.waiving(waived)
-    plan = make_plan(state, asked, waived, whole)
+    begun = start(device, dialect, data, policy, today, file, only)
+    case, state, before = begun.case, begun.state, begun.before
+    plan = make_plan(state, case.asked, case.waived, case.whole)
     change, stuck = _written(case, state, plan)
+    sends = bool(reached_by(state))
     if not change:
         return Correction(
             *(device.name, dialect.name, (), "", "", ()),
-            remains=_remaining(before, plan, asked, stuck),
-            fingerprint=_print(data),
+            remains=_remaining(case, before, plan, stuck),
+            fingerprint=fingerprint(data),
             before=before,
             after=before,
             corrected=data,
+            sends=sends,
+            would_send=sends,
         )
     proof = prove(case, state, change, plan)
     if proof.spare and proof.holds("complete"):
@@ -107,24 +116,24 @@ def correct(
         if pruned is not plan and shorter:
             plan, change = pruned, shorter
             proof = prove(case, state, change, plan)
-    after = before
-    if proof.after is not None:
-        verdicts = proof.after.verdicts(whole.values(), file)
-        after = with_waivers(device, verdicts, policy, today)
+    after = before if proof.after is None else case.result(proof.after)
     return Correction(
         device=device.name,
         platform=dialect.name,
-        changes=tuple(_change(step, plan, before, asked, dialect) for step in plan.steps),
+        changes=tuple(_change(step, plan, before, case.asked, dialect) for step in plan.steps),
         change=change,
         backout=proof.backout,
         proof=proof.properties,
-        remains=_remaining(after, plan, asked),
-        fingerprint=_print(data),
+        remains=_remaining(case, after, plan),
+        fingerprint=fingerprint(data),
         before=before,
         after=after,
         corrected=proof.corrected.data,
         asks=dialect.shape.ASKS,
         whole=dialect.shape.ATOMIC,
+        sends=sends,
+        would_send=bool(reached_by(proof.after or state)),
+        gaps=proof.gaps,
     )
 
 
@@ -137,23 +146,35 @@ def _written(case: Case, state: Answers, plan: Plan) -> tuple[str, str]:
         return "", str(problem)
 
 
-def _print(data: bytes) -> str:
+def fingerprint(data: bytes) -> str:
+    """Return the SHA-256 of a configuration."""
     return sha256(data).hexdigest()
 
 
 def _remaining(
-    after: DeviceResult, plan: Plan, asked: Collection[str], stuck: str = ""
+    case: Case, after: DeviceResult, plan: Plan, stuck: str = ""
 ) -> tuple[Remaining, ...]:
     return tuple(
-        Remaining(
-            v.setting,
-            v.verdict,
-            "; ".join(
-                [v.why, *(o.why for o in plan.stuck(v.setting)), *([stuck] if stuck else [])]
-            ),
-        )
+        _remains(case, v, plan, stuck)
         for v in after.verdicts
-        if v.verdict != "meets" and v.setting in asked
+        if v.verdict != "meets" and v.setting in case.asked
+    )
+
+
+def _remains(case: Case, v: Verdict, plan: Plan, stuck: str) -> Remaining:
+    obstacles = plan.obstacles.get(v.setting, ())
+    # What is unable says so itself; beside other findings, the obstacle tells.
+    told = [o.why for o in obstacles if v.verdict != "unable" or not o.unable]
+    why = "; ".join(dict.fromkeys([*v.why.split("; "), *told, *([stuck] if stuck else [])]))
+    cannot = "; ".join(dict.fromkeys(o.why for o in obstacles if o.unable))
+    if v.verdict not in ("unable", "breaks") or not cannot:
+        return Remaining(v.setting, v.verdict, why)
+    return Remaining(
+        v.setting,
+        v.verdict,
+        why,
+        instead(case.dialect, case.policy, case.asked[v.setting]),
+        waiver_text(case.device, v.setting, cannot, case.today),
     )
 
 

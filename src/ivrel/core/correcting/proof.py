@@ -30,7 +30,8 @@ class Proof(Struct, frozen=True):
     """A change applied: the corrected text, the back-out, the properties, and what could be left
     out.
 
-    `after`: the answers about the corrected configuration; None if the change cannot be applied.
+    `after`: the answers about the corrected configuration; None if the change cannot be applied;
+    `gaps`: of single collectors while it goes in.
     """
 
     corrected: Text
@@ -38,6 +39,7 @@ class Proof(Struct, frozen=True):
     spare: tuple[Edit, ...]
     properties: tuple[Property, ...]
     after: Answers | None = None
+    gaps: tuple[prop.Gap, ...] = ()
 
     def holds(self, name: str) -> bool:
         """Whether the property of that name holds."""
@@ -61,20 +63,18 @@ def prove(case: Case, before: Answers, change: str, plan: Plan) -> Proof:
     spare = prop.spare(tried)
     join = case.dialect.shape.join
     backout, irreversible = prop.reversible(tried)
-    if backout and not irreversible:
-        back = case.dialect.shape.read_change(backout, "back-out")
-        irreversible = case.dialect.shape.unsaid(back)
+    silent, gaps = prop.never_silent(tried)
     why = {
         "complete": prop.complete(tried),
         "no worse": prop.no_worse(tried),
         "settled": prop.settled(tried),
         "minimal": f"'{join(spare[-1].words)}' could be left out" if spare else "",
         "reversible": irreversible,
-        "never silent": prop.never_silent(tried),
+        "never silent": silent,
         "narrow": prop.narrow(tried),
     }
     properties = tuple(Property(name, not why[name], why[name]) for name in PROPERTIES)
-    return Proof(trial.text, backout, tuple(spare), properties, tried.after)
+    return Proof(trial.text, backout, tuple(spare), properties, tried.after, gaps)
 
 
 def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:

@@ -4,7 +4,7 @@ not.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -40,6 +40,15 @@ MEANS: Mapping[str, str] = {
     **PROPERTIES,
     TAKEN: "the platform's own program has nothing more against it than before",
 }
+
+
+class Gap(Struct, frozen=True):
+    """A collector that is not reached for so many lines of a change, though it is before and
+    after.
+    """
+
+    collector: str
+    lines: int
 
 
 class Tried(Struct, frozen=True):
@@ -160,29 +169,44 @@ def _says_what(need: object) -> bool:
 
 def reversible(tried: Tried) -> tuple[str, str]:
     """Return the back-out, and why it does not bring everything back; '' if it does."""
-    case, before, after = tried.case, tried.before, tried.trial.after
-    shape, corrected = case.dialect.shape, tried.trial.text
+    case, before, corrected = tried.case, tried.before, tried.trial.text
     if corrected.data == before.records.text.data:
         return "", ""
     try:
-        steps = undo(after, before.records)
+        steps = undo(tried.trial.after, before.records)
         backout = write_change(case.dialect, corrected, [s.edit for s in steps])
-        text = case.apply(corrected, shape.read_change(backout, "back-out"))
+    except Refused as problem:
+        return "", f"the back-out cannot be applied: {problem}"
+    why = brings_back(tried, backout)
+    return ("" if why.startswith(_NOT_APPLIED) else backout), why
+
+
+_NOT_APPLIED = "the back-out cannot be applied"
+
+
+def brings_back(tried: Tried, backout: str) -> str:
+    """Return why a back-out does not bring everything back; '' if it does."""
+    case, before = tried.case, tried.before
+    try:
+        edits = case.dialect.shape.read_change(backout, "back-out")
+        if unsaid := case.dialect.shape.unsaid(edits):
+            return unsaid
+        text = case.apply(tried.trial.text, edits)
         if text.data == before.records.text.data:
-            return backout, ""  # to the letter, so there is nothing to compare
+            return ""  # to the letter, so there is nothing to compare
         back = before.on(case.read(text))
     except (InputError, Refused, Unreadable) as problem:
-        return "", f"the back-out cannot be applied: {problem}"
+        return f"{_NOT_APPLIED}: {problem}"
     lost = lost_statement(before.records, back.records)
     if lost:
-        return backout, f"after the back-out {lost}"
+        return f"after the back-out {lost}"
     for name in SETTINGS:
         old, new = _said(before, name), _said(back, name)
         for what in {**old, **new}:
             if old.get(what) != new.get(what):
                 now, was = (", ".join(said.get(what, ["gone"])) for said in (new, old))
-                return backout, f"after the back-out {what} is {now}, not {was}"
-    return backout, ""
+                return f"after the back-out {what} is {now}, not {was}"
+    return ""
 
 
 def facts_of(state: Answers, name: str) -> list[Fact]:
@@ -199,29 +223,42 @@ def _said(state: Answers, name: str) -> dict[str, list[str]]:
     return {what: sorted(said) for what, said in out.items()}
 
 
-def never_silent(tried: Tried) -> str:
+def never_silent(tried: Tried) -> tuple[str, tuple[Gap, ...]]:
     """Return the line after which nothing leaves for a right collector, although something did or
-    should.
+    should; '' if there is none. And the gaps of single collectors on the way.
     """
     case, trial = tried.case, tried.trial
     if _silence_is_asked(case):
-        return ""
+        return "", ()
     if left_for(tried.before, right=False) and not left_for(tried.after, right=False):
-        return "nothing leaves any more when it is done"
-    could = _reached(tried.before)
+        return "nothing leaves any more when it is done", ()
+    could = reached_by(tried.before)
     if case.dialect.shape.ATOMIC:
         # What is carried out as a whole has no moment in between.
-        still = not could or _reached(tried.after)
-        return "" if still else "nothing leaves for a right collector when it is done"
+        still = not could or reached_by(tried.after)
+        return "" if still else "nothing leaves for a right collector when it is done", ()
     state = tried.before
+    reached = [could]
     for edit, records in trial.after_each():
         state = state.on(records)
-        can = _reached(state)
+        can = reached_by(state)
         if could and not can:
             said = case.dialect.shape.join(edit.words)
-            return f"after '{said}' nothing leaves for a right collector"
+            return f"after '{said}' nothing leaves for a right collector", ()
         could = can
-    return ""
+        reached.append(can)
+    return "", tuple(_gaps(reached))
+
+
+def _gaps(reached: Sequence[frozenset[str]]) -> Iterator[Gap]:
+    """Yield the gaps of collectors that are reached at first and at last; `reached`: those that are
+    before the first line and after each.
+    """
+    for collector in sorted(reached[0] & reached[-1]):
+        gone = [n for n, now in enumerate(reached) if collector not in now]
+        if gone:
+            back = next(n for n in range(gone[-1], len(reached)) if collector in reached[n])
+            yield Gap(collector, back - gone[0])
 
 
 def _silence_is_asked(case: Case) -> bool:
@@ -237,7 +274,7 @@ def _silence_is_asked(case: Case) -> bool:
     return level.choose(lambda v: v != "none") is None
 
 
-def _reached(state: Answers) -> frozenset[str]:
+def reached_by(state: Answers) -> frozenset[str]:
     """Return the right collectors that a device can send to."""
     return state.ask("reached", _reached_in)
 

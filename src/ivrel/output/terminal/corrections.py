@@ -13,6 +13,8 @@ from ivrel.output.views.corrections import CorrectionsView
 from ivrel.output.views.folding import ONE_BY_ONE, folded, grouped, named
 
 LINES_SHOWN = 24  # of the text of one change
+WAVE_SHOWN = 8  # names of devices of one wave
+HELD_SHOWN = 4  # devices that wait for a reason of their own
 CHANGES_SHOWN = 20  # changes told once with their devices, unless all are asked for
 
 
@@ -27,7 +29,30 @@ def draw_corrections(screen: Console, view: CorrectionsView) -> None:
             for c in changed:
                 _correction(screen, c)
     _sum(screen, view.corrections, changed, view.folder)
+    _waves(screen, view)
     _remains(screen, view)
+
+
+def _waves(screen: Console, view: CorrectionsView) -> None:
+    """Draw in which steps the corrections are delivered, and who waits for a reason of its own."""
+    if view.waves is None:
+        return
+    screen.print()
+    grid = table("wave", "devices", "", "")
+    grid.columns[1].justify = "right"
+    for wave in view.waves:
+        names = named(wave.devices, WAVE_SHOWN if not view.every else len(wave.devices))
+        number = f"{len(wave.devices):,}"
+        grid.add_row(Text(str(wave.number), "bold"), number, Text(names), Text(wave.why, "dim"))
+        for held in wave.held[: None if view.every else HELD_SHOWN]:
+            grid.add_row("", "", Text(f"{held.device} waits", "yellow"), Text(held.why, "dim"))
+        if len(wave.held) > HELD_SHOWN and not view.every:
+            more = f"and {len(wave.held) - HELD_SHOWN} more wait; --all shows them"
+            grid.add_row("", "", Text(more, "yellow"), "")
+    shown(screen, grid)
+    left = [c.device for c in view.changed if not c.proved]
+    if left:
+        line(screen, (f"in no wave, for it is not proved: {named(left)}", "bold red"))
 
 
 def _counted(screen: Console, view: CorrectionsView, by: str) -> None:

@@ -8,6 +8,7 @@ from typing import Any
 import msgspec
 
 from ivrel.core.correcting import MEANS, Correction
+from ivrel.core.delivery import Wave
 from ivrel.core.fleet import Device
 from ivrel.output.views.view import View
 
@@ -18,7 +19,8 @@ class CorrectionsView(View, frozen=True, kw_only=True):
     """The corrections of some devices.
 
     `folder`: where they have been written, if they have; `devices`: by name; `by`: what devices are
-    counted by; `every`: whether each device is shown, also of a large fleet.
+    counted by; `every`: whether each device is shown, also of a large fleet; `waves`: the steps of
+    a delivery; None if they were not asked for.
     """
 
     fleet: str
@@ -28,6 +30,7 @@ class CorrectionsView(View, frozen=True, kw_only=True):
     folder: str = ""
     by: str = ""
     every: bool = False
+    waves: tuple[Wave, ...] | None = None
 
     @property
     def changed(self) -> list[Correction]:
@@ -35,11 +38,22 @@ class CorrectionsView(View, frozen=True, kw_only=True):
         return [c for c in self.corrections if c.changes]
 
     def machine(self) -> Any:
-        return {
+        out = {
             "fleet": self.fleet,
             "devices": [_correction(c) for c in self.corrections],
             "not_readable": [{"device": name, "problem": why} for name, why in self.unread],
         }
+        if self.waves is not None:
+            out["waves"] = [
+                {
+                    "wave": w.number,
+                    "devices": w.devices,
+                    "why": w.why,
+                    "held": msgspec.to_builtins(w.held),
+                }
+                for w in self.waves
+            ]
+        return out
 
 
 def _correction(c: Correction) -> dict[str, Any]:
@@ -56,5 +70,6 @@ def _correction(c: Correction) -> dict[str, Any]:
             {"property": p.name, "means": MEANS[p.name], "holds": p.holds, "why": p.why}
             for p in c.proof
         ],
+        "gaps": [plain(gap) for gap in c.gaps],
         "remains": [plain(r) for r in c.remains],
     }
