@@ -19,10 +19,6 @@ if TYPE_CHECKING:
     from ivrel.sources.workspace import Workspace
 
 
-CHANGES = ("change.txt", "backout.txt")
-SUMMARY, SHEET = "corrections.json", "change-sheet.md"
-
-
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
@@ -56,6 +52,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="GROUP",
         help="never two devices of this group in one wave, besides the fleet's own `apart:`",
     )
+    parser.add_argument(
+        "--prove",
+        metavar="DIR",
+        help="judge the changes that lie there (DIR/DEVICE/change.txt; or a file, for one device) "
+        "on the configurations of today",
+    )
     common.by_argument(parser)
     common.scheduler_arguments(parser)
     common.example(
@@ -69,12 +71,22 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
+    if args.prove is not None:
+        from ivrel.cli import proving
+
+        return proving.run(args)
+    return _correct(args)
+
+
+def _correct(args: argparse.Namespace) -> int:
+    """Write the corrections, or show them."""
     from msgspec.structs import replace
 
     from ivrel.cli.jobs import Correcting, NotCorrected
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.output.views.corrections import CorrectionsView
     from ivrel.runners import through
+    from ivrel.sources.corrections import BESIDE
     from ivrel.sources.files import claim_folder
 
     by, cluster = common.folding_of(args), common.cluster_of(args)
@@ -84,7 +96,7 @@ def run(args: argparse.Namespace) -> int:
     common.given_text(args, workspace, devices)
     if args.output:
         # Each device gets a folder of its own beside these files.
-        clash = next((d.name for d in devices if d.name in (SUMMARY, SHEET)), None)
+        clash = next((d.name for d in devices if d.name in BESIDE), None)
         if clash:
             raise InputError(
                 f"a device is called '{clash}', as a file of the corrections is; give it another "
@@ -153,12 +165,14 @@ def _further(
     if not view.folder:
         words = common.judging_words(args) + common.chosen_words(args)
         return (f"ivrel correct{words} -o corrections",)
+    from ivrel.sources.corrections import CHANGE, SHEETS, UNPROVED
+
     first = view.changed[0]
     file = workspace.configuration(view.devices[first.device]) or ""
-    name = CHANGES[0] if first.proved else f"unproved-{CHANGES[0]}"
+    name = CHANGE if first.proved else f"{UNPROVED}{CHANGE}"
     change = f"{view.folder}/{first.device}/{name}"
     return (
-        f"less {view.folder}/{SHEET}",
+        f"less {view.folder}/{SHEETS[0]}",
         f"ivrel dialect apply {first.platform} {workspace.folder / file} {change}",
     )
 
@@ -170,19 +184,13 @@ def write_folder(folder: Path, view: CorrectionsView, policy: str, today: date) 
     """
     from ivrel.output.machine import json
     from ivrel.output.machine.sheet import change_sheet
+    from ivrel.sources.corrections import BACKOUT, CHANGE, SHEETS, SUMMARY, UNPROVED, is_own
     from ivrel.sources.files import NewFolder, write_text
 
-    with NewFolder(folder, _is_own) as new:
+    with NewFolder(folder, is_own) as new:
         for c in view.changed:
-            for name, text in zip(CHANGES, (c.change, c.backout), strict=True):
-                write_text(new / c.device / (name if c.proved else f"unproved-{name}"), text)
+            mark = "" if c.proved else UNPROVED
+            for name, text in ((CHANGE, c.change), (BACKOUT, c.backout)):
+                write_text(new / c.device / f"{mark}{name}", text)
         write_text(new / SUMMARY, json.text(view.machine()))
-        write_text(new / SHEET, change_sheet(view, policy, today))
-
-
-def _is_own(path: Path) -> bool:
-    """Whether something in a folder of corrections is what an earlier call wrote there."""
-    if not path.is_dir():
-        return path.name in (SUMMARY, SHEET)
-    every = {*CHANGES, *(f"unproved-{name}" for name in CHANGES)}
-    return all(inner.name in every for inner in path.iterdir())
+        write_text(new / SHEETS[0], change_sheet(view, policy, today))

@@ -5,14 +5,23 @@ judged by two policies.
 from __future__ import annotations
 
 import pickle
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import date
 from typing import Any, Generic, TypeVar
 
 import msgspec
 from msgspec import Struct
 
-from ivrel.core.correcting import Correction, WhatIf, correct, what_if
+from ivrel.core.correcting import (
+    Correction,
+    Judged,
+    WhatIf,
+    Written,
+    correct,
+    judge_change,
+    start,
+    what_if,
+)
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging import Auditor, DeviceResult, unreadable
@@ -108,6 +117,28 @@ class Correcting(_OfCorrections["Correction | NotCorrected"]):
         return checked(done, data)
 
     def failed(self, device: Device, problem: str) -> Correction | NotCorrected:
+        return NotCorrected(device.name, problem)
+
+
+class Proving(_OfCorrections["Judged | NotCorrected"]):
+    """What is to be said of a change that somebody wrote, for each device. `changes`: by device."""
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        today: date,
+        changes: Mapping[str, Written],
+        names: Collection[str] = (),
+    ) -> None:
+        super().__init__(workspace, today, names)
+        self._changes = changes
+
+    def one(self, device: Device, data: bytes, file: str) -> Judged | NotCorrected:
+        dialect, policy = self._dialects[device.platform], self._policy
+        begun = start(device, dialect, data, policy, self._today, file, self._names)
+        return checked(judge_change(begun, self._changes[device.name]), data)
+
+    def failed(self, device: Device, problem: str) -> Judged | NotCorrected:
         return NotCorrected(device.name, problem)
 
 

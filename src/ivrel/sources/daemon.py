@@ -13,13 +13,15 @@ import subprocess
 import tempfile
 from collections import Counter
 from pathlib import Path
+from typing import TypeVar
 
 from msgspec.structs import replace
 
-from ivrel.core.correcting import TAKEN, Correction, Property
+from ivrel.core.correcting import TAKEN, Correction, Judged, Property
 from ivrel.core.text.bundle import parts
 
 SECONDS = 20
+C = TypeVar("C", Correction, Judged)
 _MAIN = "rsyslog.conf"
 _BY_PATH = re.compile(rb"""(?:modload\s+["']?|load\s*=\s*["'])[^\s"']*/""", re.I)
 _PLACE = re.compile(r"error during parsing file \S+ on or before line \d+: |\[v8[^\]]*\]")
@@ -32,11 +34,11 @@ def program() -> str | None:
     )
 
 
-def checked(correction: Correction, data: bytes) -> Correction:
-    """Return the correction with one more property in its proof, if the platform's program is here
-    and can be asked.
+def checked(correction: C, data: bytes) -> C:
+    """Return a correction, or a change that was judged, with one more property in its proof, if the
+    platform's program is here and can be asked.
     """
-    asked = program() if correction.changes and correction.asks else None
+    asked = program() if correction.proof and correction.asks else None
     if asked is None or _BY_PATH.search(data):
         return correction
     try:

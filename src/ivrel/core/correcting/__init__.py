@@ -2,7 +2,9 @@
 hand.
 """
 
-from ivrel.core.correcting.correction import Change, Correction, Remaining, correct
+from ivrel.core.correcting.case import start
+from ivrel.core.correcting.correction import Change, Correction, Remaining, correct, fingerprint
+from ivrel.core.correcting.judged import STATES, Judged, Written, judge_change
 from ivrel.core.correcting.proof import Property
 from ivrel.core.correcting.properties import MEANS, PROPERTIES, TAKEN
 from ivrel.core.correcting.what_if import Otherwise, WhatIf, what_if
@@ -10,13 +12,19 @@ from ivrel.core.correcting.what_if import Otherwise, WhatIf, what_if
 __all__ = [
     "MEANS",
     "PROPERTIES",
+    "STATES",
     "TAKEN",
     "Change",
     "Correction",
+    "Judged",
     "Otherwise",
     "Property",
     "Remaining",
     "WhatIf",
+    "Written",
     "correct",
+    "fingerprint",
+    "judge_change",
+    "start",
     "what_if",
 ]

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 
+from ivrel.core.correcting.difference import is_export
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import read_records
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.bundle import is_marked
 from ivrel.core.text.text import Text
+from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Mistake, Refused, Unreadable
 from ivrel.core.vocabulary.wording import shorten
 
@@ -100,11 +102,36 @@ def unknown_lines(dialect: Dialect, change: str, file: str) -> Iterator[tuple[in
         return
     reader = matcher(dialect)
     for edit in dialect.shape.read_change(change, file):
-        if edit.body is None:
-            said = [(edit.path, edit.words)]
-        else:
-            said = [((edit.words,), words) for words in edit.body]
-        for path, words in said:
+        for path, words in statements_of(edit):
             known = reader.find(path, words) or reader.is_header(path, words)
             if not known and not edit.removes:
                 yield edit.line, shorten(dialect.shape.join(words))
+
+
+def statements_of(edit: Edit) -> list[tuple[Path, Words]]:
+    """Return the statements that an edit sets, or the beginning of those that it removes."""
+    if edit.body is None:
+        return [(edit.path, edit.words)]
+    return [((edit.words,), words) for words in edit.body]
+
+
+def named(dialect: Dialect, edit: Edit) -> str:
+    """Return what an edit is called where it is told of: its words, if they surely concern export,
+    else its line alone.
+    """
+    if edit.line and not edit.removes and not is_about_export(dialect, edit):
+        return f"line {edit.line}"
+    return f"'{dialect.shape.join(edit.words)}'"
+
+
+def is_about_export(dialect: Dialect, edit: Edit) -> bool:
+    """Whether all that an edit sets is about export settings."""
+    reader = matcher(dialect)
+    for path, words in statements_of(edit):
+        match = reader.find(path, words)
+        if match is None:
+            if not reader.is_header(path, words):
+                return False
+        elif not is_export(dialect, match):
+            return False
+    return True

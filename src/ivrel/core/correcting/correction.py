@@ -101,7 +101,7 @@ def correct(
     if not change:
         return Correction(
             *(device.name, dialect.name, (), "", "", ()),
-            remains=_remaining(case, before, plan, stuck),
+            remains=remaining(case, before, plan, stuck),
             fingerprint=fingerprint(data),
             before=before,
             after=before,
@@ -124,7 +124,7 @@ def correct(
         change=change,
         backout=proof.backout,
         proof=proof.properties,
-        remains=_remaining(case, after, plan),
+        remains=remaining(case, after, plan),
         fingerprint=fingerprint(data),
         before=before,
         after=after,
@@ -151,9 +151,10 @@ def fingerprint(data: bytes) -> str:
     return sha256(data).hexdigest()
 
 
-def _remaining(
+def remaining(
     case: Case, after: DeviceResult, plan: Plan, stuck: str = ""
 ) -> tuple[Remaining, ...]:
+    """Return what is not as asked after a change; `stuck`: why none could be written."""
     return tuple(
         _remains(case, v, plan, stuck)
         for v in after.verdicts

@@ -83,7 +83,7 @@ def _statements(records: Records) -> Mapping[tuple[Path, Words], int]:
     for table in LAZY:
         if table in dialect.keys:
             looked_up = records.written(table).values()
-            matches += [match for match, _ in looked_up if _is_export(dialect, match)]
+            matches += [match for match, _ in looked_up if is_export(dialect, match)]
     out: dict[tuple[Path, Words], int] = {}
     for match in matches:
         if match.pattern != NO_PATTERN:
@@ -92,10 +92,12 @@ def _statements(records: Records) -> Mapping[tuple[Path, Words], int]:
     return out
 
 
-def _is_export(dialect: Dialect, match: Understood) -> bool:
-    """Whether a statement of a lazy table says how traffic is recorded, which is an export
-    setting.
+def is_export(dialect: Dialect, match: Understood) -> bool:
+    """Whether a statement is about export settings: of the tables that are looked up, only what
+    says how traffic is recorded is.
     """
+    if match.table not in LAZY:
+        return True
     return any(slot in _RECORDING for slot in dialect.patterns[match.pattern].own_slots)
 
 
@@ -135,7 +137,7 @@ def _beyond_export(dialect: Dialect, statements: Iterable[Found]) -> list[tuple[
             match = reader.find(path, words) if words else None
             # Interfaces and the traffic that rules let through are none of export's business. The
             # header of a block is passed over: it comes and goes with what stands below it.
-            if match is None or (match.table in LAZY and not _is_export(dialect, match)):
+            if match is None or not is_export(dialect, match):
                 known = not reader.is_header(path, words)
             else:
                 known = False

@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from ivrel.core.correcting import properties as prop
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
+from ivrel.core.correcting.changes import named
 from ivrel.core.correcting.plan import Plan
 from ivrel.core.correcting.properties import PROPERTIES, Tried
 from ivrel.core.correcting.trial import Trial
@@ -31,7 +32,7 @@ class Proof(Struct, frozen=True):
     out.
 
     `after`: the answers about the corrected configuration; None if the change cannot be applied;
-    `gaps`: of single collectors while it goes in.
+    `gaps`: of single collectors while it goes in; `edits`: those of the change.
     """
 
     corrected: Text
@@ -40,14 +41,20 @@ class Proof(Struct, frozen=True):
     properties: tuple[Property, ...]
     after: Answers | None = None
     gaps: tuple[prop.Gap, ...] = ()
+    edits: tuple[Edit, ...] = ()
 
     def holds(self, name: str) -> bool:
         """Whether the property of that name holds."""
         return next(p.holds for p in self.properties if p.name == name)
 
 
-def prove(case: Case, before: Answers, change: str, plan: Plan) -> Proof:
-    """Apply the text of a change and prove it; one that cannot be applied has no property."""
+def prove(
+    case: Case, before: Answers, change: str, plan: Plan, backout: str | None = None
+) -> Proof:
+    """Apply the text of a change and prove it; one that cannot be applied has no property.
+
+    `backout`: the text that is to bring everything back; None if it is to be written.
+    """
     try:
         edits = case.dialect.shape.read_change(change, "change")
         trial = Trial(case, before.records, edits)
@@ -61,20 +68,22 @@ def prove(case: Case, before: Answers, change: str, plan: Plan) -> Proof:
         return Proof(before.records.text, "", (), none)
     tried = Tried(case, plan, trial, before, before.on(trial.after))
     spare = prop.spare(tried)
-    join = case.dialect.shape.join
-    backout, irreversible = prop.reversible(tried)
+    if backout is None:
+        backout, irreversible = prop.reversible(tried)
+    else:
+        irreversible = prop.brings_back(tried, backout)
     silent, gaps = prop.never_silent(tried)
     why = {
         "complete": prop.complete(tried),
         "no worse": prop.no_worse(tried),
         "settled": prop.settled(tried),
-        "minimal": f"'{join(spare[-1].words)}' could be left out" if spare else "",
+        "minimal": f"{named(case.dialect, spare[-1])} could be left out" if spare else "",
         "reversible": irreversible,
         "never silent": silent,
         "narrow": prop.narrow(tried),
     }
     properties = tuple(Property(name, not why[name], why[name]) for name in PROPERTIES)
-    return Proof(trial.text, backout, tuple(spare), properties, tried.after, gaps)
+    return Proof(trial.text, backout, tuple(spare), properties, tried.after, gaps, trial.edits)
 
 
 def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:

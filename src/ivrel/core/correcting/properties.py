@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
-from ivrel.core.correcting.changes import write_change
+from ivrel.core.correcting.changes import named, write_change
 from ivrel.core.correcting.difference import is_same_beyond_export, lost_statement
 from ivrel.core.correcting.plan import Plan, make_plan, undo
 from ivrel.core.correcting.trial import Trial
@@ -92,7 +92,7 @@ def settled(tried: Tried) -> str:
     """Return how many lines another correction would write."""
     case = tried.case
     again = make_plan(tried.after, case.asked, case.waived, case.whole).steps
-    return f"{len(again)} more lines" if again else ""
+    return f"{len(again)} more line{'s' * (len(again) > 1)}" if again else ""
 
 
 def spare(tried: Tried) -> list[Edit]:
@@ -200,6 +200,8 @@ def brings_back(tried: Tried, backout: str) -> str:
     lost = lost_statement(before.records, back.records)
     if lost:
         return f"after the back-out {lost}"
+    if not is_same_beyond_export(case.dialect, before.records.text, text):
+        return "after the back-out other statements than export settings are not what they were"
     for name in SETTINGS:
         old, new = _said(before, name), _said(back, name)
         for what in {**old, **new}:
@@ -243,8 +245,8 @@ def never_silent(tried: Tried) -> tuple[str, tuple[Gap, ...]]:
         state = state.on(records)
         can = reached_by(state)
         if could and not can:
-            said = case.dialect.shape.join(edit.words)
-            return f"after '{said}' nothing leaves for a right collector", ()
+            said = named(case.dialect, edit)
+            return f"after {said} nothing leaves for a right collector", ()
         could = can
         reached.append(can)
     return "", tuple(_gaps(reached))

@@ -23,6 +23,7 @@ _DRAWN = {
     "MessagesView": ("messages", "messages"),
     "OwnView": ("own", "own"),
     "PolicyView": ("policy", "policy"),
+    "ProofsView": ("proofs", "proofs"),
     "ReadingView": ("reading", "reading"),
     "ReadingsView": ("reading", "readings"),
     "RequirementsView": ("policy", "requirements"),
