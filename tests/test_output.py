@@ -26,11 +26,13 @@ from msgspec.structs import replace
 import ivrel as package
 from ivrel.core import InputError, Unreadable, correct, read_policy
 from ivrel.core.fleet import Device
+from ivrel.core.vocabulary.wording import counted
 from ivrel.output.machine.sheet import change_sheet
+from ivrel.output.machine.sheet_html import change_sheet_html
 from ivrel.output.terminal import draw
 from ivrel.output.terminal.audit import runs
-from ivrel.output.terminal.screen import count
 from ivrel.output.views.corrections import CorrectionsView
+from ivrel.output.views.sheet import Sections, SheetView
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import claim_folder, read_bytes, read_text, write_text
 
@@ -105,7 +107,7 @@ def test_corrections_on_disk_are_those_on_the_terminal(
         sheet = (tmp_path / "out" / "change-sheet.md").read_text()
         assert all(change["line"].replace("|", "\\|") in sheet for change in device["changes"])
     left = sorted(p.name for p in (tmp_path / "out").iterdir() if p.is_file())
-    assert left == ["change-sheet.md", "corrections.json"]
+    assert left == ["change-sheet.html", "change-sheet.md", "corrections.json"]
 
 
 def on_terminal(words: list[str], env: dict[str, str]) -> str:
@@ -155,7 +157,7 @@ def test_a_text_of_brackets_is_no_markup(ivrel: Run, example: Path, tmp_path: Pa
 )
 def test_runs_of_lines_are_short(numbers: list[int], expected: str) -> None:
     assert runs(numbers) == expected
-    assert (count(1, "device"), count(1200, "device"), count(2, "policy")) == (
+    assert (counted(1, "device"), counted(1200, "device"), counted(2, "policy")) == (
         "1 device",
         "1,200 devices",
         "2 policies",
@@ -283,11 +285,14 @@ def test_what_is_not_proved_is_told_in_red_and_in_words(capsys: pytest.CaptureFi
             and "so it is" in told
             and "proved on 0 of 1 device" in told
         )
-        sheet = change_sheet(view, "p", TODAY)
-        assert (
-            "**Not proved.** It must not be sent as it is:" in sheet
-            and f"**fails: {failing.name}**" in sheet
-        )
+        sections = Sections()
+        sections.take(broken)
+        sheet = SheetView("f", ("p", "p.yaml"), TODAY, sections)
+        text = "\n".join(change_sheet(sheet))
+        assert "**Not proved.** It must not be sent as it is:" in text
+        assert f"- {failing.name}: so it is" in text and "1 of 1 changes are not proved" in text
+        page = "".join(change_sheet_html(sheet))
+        assert f'<p class="bad">{failing.name}: so it is</p>' in page and "not proved: must" in page
 
 
 @pytest.mark.skipif(not Path("/proc/self/syscall").exists(), reason="no /proc/PID/syscall here")

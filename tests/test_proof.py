@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import write_change
+from ivrel.core.correcting.correction import Correction
 from ivrel.core.correcting.plan import Plan, make_plan, undo
 from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import PROPERTIES
@@ -168,24 +169,25 @@ def test_an_unproved_correction_is_not_written_as_if_it_were_good(tmp_path: obje
 
     from msgspec.structs import replace
 
-    from ivrel.cli.correct import write_folder
+    from ivrel.cli.outlets import Folder
     from ivrel.core.correcting import Property, correct
     from ivrel.output.views.corrections import CorrectionsView
 
+    folder = Path(str(tmp_path)) / "out"
+
+    def write(c: Correction, *unread: tuple[str, str]) -> None:
+        with Folder(folder, ("p", "p.yaml"), TODAY, keeps=False) as out:
+            out.done(CorrectionsView(fleet="f", corrections=(out.take(c),), unread=unread))
+
     done = correct(DEVICE, DIALECT, TEXT, POLICY, TODAY, "x.conf")
     bad = replace(done, proof=(Property("settled", False, "1 more line"),))
-    folder = Path(str(tmp_path))
-    write_folder(folder, CorrectionsView(fleet="f", corrections=(done,), unread=()), "p", TODAY)
+    write(done)
     assert (folder / "x" / "change.txt").read_text() == GOOD
-    unread = (("y", "not there"),)
-    write_folder(folder, CorrectionsView(fleet="f", corrections=(bad,), unread=unread), "p", TODAY)
+    write(bad, ("y", "not there"))
     assert sorted(p.name for p in (folder / "x").iterdir()) == [
         "unproved-backout.txt",
         "unproved-change.txt",
     ]
     sheet = (folder / "change-sheet.md").read_text()
-    assert (
-        "**Not proved.**" in sheet
-        and "settled: 1 more line" in sheet
-        and "not readable: not there" in sheet
-    )
+    assert "**Not proved.**" in sheet and "settled: 1 more line" in sheet
+    assert "- y: not there" in sheet and "| not readable | 1 |" in sheet

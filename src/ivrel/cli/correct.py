@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
+import sys
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
-    from datetime import date
 
     from ivrel.core.correcting import Correction
     from ivrel.core.delivery import Wave
@@ -28,12 +27,50 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.policy_argument(parser)
     common.today_argument(parser)
     common.text_argument(parser)
-    parser.add_argument(
-        "-o", "--output", metavar="DIR", help="write DIR/DEVICE/change.txt and the like"
-    )
+    _outlet_arguments(parser)
     parser.add_argument(
         "--replace", action="store_true", help="write into a folder that already holds something"
     )
+    _wave_arguments(parser)
+    common.by_argument(parser)
+    common.scheduler_arguments(parser)
+    common.example(
+        parser,
+        "ivrel correct tarsk-fw2",
+        "ivrel correct --site tarsk -o corrections",
+        "ivrel correct --waves --first 3 --apart 'pair-*' -o corrections",
+    )
+    parser.set_defaults(run=run)
+
+
+def _outlet_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say where corrections go, or what is done with others."""
+    does = parser.add_mutually_exclusive_group()
+    does.add_argument(
+        "-o", "--output", metavar="DIR", help="write DIR/DEVICE/change.txt and the like"
+    )
+    does.add_argument(
+        "--as",
+        dest="form",
+        choices=("patch",),
+        help="patch: one unified diff over the configurations, for `git apply`",
+    )
+    does.add_argument(
+        "--in-place",
+        action="store_true",
+        help="write what is proved into the workspace's files; --undo takes it back",
+    )
+    does.add_argument("--undo", action="store_true", help="take back what --in-place wrote last")
+    does.add_argument(
+        "--prove",
+        metavar="DIR",
+        help="judge the changes that lie there (DIR/DEVICE/change.txt; or a file, for one device) "
+        "on the configurations of today",
+    )
+
+
+def _wave_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options of the steps of a delivery."""
     parser.add_argument(
         "--waves",
         action="store_true",
@@ -52,21 +89,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="GROUP",
         help="never two devices of this group in one wave, besides the fleet's own `apart:`",
     )
-    parser.add_argument(
-        "--prove",
-        metavar="DIR",
-        help="judge the changes that lie there (DIR/DEVICE/change.txt; or a file, for one device) "
-        "on the configurations of today",
-    )
-    common.by_argument(parser)
-    common.scheduler_arguments(parser)
-    common.example(
-        parser,
-        "ivrel correct tarsk-fw2",
-        "ivrel correct --site tarsk -o corrections",
-        "ivrel correct --waves --first 3 --apart 'pair-*' -o corrections",
-    )
-    parser.set_defaults(run=run)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -75,7 +97,19 @@ def run(args: argparse.Namespace) -> int:
         from ivrel.cli import proving
 
         return proving.run(args)
-    return _correct(args)
+    return _taken_back(args) if args.undo else _correct(args)
+
+
+def _taken_back(args: argparse.Namespace) -> int:
+    """Take back what `--in-place` wrote last."""
+    from ivrel.sources.in_place import undo
+
+    files = undo(common.open_workspace(args).folder)
+    for file in files:
+        print(f"{file} is as it was")
+    if not files:
+        print("every file is as it was already")
+    return 0
 
 
 def _correct(args: argparse.Namespace) -> int:
@@ -83,51 +117,47 @@ def _correct(args: argparse.Namespace) -> int:
     from msgspec.structs import replace
 
     from ivrel.cli.jobs import Correcting, NotCorrected
-    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.cli.outlets import outlet_of
     from ivrel.output.views.corrections import CorrectionsView
     from ivrel.runners import through
-    from ivrel.sources.corrections import BESIDE
-    from ivrel.sources.files import claim_folder
 
     by, cluster = common.folding_of(args), common.cluster_of(args)
     workspace = common.open_workspace(args)
     names = common.settings(args.setting)
-    devices, policy, today = common.chosen(args, workspace), workspace.policy, common.day(args)
+    devices, today = common.chosen(args, workspace), common.day(args)
     common.given_text(args, workspace, devices)
-    if args.output:
-        # Each device gets a folder of its own beside these files.
-        clash = next((d.name for d in devices if d.name in BESIDE), None)
-        if clash:
-            raise InputError(
-                f"a device is called '{clash}', as a file of the corrections is; give it another "
-                "name"
-            )
-        # Before the work, which may be long: a folder that cannot be had is told at once.
-        claim_folder(Path(args.output), args.replace)
+    outlet = outlet_of(args, workspace, devices, today)
     corrections: list[Correction] = []
     unread: list[tuple[str, str]] = []
-    found = through(Correcting(workspace, today, names), devices, cluster, send=args.send)
-    for done in common.progress(found, len(devices), "correcting"):
-        if isinstance(done, NotCorrected):
-            unread.append((done.device, done.problem))
-        else:
-            corrections.append(done)
-    view = CorrectionsView(
-        fleet=workspace.fleet.name,
-        corrections=tuple(corrections),
-        unread=tuple(unread),
-        devices={d.name: d for d in devices},
-        folder=args.output or "",
-        by=by,
-        every=args.all,
-        waves=_waves(args, workspace, devices, corrections) if args.waves else None,
-    )
-    if args.output:
-        write_folder(Path(args.output), view, policy.name, today)
-    common.show(replace(view, next=_further(args, workspace, view)), args)
+    with outlet:
+        job = Correcting(workspace, today, names, needs_text=outlet.needs_text)
+        found = through(job, devices, cluster, send=args.send)
+        for done in common.progress(found, len(devices), "correcting"):
+            if isinstance(done, NotCorrected):
+                unread.append((done.device, done.problem))
+            else:
+                corrections.append(outlet.take(done))
+        view = CorrectionsView(
+            fleet=workspace.fleet.name,
+            corrections=tuple(corrections),
+            unread=tuple(unread),
+            devices={d.name: d for d in devices},
+            folder=args.output or "",
+            in_place=args.in_place,
+            by=by,
+            every=args.all,
+            waves=_waves(args, workspace, devices, corrections) if args.waves else None,
+        )
+        outlet.done(view)
+    if args.form:
+        for name, problem in unread:
+            print(f"ivrel correct: {name} is not in it: {problem}", file=sys.stderr)
+    else:
+        common.show(replace(view, next=_further(args, workspace, view)), args)
     # The exit code says whether the fleet will be as asked when all of this is sent.
     remains = any(r.verdict != "waived" for c in corrections for r in c.remains)
-    return 1 if unread or remains or not all(c.proved for c in corrections) else 0
+    left = unread or remains or outlet.left or not all(c.proved for c in corrections)
+    return 1 if left else 0
 
 
 def _waves(
@@ -162,6 +192,9 @@ def _further(
     """
     if not view.changed:
         return ()
+    if view.in_place:
+        where = common.judging_words(args)
+        return (f"ivrel audit{where}", f"ivrel correct{common.workspace_words(args)} --undo")
     if not view.folder:
         words = common.judging_words(args) + common.chosen_words(args)
         return (f"ivrel correct{words} -o corrections",)
@@ -175,22 +208,3 @@ def _further(
         f"less {view.folder}/{SHEETS[0]}",
         f"ivrel dialect apply {first.platform} {workspace.folder / file} {change}",
     )
-
-
-def write_folder(folder: Path, view: CorrectionsView, policy: str, today: date) -> None:
-    """Write the corrections, each device in a folder of its own.
-
-    What is not proved has another name.
-    """
-    from ivrel.output.machine import json
-    from ivrel.output.machine.sheet import change_sheet
-    from ivrel.sources.corrections import BACKOUT, CHANGE, SHEETS, SUMMARY, UNPROVED, is_own
-    from ivrel.sources.files import NewFolder, write_text
-
-    with NewFolder(folder, is_own) as new:
-        for c in view.changed:
-            mark = "" if c.proved else UNPROVED
-            for name, text in ((CHANGE, c.change), (BACKOUT, c.backout)):
-                write_text(new / c.device / f"{mark}{name}", text)
-        write_text(new / SUMMARY, json.text(view.machine()))
-        write_text(new / SHEETS[0], change_sheet(view, policy, today))

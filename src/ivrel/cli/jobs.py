@@ -11,6 +11,7 @@ from typing import Any, Generic, TypeVar
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.correcting import (
     Correction,
@@ -109,12 +110,27 @@ class _OfCorrections(_OfWorkspace[R], Generic[R]):
 
 
 class Correcting(_OfCorrections["Correction | NotCorrected"]):
-    """The correction of each device, with its proof."""
+    """The correction of each device, with its proof.
+
+    `needs_text`: whether the corrected configurations are wanted, too.
+    """
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        today: date,
+        names: Collection[str] = (),
+        *,
+        needs_text: bool = False,
+    ) -> None:
+        super().__init__(workspace, today, names)
+        self._needs_text = needs_text
 
     def one(self, device: Device, data: bytes, file: str) -> Correction | NotCorrected:
         dialect = self._dialects[device.platform]
         done = correct(device, dialect, data, self._policy, self._today, file, self._names)
-        return checked(done, data)
+        done = checked(done, data)
+        return done if self._needs_text else replace(done, corrected=b"")
 
     def failed(self, device: Device, problem: str) -> Correction | NotCorrected:
         return NotCorrected(device.name, problem)

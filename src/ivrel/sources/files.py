@@ -7,7 +7,7 @@ import re
 import shutil
 import stat
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from ivrel.core.text.bundle import is_inside, is_marked, pack, parts
@@ -15,8 +15,8 @@ from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.sources.packed import MIB, largest, unpacked
 
-_BOM = b"\xef\xbb\xbf"
-_UTF_16 = (b"\xff\xfe", b"\xfe\xff")
+BOM = b"\xef\xbb\xbf"
+UTF_16 = (b"\xff\xfe", b"\xfe\xff")
 FILES = 2000  # more files than any configuration of one device has
 
 
@@ -25,6 +25,11 @@ def read_bytes(path: Path | str, shown: str) -> bytes:
 
     Unreadable tells why it could not be had.
     """
+    return plain_text(raw_bytes(path, shown), shown)
+
+
+def raw_bytes(path: Path | str, shown: str) -> bytes:
+    """Return the bytes of a file as they are; Unreadable tells why they could not be had."""
     try:
         # A pipe would be waited for: the file is opened without, and only then known to be a
         # regular one.
@@ -39,10 +44,9 @@ def read_bytes(path: Path | str, shown: str) -> bytes:
                 raise Unreadable(f"{shown}: is no regular file")
             if about.st_size > largest():
                 raise _too_large(shown)
-            data = file.readall()
+            return file.readall()
     except (OSError, ValueError) as problem:
         raise Unreadable(f"{shown}: {reason(problem)}") from None
-    return _plain(data, shown)
 
 
 def _too_large(shown: str) -> Unreadable:
@@ -52,17 +56,17 @@ def _too_large(shown: str) -> Unreadable:
 
 def read_stdin(shown: str) -> bytes:
     """Return a configuration from standard input."""
-    return _plain(sys.stdin.buffer.read(largest() + 1), shown)
+    return plain_text(sys.stdin.buffer.read(largest() + 1), shown)
 
 
-def _plain(data: bytes, shown: str) -> bytes:
-    """Return a text without compression and byte-order mark."""
+def plain_text(data: bytes, shown: str) -> bytes:
+    """Return the text of a file's bytes, without compression and byte-order mark."""
     data = unpacked(data, shown)
     if len(data) > largest():
         raise _too_large(shown)
     if is_marked(data):
         raise Unreadable(f"{shown}: a line begins with the control character FS; expected text")
-    if data[:2] in _UTF_16:
+    if data[:2] in UTF_16:
         try:
             data = data.decode("utf-16").encode()
         except UnicodeError:
@@ -71,7 +75,7 @@ def _plain(data: bytes, shown: str) -> bytes:
             ) from None
         # The text is UTF-8 from here on, and must not say otherwise of itself.
         data = re.sub(rb"""^(<\?xml[^>]*?)\s+encoding=(["'])[^"']*\2""", rb"\1", data)
-    return data.removeprefix(_BOM)
+    return data.removeprefix(BOM)
 
 
 def read_configuration(path: Path | str, shown: str) -> bytes:
@@ -128,27 +132,30 @@ def read_text(path: Path, shown: str) -> str:
         raise InputError([Mistake(shown, f"not UTF-8 at byte {problem.start}")]) from None
 
 
-def write_bytes(path: Path, data: bytes) -> None:
-    """Write a file as a whole or not at all."""
+def write_bytes(path: Path, data: bytes, mode: int | None = None) -> None:
+    """Write a file as a whole or not at all; `mode`: its rights, those of any new file if None."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         import tempfile  # only what writes needs it, and it loads much
 
         handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     except OSError as problem:
-        raise InputError([Mistake(str(path), f"cannot be written: {reason(problem)}")]) from None
+        raise _unwritten(path, problem) from None
     try:
         with os.fdopen(handle, "wb") as file:
             file.write(data)
-        # Temporary files are for their owner alone; this one gets the rights of any new file. The
-        # mask can only be read by setting it.
-        mask = os.umask(0)
-        os.umask(mask)
-        Path(name).chmod(0o666 & ~mask)
+        Path(name).chmod(_usual_mode() if mode is None else mode)
         Path(name).replace(path)
     except OSError as problem:
         Path(name).unlink(missing_ok=True)
-        raise InputError([Mistake(str(path), f"cannot be written: {reason(problem)}")]) from None
+        raise _unwritten(path, problem) from None
+
+
+def _usual_mode() -> int:
+    """Return the rights of a new file; temporary ones are for their owner alone."""
+    mask = os.umask(0)  # the mask can only be read by setting it
+    os.umask(mask)
+    return 0o666 & ~mask
 
 
 def write_text(path: Path, text: str) -> None:
@@ -156,31 +163,58 @@ def write_text(path: Path, text: str) -> None:
     write_bytes(path, text.encode())
 
 
+def write_pieces(path: Path, pieces: Iterable[str]) -> None:
+    """Write a UTF-8 text that comes piece by piece; if it cannot be written, nothing stays."""
+    try:
+        with path.open("w", encoding="utf-8") as file:
+            file.writelines(pieces)
+    except OSError as problem:
+        path.unlink(missing_ok=True)
+        raise _unwritten(path, problem) from None
+
+
+class Locked:
+    """Keeps two calls from writing into one folder at once: the second is refused."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder.absolute()
+        self._lock = self._folder.with_name(f".{self._folder.name}.lock")
+        self._handle = -1
+
+    def __enter__(self) -> None:
+        try:
+            self._folder.parent.mkdir(parents=True, exist_ok=True)
+            self._handle = os.open(self._lock, os.O_RDWR | os.O_CREAT, 0o666)
+            _take_lock(self._handle, self._folder)
+        except OSError as problem:
+            raise _unwritten(self._folder, problem) from None
+
+    def __exit__(self, *_: object) -> None:
+        self._lock.unlink(missing_ok=True)
+        os.close(self._handle)
+
+
 class NewFolder:
     """A folder that is written anew beside the one that it replaces, and takes its place when it is
     whole.
 
     As a context it gives the folder to write into. What the old one holds besides `own` names is
-    kept. Two calls do not write at once: the second is refused.
+    kept. Two calls do not write at once.
     """
 
     def __init__(self, folder: Path, own: Callable[[Path], bool]) -> None:
         self._folder, self._own = folder.absolute(), own
-        self._lock = self._folder.with_name(f".{self._folder.name}.lock")
+        self._locked = Locked(folder)
         self._new = self._folder.with_name(f".{self._folder.name}.new")
-        self._handle = -1
 
     def __enter__(self) -> Path:
+        self._locked.__enter__()
         try:
-            self._folder.parent.mkdir(parents=True, exist_ok=True)
-            self._handle = os.open(self._lock, os.O_RDWR | os.O_CREAT, 0o666)
-            _take_lock(self._handle, self._folder)
             shutil.rmtree(self._new, ignore_errors=True)  # what a call that was killed left
             self._new.mkdir()
         except OSError as problem:
-            raise InputError(
-                [Mistake(str(self._folder), f"cannot be written: {reason(problem)}")]
-            ) from None
+            self._locked.__exit__()
+            raise _unwritten(self._folder, problem) from None
         return self._new
 
     def __exit__(self, kind: object, problem: object, trace: object) -> None:
@@ -188,13 +222,10 @@ class NewFolder:
             if kind is None:
                 self._swap()
         except OSError as failed:
-            raise InputError(
-                [Mistake(str(self._folder), f"cannot be written: {reason(failed)}")]
-            ) from None
+            raise _unwritten(self._folder, failed) from None
         finally:
             shutil.rmtree(self._new, ignore_errors=True)
-            self._lock.unlink(missing_ok=True)
-            os.close(self._handle)
+            self._locked.__exit__()
 
     def _swap(self) -> None:
         old = self._folder.with_name(f".{self._folder.name}.old")
@@ -206,6 +237,10 @@ class NewFolder:
             self._folder.rename(old)
         self._new.rename(self._folder)
         shutil.rmtree(old, ignore_errors=True)
+
+
+def _unwritten(path: Path, problem: OSError) -> InputError:
+    return InputError([Mistake(str(path), f"cannot be written: {reason(problem)}")])
 
 
 def _take_lock(handle: int, folder: Path) -> None:

@@ -44,11 +44,29 @@ def _zstd(data: bytes) -> Any:
     )
 
 
+def _to_gzip(data: bytes) -> bytes:
+    import gzip
+
+    return gzip.compress(data, mtime=0)
+
+
+def _to_xz(data: bytes) -> bytes:
+    import lzma
+
+    return lzma.compress(data)
+
+
+def _to_zstd(data: bytes) -> bytes:
+    import zstandard
+
+    return zstandard.ZstdCompressor().compress(data)
+
+
 # RFC 1952 section 2.3.1; the .xz file format, section 2.1.1.1; RFC 8878 section 3.1.1.
-_KINDS: dict[bytes, tuple[str, Callable[[bytes], Any]]] = {
-    b"\x1f\x8b": ("gzip", _gzip),
-    b"\xfd7zXZ\x00": ("xz", _xz),
-    b"\x28\xb5\x2f\xfd": ("zstd", _zstd),
+_KINDS: dict[bytes, tuple[str, Callable[[bytes], Any], Callable[[bytes], bytes]]] = {
+    b"\x1f\x8b": ("gzip", _gzip, _to_gzip),
+    b"\xfd7zXZ\x00": ("xz", _xz, _to_xz),
+    b"\x28\xb5\x2f\xfd": ("zstd", _zstd, _to_zstd),
 }
 
 
@@ -62,7 +80,7 @@ def unpacked(data: bytes, shown: str) -> bytes:
     """
     if not data.startswith(_MAGICS):
         return data
-    for magic, (name, opened) in _KINDS.items():
+    for magic, (name, opened, _) in _KINDS.items():
         if data.startswith(magic):
             try:
                 with opened(data) as file:
@@ -74,6 +92,12 @@ def unpacked(data: bytes, shown: str) -> bytes:
                 raise Unreadable(f"{shown}: damaged zstd file: it ends too early")
             return bytes(text)
     return data
+
+
+def packed_like(like: bytes, data: bytes) -> bytes:
+    """Return bytes, compressed as others are; as they are, if those are not compressed."""
+    pack = next((pack for magic, (_, _, pack) in _KINDS.items() if like.startswith(magic)), None)
+    return data if pack is None else pack(data)
 
 
 def _whole(data: bytes) -> bool:

@@ -92,6 +92,7 @@ SETTING = Setting(
     hangs_on=("destination.name", "destination.address", "feed.name", *CHAIN),
     kind="system, change, login, traffic, threat",
     meaning="the categories of messages that reach a collector by an unbroken chain",
+    effect="categories begin to arrive, or stop: alarms on them and the volume on the line change",
     matters="a chain of rule, feed and destination is silent as soon as one link is missing",
     meets="categories: [threat]  ←  feed f1 takes threat and gives to a collector",
     breaks="categories: [threat]  ←  feed f1 takes threat and gives to nothing",

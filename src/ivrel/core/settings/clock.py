@@ -160,6 +160,7 @@ SETTING = Setting(
     slots=("clock.zone", "clock.follows", "server.id", "server.address"),
     kind="zone, servers (addresses), count (of servers)",
     meaning="the zone of the clock, and the servers that set it",
+    effect="the time in stamps jumps when the clock is set or its zone changes",
     matters="a stamp is worth what its clock is worth; one that nobody sets is off by minutes, "
     "or by decades",
     meets="clock: {zone: UTC, servers: {includes: [198.51.100.5]}}  ←  zone UTC, follow "

@@ -161,6 +161,7 @@ SETTING = Setting(
     kind="names of the policy's collectors",
     meaning="the collectors that the device sends to, each at the right address, port and "
     "transport",
+    effect="collectors begin to receive the device, or lose it; connections are opened anew",
     matters="a missing collector loses messages, a stranger gets them, a wrong port does both",
     meets="collectors: {exactly: [beacon-a]}  ←  one destination, at beacon-a's address, port "
     "and transport",

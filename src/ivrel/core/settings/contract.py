@@ -144,7 +144,8 @@ class Setting(Struct, frozen=True):
     """One setting: everything about it, in one file of this package.
 
     `slots`: those that say it; `hangs_on`: other slots that decide on it; `reads`: the settings
-    whose slots the judgement looks at besides.
+    whose slots the judgement looks at besides; `effect`: what a change of it brings about
+    elsewhere, '' if nothing.
 
     `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what
     is not as asked, also that a platform can never be so; `mend` changes the records so that it is,
@@ -167,6 +168,7 @@ class Setting(Struct, frozen=True):
     clashes: Callable[[Asked], Iterator[Clash]] = no_clashes
     hangs_on: tuple[str, ...] = ()
     reads: tuple[str, ...] = ("collectors",)
+    effect: str = ""
 
 
 def about_of(label: str, part: str) -> str:

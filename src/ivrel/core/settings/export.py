@@ -86,6 +86,7 @@ SETTING = Setting(
     slots=("export",),
     kind="on or off",
     meaning="export is switched on as a whole",
+    effect="the device begins to send, or stops",
     matters="collectors may all be set and still receive nothing; some platforms ship that way",
     meets="export: on  ←  export on",
     breaks="export: on  ←  export off, or a platform that ships with export off and a text that "

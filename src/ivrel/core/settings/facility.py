@@ -10,6 +10,7 @@ SETTING = valued(
     what="the facility",
     kind="one of the 24 facilities",
     meaning="the facility that messages leave with",
+    effect="collectors that sort by facility file its messages elsewhere from then on",
     matters="collectors sort and keep by facility; the wrong one lands in the wrong file, or in "
     "none",
     meets="facility: local6  ←  facility local6",

@@ -86,6 +86,7 @@ SETTING = Setting(
     hangs_on=("destination.name", "destination.address", "feed.name", "pick.action"),
     kind="none",
     meaning="what drops messages before they leave",
+    effect="messages that were dropped on the way begin to arrive",
     matters="a filter that was set against noise years ago drops the one line that matters today",
     meets="filters: none  ←  nothing that drops messages",
     breaks="filters: none  ←  mute 10 link flap",

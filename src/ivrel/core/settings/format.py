@@ -100,6 +100,7 @@ _PLAIN = valued(
     clashes=clashes,
     kind="rfc3164, rfc5424, or `expected`",
     meaning="the format of messages",
+    effect="the form of messages changes: what reads them at the collector must know the new one",
     matters="a collector that expects the other format cuts messages apart at the wrong places",
     meets="format: expected  ←  shape rfc5424, and that is what the collector expects",
     breaks="format: rfc5424  ←  shape rfc3164, or a platform that knows no other",

@@ -201,6 +201,7 @@ SETTING = Setting(
     hangs_on=("destination.name", "destination.address", "feed.name"),
     kind="a severity; `from` (not quieter), `to` (not noisier)",
     meaning="the severities that leave for each collector",
+    effect="more messages leave, or fewer: the volume on the line and at the collector changes",
     matters="too quiet hides the failure, too noisy fills the line; a list of severities can "
     "have a hole",
     meets="level: {from: warning, to: informational}  ←  … through notice",

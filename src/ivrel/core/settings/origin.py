@@ -18,6 +18,7 @@ _PLAIN = valued(
     what="what names the device in its messages",
     kind="none, address, name",
     meaning="what names the device in its messages",
+    effect="messages name the device otherwise: searches and alarms by name must follow",
     matters="behind a relay all messages come from one address; only the tag tells whose they are",
     meets="origin: name  ←  origin name, and the device bears the name that the fleet gives it",
     breaks="origin: name  ←  origin none; or another device's name",

@@ -152,6 +152,7 @@ SETTING = Setting(
     slots=("gate.id", "gate.action", "gate.tell", "gate.feed"),
     kind="pass, stop: what is recorded (none, open, close, both)",
     meaning="what the traffic rules of a firewall record",
+    effect="traffic rules begin to record, or stop: firewalls can send very many of these messages",
     matters="a rule that stops traffic and tells nobody makes every question about it a guess",
     meets="rules: {stop: [open, both]}  ←  gate 20 { action stop; record open; }",
     breaks="rules: {stop: [open, both]}  ←  gate 20 { action stop; }",

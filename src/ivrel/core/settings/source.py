@@ -298,6 +298,7 @@ SETTING = Setting(
     ),
     kind="`identity`, the name of an interface, or an address",
     meaning="the interface or address that messages leave from",
+    effect="messages come from another address: filters and inventories by address must follow",
     matters="without it a device shows up under whatever address is nearest, and under several "
     "in turn",
     meets="source: identity  ←  leave-from loop1, and loop1 has the address that the fleet gives "

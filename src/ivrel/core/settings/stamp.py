@@ -195,6 +195,7 @@ SETTING = Setting(
     ),
     kind="kind (none, uptime, calendar), precision, year, zone",
     meaning="what kind of time stamp messages bear, how fine, and whether year and zone are in it",
+    effect="stamps have another form: what reads them at the collector must know it",
     matters="two devices' messages can only be put in order if both say when, in full",
     meets="stamp: {kind: calendar, zone: shown}  ←  stamp calendar millis year zone",
     breaks="stamp: {kind: calendar, zone: shown}  ←  stamp uptime; or stamp calendar millis",

@@ -199,6 +199,7 @@ SETTING = Setting(
     hangs_on=(*("destination.name", "destination.address", "destination.transport", "feed.name"),),
     kind="verify (on, off), clear (anywhere, same-site, nowhere)",
     meaning="collectors are verified where TLS is used, and where clear text may go",
+    effect="connections are made anew, and fail where the certificate does not fit",
     matters="TLS to a collector that nobody verified talks to whoever answers",
     meets="trust: {verify: on}  ←  carry tls; verify on;",
     breaks="trust: {verify: on}  ←  carry tls; or clear text from one site to another, with "

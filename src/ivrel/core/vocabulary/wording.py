@@ -21,6 +21,13 @@ def not_one_of(word: str, names: Iterable[str]) -> str:
     return f"'{word}' is not known; expected {listed(names)}" if names else f"'{word}' is not known"
 
 
+def counted(number: int, noun: str) -> str:
+    """'1 device', '2 devices'."""
+    if number == 1:
+        return f"1 {noun}"
+    return f"{number:,} {noun[:-1]}ies" if noun.endswith("cy") else f"{number:,} {noun}s"
+
+
 def plain(text: str) -> str:
     """Return text as a terminal or a file may show it: no control character but line ends."""
     if text.isprintable():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from typing import Any, TextIO
 
 import msgspec
@@ -14,6 +15,24 @@ from ivrel.output.views.view import View
 def text(value: Any) -> str:
     """Return one object as indented JSON."""
     return msgspec.json.format(msgspec.json.encode(value), indent=2).decode() + "\n"
+
+
+def pieces(
+    head: dict[str, Any], name: str, items: Iterable[bytes], tail: dict[str, Any]
+) -> Iterator[str]:
+    """Yield an object piece by piece, as `text` has it: a long list of items, each as JSON, stands
+    between what comes before and behind it.
+    """
+    before, behind = (
+        text(part).strip().removeprefix("{").removesuffix("}") for part in (head, tail)
+    )
+    yield f'{{{before.rstrip()},\n  "{name}": ['
+    n = -1
+    for n, item in enumerate(items):
+        whole = msgspec.json.format(item, indent=2).decode().replace("\n", "\n    ")
+        yield f"{',' if n else ''}\n    {whole}"
+    end = "\n  ]" if n >= 0 else "]"
+    yield f"{end},{behind.rstrip()}\n}}\n"
 
 
 def write(out: TextIO, view: View) -> None:

@@ -1,95 +1,131 @@
-"""The change sheet: what goes to a change board, as Markdown."""
+"""The change sheet as Markdown."""
 
 from __future__ import annotations
 
-from datetime import date
-from difflib import unified_diff
+import re
+from collections.abc import Iterator, Sequence
 
-from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction
-from ivrel.output.views.corrections import CorrectionsView
-
-
-def change_sheet(view: CorrectionsView, policy: str, today: date) -> str:
-    """Return the sheet: per device the reason for each line, before and after, proof, back-out."""
-    corrections, changed = view.corrections, view.changed
-    lines = sum(len(c.changes) for c in changed)
-    out = [
-        f"# Change sheet: {view.fleet}",
-        "",
-        f"{_day(today)}, against the policy '{policy}'. {lines} lines on {len(changed)} of "
-        f"{len(corrections)} devices.",
-        "",
-        "| device | platform | lines | proof | remains |",
-        "|---|---|---|---|---|",
-    ]
-    for c in corrections:
-        if c.changes or c.remains:
-            failing = [p.name for p in c.proof if not p.holds]
-            proof = f"**fails: {', '.join(failing)}**" if failing else "holds" if c.changes else "-"
-            remains = ", ".join(f"{r.setting} ({r.verdict})" for r in c.remains) or "-"
-            out.append(f"| {c.device} | {c.platform} | {len(c.changes)} | {proof} | {remains} |")
-    out += [f"| {name} | | | | not readable: {cell(problem)} |" for name, problem in view.unread]
-    out += [
-        "",
-        "The proof of a correction is computed on the configuration with the fingerprint given:",
-        "",
-    ]
-    told = dict.fromkeys((*PROPERTIES, *(p.name for c in changed for p in c.proof)))
-    out += [f"- **{name}**: {MEANS[name]}" for name in told]
-    asks = sorted({c.asks for c in changed if c.asks})
-    if asks and TAKEN not in told:
-        out += [
-            "",
-            f"`{asks[0]}` was not there to be asked whether it takes them; on the device it says "
-            "so.",
-        ]
-    for c in corrections:
-        if c.changes or c.remains:
-            out += ["", *_device(c)]
-    return "\n".join(out) + "\n"
+from ivrel.core.correcting import MEANS
+from ivrel.core.vocabulary.wording import counted
+from ivrel.output.views.sheet import Member, Section, SheetView, waivers
 
 
-def _device(c: Correction) -> list[str]:
-    out = [f"## {c.device}", "", f"Made for the configuration with SHA-256 `{c.fingerprint}`.", ""]
-    if c.changes and not c.proved:
-        out += ["**Not proved.** It must not be sent as it is:", ""]
-        out += [f"- {p.name}: {p.why}" for p in c.proof if not p.holds] + [""]
-    clashes = [r for r in c.remains if "; to correct that would break what " in r.why]
+def change_sheet(view: SheetView) -> Iterator[str]:
+    """Yield the lines of the sheet: the summary for the board, the waves, then what devices have
+    alike.
+    """
+    yield from _summary(view)
+    yield from _waves(view)
+    for section, members in view.sections:
+        yield from ("", *_section(section, members))
+    if view.unread:
+        yield from ("", "## Not readable", "")
+        yield from (f"- {name}: {cell(problem)}" for name, problem in view.unread)
+    yield from ("", "## What is proved", "")
+    yield "Each change was applied to the configuration at hand, and the outcome was read:"
+    yield ""
+    yield from (f"- **{name}**: {MEANS[name]}" for name in view.sections.told())
+
+
+def _summary(view: SheetView) -> Iterator[str]:
+    n = view.sections.counts
+    name, file = view.policy
+    yield f"# Change sheet: {view.fleet}"
+    yield ""
+    yield f"{view.day}, against the policy '{name}' ({file})."
+    yield from ("", "| | |", "|---|---|")
+    yield f"| devices looked at | {n.devices:,} |"
+    yield f"| devices that change | {n.changed:,} |"
+    yield f"| lines | {view.lines} |"
+    yield f"| proved | {n.proved:,} of {n.changed:,} |"
+    if view.unread:
+        yield f"| not readable | {len(view.unread):,} |"
+    if view.sections.effects:
+        yield from ("", "What it brings about elsewhere:", "")
+        for setting, effect, devices in view.sections.elsewhere():
+            yield f"- {setting} ({counted(devices, 'device')}): {effect}."
+    yield from ("", "What could go wrong:", "")
+    yield from (f"- {said}" for said in view.wrong)
+    yield from ("", f"How it is taken back: {view.back}")
+
+
+def _waves(view: SheetView) -> Iterator[str]:
+    if view.waves is None:
+        return
+    yield from ("", "## Waves", "", "| wave | devices | why these, and no more |", "|---|---|---|")
+    for wave in view.waves:
+        yield f"| {wave.number} | {len(wave.devices):,}: {', '.join(wave.devices)} | {wave.why} |"
+    held = [(wave.number, one) for wave in view.waves for one in wave.held]
+    if held:
+        yield from ("", "Not in the wave that they would have been in:", "")
+        yield from (f"- {one.device}, not in wave {n}: {one.why}" for n, one in held)
+
+
+def _section(section: Section, members: Sequence[Member]) -> Iterator[str]:
+    names = ", ".join(m.device for m in members)
+    yield f"## {names}" if len(members) == 1 else f"## {len(members):,} devices alike"
+    yield ""
+    if len(members) > 1:
+        yield from (f"{names}.", "")
+    yield f"{section.platform}; made for the configuration with SHA-256"
+    yield ""
+    yield from (f"- {m.device}: `{m.fingerprint}`" for m in members)
+    yield ""
+    if section.changes and not section.proved:
+        yield from ("**Not proved.** It must not be sent as it is:", "")
+        yield from (f"- {p.name}: {p.why}" for p in section.failing)
+        yield ""
+    if section.changes:
+        yield from _change(section)
+    if section.remains:
+        yield from _remains(section, members)
+
+
+def _change(section: Section) -> Iterator[str]:
+    yield from ("| line | instead of | why |", "|---|---|---|")
+    for change in section.changes:
+        inside = f"{change.inside} / " if change.inside else ""
+        old = f"`{cell(change.replaces)}`" if change.replaces else "-"
+        yield f"| `{cell(inside + change.line)}` | {old} | {cell(change.reason)} |"
+    yield from ("", "| setting | before | after |", "|---|---|---|")
+    for turn in section.turns:
+        before, after = (
+            f"{cell(said)} ({verdict})"
+            for said, verdict in ((turn.before, turn.was), (turn.after, turn.becomes))
+        )
+        yield f"| {turn.setting} | {before} | {after} |"
+    yield ""
+    for gap in section.gaps:
+        yield from (f"{gap.collector} is not reached for {counted(gap.lines, 'line')} of it.", "")
+    if section.proved:
+        yield from ("Proved: " + ", ".join(p.name for p in section.proof) + ".", "")
+    for title, text in (("Change", section.change), ("Back-out", section.backout)):
+        fence = "`" * max(3, _longest_run(text) + 1)
+        yield from (f"{title}:", "", fence, *text.splitlines(), fence, "")
+
+
+def _longest_run(text: str) -> int:
+    """Return how many backticks stand in a row in a text, at most."""
+    return max(map(len, re.findall("`+", text)), default=0)
+
+
+def _remains(section: Section, members: Sequence[Member]) -> Iterator[str]:
+    clashes = [r for r in section.remains if "; to correct that would break what " in r.why]
     if clashes:
-        out += ["**Not all that the policy asks can be had together:**", ""]
-        out += [f"- {r.setting}: {r.why}" for r in clashes] + [""]
-    if c.changes:
-        out += ["| line | instead of | why |", "|---|---|---|"]
-        for change in c.changes:
-            inside = f"{change.inside} / " if change.inside else ""
-            old = f"`{cell(change.replaces)}`" if change.replaces else "-"
-            out.append(f"| `{cell(inside + change.line)}` | {old} | {cell(change.reason)} |")
-        out += ["", "Before and after:", "", "```diff", *_difference(c), "```", ""]
-        if c.proved:
-            out += ["Proved: " + ", ".join(p.name for p in c.proof) + ".", ""]
-        out += ["Change:", "", "```", *c.change.splitlines(), "```", ""]
-        out += ["Back-out:", "", "```", *c.backout.splitlines(), "```", ""]
-    if c.remains:
-        out += ["What remains:", ""]
-        out += [f"- {r.setting} ({r.verdict}): {r.why}" for r in c.remains]
-    return out
-
-
-def _difference(c: Correction) -> list[str]:
-    """Return the verdicts before and after, found value by found value."""
-    before = [f"{v.setting}: {v.found or '-'}" for v in c.before.verdicts]
-    after = [f"{v.setting}: {v.found or '-'}" for v in c.after.verdicts]
-    return [
-        line
-        for line in unified_diff(before, after, n=0, lineterm="")
-        if not line.startswith(("---", "+++", "@@"))
-    ]
+        yield from ("**Not all that the policy asks can be had together:**", "")
+        yield from (f"- {r.setting}: {r.why}" for r in clashes)
+        yield ""
+    yield from ("What remains:", "")
+    for r in section.remains:
+        yield f"- {r.setting} ({r.verdict}): {r.why}"
+        yield from (f"  - instead: {said}" for said in r.instead)
+        texts = waivers(r, members)
+        if texts:
+            yield from ("  - or a waiver in the policy:", "", "    ```yaml")
+            yield from (f"    {text}" for text in texts)
+            yield from ("    ```", "")
 
 
 def cell(text: str) -> str:
     """Return text as a cell of a Markdown table may hold it."""
     return text.replace("|", "\\|").replace("\n", " ").replace("`", "'")
-
-
-def _day(day: date) -> str:
-    return f"{day.day} {day:%B %Y}"

@@ -19,12 +19,12 @@ from ivrel.core.vocabulary.verdict import (
     Verdict,
     totals,
 )
+from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.groups import alike, draw_alike, draw_groups
 from ivrel.output.terminal.matrix import Look, draw_matrix
 from ivrel.output.terminal.screen import (
     STYLES,
     Text,
-    count,
     line,
     quoted,
     shown,
@@ -50,7 +50,7 @@ def draw_audit(screen: Console, view: AuditView) -> list[str]:
     ranked = view.ranked()
     seen = {v.setting for r in ranked for v in r.verdicts}
     settings = [name for name in SETTINGS if name in seen]
-    about = f"  {count(len(ranked), 'device')}, {count(len(settings), 'setting')}"
+    about = f"  {counted(len(ranked), 'device')}, {counted(len(settings), 'setting')}"
     line(screen, (view.fleet, "bold"), about)
     screen.print()
     if view.by or (len(ranked) > ONE_BY_ONE and not view.every):
@@ -86,7 +86,7 @@ def _sum(screen: Console, results: Sequence[DeviceResult]) -> None:
         if sums.get(verdict) or verdict in ("meets", "breaks"):
             parts += [(f"{verdict} {sums.get(verdict, 0):,}", STYLES[verdict]), "   "]
     good = sum(1 for r in results if r.good)
-    parts.append(f"{good:,} of {count(len(results), 'device')} as asked")
+    parts.append(f"{good:,} of {counted(len(results), 'device')} as asked")
     line(screen, *parts)
 
 
@@ -161,7 +161,7 @@ def _lines(verdict: Verdict, text_of: LineText, most: int = 4) -> list[tuple[str
     out = [(f"{p.file}:{p.line}", text_of(p, verdict.setting)) for p in where[:most]]
     if len(where) > most:
         rest = where[most:]
-        out.append((f"and {count(len(rest), 'line')}", f"{runs([p.line for p in rest])}"))
+        out.append((f"and {counted(len(rest), 'line')}", f"{runs([p.line for p in rest])}"))
     return out
 
 

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction
-from ivrel.core.vocabulary.wording import shorten
-from ivrel.output.terminal.screen import Text, count, line, shown, styled, table
+from ivrel.core.vocabulary.wording import counted, shorten
+from ivrel.output.terminal.screen import Text, line, shown, styled, table
 from ivrel.output.views.corrections import CorrectionsView
 from ivrel.output.views.folding import ONE_BY_ONE, folded, grouped, named
 
@@ -21,14 +21,14 @@ CHANGES_SHOWN = 20  # changes told once with their devices, unless all are asked
 def draw_corrections(screen: Console, view: CorrectionsView) -> None:
     """Draw corrections; of a large fleet, what is changed alike is told once with its devices."""
     changed = view.changed
-    if not view.folder:
+    if not view.folder and not view.in_place:
         if view.by or (len(changed) > ONE_BY_ONE and not view.every):
             _counted(screen, view, view.by or "site")
             _alike(screen, changed, view.every)
         else:
             for c in changed:
                 _correction(screen, c)
-    _sum(screen, view.corrections, changed, view.folder)
+    _sum(screen, view.corrections, changed, _place(view))
     _waves(screen, view)
     _remains(screen, view)
 
@@ -95,7 +95,7 @@ def _alike(screen: Console, changed: Sequence[Correction], every: bool) -> None:
     for one in found if every else found[:CHANGES_SHOWN]:
         _correction(screen, one.item, one.devices)
     if not every and len(found) > CHANGES_SHOWN:
-        more = count(len(found) - CHANGES_SHOWN, "change")
+        more = counted(len(found) - CHANGES_SHOWN, "change")
         line(screen, (f"and {more} more, on fewer devices; --all shows them", "dim"))
         screen.print()
 
@@ -105,7 +105,10 @@ def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> 
     state = ("proved", "green") if c.proved else ("not proved", "bold red")
     name = f"{len(devices)} devices" if len(devices) > 1 else c.device
     line(
-        screen, (name, "bold"), (f"  {c.platform}, {count(len(c.changes), 'line')}, ", "dim"), state
+        screen,
+        (name, "bold"),
+        (f"  {c.platform}, {counted(len(c.changes), 'line')}, ", "dim"),
+        state,
     )
     if len(devices) > 1:
         line(screen, (named(devices), "dim"), indent=2)
@@ -133,7 +136,7 @@ def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> 
         if len(written) > LINES_SHOWN:
             line(
                 screen,
-                (f"and {count(len(written) - LINES_SHOWN, 'line')} more, with -o DIR", "dim"),
+                (f"and {counted(len(written) - LINES_SHOWN, 'line')} more, with -o DIR", "dim"),
                 indent=4,
             )
     for p in c.proof:
@@ -147,24 +150,31 @@ def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> 
     screen.print()
 
 
+def _place(view: CorrectionsView) -> str:
+    """Return where the corrections have been written, in words."""
+    if view.in_place:
+        return " written into the configurations; what these were is kept"
+    return f" in {view.folder}/, with back-outs and change sheets" if view.folder else ""
+
+
 def _sum(
-    screen: Console, corrections: Sequence[Correction], changed: Sequence[Correction], folder: str
+    screen: Console, corrections: Sequence[Correction], changed: Sequence[Correction], place: str
 ) -> None:
     if not changed:
-        line(screen, f"nothing to correct on {count(len(corrections), 'device')}")
+        line(screen, f"nothing to correct on {counted(len(corrections), 'device')}")
         return
     lines = sum(len(c.changes) for c in changed)
-    said = f"{count(lines, 'line')} on {count(len(changed), 'device')}"
+    said = f"{counted(lines, 'line')} on {counted(len(changed), 'device')}"
     line(
         screen,
         (said, "bold"),
-        f" in {folder}/, with back-outs and change-sheet.md" if folder else "",
+        place,
     )
     proved = sum(1 for c in changed if c.proved)
     style = "green" if proved == len(changed) else "bold red"
     line(
         screen,
-        (f"proved on {proved} of {count(len(changed), 'device')}", style),
+        (f"proved on {proved} of {counted(len(changed), 'device')}", style),
         f": {', '.join(PROPERTIES)}",
     )
     asks = sorted({c.asks for c in changed if c.asks})

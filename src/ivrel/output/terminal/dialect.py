@@ -11,8 +11,8 @@ from rich.table import Table
 from ivrel.core.authoring.abilities import unsaid
 from ivrel.core.reading.statements import LAZY, Aside, Understood
 from ivrel.core.settings.bearing import bearing
-from ivrel.core.vocabulary.wording import shorten
-from ivrel.output.terminal.screen import Text, count, line, shown, table
+from ivrel.core.vocabulary.wording import counted, shorten
+from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.dialects import CoverView, DialectView, TrialView
 from ivrel.output.views.folding import named
 
@@ -27,7 +27,7 @@ def draw_dialect(screen: Console, view: DialectView) -> None:
     line(
         screen,
         (
-            f"shape {dialect.shape_name}, {count(len(dialect.patterns), 'statement')}, "
+            f"shape {dialect.shape_name}, {counted(len(dialect.patterns), 'statement')}, "
             f"{dialect.file}",
             "dim",
         ),
@@ -51,7 +51,7 @@ def draw_dialect(screen: Console, view: DialectView) -> None:
         for table_, slots in dialect.keys.items()
     ]
     notes += [f"has no rows of {table_}" for table_ in dialect.never]
-    notes += [f"holds {count(most, table_)} at most" for table_, most in dialect.limits.items()]
+    notes += [f"holds {counted(most, table_)} at most" for table_, most in dialect.limits.items()]
     notes += [f"says nothing of {name}" for name in unsaid(dialect)]
     if dialect.channels:
         notes.append(f"messages leave by channels of their own: {', '.join(dialect.channels)}")
@@ -92,12 +92,12 @@ def draw_trial(screen: Console, view: TrialView) -> None:
         line(
             screen,
             (
-                f"and {count(len(hidden), 'line')} more of interfaces, understood; --all shows "
+                f"and {counted(len(hidden), 'line')} more of interfaces, understood; --all shows "
                 "them",
                 "dim",
             ),
         )
-    line(screen, (f"and {count(view.passed_over, 'line')} passed over", "dim"))
+    line(screen, (f"and {counted(view.passed_over, 'line')} passed over", "dim"))
     screen.print()
     grid = table("setting", "of", "value", "said by")
     for fact in facts:
@@ -106,7 +106,7 @@ def draw_trial(screen: Console, view: TrialView) -> None:
     shown(screen, grid)
     if strays:
         screen.print()
-        line(screen, (f"{count(strays, 'line')} not understood", "bold red"))
+        line(screen, (f"{counted(strays, 'line')} not understood", "bold red"))
 
 
 def draw_cover(screen: Console, view: CoverView) -> None:
@@ -117,7 +117,7 @@ def draw_cover(screen: Console, view: CoverView) -> None:
     line(
         screen,
         (view.dialect.name, "bold"),
-        f"  {count(len(cover.texts), 'configuration')}, {cover.understood:,} of {total:,} "
+        f"  {counted(len(cover.texts), 'configuration')}, {cover.understood:,} of {total:,} "
         f"statements of their export parts understood ({share:.1%})",
     )
     if cover.kinds:
@@ -149,7 +149,7 @@ def draw_cover(screen: Console, view: CoverView) -> None:
         said = f"of these, no text says anything: {', '.join(cover.silent)}"
         line(screen, said)
     if cover.unused:
-        line(screen, f"{count(len(cover.unused), 'statement')} of the dialect stand in no text:")
+        line(screen, f"{counted(len(cover.unused), 'statement')} of the dialect stand in no text:")
         for unused in _few(cover.unused, view.most):
             line(screen, (f"{view.dialect.file}:{unused.line}  ", "dim"), unused.says, indent=2)
         _left(screen, cover.unused, view.most)

@@ -11,10 +11,10 @@ from rich.console import Console
 from rich.table import Table
 
 from ivrel.core.vocabulary.verdict import GOOD, VERDICTS, DeviceResult, Place, Verdict
+from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.screen import (
     STYLES,
     Text,
-    count,
     line,
     quoted,
     shown,
@@ -186,7 +186,7 @@ def draw_alike(
         verdict_line(screen, v)
         shown(
             screen,
-            Text.assemble((count(len(one.devices), "device"), "bold"), f"  {named(one.devices)}"),
+            Text.assemble((counted(len(one.devices), "device"), "bold"), f"  {named(one.devices)}"),
             24,
         )
         if v.where:
@@ -195,5 +195,5 @@ def draw_alike(
         shown(screen, Text(f"'{v.rule}' asks: {v.wanted}", "dim"), 24)
     if not every and len(found) > FINDINGS_SHOWN:
         screen.print()
-        more = count(len(found) - FINDINGS_SHOWN, "finding")
+        more = counted(len(found) - FINDINGS_SHOWN, "finding")
         line(screen, (f"and {more} more, on fewer devices each; --all shows them", "dim"))

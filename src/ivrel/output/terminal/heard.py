@@ -9,8 +9,9 @@ from rich.console import Console
 from ivrel.core.evidence.claims import CLAIMS, Claim
 from ivrel.core.evidence.summary import Example
 from ivrel.core.settings import SETTINGS
+from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.matrix import Look, draw_matrix
-from ivrel.output.terminal.screen import CLAIM_STYLES, Text, count, line, quoted, shown, table
+from ivrel.output.terminal.screen import CLAIM_STYLES, Text, line, quoted, shown, table
 from ivrel.output.views.folding import ONE_BY_ONE, named
 from ivrel.output.views.heard import DeviceHeard, HeardView
 
@@ -26,7 +27,7 @@ def draw_heard(screen: Console, view: HeardView) -> list[str]:
     """Draw what was heard; devices of which nothing was heard are named below the matrix."""
     heard = [d for d in view.devices if d.summary.number]
     silent = [d.device.name for d in view.devices if not d.summary.number]
-    about = f"  {count(view.total, 'message')}, {count(len(heard), 'device')} heard"
+    about = f"  {counted(view.total, 'message')}, {counted(len(heard), 'device')} heard"
     line(screen, (view.fleet, "bold"), about)
     screen.print()
     shown_ones = heard if view.every else heard[:ONE_BY_ONE]
@@ -39,7 +40,7 @@ def draw_heard(screen: Console, view: HeardView) -> list[str]:
     for claim in reversed(CLAIMS):
         number = sum(d.count(claim) for d in view.devices)
         parts += [(f"{claim} {number:,}", CLAIM_STYLES[claim]), "   "]
-    parts.append(f"{len(silent)} of {count(len(view.devices), 'device')} not heard")
+    parts.append(f"{len(silent)} of {counted(len(view.devices), 'device')} not heard")
     line(screen, *parts)
     for one in shown_ones:
         if one.count("contradicted"):
@@ -65,7 +66,7 @@ def _matrix(screen: Console, heard: Sequence[DeviceHeard]) -> None:
 
 def _contradicted(screen: Console, one: DeviceHeard) -> None:
     screen.print()
-    about = f"  {one.device.kind} at {one.device.site}, {count(one.summary.number, 'message')}"
+    about = f"  {one.device.kind} at {one.device.site}, {counted(one.summary.number, 'message')}"
     line(screen, (one.device.name, "bold"), (about, "dim"))
     for c in one.claims:
         if c.claim == "contradicted":
@@ -97,7 +98,7 @@ def _odd(screen: Console, view: HeardView) -> None:
     screen.print()
     line(screen, ("who sent", "bold"))
     for odd in view.oddities:
-        said = f"{odd.told} ({count(odd.number, 'message')})"
+        said = f"{odd.told} ({counted(odd.number, 'message')})"
         line(screen, (odd.kind.ljust(19), "yellow"), said, indent=2)
         if odd.example is not None:
             shown(

@@ -11,7 +11,8 @@ from rich.console import Console, Group
 from rich.live import Live
 from rich.table import Table
 
-from ivrel.output.terminal.screen import Text, count, table
+from ivrel.core.vocabulary.wording import counted
+from ivrel.output.terminal.screen import Text, table
 
 if TYPE_CHECKING:
     from ivrel.core.evidence.attribution import Directory
@@ -69,7 +70,7 @@ class Screen:
             grid.add_row(Text(sender), Text(self._name(sender)), f"{heard.senders[sender]:,}", when)
         self._before = dict(heard.senders)
         received, seconds = heard.received, max(now - self._begun, 0.1)
-        said = f"{count(received, 'message')} of {count(len(heard.senders), 'sender')}"
+        said = f"{counted(received, 'message')} of {counted(len(heard.senders), 'sender')}"
         rate = f"  {received / seconds:,.0f} a second"
         lost = f"  {heard.dropped:,} lost" if heard.dropped else ""
         parts = (said, (rate, "dim"), (lost, "bold red"), ("  Ctrl-C ends it", "dim"))
@@ -90,12 +91,12 @@ def expected(states: Iterable[Expected]) -> Iterator[str]:
     longest = max((len(one.device) for one in ranked), default=0)
     for one in ranked[:ROWS]:
         why = "; ".join(f"{c.setting}: {c.why}" for c in one.against)
-        said = why or (count(one.number, "message") if one.number else "nothing yet")
+        said = why or (counted(one.number, "message") if one.number else "nothing yet")
         yield f"{one.device.ljust(longest)}  {one.state.ljust(12)}  {said}"
     if len(ranked) > ROWS:
         yield f"and {len(ranked) - ROWS} more devices"
     heard = sum(1 for one in ranked if one.state == "heard")
-    yield f"{heard} of {count(len(ranked), 'device')} heard as the policy asks"
+    yield f"{heard} of {counted(len(ranked), 'device')} heard as the policy asks"
 
 
 def begun(heard: Listened) -> str:
@@ -108,7 +109,7 @@ def begun(heard: Listened) -> str:
 def told(heard: Listened) -> Iterator[str]:
     """Yield what a session came to, a line each."""
     yield (
-        f"{count(heard.received, 'message')} of {count(len(heard.senders), 'sender')}, "
+        f"{counted(heard.received, 'message')} of {counted(len(heard.senders), 'sender')}, "
         f"{heard.dropped:,} dropped by the system"
     )
     for number, what, said in (
@@ -120,6 +121,6 @@ def told(heard: Listened) -> Iterator[str]:
         (heard.deleted, "recording", "deleted, to keep within --most-disk"),
     ):
         if number:
-            yield f"{count(number, what)} {said}"
+            yield f"{counted(number, what)} {said}"
     if heard.jumps:
         yield f"the clock went back {heard.jumps} times; times of receipt are not in order"

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from ivrel.output.terminal.screen import Text, count, line, shown, table
+from ivrel.core.vocabulary.wording import counted
+from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.dialects import DialectsView
 from ivrel.output.views.fleet import FleetView, Row
 from ivrel.output.views.folding import grouped, named
@@ -12,7 +13,7 @@ from ivrel.output.views.folding import grouped, named
 
 def draw_fleet(screen: Console, view: FleetView) -> None:
     """Draw the devices and whether each one's configuration is found, or count them by group."""
-    line(screen, (view.fleet, "bold"), f"  {count(len(view.rows), 'device')}")
+    line(screen, (view.fleet, "bold"), f"  {counted(len(view.rows), 'device')}")
     screen.print()
     if view.by:
         _counted(screen, view)

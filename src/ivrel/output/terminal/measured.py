@@ -9,8 +9,8 @@ from rich.console import Console
 from rich.table import Table
 
 from ivrel.core.evidence.measuring.clocks import told
-from ivrel.core.vocabulary.wording import shorten, span
-from ivrel.output.terminal.screen import Text, count, line, shown, table
+from ivrel.core.vocabulary.wording import counted, shorten, span
+from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.folding import ONE_BY_ONE, named
 from ivrel.output.views.measured import (
     ClocksView,
@@ -158,9 +158,9 @@ def draw_volume(screen: Console, view: VolumeView) -> list[str]:
 
 
 def _head(screen: Console, view: MeasuredView, more: str) -> None:
-    heard = f"{view.heard} of {count(view.devices, 'device')} heard"
+    heard = f"{view.heard} of {counted(view.devices, 'device')} heard"
     line(screen, (view.about, "bold"))
-    line(screen, (f"{count(view.total, 'message')}, {heard}{more}", "dim"))
+    line(screen, (f"{counted(view.total, 'message')}, {heard}{more}", "dim"))
     screen.print()
 
 

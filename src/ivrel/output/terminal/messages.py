@@ -8,8 +8,8 @@ from rich.console import Console
 
 from ivrel.core.evidence import section, told
 from ivrel.core.evidence.attribution import BY
-from ivrel.core.vocabulary.wording import shorten
-from ivrel.output.terminal.screen import CLAIM_STYLES, Text, count, line, shown, table
+from ivrel.core.vocabulary.wording import counted, shorten
+from ivrel.output.terminal.screen import CLAIM_STYLES, Text, line, shown, table
 from ivrel.output.views.messages import CountsView, MessagesView, Seen, TraceView, iso
 
 # Of the eight severities; what nobody must miss stands out also without colours, by its weight.
@@ -20,7 +20,7 @@ def draw_messages(screen: Console, view: MessagesView) -> None:
     """Draw messages in their order, each on a line of its own; of very many, the last."""
     shown_ones = view.messages[-view.most :] if view.most else view.messages
     if not shown_ones:
-        line(screen, f"none of {count(view.total, 'message')} is meant")
+        line(screen, f"none of {counted(view.total, 'message')} is meant")
         return
     grid = table("time (UTC)", "device", "severity", "facility", "tag", "text")
     for column in grid.columns[:5]:
@@ -32,7 +32,7 @@ def draw_messages(screen: Console, view: MessagesView) -> None:
     screen.print()
     left = len(view.messages) - len(shown_ones)
     before = f", the last {len(shown_ones)} are shown; --most N shows more" if left else ""
-    line(screen, (f"{len(view.messages):,} of {count(view.total, 'message')}{before}", "dim"))
+    line(screen, (f"{len(view.messages):,} of {counted(view.total, 'message')}{before}", "dim"))
 
 
 def _cells(seen: Seen) -> tuple[Text, ...]:
@@ -67,7 +67,7 @@ def draw_counts(screen: Console, view: CountsView) -> None:
     number = sum(c.number for c in view.counts)
     more = len(view.counts) - len(rows)
     rest = f"; {more:,} more rows with --most N" if more else ""
-    line(screen, (f"{number:,} of {count(view.total, 'message')}{rest}", "dim"))
+    line(screen, (f"{number:,} of {counted(view.total, 'message')}{rest}", "dim"))
 
 
 def draw_trace(screen: Console, view: TraceView) -> None:

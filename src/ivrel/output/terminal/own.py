@@ -5,8 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 
 from ivrel.core.evidence.own import STATES
-from ivrel.core.vocabulary.wording import shorten, span
-from ivrel.output.terminal.screen import Text, count, line, shown, table
+from ivrel.core.vocabulary.wording import counted, shorten, span
+from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.messages import iso
 from ivrel.output.views.own import DeviceKept, OwnView
 
@@ -45,7 +45,9 @@ def _number(state: str, number: int) -> Text:
 
 def _told(screen: Console, d: DeviceKept, most: int) -> None:
     screen.print()
-    line(screen, (d.device, "bold"), (f"  at {d.collector}, {count(d.arrived, 'message')}", "dim"))
+    line(
+        screen, (d.device, "bold"), (f"  at {d.collector}, {counted(d.arrived, 'message')}", "dim")
+    )
     for state in _TOLD:
         some = [one for one in d.kept if one.state == state]
         if not some:

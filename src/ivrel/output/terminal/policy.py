@@ -7,14 +7,15 @@ from collections.abc import Callable
 from rich.console import Console
 
 from ivrel.core.policy import Collector
-from ivrel.output.terminal.screen import Text, count, line, quoted, shown, table
+from ivrel.core.vocabulary.wording import counted
+from ivrel.output.terminal.screen import Text, line, quoted, shown, table
 from ivrel.output.views.policy import PolicyView, RequirementsView
 
 
 def draw_policy(screen: Console, view: PolicyView) -> None:
     """Draw the policy: collectors, rules with how many devices each is about, waivers, remarks."""
     policy, found = view.policy, view.remarks
-    look = (f", {count(len(found), 'thing')} to look at below", "yellow") if found else ("", "")
+    look = (f", {counted(len(found), 'thing')} to look at below", "yellow") if found else ("", "")
     line(screen, (policy.name, "bold"), f"  {policy.file} has no mistakes", look)
     screen.print()
     # What few policies have takes no room in others.

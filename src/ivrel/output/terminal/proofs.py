@@ -5,7 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 
 from ivrel.core.correcting import Judged
-from ivrel.output.terminal.screen import Text, count, line, shown, table
+from ivrel.core.vocabulary.wording import counted
+from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.proofs import ProofsView
 
 _STYLES = {"refused": "bold red", "fails": "bold red", "done": "cyan", "holds": "green"}
@@ -32,7 +33,7 @@ def draw_proofs(screen: Console, view: ProofsView) -> None:
     for state, means in _MEANS.items():
         number = sum(1 for j in ranked if j.state == state)
         if number:
-            number_of = count(number, "change").ljust(12)
+            number_of = counted(number, "change").ljust(12)
             line(screen, number_of, (state.ljust(8), _STYLES[state]), f"  {means}")
 
 
@@ -47,6 +48,6 @@ def _why(j: Judged) -> Text:
     if j.edited:
         parts.append("edited since it was written")
     parts += [
-        f"{gap.collector} is not reached for {count(gap.lines, 'line')} of it" for gap in j.gaps
+        f"{gap.collector} is not reached for {counted(gap.lines, 'line')} of it" for gap in j.gaps
     ]
     return Text("\n".join(parts))

@@ -8,8 +8,9 @@ from rich.console import Console
 
 from ivrel.core.settings import SETTINGS, Fact
 from ivrel.core.text.bundle import Places
+from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.audit import runs
-from ivrel.output.terminal.screen import Text, count, line, quoted, shown, table
+from ivrel.output.terminal.screen import Text, line, quoted, shown, table
 from ivrel.output.views.folding import Folded, folded, grouped, named
 from ivrel.output.views.reading import ReadingsView, ReadingView
 
@@ -73,12 +74,12 @@ def _cited(lines: Sequence[int], file: str, places: Places) -> str:
 def draw_readings(screen: Console, view: ReadingsView) -> None:
     """Draw what several configurations say: each value once, with the devices that say it."""
     number = len(view.readings)
-    line(screen, (view.fleet, "bold"), f"  {count(number, 'configuration')} read")
+    line(screen, (view.fleet, "bold"), f"  {counted(number, 'configuration')} read")
     if view.by:
         by = view.by
         for group, readings in grouped(view.readings, lambda r: str(getattr(r.device, by))).items():
             screen.print()
-            line(screen, (group, "bold"), f"  {count(len(readings), 'device')}")
+            line(screen, (group, "bold"), f"  {counted(len(readings), 'device')}")
             _values(screen, readings, view.every)
     else:
         screen.print()
@@ -88,7 +89,7 @@ def draw_readings(screen: Console, view: ReadingsView) -> None:
         screen.print()
         lines = sum(len(r.strays) for _, r in strays)
         devices = [name for name, _ in strays]
-        line(screen, (f"{count(lines, 'line')} not understood", "yellow"), f"  {named(devices)}")
+        line(screen, (f"{counted(lines, 'line')} not understood", "yellow"), f"  {named(devices)}")
     for name, problem in view.unread:
         line(screen, (f"{name}: not readable  ", "yellow"), problem)
 

@@ -136,13 +136,6 @@ def line(console: Console, *parts: tuple[str, str] | str, indent: int = 0) -> No
     shown(console, Text.assemble(*parts), indent)
 
 
-def count(number: int, noun: str) -> str:
-    """'1 device', '2 devices'."""
-    if number == 1:
-        return f"1 {noun}"
-    return f"{number:,} {noun[:-1]}ies" if noun.endswith("cy") else f"{number:,} {noun}s"
-
-
 def next_commands(console: Console, commands: Sequence[str]) -> None:
     """The commands to type next."""
     console.print()

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from ivrel.core.correcting import WhatIf
-from ivrel.output.terminal.screen import Text, count, line, shown, styled, table
+from ivrel.core.vocabulary.wording import counted
+from ivrel.output.terminal.screen import Text, line, shown, styled, table
 from ivrel.output.views.folding import ONE_BY_ONE, folded, named
 from ivrel.output.views.what_if import Turn, WhatIfView
 
@@ -22,7 +23,7 @@ def draw_what_if(screen: Console, view: WhatIfView) -> None:
     screen.print()
     differing = [one for one in view.outcomes if one.differs]
     if not differing:
-        line(screen, f"nothing would change on {count(len(view.outcomes), 'device')}")
+        line(screen, f"nothing would change on {counted(len(view.outcomes), 'device')}")
     if asked := view.asked():
         grid = table("asked otherwise", "now", "then", "devices", "")
         for setting, old, new, devices in _turns(asked):
@@ -47,8 +48,8 @@ def draw_what_if(screen: Console, view: WhatIfView) -> None:
     line(
         screen,
         ("to send", "dim"),
-        f"  now {count(lines[0], 'line')} on {count(touched[0], 'device')}, ",
-        f"then {count(lines[1], 'line')} on {count(touched[1], 'device')}",
+        f"  now {counted(lines[0], 'line')} on {counted(touched[0], 'device')}, ",
+        f"then {counted(lines[1], 'line')} on {counted(touched[1], 'device')}",
     )
     for one in view.outcomes:
         if one.problem:
@@ -94,7 +95,7 @@ def _lines(screen: Console, differing: Sequence[WhatIf], every: bool) -> None:
         more = len(found) - CHANGES_SHOWN
         line(
             screen,
-            (f"and {count(more, 'change')} more, on fewer devices; --all shows them", "dim"),
+            (f"and {counted(more, 'change')} more, on fewer devices; --all shows them", "dim"),
             indent=2,
         )
     screen.print()

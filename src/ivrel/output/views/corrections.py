@@ -18,7 +18,8 @@ Unread = tuple[tuple[str, str], ...]  # devices that could not be read, and why
 class CorrectionsView(View, frozen=True, kw_only=True):
     """The corrections of some devices.
 
-    `folder`: where they have been written, if they have; `devices`: by name; `by`: what devices are
+    `folder`: where they have been written, if they have; `in_place`: whether the workspace's own
+    files have been changed; `devices`: by name; `by`: what devices are
     counted by; `every`: whether each device is shown, also of a large fleet; `waves`: the steps of
     a delivery; None if they were not asked for.
     """
@@ -28,6 +29,7 @@ class CorrectionsView(View, frozen=True, kw_only=True):
     unread: Unread
     devices: Mapping[str, Device] = {}
     folder: str = ""
+    in_place: bool = False
     by: str = ""
     every: bool = False
     waves: tuple[Wave, ...] | None = None
@@ -38,10 +40,16 @@ class CorrectionsView(View, frozen=True, kw_only=True):
         return [c for c in self.corrections if c.changes]
 
     def machine(self) -> Any:
-        out = {
+        return {
             "fleet": self.fleet,
-            "devices": [_correction(c) for c in self.corrections],
-            "not_readable": [{"device": name, "problem": why} for name, why in self.unread],
+            "devices": [correction_for_machines(c) for c in self.corrections],
+            **self.rest(),
+        }
+
+    def rest(self) -> dict[str, Any]:
+        """Return what machines get behind the devices."""
+        out: dict[str, Any] = {
+            "not_readable": [{"device": name, "problem": why} for name, why in self.unread]
         }
         if self.waves is not None:
             out["waves"] = [
@@ -56,7 +64,8 @@ class CorrectionsView(View, frozen=True, kw_only=True):
         return out
 
 
-def _correction(c: Correction) -> dict[str, Any]:
+def correction_for_machines(c: Correction) -> dict[str, Any]:
+    """Return what machines get of one correction."""
     plain = msgspec.to_builtins
     return {
         "device": c.device,
