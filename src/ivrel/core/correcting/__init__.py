@@ -3,10 +3,11 @@ hand.
 """
 
 from ivrel.core.correcting.case import start
-from ivrel.core.correcting.correction import Change, Correction, Remaining, correct, fingerprint
+from ivrel.core.correcting.correction import Correction, Remaining, correct, fingerprint
 from ivrel.core.correcting.judged import STATES, Judged, Written, judge_change
 from ivrel.core.correcting.proof import Property
 from ivrel.core.correcting.properties import MEANS, PROPERTIES, TAKEN, Gap
+from ivrel.core.correcting.reasons import Change
 from ivrel.core.correcting.what_if import Otherwise, WhatIf, what_if
 
 __all__ = [

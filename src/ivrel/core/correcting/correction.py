@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from datetime import date
 from hashlib import sha256
 
@@ -15,23 +15,12 @@ from ivrel.core.correcting.instead import instead, waiver_text
 from ivrel.core.correcting.plan import Plan, make_plan
 from ivrel.core.correcting.proof import Property, prove, prune
 from ivrel.core.correcting.properties import Gap, reached_by
-from ivrel.core.correcting.steps import Step
+from ivrel.core.correcting.reasons import Change, changes_of
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.policy import Policy, Requirement
+from ivrel.core.policy import Policy
 from ivrel.core.vocabulary.errors import Refused
 from ivrel.core.vocabulary.verdict import DeviceResult, Verdict
-
-
-class Change(Struct, frozen=True):
-    """One line of a correction: what it says, what it replaces, and why it is there."""
-
-    line: str
-    inside: str
-    removes: bool
-    replaces: str
-    settings: tuple[str, ...]
-    reason: str
 
 
 class Remaining(Struct, frozen=True, omit_defaults=True):
@@ -120,7 +109,7 @@ def correct(
     return Correction(
         device=device.name,
         platform=dialect.name,
-        changes=tuple(_change(step, plan, before, case.asked, dialect) for step in plan.steps),
+        changes=tuple(changes_of(begun, plan, proof.after)),
         change=change,
         backout=proof.backout,
         proof=proof.properties,
@@ -177,26 +166,3 @@ def _remains(case: Case, v: Verdict, plan: Plan, stuck: str) -> Remaining:
         instead(case.dialect, case.policy, case.asked[v.setting]),
         waiver_text(case.device, v.setting, cannot, case.today),
     )
-
-
-def _change(
-    step: Step, plan: Plan, before: DeviceResult, asked: Mapping[str, Requirement], dialect: Dialect
-) -> Change:
-    settings = plan.owners(step)
-    join = dialect.shape.join
-    remove = f"{dialect.shape.remove} " if step.edit.removes else ""
-    return Change(
-        remove + join(step.edit.words),
-        " / ".join(join(words) for words in step.edit.path),
-        step.edit.removes,
-        join(step.replaces) if step.replaces else "",
-        settings,
-        "; ".join(_reason(name, before, asked) for name in settings),
-    )
-
-
-def _reason(name: str, before: DeviceResult, asked: Mapping[str, Requirement]) -> str:
-    verdict = next(v for v in before.verdicts if v.setting == name)
-    requirement = asked[name]
-    said = f"'{requirement.rule}' asks {name}: {requirement.text}"
-    return said if verdict.verdict in ("meets", "unknown") else f"{said}; {verdict.why}"

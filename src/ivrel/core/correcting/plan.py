@@ -40,7 +40,7 @@ class Plan(Struct, frozen=True):
         names: set[str] = set()
         for slot in step.slots:
             names.update(self.touched.get((step.table, step.key, slot), ()))
-        if not names or (step.edit.removes and not step.slots):
+        if not names or step.makes or (step.edit.removes and not step.slots):
             names.update(self.touched.get((step.table, step.key, ""), ()))
         return tuple(name for name in SETTINGS if name in names)
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.correcting.difference import same_value
 from ivrel.core.dialects.pattern import Pattern
@@ -19,13 +20,17 @@ from ivrel.core.vocabulary.values import Value
 
 
 class Step(Struct, frozen=True):
-    """An edit, and the values of which row it writes; a row that goes as a whole has no slots."""
+    """An edit, and the values of which row it writes; a row that goes as a whole has no slots.
+
+    `makes`: whether the row is there by this step.
+    """
 
     edit: Edit
     table: str
     key: Key
     slots: tuple[str, ...] = ()
     replaces: Words = ()
+    makes: bool = False
 
 
 def steps_between(before: Records, after: Records) -> list[Step]:
@@ -40,7 +45,10 @@ def steps_between(before: Records, after: Records) -> list[Step]:
         old_rows, new_rows = before.rows(table), after.rows(table)
         for key, row in new_rows.items():
             if not _is_same_row(old_rows.get(key), row):
-                steps += _row_steps(before, after, table, key, old_rows.get(key))
+                of_row = list(_row_steps(before, after, table, key, old_rows.get(key)))
+                if of_row and table and key not in old_rows:
+                    of_row[0] = replace(of_row[0], makes=True)
+                steps += of_row
         for key, row in old_rows.items():
             if key not in new_rows:
                 steps += _removals(before, table, key, row)

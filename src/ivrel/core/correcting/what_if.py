@@ -13,7 +13,8 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.correcting.correction import Change, Correction, correct
+from ivrel.core.correcting.correction import Correction, correct
+from ivrel.core.correcting.reasons import Change
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import with_waivers

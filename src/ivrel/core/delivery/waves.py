@@ -16,7 +16,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.wording import listed
 
 FIRST = 5  # devices in the first wave
-GROWTH = 2  # times the size of the wave before
+GROWTH = 2  # times the size of the wave before; told as 'twice'
 
 
 class Candidate(Struct, frozen=True):
@@ -185,6 +185,6 @@ def _why(taken: Sequence[Candidate], before: Sequence[Wave], size: int, *, is_la
     if is_last:
         return "at the collectors' own sites, which come last"
     if before:
-        return f"up to {size:,}, {GROWTH} times wave {before[-1].number}"
+        return f"up to {size:,}, twice what wave {before[-1].number} may hold"
     platforms = list(dict.fromkeys(c.device.platform for c in taken))
     return f"few that differ: {listed(platforms).replace(' or ', ' and ')}"

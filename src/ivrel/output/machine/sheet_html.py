@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from jinja2 import Environment, PackageLoader, StrictUndefined
+from markupsafe import Markup, escape
+
 from ivrel.core.correcting import MEANS
 from ivrel.output.views.sheet import SheetView, waivers
 
@@ -12,8 +15,6 @@ _TONES = {"meets": "good", "waived": "dim", "breaks": "bad", "unable": "mark", "
 
 def change_sheet_html(view: SheetView) -> Iterator[str]:
     """Yield the page piece by piece; all that comes from configurations is escaped."""
-    from jinja2 import Environment, PackageLoader, StrictUndefined
-
     environment = Environment(
         loader=PackageLoader("ivrel.output", "machine"),
         autoescape=True,
@@ -21,9 +22,18 @@ def change_sheet_html(view: SheetView) -> Iterator[str]:
         trim_blocks=True,
     )
     environment.globals |= {
+        "coded": _coded,
         "many": lambda number: f"{number:,}",
         "tone": lambda verdict: _TONES.get(verdict, ""),
         "waivers": waivers,
     }
     page = environment.get_template("sheet.html")
     yield from page.generate(view=view, n=view.sections.counts, means=MEANS)
+
+
+def _coded(text: str) -> Markup:
+    """Return a text in which what stands between backticks is code."""
+    parts = (escape(part) for part in text.split("`"))
+    return Markup("").join(
+        Markup("<code>{}</code>").format(part) if n % 2 else part for n, part in enumerate(parts)
+    )
