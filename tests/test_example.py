@@ -170,6 +170,23 @@ def readings(folder: Path) -> dict[str, list[tuple[str, str, str, bool]]]:
     }
 
 
+def test_the_reason_of_a_line_is_what_is_wrong_with_its_own_row(ivrel: Run, example: Path) -> None:
+    done = ivrel("correct", "-w", example, "tarsk-gw1", "orrin-gw1", "--format", "json", code=0)
+    reasons = {
+        (d["device"], c["line"]): c["reason"]
+        for d in json.loads(done.stdout)["devices"]
+        for c in d["changes"]
+    }
+    new = "send 198.51.100.22 tcp 601 through informational"
+    level = "'everywhere' asks level: from warning to informational"
+    lacks = "'everywhere' asks collectors: exactly beacon-a, beacon-b; beacon-b (198.51.100.22 tcp 601) is missing"  # fmt: skip
+    assert reasons["tarsk-gw1", new] == f"{lacks}; {level}"
+    quiet = "send 198.51.100.21 udp 514 through informational"
+    assert reasons["tarsk-gw1", quiet] == f"{level}; beacon-a misses warning"
+    assert reasons["orrin-gw1", "forget journal.target.spare"].endswith("is beacon-b once more")
+    assert reasons["orrin-gw1", "forget journal.rule.30"].endswith("'beacon-x', which is not set")
+
+
 def test_corrections_lead_to_a_clean_audit_and_back(
     ivrel: Run, example: Path, tmp_path: Path
 ) -> None:

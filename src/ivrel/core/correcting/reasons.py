@@ -33,9 +33,8 @@ def changes_of(start: Start, plan: Plan, after: Answers | None) -> Iterator[Chan
     """
     shape = start.case.dialect.shape
     states = (start.state, *([] if after is None else [after]))
-    every = frozenset(
-        label for state in states for d in _destinations(state) for label in _names(d)
-    )
+    known = [d for state in states for d in state.plain.destinations]
+    every = frozenset(label for d in known for label in _names(d))
     for step in plan.steps:
         settings = plan.owners(step)
         labels = frozenset(label for state in states for label in _labels(state, step))
@@ -50,10 +49,6 @@ def changes_of(start: Start, plan: Plan, after: Answers | None) -> Iterator[Chan
         )
 
 
-def _destinations(state: Answers) -> list[Destination]:
-    return state.plain.destinations
-
-
 def _names(d: Destination) -> tuple[str, str, str]:
     """Return what a destination is called in findings."""
     return d.label, d.title, d.collector or d.label
@@ -63,7 +58,7 @@ def _labels(state: Answers, step: Step) -> Iterator[str]:
     """Yield what the destination of a row is called in findings, if it has one."""
     row = state.records.rows(step.table).get(step.key, {})
     said = row.get(f"{step.table}.destination") if step.table else None
-    for d in _destinations(state):
+    for d in state.plain.destinations:
         mine = step.table == "destination" and d.key == step.key
         if mine or (said is not None and said.value == d.ref):
             yield from _names(d)
