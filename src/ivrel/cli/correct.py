@@ -116,7 +116,7 @@ def _correct(args: argparse.Namespace) -> int:
     """Write the corrections, or show them."""
     from msgspec.structs import replace
 
-    from ivrel.cli.jobs import Correcting, NotCorrected
+    from ivrel.cli.jobs import Correcting, NotCorrected, usual_of
     from ivrel.cli.outlets import outlet_of
     from ivrel.output.views.corrections import CorrectionsView
     from ivrel.runners import through
@@ -130,7 +130,8 @@ def _correct(args: argparse.Namespace) -> int:
     corrections: list[Correction] = []
     unread: list[tuple[str, str]] = []
     with outlet:
-        job = Correcting(workspace, today, names, needs_text=outlet.needs_text)
+        usual = usual_of(workspace, today, devices, names)
+        job = Correcting(workspace, today, names, usual, needs_text=outlet.needs_text)
         found = through(job, devices, cluster, send=args.send)
         for done in common.progress(found, len(devices), "correcting"):
             if isinstance(done, NotCorrected):

@@ -34,7 +34,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.cli.jobs import Auditing
+    from ivrel.cli.jobs import Auditing, usual_of
     from ivrel.core.correcting import correct
     from ivrel.core.evidence.beside import beside
     from ivrel.core.policy import effective
@@ -57,7 +57,8 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(result.problem)
     claims, problems = _claims(args, workspace, device)
     result = beside(result, claims)
-    correction = correct(device, workspace.dialects[device.platform], data, policy, today, file)
+    dialect, usual = workspace.dialects[device.platform], usual_of(workspace, today, [device])
+    correction = correct(device, dialect, data, policy, today, file, (), usual)
     verdicts = [v for v in result.verdicts if not names or v.setting in names]
     where = common.judging_words(args)
     wrong = any(v.verdict == "breaks" for v in verdicts)

@@ -23,15 +23,21 @@ from ivrel.core.correcting import (
     start,
     what_if,
 )
+from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, Votes, open_settings, usual, votes
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging import Auditor, DeviceResult, unreadable
-from ivrel.core.policy import Policy
+from ivrel.core.judging.judge import scope_of
+from ivrel.core.policy import Policy, effective
+from ivrel.core.reading import read_records
+from ivrel.runners import through
 from ivrel.runners.job import Job, Share
 from ivrel.sources.daemon import checked
 from ivrel.sources.workspace import Workspace
 
 R = TypeVar("R")
+
+FEW = 50  # devices of which it is looked first whether one needs what most of the fleet has
 
 
 class _OfWorkspace(Job[R], Generic[R]):
@@ -90,15 +96,73 @@ class NotCorrected(Struct, frozen=True):
     problem: str
 
 
+class Surveying(_OfWorkspace[Votes]):
+    """What each device has of some settings."""
+
+    share = Share(alone=200, first=24, chunk=64)
+
+    def __init__(self, workspace: Workspace, today: date, settings: Collection[str]) -> None:
+        super().__init__(workspace, today)
+        self._settings = tuple(settings)
+
+    def one(self, device: Device, data: bytes, file: str) -> Votes:
+        dialect = self._dialects[device.platform]
+        asked = effective(self._policy, device)
+        scope = scope_of(device, read_records(dialect, data), self._policy, asked)
+        return votes(scope, self._settings)
+
+    def failed(self, device: Device, problem: str) -> Votes:
+        return ()
+
+    def pack(self, results: list[Votes]) -> bytes:
+        return msgspec.msgpack.encode(results)
+
+    def unpack(self, packed: bytes) -> list[Votes]:
+        return msgspec.msgpack.decode(packed, type=list[Votes])
+
+
+def usual_of(
+    workspace: Workspace, today: date, devices: Sequence[Device], names: Collection[str] = ()
+) -> Usual:
+    """Return what most of the fleet has, where the policy leaves a choice that one of some devices
+    needs; `names`: the settings that are looked at, if not all.
+    """
+    left = open_settings(workspace.policy)
+    left = left.intersection(names) if names else left
+    if not left or not _needs_choice(workspace, today, devices, left):
+        return {}
+    fleet = workspace.fleet.devices
+    return usual(through(Surveying(workspace, today, sorted(left)), fleet))
+
+
+def _needs_choice(
+    workspace: Workspace, today: date, devices: Sequence[Device], left: Collection[str]
+) -> bool:
+    """Whether a device is not as asked in one of some settings; of many devices, one surely is."""
+    if len(devices) > FEW:
+        return True
+    results = through(Auditing(workspace, today), devices)
+    return any(v.setting in left and v.verdict == "breaks" for r in results for v in r.verdicts)
+
+
 class _OfCorrections(_OfWorkspace[R], Generic[R]):
-    """What hangs on corrections. `names`: the settings they are about, if not all."""
+    """What hangs on corrections.
+
+    `names`: the settings they are about, if not all; `usual`: what most of the fleet has.
+    """
 
     # A correction takes as long as several audits: few of them are worth a process.
     share = Share(alone=6, first=0, chunk=3)
 
-    def __init__(self, workspace: Workspace, today: date, names: Collection[str] = ()) -> None:
+    def __init__(
+        self,
+        workspace: Workspace,
+        today: date,
+        names: Collection[str] = (),
+        usual: Usual = NOTHING_USUAL,
+    ) -> None:
         super().__init__(workspace, today)
-        self._names = tuple(names)
+        self._names, self._usual = tuple(names), usual
 
     def pack(self, results: list[R]) -> bytes:
         # Corrections hold types of many modules. The bytes come from this program's own workers.
@@ -120,16 +184,17 @@ class Correcting(_OfCorrections["Correction | NotCorrected"]):
         workspace: Workspace,
         today: date,
         names: Collection[str] = (),
+        usual: Usual = NOTHING_USUAL,
         *,
         needs_text: bool = False,
     ) -> None:
-        super().__init__(workspace, today, names)
+        super().__init__(workspace, today, names, usual)
         self._needs_text = needs_text
 
     def one(self, device: Device, data: bytes, file: str) -> Correction | NotCorrected:
         dialect = self._dialects[device.platform]
-        done = correct(device, dialect, data, self._policy, self._today, file, self._names)
-        done = checked(done, data)
+        known = self._policy, self._today, file, self._names, self._usual
+        done = checked(correct(device, dialect, data, *known), data)
         return done if self._needs_text else replace(done, corrected=b"")
 
     def failed(self, device: Device, problem: str) -> Correction | NotCorrected:
@@ -162,14 +227,20 @@ class ComparingPolicies(_OfCorrections[WhatIf]):
     """What another policy would change for each device."""
 
     def __init__(
-        self, workspace: Workspace, today: date, other: Policy, names: Collection[str] = ()
+        self,
+        workspace: Workspace,
+        today: date,
+        other: Policy,
+        names: Collection[str] = (),
+        usual: Usual = NOTHING_USUAL,
     ) -> None:
-        super().__init__(workspace, today, names)
+        super().__init__(workspace, today, names, usual)
         self._other = other
 
     def one(self, device: Device, data: bytes, file: str) -> WhatIf:
         dialect, policies = self._dialects[device.platform], (self._policy, self._other)
-        return what_if(device, dialect, data, policies, self._today, file, self._names)
+        known = self._today, file, self._names, self._usual
+        return what_if(device, dialect, data, policies, *known)
 
     def failed(self, device: Device, problem: str) -> WhatIf:
         return WhatIf(device.name, device.platform, problem=problem)

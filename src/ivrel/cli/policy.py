@@ -101,7 +101,7 @@ def _compare(args: argparse.Namespace, workspace: Workspace) -> int:
     from pathlib import Path
     from shlex import quote
 
-    from ivrel.cli.jobs import ComparingPolicies
+    from ivrel.cli.jobs import ComparingPolicies, usual_of
     from ivrel.output.views.what_if import WhatIfView
     from ivrel.runners import through
     from ivrel.sources.workspace import policy_of
@@ -109,7 +109,9 @@ def _compare(args: argparse.Namespace, workspace: Workspace) -> int:
     names = common.settings(args.setting)
     policy, other = workspace.policy, policy_of(Path(), args.compare)
     devices = common.chosen(args, workspace)
-    job = ComparingPolicies(workspace, common.day(args), other, names)
+    today = common.day(args)
+    usual = usual_of(workspace, today, devices, names)
+    job = ComparingPolicies(workspace, today, other, names, usual)
     found = common.progress(through(job, devices), len(devices), "comparing")
     outcomes = tuple(found)
     where = common.workspace_words(args)

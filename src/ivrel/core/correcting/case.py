@@ -9,6 +9,7 @@ from msgspec import Struct
 
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.changes import apply_edits
+from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, preferring
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import scope_of, with_waivers
@@ -50,6 +51,15 @@ class Case:
         self.asked, self.whole = asked, whole or asked
         self.waived, self.file, self.today = waived, file, today
         self._texts: dict[bytes, Text] = {}
+
+    def asking(self, asked: Mapping[str, Requirement], whole: Mapping[str, Requirement]) -> Case:
+        """Return the same case with other requirements."""
+        out = Case(
+            *(self.device, self.dialect, self.policy, asked, self.waived),
+            *(self.file, self.today, whole),
+        )
+        out._texts = self._texts
+        return out
 
     def waiving(self, settings: frozenset[str]) -> Case:
         """Return the same case, which leaves these settings alone."""
@@ -97,16 +107,21 @@ def start(
     today: date,
     file: str,
     only: Collection[str] = (),
+    usual: Usual = NOTHING_USUAL,
 ) -> Start:
     """Return a configuration with what it is judged by; Unreadable if it is none.
 
     `only`: the settings that it is about; all, if there are none. `file`: what the configuration is
-    called. What is waived is left alone.
+    called; `usual`: what most of the fleet has. What is waived is left alone.
     """
     whole = effective(policy, device)
+    every = Case(device, dialect, policy, whole, frozenset(), file, today, whole)
+    records = every.read(every.text(data))
+    scope = every.scope(records)
+    whole = {name: preferring(r, scope, usual) for name, r in whole.items()}
     asked = {name: r for name, r in whole.items() if not only or name in only}
-    every = Case(device, dialect, policy, asked, frozenset(), file, today, whole)
-    state = every.answers(every.read(every.text(data)))
+    every = every.asking(asked, whole)
+    state = every.answers(records)
     before = every.result(state)
     waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
     return Start(every.waiving(waived), state, before)

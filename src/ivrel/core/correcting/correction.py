@@ -16,6 +16,7 @@ from ivrel.core.correcting.plan import Plan, make_plan
 from ivrel.core.correcting.proof import Property, prove, prune
 from ivrel.core.correcting.properties import Gap, reached_by
 from ivrel.core.correcting.reasons import Change, changes_of
+from ivrel.core.correcting.usual import NOTHING_USUAL, Usual
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
@@ -76,13 +77,14 @@ def correct(
     today: date,
     file: str,
     only: Collection[str] = (),
+    usual: Usual = NOTHING_USUAL,
 ) -> Correction:
     """Return the correction that makes a configuration meet the policy; Unreadable if it is none.
 
     `only`: the settings that it is about; all, if there are none. `file`: what the configuration is
-    called.
+    called; `usual`: what most of the fleet has, for where the policy leaves a choice.
     """
-    begun = start(device, dialect, data, policy, today, file, only)
+    begun = start(device, dialect, data, policy, today, file, only, usual)
     case, state, before = begun.case, begun.state, begun.before
     plan = make_plan(state, case.asked, case.waived, case.whole)
     change, stuck = _written(case, state, plan)

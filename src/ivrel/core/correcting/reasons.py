@@ -9,7 +9,9 @@ from msgspec import Struct
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Start
 from ivrel.core.correcting.plan import Plan
+from ivrel.core.correcting.properties import facts_of
 from ivrel.core.correcting.steps import Step
+from ivrel.core.correcting.usual import chosen
 from ivrel.core.settings import Finding
 from ivrel.core.settings.scope import Destination
 from ivrel.core.vocabulary.wording import plain
@@ -45,7 +47,7 @@ def changes_of(start: Start, plan: Plan, after: Answers | None) -> Iterator[Chan
             step.edit.removes,
             shape.join(step.replaces) if step.replaces else "",
             settings,
-            "; ".join(_reason(start, name, labels, every) for name in settings),
+            "; ".join(_reason(start, after, name, labels, every) for name in settings),
         )
 
 
@@ -64,11 +66,14 @@ def _labels(state: Answers, step: Step) -> Iterator[str]:
             yield from _names(d)
 
 
-def _reason(start: Start, name: str, labels: Set[str], every: Set[str]) -> str:
+def _reason(
+    start: Start, after: Answers | None, name: str, labels: Set[str], every: Set[str]
+) -> str:
     """Return the rule that asks for a setting, and what is wrong with it: of the destination of the
-    row alone, where that is told destination by destination.
+    row alone, where that is told destination by destination. And where a value comes from that the
+    policy leaves open.
 
-    `labels`: what that is called; `every`: what all of them are.
+    `labels`: what that destination is called; `every`: what all of them are.
     """
     verdict = next(v for v in start.before.verdicts if v.setting == name)
     requirement = start.case.asked[name]
@@ -77,9 +82,12 @@ def _reason(start: Start, name: str, labels: Set[str], every: Set[str]) -> str:
         return said
     findings = start.state.findings(requirement)
     own = [f for f in findings if _is_about(f, labels)]
-    if not labels or (not own and not all(_is_about(f, every) for f in findings)):
-        return f"{said}; {verdict.why}"
-    return "; ".join([said, *dict.fromkeys(plain(f.why) for f in own)])
+    told = [verdict.why]
+    if labels and (own or all(_is_about(f, every) for f in findings)):
+        told = [plain(f.why) for f in own]
+    if after is not None:
+        told += chosen(requirement, facts_of(start.state, name), facts_of(after, name))
+    return "; ".join([said, *dict.fromkeys(told)])
 
 
 def _is_about(f: Finding, labels: Set[str]) -> bool:

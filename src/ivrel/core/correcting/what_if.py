@@ -15,6 +15,7 @@ from msgspec.structs import replace
 
 from ivrel.core.correcting.correction import Correction, correct
 from ivrel.core.correcting.reasons import Change
+from ivrel.core.correcting.usual import NOTHING_USUAL, Usual
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import with_waivers
@@ -72,16 +73,18 @@ def what_if(
     today: date,
     file: str,
     only: Collection[str] = (),
+    usual: Usual = NOTHING_USUAL,
 ) -> WhatIf:
     """Return what the second policy would change for a device, beside the first.
 
-    `file`: what the configuration is called; `only`: the settings that it is about, if not all.
+    `file`: what the configuration is called; `only`: the settings that it is about, if not all;
+    `usual`: what most of the fleet has.
     Unreadable if the configuration is none of the platform's.
     """
-    now = correct(device, dialect, data, policies[0], today, file, only)
+    now = correct(device, dialect, data, policies[0], today, file, only, usual)
     if _asks_alike(device, policies, today):
         return WhatIf(device.name, dialect.name, lines=(len(now.changes), len(now.changes)))
-    then = correct(device, dialect, data, policies[1], today, file, only)
+    then = correct(device, dialect, data, policies[1], today, file, only, usual)
     dropped, added = _lines_of_one(now, then), _lines_of_one(then, now)
     return WhatIf(
         device.name,

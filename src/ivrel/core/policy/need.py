@@ -33,7 +33,7 @@ SET_FORMS = ("exactly", "includes", "never")
 class Need(Struct, frozen=True):
     """What is asked of one value; a field that is None or empty asks nothing.
 
-    `order`: least first.
+    `order`: least first; `prefer`: what to write of a range, before anything else of it.
     """
 
     any_of: tuple[str, ...] | None = None
@@ -43,6 +43,7 @@ class Need(Struct, frozen=True):
     write: str | None = None
     order: tuple[str, ...] = ()
     numbers: bool = False
+    prefer: tuple[str, ...] = ()
 
     def accepts(self, value: str) -> bool:
         """Whether a value is as asked."""
@@ -82,13 +83,14 @@ class Need(Struct, frozen=True):
 
         None if none.
 
-        Of a range with two ends that is its most, which keeps all that may be kept; of one with a
-        single end, that.
+        Of a range that is what is preferred; else, with two ends, its most, which keeps all that
+        may be kept; of one with a single end, that.
         """
         # In the order of preference; what the rest of the need forbids falls away at the end.
         wanted = [self.write] if self.write else []
         if self.any_of is not None:
             wanted += self.any_of
+        wanted += self.prefer
         if self.numbers:
             wanted += [end for end in (self.least, self.most) if end is not None]
         elif self.least is not None and self.most is not None:

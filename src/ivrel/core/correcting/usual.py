@@ -1,0 +1,101 @@
+"""What a correction writes where the policy leaves a choice: what the device has elsewhere, else
+what most of the fleet has.
+
+`write` comes first, and a list of values is in the policy's own order; what is left open are
+ranges, and values that only must not be. What the text leaves to the platform is nobody's choice,
+and does not count.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping
+
+from msgspec.structs import replace
+
+from ivrel.core.policy import Policy, Requirement
+from ivrel.core.policy.need import Need
+from ivrel.core.settings import SETTINGS, Fact, Scope
+
+MOST = 20  # values of one part of a setting that are kept, the most common first
+
+Usual = Mapping[tuple[str, str], tuple[str, ...]]  # by setting and part, the most common first
+NOTHING_USUAL: Usual = {}
+Votes = tuple[tuple[str, str, str], ...]  # setting, part and value, as one device has them
+
+
+def open_settings(policy: Policy) -> frozenset[str]:
+    """Return the settings of which some rule leaves open what to write."""
+    asked = (item for rule in policy.rules for item in rule.require.items())
+    return frozenset(name for name, r in asked if any(map(_is_open, r.needs.values())))
+
+
+def _is_open(need: object) -> bool:
+    if not isinstance(need, Need) or need.write or need.any_of is not None:
+        return False
+    return need.least is not None or need.most is not None or bool(need.never)
+
+
+def votes(scope: Scope, settings: Iterable[str]) -> Votes:
+    """Return what a device has of some settings, each value once."""
+    facts = (fact for name in settings for fact in SETTINGS[name].facts(scope))
+    return tuple(dict.fromkeys((f.setting, f.part, _value(f)) for f in facts if not f.default))
+
+
+def usual(fleet: Iterable[Votes]) -> Usual:
+    """Return what most devices have; of what as many have, the first in alphabetical order."""
+    counts: dict[tuple[str, str], Counter[str]] = {}
+    for device in fleet:
+        for setting, part, value in device:
+            counts.setdefault((setting, part), Counter())[value] += 1
+    return {
+        at: tuple(value for value, _ in sorted(c.items(), key=lambda one: (-one[1], one[0]))[:MOST])
+        for at, c in counts.items()
+    }
+
+
+def preferring(asked: Requirement, scope: Scope, fleet: Usual) -> Requirement:
+    """Return a requirement that prefers what the device has, then what most of the fleet has, where
+    it leaves that open.
+    """
+    if not any(map(_is_open, asked.needs.values())):
+        return asked
+    facts = SETTINGS[asked.setting].facts(scope)
+    needs = {
+        part: _preferring(need, part, facts, fleet) if _is_open(need) else need
+        for part, need in asked.needs.items()
+    }
+    return replace(asked, needs=needs)
+
+
+def _preferring(need: Need, part: str, facts: Iterable[Fact], fleet: Usual) -> Need:
+    mine = [f for f in facts if part in ("", f.part)]
+    own = Counter(_value(f) for f in mine if not f.default)
+    # All of one setting are the same to it, whichever destination or channel they are said of.
+    names = dict.fromkeys((f.setting, f.part) for f in mine)
+    others = [value for at in names for value in fleet.get(at, ())]
+    return replace(need, prefer=tuple(dict.fromkeys((*(v for v, _ in own.most_common()), *others))))
+
+
+def chosen(asked: Requirement, before: Iterable[Fact], after: Iterable[Fact]) -> list[str]:
+    """Return in words where the values come from that a correction has chosen; `before`, `after`:
+    what the configuration says of the setting.
+    """
+    had = {(f.of, f.part, _value(f)) for f in before}
+    own = {(f.part, _value(f)) for f in before if not f.default}
+    out = []
+    for f in after:
+        need = asked.needs.get(f.part, asked.needs.get(""))
+        value = _value(f)
+        if (f.of, f.part, value) in had or not isinstance(need, Need) or value not in need.prefer:
+            continue
+        if (f.part, value) in own:
+            out.append(f"{value} is what the device has elsewhere")
+        else:
+            out.append(f"of what is asked for, {value} is most common in the fleet")
+    return list(dict.fromkeys(out))
+
+
+def _value(fact: Fact) -> str:
+    """Return a value as a policy would ask for it."""
+    return fact.value.removeprefix("through ")
