@@ -7,12 +7,18 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator
 
+from ivrel.core.vocabulary.errors import InputError, Mistake
+
 
 class Spool:
-    """Pieces by their numbers, from 0, in the order in which they were added."""
+    """Pieces by their numbers, from 0, in the order in which they were added.
+
+    InputError if there is no room for another.
+    """
 
     def __init__(self) -> None:
-        self._file = tempfile.TemporaryFile()  # noqa: SIM115 (gone with this object)
+        # Without a buffer: what does not fit is told when it is added, and not at the end.
+        self._file = tempfile.TemporaryFile(buffering=0)  # noqa: SIM115 (gone with this object)
         self._ends = [0]
 
     def __len__(self) -> int:
@@ -20,9 +26,15 @@ class Spool:
 
     def add(self, piece: bytes) -> int:
         """Add a piece and return its number."""
-        self._file.seek(self._ends[-1])
-        self._file.write(piece)
-        self._ends.append(self._ends[-1] + len(piece))
+        begin, written = self._ends[-1], 0
+        try:
+            self._file.seek(begin)
+            while written < len(piece):
+                written += self._file.write(piece[written:])
+        except OSError as problem:
+            said = f"cannot be written: {(problem.strerror or str(problem)).lower()}"
+            raise InputError([Mistake(tempfile.gettempdir(), said)]) from None
+        self._ends.append(begin + len(piece))
         return len(self) - 1
 
     def __getitem__(self, number: int) -> bytes:
