@@ -69,10 +69,10 @@ class Checked:
         }
         return {name: why for name, why in checks.items() if why}
 
-    def _verdicts(self, data: bytes) -> dict[str, tuple[str, str]]:
+    def _verdicts(self, data: bytes) -> dict[str, tuple[str, object]]:
         """The verdict of each setting, with what is not as asked."""
         found = Auditor(self.policy, TODAY).audit(self.device, self.dialect, data, "x").verdicts
-        return {v.setting: (v.verdict, v.why) for v in found}
+        return {v.setting: (v.verdict, v.findings) for v in found}
 
     def _scope(self, data: bytes) -> Scope:
         asked = effective(self.policy, self.device)
