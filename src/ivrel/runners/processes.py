@@ -71,7 +71,8 @@ class _Worker:
     @classmethod
     def begin(cls, job: Job[Any], devices: Sequence[Device]) -> None:
         gc.freeze()
-        gc.disable()  # what a worker makes, it hands on
+        # What a worker makes it hands on; circles among it are few, and are looked for seldom.
+        gc.set_threshold(COLLECT_AFTER)
         end_with_parent()
         cls.job, cls.devices = job, devices
 
