@@ -21,6 +21,7 @@ from ivrel.core.correcting import (
     correct,
     judge_change,
     start,
+    untouched,
     what_if,
 )
 from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, Votes, open_settings, usual, votes
@@ -37,6 +38,7 @@ from ivrel.sources.workspace import Workspace
 
 R = TypeVar("R")
 
+_RESULTS = msgspec.msgpack.Decoder(list[DeviceResult])
 FEW = 50  # devices of which it is looked first whether one needs what most of the fleet has
 
 
@@ -54,10 +56,8 @@ class _OfWorkspace(Job[R], Generic[R]):
         self._dialects = {name: self._known[name] for name in platforms}
 
 
-class Auditing(_OfWorkspace[DeviceResult]):
-    """The audit of each device against the workspace's policy."""
-
-    share = Share(alone=200, first=24, chunk=64)
+class _WithAuditor(_OfWorkspace[R], Generic[R]):
+    """A job that audits: what the audits of a run remember is no part of what is sent."""
 
     def __init__(self, workspace: Workspace, today: date) -> None:
         super().__init__(workspace, today)
@@ -65,16 +65,19 @@ class Auditing(_OfWorkspace[DeviceResult]):
 
     def _begin(self) -> None:
         self._auditor = Auditor(self._policy, self._today, self._known)
-        self._decoder = msgspec.msgpack.Decoder(list[DeviceResult])
 
     def __getstate__(self) -> dict[str, Any]:
-        # Neither what was learned nor what unpacks is sent along.
-        own = ("_auditor", "_decoder")
-        return {name: value for name, value in self.__dict__.items() if name not in own}
+        return {name: value for name, value in self.__dict__.items() if name != "_auditor"}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)
         self._begin()
+
+
+class Auditing(_WithAuditor[DeviceResult]):
+    """The audit of each device against the workspace's policy."""
+
+    share = Share(alone=200, first=24, chunk=64)
 
     def one(self, device: Device, data: bytes, file: str) -> DeviceResult:
         return self._auditor.audit(device, self._dialects[device.platform], data, file)
@@ -86,7 +89,7 @@ class Auditing(_OfWorkspace[DeviceResult]):
         return msgspec.msgpack.encode(results)
 
     def unpack(self, packed: bytes) -> list[DeviceResult]:
-        return self._decoder.decode(packed)
+        return _RESULTS.decode(packed)
 
 
 class NotCorrected(Struct, frozen=True):
@@ -145,7 +148,7 @@ def _needs_choice(
     return any(v.setting in left and v.verdict == "breaks" for r in results for v in r.verdicts)
 
 
-class _OfCorrections(_OfWorkspace[R], Generic[R]):
+class _OfCorrections(_WithAuditor[R], Generic[R]):
     """What hangs on corrections.
 
     `names`: the settings they are about, if not all; `usual`: what most of the fleet has.
@@ -193,8 +196,12 @@ class Correcting(_OfCorrections["Correction | NotCorrected"]):
 
     def one(self, device: Device, data: bytes, file: str) -> Correction | NotCorrected:
         dialect = self._dialects[device.platform]
-        known = self._policy, self._today, file, self._names, self._usual
-        done = checked(correct(device, dialect, data, *known), data)
+        # Most devices of a fleet need nothing, which an audit tells in less time.
+        result = self._auditor.audit(device, dialect, data, file)
+        done = untouched(device, dialect, data, self._policy, result, self._names)
+        if done is None:
+            known = self._policy, self._today, file, self._names, self._usual
+            done = checked(correct(device, dialect, data, *known), data)
         return done if self._needs_text else replace(done, corrected=b"")
 
     def failed(self, device: Device, problem: str) -> Correction | NotCorrected:

@@ -3,7 +3,13 @@ hand.
 """
 
 from ivrel.core.correcting.case import start
-from ivrel.core.correcting.correction import Correction, Remaining, correct, fingerprint
+from ivrel.core.correcting.correction import (
+    Correction,
+    Remaining,
+    correct,
+    fingerprint,
+    untouched,
+)
 from ivrel.core.correcting.judged import STATES, Judged, Written, judge_change
 from ivrel.core.correcting.proof import Property
 from ivrel.core.correcting.properties import MEANS, PROPERTIES, TAKEN, Gap
@@ -28,5 +34,6 @@ __all__ = [
     "fingerprint",
     "judge_change",
     "start",
+    "untouched",
     "what_if",
 ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from datetime import date
 from hashlib import sha256
 
@@ -19,7 +19,8 @@ from ivrel.core.correcting.reasons import Change, changes_of
 from ivrel.core.correcting.usual import NOTHING_USUAL, Usual
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.policy import Policy
+from ivrel.core.policy import Policy, Requirement, effective
+from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.vocabulary.errors import Refused
 from ivrel.core.vocabulary.verdict import DeviceResult, Verdict
 
@@ -128,6 +129,54 @@ def correct(
     )
 
 
+def untouched(
+    device: Device,
+    dialect: Dialect,
+    data: bytes,
+    policy: Policy,
+    result: DeviceResult,
+    only: Collection[str] = (),
+) -> Correction | None:
+    """Return the correction of a device in which nothing is to be corrected, from its audit alone.
+
+    None if it has to be worked out: something is not as asked, or it does not follow from what is
+    that the device sends. `only`: as in `correct`.
+    """
+    if not result.good or not _surely_sends(effective(policy, device), result):
+        return None
+    remains = tuple(
+        Remaining(v.setting, v.verdict, _each_once(v.why))
+        for v in result.verdicts
+        if v.verdict != "meets" and (not only or v.setting in only)
+    )
+    return Correction(
+        *(device.name, dialect.name, (), "", "", ()),
+        remains=remains,
+        fingerprint=fingerprint(data),
+        before=result,
+        after=result,
+        corrected=data,
+        sends=True,
+        would_send=True,
+    )
+
+
+def _surely_sends(asked: Mapping[str, Requirement], result: DeviceResult) -> bool:
+    """Whether something leaves for a right collector of a device that is as asked."""
+    met = {v.setting for v in result.verdicts if v.verdict == "meets"}
+    needs = {name: r.needs.get("") for name, r in asked.items() if name in met}
+    export, collectors, level = (needs.get(name) for name in ("export", "collectors", "level"))
+    if not isinstance(export, Need) or export.accepts("off"):
+        return False
+    if not isinstance(collectors, SetNeed) or not collectors.wanted:
+        return False
+    return isinstance(level, Need) and not level.accepts("none")
+
+
+def _each_once(why: str) -> str:
+    return "; ".join(dict.fromkeys(why.split("; ")))
+
+
 def _written(case: Case, state: Answers, plan: Plan) -> tuple[str, str]:
     """Return the text of a plan's change, or why the platform would not take it."""
     try:
@@ -157,7 +206,7 @@ def _remains(case: Case, v: Verdict, plan: Plan, stuck: str) -> Remaining:
     obstacles = plan.obstacles.get(v.setting, ())
     # What is unable says so itself; beside other findings, the obstacle tells.
     told = [o.why for o in obstacles if v.verdict != "unable" or not o.unable]
-    why = "; ".join(dict.fromkeys([*v.why.split("; "), *told, *([stuck] if stuck else [])]))
+    why = _each_once("; ".join([v.why, *told, *([stuck] if stuck else [])]))
     cannot = "; ".join(dict.fromkeys(o.why for o in obstacles if o.unable))
     if v.verdict not in ("unable", "breaks") or not cannot:
         return Remaining(v.setting, v.verdict, why)
