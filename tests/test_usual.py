@@ -94,3 +94,18 @@ def test_what_the_text_leaves_to_the_platform_is_nobodys_choice(tmp_path: Path, 
     assert "through warning" in ivrel("correct", "-w", tmp_path, "d0", code=0).stdout
     explained = ivrel("explain", "-w", tmp_path, "d0", "level", code=1).stdout
     assert "send 198.51.100.21 udp 514 through warning" in explained
+
+
+@pytest.mark.parametrize(
+    ("level", "written"),
+    [("{from: warning, to: debug, write: informational}", "informational"), (OPEN, "warning")],
+)
+def test_a_destination_that_is_new_gets_it_though_the_platforms_own_would_do(
+    level: str, written: str, tmp_path: Path, ivrel: Run
+) -> None:
+    fleet(tmp_path, level, ("warning", "warning", 2000))
+    path = tmp_path / "configs" / "d0.conf"
+    lines = [x for x in path.read_text().splitlines() if "198.51.100.22" not in x]
+    path.write_text("\n".join(lines) + "\n")
+    said = ivrel("correct", "-w", tmp_path, code=0).stdout
+    assert f"send 198.51.100.22 udp 514 through {written} " in " ".join(said.split())

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.steps import Step, steps_between
 from ivrel.core.policy import Requirement
-from ivrel.core.policy.need import SetNeed
+from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Key
 from ivrel.core.settings import SETTINGS, Obstacle
@@ -116,7 +116,7 @@ class _Planning:
             # To write over a statement that nobody understood would be to guess.
             if name in _doubtful(state.records):
                 continue
-            if not state.judged(requirement):
+            if not state.judged(requirement) and not _is_for_new(state, requirement):
                 continue
             mended, found = SETTINGS[name].mend(state.plain, requirement.needs)
             if found:
@@ -166,6 +166,14 @@ class _Planning:
             for f in after.findings(requirement) if had else ():
                 if f.verdict == "breaks" and f.about in had and not known & {"", f.about}:
                     obstacles[name] = (*obstacles.get(name, ()), Obstacle("no-way", f.about))
+
+
+def _is_for_new(state: Answers, requirement: Requirement) -> bool:
+    """Whether a destination is new and the policy says what to write, or something is preferred:
+    what the platform would take by itself is as asked, and still not that.
+    """
+    said = (n for n in requirement.needs.values() if isinstance(n, Need) and (n.write or n.prefer))
+    return any(said) and any(not d.lines() for d in state.plain.destinations)
 
 
 def _clash(one: Requirement, other: Requirement) -> Obstacle:

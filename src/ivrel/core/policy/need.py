@@ -78,6 +78,14 @@ class Need(Struct, frozen=True):
         """Return the same need, narrowed to one value."""
         return Need(any_of=(value,), order=self.order, numbers=self.numbers)
 
+    def for_new(self, can: Callable[[str], bool]) -> Need:
+        """Return the need for what is not there yet: it gets what the policy says to write, or what
+        is preferred, if that can be said.
+        """
+        wanted = (v for v in (self.write, *self.prefer) if v is not None)
+        value = next((v for v in wanted if self.accepts(v) and can(v)), None)
+        return self if value is None else self.only(value)
+
     def choose(self, can: Callable[[str], bool]) -> str | None:
         """Return the value to write: `write`, else the first that is asked for and can be said.
 

@@ -49,8 +49,8 @@ def mend_destination(
     own, wide = (threshold_at(records, d, slot) for slot in ("destination.level", "level"))
     new = not d.lines() and (own is None or own.said.default)
     slot = "destination.level" if own else "level"
-    if new and need.write and dialect.can_write(slot, need.write):
-        need = need.only(need.write)  # a destination that is new gets what the policy says to write
+    if new:
+        need = need.for_new(lambda v: dialect.can_write(slot, v))
     sent = sendings(scope.on(records), d)[""]
     if not departing(sent, need):
         return records, []
@@ -133,7 +133,7 @@ def mend_channel(
             records = records.having("take", (feed, channel), "take.category", channel)
     elif fresh:
         records = records.having("give", (channel, d.ref), "give.destination", d.ref)
-    own = need.only(need.write) if fresh and need.write else need
+    own = need.for_new(lambda v: True) if fresh else need
     _, high = bounds(need)
     levels = dict(levels_of(now.on(records), d, channel))
     noisy = [f for f, said in levels.items() if not threshold(str(said.value or "debug")) <= high]

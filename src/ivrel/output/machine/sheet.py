@@ -21,6 +21,11 @@ def change_sheet(view: SheetView) -> Iterator[str]:
     if view.unread:
         yield from ("", "## Not readable", "")
         yield from (f"- {name}: {cell(problem)}" for name, problem in view.unread)
+    if view.sections.alike():
+        yield from ("", "## Fingerprints", "")
+        yield "Of the devices that are told of together: the SHA-256 of the configuration that each"
+        yield from ("change was made for.", "")
+        yield from (f"- {m.device}: `{m.fingerprint}`" for m in view.sections.alike())
     yield from ("", "## What is proved", "")
     yield "Each change was applied to the configuration at hand, and the outcome was read:"
     yield ""
@@ -66,10 +71,10 @@ def _section(section: Section, members: Sequence[Member]) -> Iterator[str]:
     yield f"## {names}" if len(members) == 1 else f"## {len(members):,} devices alike"
     yield ""
     if len(members) > 1:
-        yield from (f"{names}.", "")
-    yield f"{section.platform}; made for the configuration with SHA-256"
-    yield ""
-    yield from (f"- {m.device}: `{m.fingerprint}`" for m in members)
+        yield f"{names}; {section.platform}."
+    else:
+        yield f"{section.platform}; made for the configuration with SHA-256"
+        yield f"`{members[0].fingerprint}`."
     yield ""
     if section.changes and not section.proved:
         yield from ("**Not proved.** It must not be sent as it is:", "")

@@ -131,6 +131,10 @@ class Sections:
         for number, (_, members) in ranked:
             yield decoder.decode(self._spool[number]), members
 
+    def alike(self) -> list[Member]:
+        """Return the devices that are told of together with others."""
+        return [m for _, members in self._members if len(members) > 1 for m in members]
+
     def gaps(self) -> list[tuple[str, int, int]]:
         """Return the collectors that are not reached for some lines of a change: on how many
         devices, and for how many lines at most.
