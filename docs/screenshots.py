@@ -1,5 +1,5 @@
 """Takes the pictures in docs/screenshots from the example, in a real terminal: needs Xvfb, xterm
-and imagemagick.
+imagemagick and chromium.
 
 ./do screenshots
 """
@@ -40,6 +40,18 @@ PICTURES = {
     "configs/tarsk-gw1.conf configs/brannay-gw1.conf; ivrel dialect cover ours configs/*-gw1.conf",
     "dialect": "ivrel dialect try marl configs/orrin-sw2.conf | head -40",
 }
+PICTURES["whatif"] = (
+    "ivrel policy --compare proposed.yaml kelby-fw1 brannay-sw1 brannay-gw2 tarsk-gw1 "
+    "--today 2026-11-23; "
+    "sed -i s/critical/error/ corrections/tarsk-fw2/change.txt; "
+    "ivrel correct --prove corrections --site tarsk --today 2026-11-23"
+)
+# Pages, as a browser without a window shows them.
+PAGES = {"sheet": "corrections/change-sheet.html"}
+BROWSER = (
+    *("chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars"),
+    *("--disable-background-networking", "--disable-sync", "--window-size=1280,1240"),
+)
 HEARD = [f"heard/beacon-{name}.jsonl" for name in "abs"]
 # What Matplotlib draws, without a terminal.
 FIGURES = {
@@ -50,14 +62,14 @@ FIGURES = {
 
 
 def main() -> None:
-    tools = ("Xvfb", "xterm", "import")
+    tools = ("Xvfb", "xterm", "import", "chromium")
     missing = [tool for tool in tools if not shutil.which(tool)]
     if missing:
         sys.exit(
             f"screenshots: {', '.join(missing)} not found; on Debian: apt-get install xvfb xterm "
-            "imagemagick"
+            "imagemagick chromium"
         )
-    wanted = sys.argv[1:] or [*PICTURES, *FIGURES]
+    wanted = sys.argv[1:] or [*PICTURES, *FIGURES, *PAGES]
     with tempfile.TemporaryDirectory() as folder, screen() as display:
         env = {
             **os.environ,
@@ -77,6 +89,17 @@ def main() -> None:
                 words = [*FIGURES[name], "--figure", str(target), "--format", "json"]
                 call = [sys.executable, "-m", "ivrel", "measure", *words]
                 subprocess.run(call, cwd=Path(folder) / "demo", env=env, capture_output=True)
+                print(f"wrote docs/screenshots/{name}.png")
+                continue
+            if name in PAGES:
+                target = HERE / "screenshots" / f"{name}.png"
+                again = "correct --waves -o corrections --replace --today 2026-11-23".split()
+                call = [sys.executable, "-m", "ivrel", *again]
+                subprocess.run(call, cwd=Path(folder) / "demo", env=env, capture_output=True)
+                page = f"file://{folder}/demo/{PAGES[name]}"
+                profile = f"--user-data-dir={folder}/browser"
+                call = [*BROWSER, profile, f"--screenshot={target}", page]
+                subprocess.run(call, check=True, capture_output=True, timeout=60)
                 print(f"wrote docs/screenshots/{name}.png")
                 continue
             take(name, PICTURES[name], Path(folder) / "demo", env)

@@ -52,9 +52,9 @@ def run(args: argparse.Namespace) -> int:
     first = call("Every device against the policy, the worst first:", "audit", "-w", folder)
     one = ("explain", "-w", folder, "tarsk-fw2", "level")
     call("One verdict, from the rule and from the line:", *one)
-    told = "The corrections, each proved on the text that it is made for:"
-    say.command(f"ivrel correct -w {folder} -o {out}", told)
-    main(["correct", "-w", str(folder), "-o", str(out), "--replace"])
+    told = "The corrections, each proved on the text that it is made for, in waves:"
+    say.command(f"ivrel correct -w {folder} --waves -o {out}", told)
+    main(["correct", "-w", str(folder), "--waves", "-o", str(out), "--replace"])
     say.step(f"A day of messages, as they arrive at the collectors, into {folder / 'heard'}:")
     write_day(folder / "heard")
     call(

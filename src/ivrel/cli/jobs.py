@@ -31,6 +31,7 @@ from ivrel.core.judging import Auditor, DeviceResult, unreadable
 from ivrel.core.judging.judge import scope_of
 from ivrel.core.policy import Policy, effective
 from ivrel.core.reading import read_records
+from ivrel.core.settings.bearing import slots_to_read
 from ivrel.runners import through
 from ivrel.runners.job import Job, Share
 from ivrel.sources.daemon import checked
@@ -111,7 +112,8 @@ class Surveying(_OfWorkspace[Votes]):
     def one(self, device: Device, data: bytes, file: str) -> Votes:
         dialect = self._dialects[device.platform]
         asked = effective(self._policy, device)
-        scope = scope_of(device, read_records(dialect, data), self._policy, asked)
+        records = read_records(dialect, data, slots_to_read(dialect, self._settings))
+        scope = scope_of(device, records, self._policy, asked)
         return votes(scope, self._settings)
 
     def failed(self, device: Device, problem: str) -> Votes:

@@ -83,9 +83,10 @@ def configurations() -> Mapping[str, Mapping[str, str]]:
 
 
 def write_workspace(folder: Path) -> None:
-    """Write fleet, policy and configurations."""
+    """Write fleet, policy, another policy that is discussed, and configurations."""
     write_text(folder / "fleet.yaml", fleet_text())
     write_text(folder / "policy.yaml", policy_text())
+    write_text(folder / "proposed.yaml", (HERE / "proposed.yaml").read_text())
     for device, files in configurations().items():
         for name, text in files.items():
             write_text(
