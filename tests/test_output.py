@@ -44,7 +44,9 @@ CALLS = {
     ("read", 0): ["read", "tarsk-fw2"],
     ("read", 1): ["read", "tarsk-*"],
     ("explain", 0): ["explain", "tarsk-fw2", "level"],
-    ("correct", 0): ["correct", "mv-petrel-gw1"],
+    ("correct", 0): ["correct", "mv-petrel-gw1", "--waves"],
+    ("correct --prove", 0): ["correct", "mv-petrel-gw1", "--prove"],
+    ("policy --compare", 0): ["policy", "--compare"],
     ("fleet", 0): ["fleet"],
     ("policy", 0): ["policy"],
     ("policy", 1): ["policy", "tarsk-fw2"],
@@ -57,6 +59,7 @@ CALLS = {
 }
 # What is there only at times.
 AT_TIMES = {"text", "default", "not_understood", "may_bear_on", "problem"}
+AT_TIMES |= {"collector", "lines", "instead", "waiver", "waves", "device", "why"}
 
 
 def keys(value: Any) -> set[str]:
@@ -72,6 +75,11 @@ def test_json_has_the_documented_keys(
     words = list(CALLS[name, which])
     if name == "dialect try":
         words.append(str(example / "configs" / "tarsk-fw2.conf"))
+    if name == "correct --prove":
+        (tmp_path / "change.txt").write_text("forget journal.rule.6\n")
+        words.append(str(tmp_path / "change.txt"))
+    if name == "policy --compare":
+        words.append(str(example / "proposed.yaml"))
     if name in ("heard", "messages", "trace"):
         record = b'{"received":"2026-11-23T10:00:00Z","sender":"192.0.2.250","text":"<9>%s"}\n'
         lines = (record % said for said in (b"hello", b"Nov 03 10:00:00 tarsk-fw2 su: x"))

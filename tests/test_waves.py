@@ -110,3 +110,9 @@ def test_what_cannot_be_heeded_is_told(example: Path, tmp_path: Path, ivrel: Run
     done = ivrel("correct", "--waves", "-w", tmp_path, code=2)
     assert "fleet.yaml:2:15: group 'pear-*' is not known; expected access, core" in done.stderr
     assert "expected 1 or more" in ivrel("correct", "--first", "0", code=2).stderr
+    for words, said in (
+        (("--first", "2"), "give it with --waves"),
+        (("--waves", "--apart", "pear-*"), "group 'pear-*' is not known; expected access"),
+        (("--as", "patch", "--format", "json"), "--as patch writes a diff, not json"),
+    ):
+        assert said in ivrel("correct", "-w", example, *words, code=2).stderr

@@ -126,6 +126,7 @@ def _correct(args: argparse.Namespace) -> int:
     names = common.settings(args.setting)
     devices, today = common.chosen(args, workspace), common.day(args)
     common.given_text(args, workspace, devices)
+    apart = _apart(args, workspace)
     outlet = outlet_of(args, workspace, devices, today)
     corrections: list[Correction] = []
     unread: list[tuple[str, str]] = []
@@ -147,7 +148,7 @@ def _correct(args: argparse.Namespace) -> int:
             in_place=args.in_place,
             by=by,
             every=args.all,
-            waves=_waves(args, workspace, devices, corrections) if args.waves else None,
+            waves=_waves(args, workspace, apart, devices, corrections) if args.waves else None,
         )
         outlet.done(view)
     if args.form:
@@ -161,9 +162,29 @@ def _correct(args: argparse.Namespace) -> int:
     return 1 if left else 0
 
 
+def _apart(args: argparse.Namespace, workspace: Workspace) -> tuple[str, ...]:
+    """Return the groups of which no two devices are in one wave; InputError if there is none of
+    them, or no wave is asked for.
+    """
+    from fnmatch import fnmatchcase
+
+    from ivrel.core.vocabulary.errors import InputError, Mistake
+    from ivrel.core.vocabulary.wording import not_one_of
+
+    for option in ("first", "apart"):
+        if getattr(args, option) and not args.waves:
+            raise InputError(f"--{option} is about waves; give it with --waves")
+    there = sorted({group for d in workspace.fleet.devices for group in d.groups})
+    wrong = [word for word in args.apart if not any(fnmatchcase(g, word) for g in there)]
+    if wrong:
+        raise InputError([Mistake("", f"group {not_one_of(word, there)}") for word in wrong])
+    return (*workspace.fleet.apart, *args.apart)
+
+
 def _waves(
     args: argparse.Namespace,
     workspace: Workspace,
+    apart: tuple[str, ...],
     devices: Sequence[Device],
     corrections: Sequence[Correction],
 ) -> tuple[Wave, ...]:
@@ -179,7 +200,7 @@ def _waves(
     sites = (collector.site for collector in workspace.policy.collectors.values())
     order = Order(
         first=args.first or FIRST,
-        apart=(*workspace.fleet.apart, *args.apart),
+        apart=apart,
         last=frozenset(site for site in sites if site),
     )
     return in_waves(candidates, order)

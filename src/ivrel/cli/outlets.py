@@ -234,6 +234,10 @@ def outlet_of(
         return Folder(Path(args.output), policy, today, keeps=args.format != "table")
     if not args.form and not args.in_place:
         return Outlet()
+    if args.form and args.format != "table":
+        raise InputError(
+            f"--as {args.form} writes a diff, not {args.format}; leave one of them out"
+        )
     if args.text is not None:
         raise InputError("--text gives a text that is no file of the workspace; leave it out")
     return InPlace(workspace) if args.in_place else Diff(workspace)
