@@ -11,7 +11,6 @@ from ivrel.core.reading.records import read_records
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.bundle import is_marked
 from ivrel.core.text.text import Text
-from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Mistake, Refused, Unreadable
 from ivrel.core.vocabulary.wording import shorten
 
@@ -102,17 +101,10 @@ def unknown_lines(dialect: Dialect, change: str, file: str) -> Iterator[tuple[in
         return
     reader = matcher(dialect)
     for edit in dialect.shape.read_change(change, file):
-        for path, words in statements_of(edit):
+        for path, words in dialect.shape.said_by(edit):
             known = reader.find(path, words) or reader.is_header(path, words)
             if not known and not edit.removes:
                 yield edit.line, shorten(dialect.shape.join(words))
-
-
-def statements_of(edit: Edit) -> list[tuple[Path, Words]]:
-    """Return the statements that an edit sets, or the beginning of those that it removes."""
-    if edit.body is None:
-        return [(edit.path, edit.words)]
-    return [((edit.words,), words) for words in edit.body]
 
 
 def named(dialect: Dialect, edit: Edit) -> str:
@@ -127,7 +119,7 @@ def named(dialect: Dialect, edit: Edit) -> str:
 def is_about_export(dialect: Dialect, edit: Edit) -> bool:
     """Whether all that an edit sets is about export settings."""
     reader = matcher(dialect)
-    for path, words in statements_of(edit):
+    for path, words in dialect.shape.said_by(edit):
         match = reader.find(path, words)
         if match is None:
             if not reader.is_header(path, words):

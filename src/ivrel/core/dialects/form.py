@@ -94,7 +94,23 @@ _BEFORE = {
 }
 
 
+_LIST = Record(
+    "a list",
+    {
+        "in": _INSIDE,
+        "says": Key(TEXT, "the words before the list", must=True),
+        "divided": Key(TEXT, "what stands between two elements (default: a comma)"),
+        "inside": Key(TEXT, "the signs between the parts of an element, in their order"),
+    },
+    lambda at, **said: (at, said),
+)
+
+
 _BEHIND = {
+    "lists": Key(
+        ListOf(_LIST, filled=True),
+        "statements that hold several values, each of which a pattern reads by itself",
+    ),
     "channels": Key(_TEXTS, "the planes or categories of messages, each with a way of its own"),
     "categories": Key(MapOf(_TEXTS), "of channels that are planes: the categories that go by each"),
     "spelling": Key(

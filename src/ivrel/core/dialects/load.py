@@ -22,7 +22,8 @@ from ivrel.core.form import (
     place,
     read_yaml,
 )
-from ivrel.core.shapes import SHAPES
+from ivrel.core.shapes import SHAPES, Shape
+from ivrel.core.shapes.lists import Listed, Listing
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.said import Said
 from ivrel.core.vocabulary.values import Value
@@ -46,7 +47,7 @@ class _Loader:
         kind = SHAPES[values["shape"]].load()
         said = {key.replace("-", "_") for key in kind.OPTIONS}
         options = {key: value for key, value in values.items() if key in said}
-        self._shape = kind.built({**options, **values["change"]})
+        self._shape = self._with_lists(kind.built({**options, **values["change"]}))
         self._spelling = _spelling(values.get("spelling"), report)
         self._rows: Mapping[str, Any] = values.get("rows", {})
         self._keys = {
@@ -54,6 +55,22 @@ class _Loader:
             for table, row in self._rows.items()
         }
         self._every_key = [slot for table in self._keys.values() for slot in table]
+
+    def _with_lists(self, shape: Shape) -> Shape:
+        """Return a shape that reads the lists of the dialect, if it has any."""
+        said = self._values.get("lists", ())
+        if not said:
+            return shape
+        lists = []
+        for at, one in said:
+            if not shape.LISTS:
+                said_of = self._values["shape"]
+                self._report.add(at, f"statements of the shape '{said_of}' hold no lists")
+            headers = filter(None, one.get("in", "").split("/"))
+            path = tuple(tuple(shape.split(header.strip())) for header in headers)
+            head = tuple(shape.split(one["says"]))
+            lists.append(Listing(path, head, one.get("divided", ","), one.get("inside", "")))
+        return Listed(shape.comment, shape.remove, shape, tuple(lists))
 
     def dialect(self) -> Dialect:
         """Return the dialect; InputError if anything in the file is wrong."""

@@ -47,7 +47,8 @@ def mend_destination(
     """
     dialect = records.dialect
     own, wide = (threshold_at(records, d, slot) for slot in ("destination.level", "level"))
-    new = not d.lines() and (own is None or own.said.default)
+    # What holds for the whole device is not new with a destination.
+    new = not d.lines() and (own.said.default if own else wide is None)
     slot = "destination.level" if own else "level"
     if new:
         need = need.for_new(lambda v: dialect.can_write(slot, v))

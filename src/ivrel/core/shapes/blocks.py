@@ -13,6 +13,7 @@ from __future__ import annotations
 import re
 from collections.abc import Container, Iterator, Sequence
 from functools import lru_cache
+from typing import ClassVar
 
 from ivrel.core.shapes.indented import Layout, depth_of, edited, header, join, tops_of
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse
@@ -26,6 +27,8 @@ DEEPEST = 200  # levels; deeper nesting is no configuration
 
 class Blocks(Shape, frozen=True):
     """The shape `blocks`; `indent`: the blanks by which a new block is moved in."""
+
+    LISTS: ClassVar[bool] = True
 
     indent: int = 4
 

@@ -37,6 +37,8 @@ class Enclosed(Shape, frozen=True):
     the blanks by which new lines in a block are moved in.
     """
 
+    LISTS: ClassVar[bool] = True
+
     WHOLE: ClassVar[bool] = True
     OPTIONS: ClassVar[Mapping[str, Key]] = {
         **Shape.OPTIONS,

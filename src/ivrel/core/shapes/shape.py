@@ -49,6 +49,7 @@ class Shape(Struct, frozen=True, eq=False):
     """
 
     ATOMIC: ClassVar[bool] = False  # a change is carried out as a whole or not at all
+    LISTS: ClassVar[bool] = False  # a statement may hold a list (`lists.py`)
     DERIVED: ClassVar[bool] = (
         False  # statements are worked out from lines rather than stand in them
     )
@@ -153,6 +154,12 @@ class Shape(Struct, frozen=True, eq=False):
     def read_change(self, change: str, file: str) -> list[Edit]:
         """Return the edits of a change's text; InputError if it is none."""
         raise NotImplementedError
+
+    def said_by(self, edit: Edit) -> list[tuple[Path, Words]]:
+        """Return the statements that an edit sets, or the beginning of those that it removes."""
+        if edit.body is None:
+            return [(edit.path, edit.words)]
+        return [((edit.words,), words) for words in edit.body]
 
     def fine(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
         """Return the single statements that edits set or remove, to be left out one by one."""

@@ -1,0 +1,275 @@
+"""Lists within a statement: several values behind the same words, each a statement of its own.
+
+    targets 198.51.100.21:514/udp, [2001:db8::22]:601/tcp
+
+With `divided: ","` and `inside: ":/"`, this is read as `targets 198.51.100.21 514 udp` and
+`targets 2001:db8::22 601 tcp`, which patterns understand like any other statement. Written, the
+list is set as a whole: what it held and what comes to it, less what goes. An element whose parts
+cannot be told apart leaves the whole statement as it stands, so that it is not understood.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Container, Iterable, Iterator, Sequence
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing
+from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.addresses import is_address
+
+
+class Element(Struct, frozen=True):
+    """One value of a list: its parts, and how it is written where it stands; '' if it is new."""
+
+    parts: Words
+    said: str = ""
+
+
+class Listing(Struct, frozen=True):
+    """Which statement holds a list, and how.
+
+    `path`: the headers that it stands below; `head`: its words before the list; `divided`: what
+    stands between two elements, a blank for elements that are words; `inside`: the signs between
+    the parts of an element, in their order.
+    """
+
+    path: Path
+    head: Words
+    divided: str = ","
+    inside: str = ""
+
+    def elements(self, words: Words) -> list[Element] | None:
+        """Return the elements of a statement of these words; None if the parts of one cannot be
+        told apart, or if the statement is no list.
+        """
+        rest = words[len(self.head) :]
+        if words[: len(self.head)] != self.head or not rest:
+            return None
+        said = rest if self.divided == " " else " ".join(rest).split(self.divided)
+        found = [self._element(one.strip()) for one in said]
+        return None if None in found else [one for one in found if one is not None]
+
+    def _element(self, said: str) -> Element | None:
+        if is_address(said):
+            return Element((said,), said)  # its colons divide nothing
+        parts: list[str] = []
+        rest = said
+        for sign in (*self.inside, ""):
+            part, rest, more = _cut(rest, sign)
+            # A sign that is left over may divide what would be taken for one part.
+            if not part or (
+                not said.startswith(f"[{part}]") and any(s in part for s in self.inside)
+            ):
+                return None
+            parts.append(part)
+            if not more:
+                break
+        return None if rest or " " in said else Element(tuple(parts), said)
+
+    def words(self, elements: Sequence[Element], like: Words) -> Words:
+        """Return the words of a statement that holds these elements, with blanks behind what
+        divides them as in another.
+        """
+        said = [one.said or self._said(one.parts) for one in elements]
+        if self.divided == " ":
+            return (*self.head, *said)
+        gap = " " if len(like) > len(self.head) + 1 else ""
+        return (*self.head, *f"{self.divided}{gap}".join(said).split(" "))
+
+    def _said(self, parts: Words) -> str:
+        out = ""
+        for n, part in enumerate(parts):
+            bracketed = len(parts) > 1 and any(sign in part for sign in self.inside)
+            out += (self.inside[n - 1] if n else "") + (f"[{part}]" if bracketed else part)
+        return out
+
+
+def _cut(text: str, sign: str) -> tuple[str, str, bool]:
+    """Return what stands before a sign and behind it, and whether it is there; what stands in
+    brackets is one part.
+    """
+    if text.startswith("[") and "]" in text:
+        part, _, behind = text[1:].partition("]")
+        more = bool(sign) and behind.startswith(sign)
+        return part, behind[1:] if more else behind, more
+    if not sign:
+        return text, "", False
+    part, found, behind = text.partition(sign)
+    return part, behind, bool(found)
+
+
+class Listed(Shape, frozen=True):
+    """Another shape, some of whose statements hold lists.
+
+    `inner`: that shape; `lists`: the statements.
+    """
+
+    inner: Shape = Shape()
+    lists: tuple[Listing, ...] = ()
+
+    def knowing(self, blocks: Sequence[str]) -> Shape:
+        return replace(self, inner=self.inner.knowing(blocks))
+
+    def unsaid(self, edits: Sequence[Edit]) -> str:
+        return self.inner.unsaid(edits)
+
+    def split(self, line: str) -> list[str]:
+        return self.inner.split(line)
+
+    def join(self, words: Sequence[str]) -> str:
+        return self.inner.join(words)
+
+    def check(self, text: Text) -> None:
+        self.inner.check(text)
+
+    def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
+        return self._each(self.inner.find(text, heads))
+
+    def statements(self, text: Text) -> list[Found]:
+        # Of the same text, the inner shape remembers its own.
+        return text.once("listed", lambda: list(self.everything(text)))
+
+    def everything(self, text: Text) -> Iterator[Found]:
+        return self._each(self.inner.everything(text))
+
+    def holding(
+        self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
+    ) -> Iterator[Found]:
+        return self._each(self.inner.holding(text, word, heads, behind))
+
+    def _each(self, found: Iterable[Found]) -> Iterator[Found]:
+        """Yield statements, those of a list one by one."""
+        for path, raw, line in found:
+            listing = next((one for one in self.lists if one.path == path), None)
+            if listing is None or not (elements := self._read(listing, raw)):
+                yield path, raw, line
+                continue
+            for one in elements:
+                yield path, self.join((*listing.head, *one.parts)).encode(), line
+
+    def _read(self, listing: Listing, raw: bytes) -> list[Element]:
+        """Return the elements of a statement; none if it is no list, or not understood as one."""
+        if len(raw) > LONGEST:
+            return []
+        return listing.elements(tuple(self.split(decode(raw)))) or []
+
+    def _of(self, path: Path, words: Words) -> Listing | None:
+        """Return the list that a statement is about."""
+        every = (one for one in self.lists if path == one.path)
+        return next((one for one in every if words[: len(one.head)] == one.head), None)
+
+    def said_by(self, edit: Edit) -> list[tuple[Path, Words]]:
+        listing = self._of(edit.path, edit.words)
+        if listing is None or edit.body is None:
+            return self.inner.said_by(edit)
+        return [(edit.path, (*listing.head, *parts)) for parts in edit.body]
+
+    def read_change(self, change: str, file: str) -> list[Edit]:
+        out = []
+        for edit in self.inner.read_change(change, file):
+            listing = self._of(edit.path, edit.words)
+            elements = listing.elements(edit.words) if listing else None
+            if listing is None or elements is None or edit.removes:
+                out.append(edit)
+            else:
+                body = tuple(one.parts for one in elements)
+                out.append(replace(edit, words=listing.head, body=body))
+        return out
+
+    def fine(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
+        out: list[Edit] = []
+        for edit in edits:
+            listing = self._of(edit.path, edit.words)
+            whole = edit.body is not None or (listing is not None and edit.words == listing.head)
+            if listing is None or not whole:
+                out += [edit] if listing else self.inner.fine(text, [edit], identity)
+                continue
+            stood = [one.parts for one in self._standing(text, listing)[0]]
+            wanted = edit.body or ()
+            said = [(*listing.head, *parts) for parts in wanted]
+            # What another of the same identity replaces does not go by itself.
+            names = {identity(edit.path, words) for words in said}
+            for parts, words in zip(wanted, said, strict=True):
+                if parts not in stood:
+                    out.append(replace(edit, words=words, body=None, removes=False))
+            for parts in stood:
+                words = (*listing.head, *parts)
+                if identity(edit.path, words) not in names:
+                    out.append(replace(edit, words=words, body=None, removes=True))
+        return out
+
+    def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
+        inner = self._inner_edits(text, edits, identity)
+        return self.inner.write_change(text, inner, self._identity(identity))
+
+    def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
+        inner = self._inner_edits(text, edits, identity)
+        return self.inner.apply(text, inner, self._identity(identity))
+
+    def _identity(self, identity: Identity) -> Identity:
+        """Return what tells statements apart where a list is one of them."""
+
+        def of(path: Path, words: Words) -> object:
+            listing = self._of(path, words)
+            return ("list", path, listing.head) if listing else identity(path, words)
+
+        return of
+
+    def _inner_edits(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
+        """Return the edits of the inner shape: each list is set once, where it is first changed."""
+        out: list[Edit | Listing] = []
+        lists: dict[Listing, list[Element]] = {}
+        lines: dict[Listing, int] = {}
+        for edit in edits:
+            listing = self._of(edit.path, edit.words)
+            if listing is None:
+                out.append(edit)
+                continue
+            if listing not in lists:
+                lists[listing], lines[listing] = self._standing(text, listing)[0], edit.line
+                out.append(listing)
+            lists[listing] = self._edited(lists[listing], listing, edit, identity)
+        return [
+            one if isinstance(one, Edit) else self._set(text, one, lists[one], lines[one])
+            for one in out
+            if isinstance(one, Edit) or lists[one] or self._standing(text, one)[0]
+        ]
+
+    def _set(self, text: Text, listing: Listing, elements: list[Element], line: int) -> Edit:
+        """Return the edit that sets a list; one without elements goes."""
+        if not elements:
+            return Edit(listing.path, listing.head, True, line)
+        like = self._standing(text, listing)[1]
+        return Edit(listing.path, listing.words(elements, like), False, line)
+
+    def _standing(self, text: Text, listing: Listing) -> tuple[list[Element], Words]:
+        """Return what a list holds now, and the words of its statement."""
+        for path, raw, _ in self.inner.statements(text):
+            if path == listing.path and (elements := self._read(listing, raw)):
+                return elements, tuple(self.split(decode(raw)))
+        return [], ()
+
+    def _edited(
+        self, elements: list[Element], listing: Listing, edit: Edit, identity: Identity
+    ) -> list[Element]:
+        """Return the elements after an edit; Refused if it takes away what is not there."""
+        if edit.body is not None:
+            stood = {one.parts: one for one in elements}
+            return [stood.get(parts, Element(parts)) for parts in edit.body]
+        parts = edit.words[len(listing.head) :]
+        if edit.removes:
+            left = [one for one in elements if one.parts[: len(parts)] != parts]
+            if len(left) == len(elements):
+                raise missing(edit, self.join)
+            return left
+        name = identity(edit.path, edit.words)
+        names = [identity(edit.path, (*listing.head, *one.parts)) for one in elements]
+        if name not in names:
+            return [*elements, Element(parts)]
+        at = names.index(name)
+        # All of one identity are one element from now on.
+        rest = [one for n, one in enumerate(elements) if names[n] != name]
+        return [*rest[:at], Element(parts), *rest[at:]]
