@@ -32,7 +32,7 @@ def dialect(shape: str, divided: str = ",") -> Dialect:
 about: a made-up platform
 shape: {shape}
 change: {{remove: unset}}
-lists:
+series:
   - {{in: report, says: targets, divided: "{divided}", inside: ":/"}}
 spelling: {{switch: {{on: [yes], off: [no]}}}}
 rows: {{destination: {{key: [address]}}}}
@@ -148,7 +148,7 @@ def test_what_is_not_understood_or_not_there_is_told(tmp_path: Path, ivrel: Run)
     wrong.parent.mkdir()
     wrong.write_text(
         "dialect: t\nabout: x\nshape: sections\nchange: {remove: x}\n"
-        "lists: [{says: 'a ='}]\nstatements:\n  - {in: a, says: 'x = {export}'}\n"
+        "series: [{says: 'a ='}]\nstatements:\n  - {in: a, says: 'x = {export}'}\n"
     )
     said = ivrel("dialect", "check", "t", "-w", tmp_path, code=2).stderr
     assert "statements of the shape 'sections' hold no lists" in said

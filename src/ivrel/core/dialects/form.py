@@ -107,7 +107,7 @@ _LIST = Record(
 
 
 _BEHIND = {
-    "lists": Key(
+    "series": Key(
         ListOf(_LIST, filled=True),
         "statements that hold several values, each of which a pattern reads by itself",
     ),

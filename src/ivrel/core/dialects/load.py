@@ -58,7 +58,7 @@ class _Loader:
 
     def _with_lists(self, shape: Shape) -> Shape:
         """Return a shape that reads the lists of the dialect, if it has any."""
-        said = self._values.get("lists", ())
+        said = self._values.get("series", ())
         if not said:
             return shape
         lists = []
