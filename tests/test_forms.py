@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 from conftest import TODAY, Run, tried
+from hypothesis import example as case
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -49,8 +50,9 @@ CASES = st.lists(
 
 
 @NO_GIT
-@tried(25)
+@tried(60)
 @given(cases=CASES)
+@case(cases=[("a\n", "a\na\n", frozenset())])  # git takes it for the beginning of the file
 def test_git_takes_a_patch_and_takes_it_back(
     cases: list[tuple[str | None, str | None, frozenset[int]]],
     tmp_path_factory: pytest.TempPathFactory,

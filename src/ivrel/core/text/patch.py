@@ -56,7 +56,7 @@ def patch(
     is_held = True
     for h, (lead, tail) in hunks:
         out += _written(h, old, new, lead, tail)
-        is_held = is_held and (tail > 0 or h.b == len(old))
+        is_held = is_held and (tail > 0 or h.b == len(old)) and not _seems_first(h, lead, tail)
     changes = frozenset(n + 1 for h in _changes(old, new) for n in range(h.a, h.b))
     return Patch(b"".join(out) if hunks else b"", is_held, changes)
 
@@ -129,6 +129,13 @@ def _marked(old: Sequence[bytes], new: Sequence[bytes]) -> Iterator[tuple[bytes,
         yield from ((b"+", line) for line in new[there:c])
         yield from ((b" ", line) for line in old[a : a + length])
         at, there = a + length, c + length
+
+
+def _seems_first(h: _Hunk, lead: int, tail: int) -> bool:
+    """Whether git takes a hunk for one at the beginning of the file, which it is not: it holds no
+    line of the file and stands behind the first.
+    """
+    return h.a - lead == h.b + tail == 1
 
 
 def _range(first: int, last: int) -> str:
