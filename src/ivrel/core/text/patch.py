@@ -20,8 +20,10 @@ _PLAIN = re.compile(rb"[\s{}()\[\],;]*")  # signs alone say nothing of a configu
 
 
 class Patch(Struct, frozen=True):
-    """The diff of one file; `is_held`: whether each of its hunks ends in context or with the
-    file; `changes`: the lines of the old file, from 1, that go.
+    """The diff of one file.
+
+    `is_held`: whether git takes it, and takes it back, without `--unidiff-zero`; `changes`: the
+    lines of the old file, from 1, that go.
     """
 
     text: bytes
@@ -29,13 +31,40 @@ class Patch(Struct, frozen=True):
     changes: frozenset[int]
 
 
-class _Hunk(Struct):
+class _Change(Struct, frozen=True):
     """What changes in one place: the lines from and to, in the old and in the new file, from 0."""
 
     a: int
     b: int
     c: int
     d: int
+
+
+class _Hunk(Struct, frozen=True):
+    """Changes that stand close together, with so many lines of context before and behind them."""
+
+    changes: tuple[_Change, ...]
+    lead: int
+    tail: int
+
+    @property
+    def old(self) -> tuple[int, int]:
+        """The lines from and to in the old file."""
+        return self.changes[0].a - self.lead, self.changes[-1].b + self.tail
+
+    @property
+    def new(self) -> tuple[int, int]:
+        """The lines from and to in the new file."""
+        return self.changes[0].c - self.lead, self.changes[-1].d + self.tail
+
+    def is_held(self, length: int) -> bool:
+        """Whether git takes the hunk, and takes it back, without being told to mind no context;
+        `length`: the lines of the old file.
+        """
+        # An empty range behind the first line is one at the beginning of the file to git.
+        if (1, 1) in (self.old, self.new):
+            return False
+        return self.tail > 0 or self.old[1] == length
 
 
 def patch(
@@ -47,18 +76,20 @@ def patch(
     """
     old, new = _lines(before), _lines(after)
     may = [n + 1 in shown or bool(_PLAIN.fullmatch(line)) for n, line in enumerate(old)]
-    hunks = _with_context(_joined(_changes(old, new), may), may)
+    every = list(_changes(old, new))
+    hunks = _with_context(_joined(every, may), may)
     names = (
         NOTHING if before is None else _named(f"a/{name}"),
         NOTHING if after is None else _named(f"b/{name}"),
     )
     out = [f"--- {names[0]}\n+++ {names[1]}\n".encode()]
-    is_held = True
-    for h, (lead, tail) in hunks:
-        out += _written(h, old, new, lead, tail)
-        is_held = is_held and (tail > 0 or h.b == len(old)) and not _seems_first(h, lead, tail)
-    changes = frozenset(n + 1 for h in _changes(old, new) for n in range(h.a, h.b))
-    return Patch(b"".join(out) if hunks else b"", is_held, changes)
+    for hunk in hunks:
+        out += _written(hunk, old, new)
+    return Patch(
+        b"".join(out) if hunks else b"",
+        all(hunk.is_held(len(old)) for hunk in hunks),
+        frozenset(n + 1 for change in every for n in range(change.a, change.b)),
+    )
 
 
 def _lines(data: bytes | None) -> list[bytes]:
@@ -68,74 +99,66 @@ def _lines(data: bytes | None) -> list[bytes]:
     return [line + b"\n" for line in lines[:-1]] + ([lines[-1]] if lines[-1] else [])
 
 
-def _changes(old: Sequence[bytes], new: Sequence[bytes]) -> Iterator[_Hunk]:
+def _changes(old: Sequence[bytes], new: Sequence[bytes]) -> Iterator[_Change]:
     at, there = 0, 0
     for a, c, length in (*runs_alike(old, new), (len(old), len(new), 0)):
         if a > at or c > there:
-            yield _Hunk(at, a, there, c)
+            yield _Change(at, a, there, c)
         at, there = a + length, c + length
 
 
-def _joined(hunks: Iterable[_Hunk], may: Sequence[bool]) -> list[_Hunk]:
-    """Return hunks, those that would share context as one."""
-    out: list[_Hunk] = []
-    for h in hunks:
-        last = out[-1] if out else None
-        if last is not None and h.a - last.b <= 2 * CONTEXT and all(may[last.b : h.a]):
-            last.b, last.d = h.b, h.d
+def _joined(changes: Iterable[_Change], may: Sequence[bool]) -> list[list[_Change]]:
+    """Return changes, those together that would share context."""
+    out: list[list[_Change]] = []
+    for change in changes:
+        end = out[-1][-1].b if out else -1
+        if out and change.a - end <= 2 * CONTEXT and all(may[end : change.a]):
+            out[-1].append(change)
         else:
-            out.append(h)
+            out.append([change])
     return out
 
 
-def _with_context(
-    hunks: Sequence[_Hunk], may: Sequence[bool]
-) -> list[tuple[_Hunk, tuple[int, int]]]:
-    """Return hunks with how many lines of context stand before and behind each.
+def _with_context(groups: Sequence[Sequence[_Change]], may: Sequence[bool]) -> list[_Hunk]:
+    """Return hunks, each with as much context as may be shown.
 
     Two hunks never share a line: what is context of the earlier is none of the later.
     """
-    out: list[tuple[_Hunk, tuple[int, int]]] = []
+    out: list[_Hunk] = []
     free = 0
-    for n, h in enumerate(hunks):
-        end = hunks[n + 1].a if n + 1 < len(hunks) else len(may)
+    for n, group in enumerate(groups):
+        first, last = group[0].a, group[-1].b
+        end = groups[n + 1][0].a if n + 1 < len(groups) else len(may)
         lead, tail = 0, 0
-        while lead < CONTEXT and h.a - lead - 1 >= free and may[h.a - lead - 1]:
+        while lead < CONTEXT and first - lead - 1 >= free and may[first - lead - 1]:
             lead += 1
-        while tail < CONTEXT and h.b + tail < end and may[h.b + tail]:
+        while tail < CONTEXT and last + tail < end and may[last + tail]:
             tail += 1
-        free = h.b + tail
-        out.append((h, (lead, tail)))
+        free = last + tail
+        out.append(_Hunk(tuple(group), lead, tail))
     return out
 
 
-def _written(
-    h: _Hunk, old: Sequence[bytes], new: Sequence[bytes], lead: int, tail: int
-) -> Iterator[bytes]:
+def _written(hunk: _Hunk, old: Sequence[bytes], new: Sequence[bytes]) -> Iterator[bytes]:
     """Yield the lines of a hunk, its head first."""
-    a, b, c, d = h.a - lead, h.b + tail, h.c - lead, h.d + tail
-    yield f"@@ -{_range(a, b)} +{_range(c, d)} @@\n".encode()
-    for mark, line in _marked(old[a:b], new[c:d]):
+    yield f"@@ -{_range(*hunk.old)} +{_range(*hunk.new)} @@\n".encode()
+    for mark, line in _marked(hunk, old, new):
         yield mark + line
         if not line.endswith(b"\n"):
             yield b"\n" + _NO_END
 
 
-def _marked(old: Sequence[bytes], new: Sequence[bytes]) -> Iterator[tuple[bytes, bytes]]:
+def _marked(
+    hunk: _Hunk, old: Sequence[bytes], new: Sequence[bytes]
+) -> Iterator[tuple[bytes, bytes]]:
     """Yield lines with what is done with each: ' ' stays, '-' goes, '+' comes."""
-    at, there = 0, 0
-    for a, c, length in (*runs_alike(old, new), (len(old), len(new), 0)):
-        yield from ((b"-", line) for line in old[at:a])
-        yield from ((b"+", line) for line in new[there:c])
-        yield from ((b" ", line) for line in old[a : a + length])
-        at, there = a + length, c + length
-
-
-def _seems_first(h: _Hunk, lead: int, tail: int) -> bool:
-    """Whether git takes a hunk for one at the beginning of the file, which it is not: it holds no
-    line of the file and stands behind the first.
-    """
-    return h.a - lead == h.b + tail == 1
+    at, end = hunk.old
+    for change in hunk.changes:
+        yield from ((b" ", line) for line in old[at : change.a])
+        yield from ((b"-", line) for line in old[change.a : change.b])
+        yield from ((b"+", line) for line in new[change.c : change.d])
+        at = change.b
+    yield from ((b" ", line) for line in old[at:end])
 
 
 def _range(first: int, last: int) -> str:
