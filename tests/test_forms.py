@@ -7,6 +7,7 @@ import json
 import shutil
 import stat
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -96,7 +97,7 @@ def test_a_patch_makes_the_fleet_as_asked(example: Path, tmp_path: Path, ivrel: 
     packed.unlink()
     before = files_of(work)
     done = subprocess.run(
-        [shutil.which("ivrel") or "ivrel", "correct", "-w", work, *ON, "--as", "patch"],
+        [str(Path(sys.executable).parent / "ivrel"), "correct", "-w", work, *ON, "--as", "patch"],
         capture_output=True,
         check=False,
     )
