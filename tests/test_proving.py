@@ -207,11 +207,14 @@ def test_a_change_typed_by_hand_is_proved(example: Path, tmp_path: Path, ivrel: 
     part = ivrel("correct", "-w", example, *ON, "--prove", typed, "tarsk-gw1", code=1).stdout
     assert "next  ivrel correct" in part
     typed.write_bytes(b"events\n    \xff\n")
+    (tmp_path / "one" / "holmsay-gw2").mkdir(parents=True)
+    (tmp_path / "one" / "holmsay-gw2" / "change.txt").write_text("events\n    export on\n")
     for words, told in (
         ((typed, "holmsay-gw2"), "not UTF-8 at byte 11"),
         ((typed,), "devices are chosen; expected one"),
         ((tmp_path / "gone", "holmsay-gw2"), "no such folder"),
         ((example / "configs",), "expected DEVICE/change.txt"),
+        ((tmp_path / "one", "tarsk-gw1"), "holds no change of the devices that are chosen"),
     ):
         assert told in ivrel("correct", "-w", example, "--prove", *words, code=2).stderr
     (tmp_path / "tarsk-gw1").mkdir()

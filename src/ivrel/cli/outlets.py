@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import argparse
 import sys
-from contextlib import ExitStack
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
@@ -58,9 +57,8 @@ class Folder(Outlet):
         from ivrel.output.views.sheet import Sections
         from ivrel.sources.files import NewFolder
 
-        self._folder, self._policy, self._today = path, policy, today
-        self._new, self._open = NewFolder(path, is_own), ExitStack()
-        self._keeps = keeps
+        self._policy, self._today, self._keeps = policy, today, keeps
+        self._new = NewFolder(path, is_own)
         self._sections, self._told = Sections(), Spool()
 
     def __enter__(self) -> Self:

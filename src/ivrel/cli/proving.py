@@ -75,4 +75,6 @@ def _changes(
     changes = {
         name: one for name, one in found.items() if name in chosen and not isinstance(one, str)
     }
+    if not changes and not unread:
+        raise InputError(f"{args.prove} holds no change of the devices that are chosen")
     return tuple(d for d in devices if d.name in changes), changes, unread
