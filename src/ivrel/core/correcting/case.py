@@ -54,18 +54,21 @@ class Case:
 
     def asking(self, asked: Mapping[str, Requirement], whole: Mapping[str, Requirement]) -> Case:
         """Return the same case with other requirements."""
-        out = Case(
-            *(self.device, self.dialect, self.policy, asked, self.waived),
-            *(self.file, self.today, whole),
-        )
-        out._texts = self._texts
-        return out
+        return self._with(asked, whole, self.waived)
 
     def waiving(self, settings: frozenset[str]) -> Case:
         """Return the same case, which leaves these settings alone."""
+        return self._with(self.asked, self.whole, settings)
+
+    def _with(
+        self,
+        asked: Mapping[str, Requirement],
+        whole: Mapping[str, Requirement],
+        waived: frozenset[str],
+    ) -> Case:
         out = Case(
-            *(self.device, self.dialect, self.policy, self.asked, settings),
-            *(self.file, self.today, self.whole),
+            *(self.device, self.dialect, self.policy, asked, waived),
+            *(self.file, self.today, whole),
         )
         out._texts = self._texts
         return out
