@@ -30,6 +30,9 @@ COMMANDS = {
     "measure": "make figures of many messages: silence, clocks, losses, volume",
     "messages": "list or count the messages of collectors' files, in one order of time",
     "trace": "show one message through every decision: bytes, fields, departures, whose it is",
+    "gather": "fetch the configurations from the devices",
+    "deliver": "bring corrections to the devices in waves, with a way back",
+    "standin": "run the fleet as simulated devices on this machine, to try things on",
     "policy": "check the policy; show what it asks of one device",
     "dialect": "list, show, check and try dialects; start a new one; apply a change",
 }

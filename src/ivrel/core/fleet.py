@@ -1,7 +1,7 @@
 """The fleet: which devices there are, what each one is, and where its configuration lies.
 
-`fleet.yaml` holds `fleet: NAME`, a list `devices:`, and `apart:`, the groups that are pairs;
-`fleet.csv` has the fields of devices as columns.
+`fleet.yaml` holds `fleet: NAME`, a list `devices:`, `apart:`, the groups that are pairs, and
+`reach:`, how devices are reached; `fleet.csv` has the fields of devices as columns.
 
 Passes: `{device: tarsk-fw2, kind: firewall, site: tarsk, platform: skarn, identity: 192.0.2.34}`
 Fails:  `{device: tarsk-fw2, kind: fridge}` (site and platform are missing)
@@ -22,6 +22,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, place, read_yaml
+from ivrel.core.reach import REACH, RULE, Reach, ReachRule
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.core.vocabulary.wording import not_one_of, shorten
@@ -33,7 +34,8 @@ class Device(Struct, frozen=True, gc=False):
     """One device; `identity` is the address that it should be known by, `line` where the fleet file
     has it.
 
-    `rivals`: other devices to which the fleet gives the same identity.
+    `rivals`: other devices to which the fleet gives the same identity; `reach`: how it is reached,
+    as far as that stands at the device.
     """
 
     name: str
@@ -46,18 +48,21 @@ class Device(Struct, frozen=True, gc=False):
     line: int = 0
     column: int = 0
     rivals: tuple[str, ...] = ()
+    reach: Reach | None = None
 
 
 class Fleet(Struct, frozen=True):
     """The devices in the order of the file that lists them.
 
-    `apart`: groups, or globs, of which no two devices change at the same time.
+    `apart`: groups, or globs, of which no two devices change at the same time; `reach`: how devices
+    are reached, a later rule over an earlier one.
     """
 
     name: str
     devices: tuple[Device, ...]
     file: str
     apart: tuple[str, ...] = ()
+    reach: tuple[ReachRule, ...] = ()
 
 
 class Choice(Struct, frozen=True):
@@ -142,6 +147,7 @@ DEVICE = Record(
             Text("a file"),
             "its configuration, from the workspace; else configs/DEVICE or configs/DEVICE.*",
         ),
+        "reach": Key(REACH, "how it is reached, over what the fleet's `reach:` says"),
     },
     _built,
 )
@@ -154,6 +160,10 @@ FLEET = Record(
         "apart": Key(
             ListOf(_Placed("a group or a glob"), one_is_enough=True),
             "groups, or globs, of which no two devices change at the same time: pairs",
+        ),
+        "reach": Key(
+            ListOf(RULE, one_is_enough=True),
+            "how devices are reached: rules for many; a later one replaces what it names",
         ),
     },
 )
@@ -169,12 +179,14 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
     report = Report(file)
     devices: Sequence[Device]
     apart: tuple[str, ...] = ()
+    reach: tuple[ReachRule, ...] = ()
     if file.endswith(".csv"):
         name, devices = _read_csv(text, report)
     else:
         values, report = read_yaml(text, file, FLEET)
         name, devices = (values["fleet"], values["devices"]) if values else (file, ())
         apart = _apart(values.get("apart", ()) if values else (), devices, report)
+        reach = _reach(values.get("reach", ()) if values else (), devices, report)
     # Checked for all devices at once, so that one run tells each platform that lacks a dialect.
     known = None if platforms is None else sorted(platforms)
     seen: dict[str, Device] = {}
@@ -196,7 +208,7 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
     # Most fleets give each address once, and are spared the copying.
     if any(len(names) > 1 for names in claims.values()):
         devices = [_with_rivals(device, claims) for device in devices]
-    return Fleet(name, tuple(devices), file, apart)
+    return Fleet(name, tuple(devices), file, apart, reach)
 
 
 def _apart(
@@ -209,6 +221,17 @@ def _apart(
         if not any(fnmatchcase(other, group) for other in there):
             report.add(node, f"group {not_one_of(group, there)}")
     return tuple(group for group, _ in named)
+
+
+def _reach(
+    said: Iterable[tuple[Node, ReachRule]], devices: Sequence[Device], report: Report
+) -> tuple[ReachRule, ...]:
+    """Return the rules by which devices are reached; one that is about none is a mistake."""
+    rules = list(said)
+    for node, rule in rules:
+        if not any(rule.holds_for(device) for device in devices):
+            report.add(node, "this way is for no device of the fleet")
+    return tuple(rule for _, rule in rules)
 
 
 def _with_rivals(device: Device, claims: Mapping[str, Sequence[str]]) -> Device:
@@ -251,8 +274,8 @@ def _read_csv(text: str, report: Report) -> tuple[str, list[Device]]:
 
 def _check_header(header: Sequence[str], report: Report) -> None:
     for column, name in enumerate(header, 1):
-        if name not in DEVICE.keys:
-            said = f"column {column} {not_one_of(name, DEVICE.keys)}"
+        if name not in _CELLS:
+            said = f"column {column} {not_one_of(name, _CELLS)}"
             report.mistakes.append(Mistake(report.file, said, 1, 1))
     report.mistakes.extend(
         Mistake(report.file, f"no column '{key}'", 1, 1)

@@ -19,18 +19,13 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core import Device, read_fleet, read_policy
-from ivrel.core.evidence import RFC5424, Element, Message, Stamp, parse, rfc5424
+from ivrel.core.evidence import parse
 from ivrel.core.evidence.record import kept_line
-from ivrel.core.evidence.stamps import MONTHS
-from ivrel.core.policy import Policy
+from ivrel.core.evidence.voices import Event, Voice, old_stamp, voices, written
 from ivrel.core.reading.records import read_records
-from ivrel.core.settings import SETTINGS, Scope
-from ivrel.core.settings.scope import Destination
-from ivrel.core.settings.sending import sendings
-from ivrel.core.settings.way import in_use, knows_interfaces
+from ivrel.core.settings import Scope
 from ivrel.core.text.bundle import pack
-from ivrel.core.vocabulary.addresses import is_address
-from ivrel.core.vocabulary.severity import FACILITIES, Selection
+from ivrel.core.vocabulary.severity import FACILITIES
 from ivrel.demo.workspace import configurations, fleet_text, policy_text
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import write_bytes
@@ -81,22 +76,6 @@ class Sent(Struct, frozen=True):
     is_lost: bool = False
 
 
-class _Voice(Struct, frozen=True):
-    """How a device speaks to one collector."""
-
-    collector: str
-    port: int
-    transport: str
-    takes: Selection
-    facility: int
-    form: str
-    stamp: Mapping[str, str]
-    names: str
-    sender: str
-    numbered: bool
-    silent_of: frozenset[str]  # tags that it does not speak of
-
-
 def day() -> list[Sent]:
     """Return the messages of a day, in the order in which they arrive."""
     return [one for one in _sent() if not one.is_lost]
@@ -110,73 +89,25 @@ def _sent() -> list[Sent]:
         data = files[""] if set(files) == {""} else pack(files)
         records = read_records(dialects[device.platform], data)
         scope = Scope(device, records, policy.collectors)
-        sent += _of_device(device, list(_voices(device, scope, policy)))
+        sent += _of_device(device, [v for v in voices(device, scope, _nearest) if v.collector])
     dice = Random("stranger")
     for n in range(12):
         when = DAY + timedelta(seconds=dice.randrange(86_400))
-        data = f"<13>{_old(when, {})} printer spool: page {n} done".encode()
+        data = f"<13>{old_stamp(when, {})} printer spool: page {n} done".encode()
         sent.append(Sent(when, STRANGER, "beacon-a", 514, "udp", data))
     return sorted(sent, key=lambda one: (one.when, one.sender, one.collector))
 
 
-def _voices(device: Device, scope: Scope, policy: Policy) -> Iterator[_Voice]:
-    """Yield how a device speaks to each collector that it really reaches."""
-    said = {
-        name: {(f.of, f.part): f for f in SETTINGS[name].facts(scope)}
-        for name in ("facility", "stamp", "format", "origin", "numbering", "changes", "logins")
-    }
-
-    def value(name: str, of: str, part: str = "", default: str = "") -> str:
-        facts = said[name]
-        channels = scope.records.dialect.channels
-        for at in (of, "", *channels):
-            if (at, part) in facts:
-                return facts[at, part].value
-        return default
-
-    tells = scope.records.dialect.tells
-    if scope.records.get("export").value == "off":
-        return
-    for d in scope.destinations:
-        if not d.right or d.collector is None:
-            continue
-        takes = Selection(0)
-        for sending in sendings(scope, d).values():
-            takes |= Selection(sending.bits)
-        parts = ("kind", "precision", "year", "zone")
-        collector = policy.collectors[d.collector]
-        facility = value("facility", d.label, default="daemon")
-        yield _Voice(
-            d.collector, collector.port, collector.transport, takes, FACILITIES.index(facility),
-            value("format", d.label, default="rfc3164"),
-            {part: value("stamp", d.label, part) for part in parts},
-            value("origin", d.label, default="name"), _sender(device, scope, d),
-            value("numbering", d.label) == "on",
-            frozenset(tag for tag, of in tells.items() if value(of, d.label) == "off"),
-        )  # fmt: skip
+def _nearest(device: Device) -> str:
+    return NEAREST.format(200 + sum(map(ord, device.name)) % 40)
 
 
-def _sender(device: Device, scope: Scope, d: Destination) -> str:
-    """Return the address that a device sends from, by what its configuration says of the source."""
-    nearest = NEAREST.format(200 + sum(map(ord, device.name)) % 40)
-    if knows_interfaces(scope.records):
-        rows = scope.records.rows("interface").values()
-        own = [a for row in rows for a in in_use(row) if a != device.identity and ":" not in a]
-        nearest = own[0] if own else nearest
-    for fact in SETTINGS["source"].facts(scope):
-        if fact.of in ("", d.label, *scope.records.dialect.channels):
-            found = [word for word in (fact.value, *fact.note.split(", ")) if is_address(word)]
-            return found[0] if found else nearest
-    # What cannot choose its source is given the identity by the network.
-    return device.identity or nearest
-
-
-def _of_device(device: Device, voices: list[_Voice]) -> Iterator[Sent]:
+def _of_device(device: Device, speaks: list[Voice]) -> Iterator[Sent]:
     """Yield what a device sends in a day."""
     dice, trouble = Random(f"day of {device.name}"), TROUBLES.get(device.name, "")
-    numbers = dict.fromkeys(range(len(voices)), dice.randrange(1000))
+    numbers = dict.fromkeys(range(len(speaks)), dice.randrange(1000))
     booted = DAY - timedelta(days=dice.randrange(2, 90))
-    arrived = dict.fromkeys(range(len(voices)), DAY)
+    arrived = dict.fromkeys(range(len(speaks)), DAY)
     for when in _moments(dice, BUSY.get(device.name, QUIET)):
         severity, tag, text = dice.choice(_SAID)
         values = {
@@ -184,10 +115,8 @@ def _of_device(device: Device, voices: list[_Voice]) -> Iterator[Sent]:
             "count": dice.randrange(2, 400), "host": dice.randrange(10, 250),
             "user": dice.choice(("anouk", "brede", "sefa")),
         }  # fmt: skip
-        for n, voice in enumerate(voices):
-            if not voice.takes.bits >> (voice.facility * 8 + severity) & 1:
-                continue
-            if tag in voice.silent_of:
+        for n, voice in enumerate(speaks):
+            if not voice.lets(severity, tag):
                 continue
             numbers[n] += 1
             is_lost = "lost" in trouble and dice.random() < 0.1
@@ -204,14 +133,14 @@ def _of_device(device: Device, voices: list[_Voice]) -> Iterator[Sent]:
             elif "never set" in trouble:
                 clock = datetime(1993, 3, 1, tzinfo=UTC) + (when - booted)
             spoken = _troubled(voice, trouble)
-            data = _written(device, spoken, (severity, tag, text.format(**values)), clock, booted,
-                            numbers[n])  # fmt: skip
+            event = Event(severity, tag, text.format(**values))
+            data = written(device, spoken, event, clock, booted, numbers[n])
             second = "second address" in trouble and when.hour >= 12
             sender = SECOND if second else voice.sender
             yield Sent(arrives, sender, voice.collector, voice.port, voice.transport, data, is_lost)
 
 
-def _troubled(voice: _Voice, trouble: str) -> _Voice:
+def _troubled(voice: Voice, trouble: str) -> Voice:
     if "local1" in trouble:
         return replace(voice, facility=FACILITIES.index("local1"))
     if "no zone" in trouble:
@@ -231,44 +160,6 @@ def _moments(dice: Random, quiet: float) -> Iterator[datetime]:
         if seconds >= 86_400:
             return
         yield DAY + timedelta(seconds=seconds)
-
-
-def _written(
-    device: Device, voice: _Voice, event: tuple[int, str, str], clock: datetime, booted: datetime,
-    number: int,
-) -> bytes:  # fmt: skip
-    """Return a message as the device writes it."""
-    severity, tag, text = event
-    host = {"name": device.name, "address": device.identity}.get(voice.names)
-    pri = voice.facility * 8 + severity
-    if voice.form == RFC5424:
-        data = (Element("meta", (("sequenceId", str(number)),)),) if voice.numbered else ()
-        digits = {"milliseconds": 3, "microseconds": 6}.get(voice.stamp["precision"], 0)
-        stamp = Stamp(
-            "calendar", "", clock.year, clock.month, clock.day, clock.hour, clock.minute,
-            clock.second, f"{clock.microsecond:06}"[:digits], "+00:00",
-        )  # fmt: skip
-        message = Message(RFC5424, pri, stamp, host, tag, None, text, None, data)
-        return rfc5424.write(message)
-    front = f"{number}: " if voice.numbered else ""
-    kind = voice.stamp["kind"]
-    if kind == "none":
-        return f"<{pri}>{front}{tag}: {text}".encode()
-    if kind == "uptime":
-        up = clock - booted
-        when = f"{up.days}d{up.seconds // 3600:02}h:"
-        return f"<{pri}>{front}{when} {tag}: {text}".encode()
-    stamped = _old(clock, voice.stamp)
-    return f"<{pri}>{front}{stamped} {f'{host} ' if host else ''}{tag}: {text}".encode()
-
-
-def _old(clock: datetime, stamp: Mapping[str, str]) -> str:
-    """Return a stamp of RFC 3164, with what a platform adds to it."""
-    digits = {"milliseconds": 3, "microseconds": 6}.get(stamp.get("precision", ""), 0)
-    fraction = f".{clock.microsecond:06}"[: digits + 1] if digits else ""
-    year = f"{clock.year} " if stamp.get("year") == "shown" else ""
-    zone = " +00:00" if stamp.get("zone") == "shown" else ""
-    return f"{MONTHS[clock.month - 1]} {clock.day:2} {year}{clock:%H:%M:%S}{fraction}{zone}"
 
 
 def write_day(folder: Path) -> None:

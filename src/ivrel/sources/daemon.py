@@ -68,8 +68,13 @@ def complaints(asked: str, data: bytes) -> Counter[str]:
         done = subprocess.run(
             call, capture_output=True, text=True, timeout=SECONDS, errors="replace", check=False
         )
-        told = (
-            line for line in done.stderr.replace(f"{name}/", "/etc/").splitlines() if line.strip()
-        )
-        told = (line for line in told if "End of config" not in line and ": version " not in line)
-        return Counter(_PLACE.sub("", line.removeprefix("rsyslogd: ")).strip() for line in told)
+        return told_in(done.stderr, f"{name}/", "/etc/")
+
+
+def told_in(said: str, folder: str, stands_for: str) -> Counter[str]:
+    """Return the complaints in what rsyslogd -N1 said, without the places; `folder`: where the copy
+    lay that it was given, and what that stands for.
+    """
+    told = (line for line in said.replace(folder, stands_for).splitlines() if line.strip())
+    told = (line for line in told if "End of config" not in line and ": version " not in line)
+    return Counter(_PLACE.sub("", line.removeprefix("rsyslogd: ")).strip() for line in told)

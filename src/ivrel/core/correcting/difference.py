@@ -4,7 +4,7 @@ rest.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Container, Iterable, Mapping
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
@@ -74,6 +74,19 @@ def lost_statement(before: Records, after: Records) -> str:
             return f"'{join(at[1])}' is {how}"
     extra = next((words for at, words in new if (at, words) not in old), None)
     return f"'{join(extra)}' was not there before" if extra else ""
+
+
+def changed_statements(before: Records, after: Records) -> tuple[list[str], list[str]]:
+    """Return the statements of export settings that are gone, and those that have come, each with
+    the headers that it stands below.
+    """
+    old, new = _statements(before), _statements(after)
+    join = before.dialect.shape.join
+
+    def told(some: Mapping[tuple[Path, Words], int], others: Container[object]) -> list[str]:
+        return [" / ".join(map(join, (*at[0], at[1]))) for at in some if at not in others]
+
+    return told(old, new), told(new, old)
 
 
 def _statements(records: Records) -> Mapping[tuple[Path, Words], int]:

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from msgspec import Struct
 
 from ivrel.core.dialects.pattern import Pattern
+from ivrel.core.dialects.session import Session
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.shapes import Shape
 from ivrel.core.vocabulary.memo import Remembering
@@ -54,6 +55,7 @@ class Dialect(Remembering, frozen=True, eq=False):
     # Defaults that hang on another value of the row.
     conditional: Mapping[str, tuple[str, Mapping[Value, Said]]]
     tells: Mapping[str, str] = {}  # the setting that a tag or MSGID tells of
+    session: Session | None = None  # how one talks to a device
 
     def has(self, slot: str) -> bool:
         """Whether a statement of this platform can carry the slot."""

@@ -8,6 +8,7 @@ from typing import Any
 
 from yaml import MappingNode
 
+from ivrel.core.dialects.session import SESSION
 from ivrel.core.dialects.slots import TABLES
 from ivrel.core.form import (
     Key,
@@ -147,6 +148,7 @@ _BEHIND = {
         MapOf(SPELLED, Text("a setting", choices=("changes", "logins"))),
         "by which tags or MSGIDs the messages are known that tell of changes, and of logins",
     ),
+    "session": Key(SESSION, "how one talks to a device: what is typed, what it answers"),
     "aside": Key(ListOf(_ASIDE), "statements in the export part that bear on no setting"),
     "examples": Key(ListOf(_EXAMPLE), "texts with the settings that they mean"),
 }

@@ -14,6 +14,7 @@ from ivrel.core.dialects.dialect import Dialect, Example
 from ivrel.core.dialects.form import DIALECT, SPELLED, TEXT
 from ivrel.core.dialects.items import Flag, Literal
 from ivrel.core.dialects.pattern import Pattern
+from ivrel.core.dialects.session import checked
 from ivrel.core.dialects.slots import SLOTS, unknown_slot
 from ivrel.core.form import (
     Node,
@@ -85,6 +86,7 @@ class _Loader:
         self._check_channels()
         groups = _groups(compiled, self._every_key, report)
         conditional = _conditional(values.get("defaults_when", {}), report)
+        session = checked(values.get("session"), report)
         # Examples are read last: they mean nothing while the patterns are wrong.
         report.settle()
         examples = [_example(at, report, **said) for at, said in values.get("examples", ())]
@@ -118,6 +120,7 @@ class _Loader:
                 for setting, words in values.get("tells", {}).items()
                 for word in words
             },
+            session=session,
         )
 
     def _compiled(self, node: Node | None, says: str, inside: str, **more: Any) -> Pattern | None:

@@ -4,7 +4,8 @@
     ├── InputError      the input or the call is wrong; all of its mistakes at once
     ├── Unreadable      one configuration cannot be read; the other devices go on
     │   └── Foreign     it holds nothing that the platform would say
-    └── Refused         a platform would not take a step of a change
+    ├── Refused         a platform would not take a step of a change
+    └── Unreachable     a device cannot be reached, or stopped answering
 
 The command line turns them into lines and exit codes in one place, `ivrel.cli.problems`.
 """
@@ -68,3 +69,7 @@ class Refused(IvrelError):
     def __init__(self, said: str, line: int = 0) -> None:
         super().__init__(said)
         self.line = line
+
+
+class Unreachable(IvrelError):
+    """A device cannot be reached, lets nobody in, or stopped answering."""

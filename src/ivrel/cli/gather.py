@@ -1,0 +1,185 @@
+"""`ivrel gather`: fetches the configurations from the devices."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import time
+from typing import TYPE_CHECKING
+
+from ivrel.cli import common
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from ivrel.live.gathering import Fetched, Shown
+    from ivrel.live.links import Target
+    from ivrel.output.views.gathered import Gathered, HostKey
+    from ivrel.sources.workspace import Workspace
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
+    common.workspace_argument(parser)
+    common.choice_arguments(parser)
+    common.format_argument(parser, "table", "json", "jsonl", "csv")
+    at_once_argument(parser)
+    parser.add_argument(
+        "--since", action="store_true", help="show what changed since the last time, line by line"
+    )
+    parser.add_argument(
+        "--learn-keys",
+        action="store_true",
+        help="show the host keys of the devices, and record those that are not known yet",
+    )
+    parser.add_argument("--all", action="store_true", help="show also what is as before")
+    common.example(
+        parser,
+        "ivrel gather --learn-keys --site tarsk",
+        "ivrel gather",
+        "ivrel gather --since --kind firewall --at-once 10",
+    )
+    parser.set_defaults(run=run)
+
+
+def at_once_argument(parser: argparse.ArgumentParser, most: int = 50) -> None:
+    """Add the option that says how many devices are talked to at a time."""
+    parser.add_argument(
+        "--at-once",
+        type=common.whole_number,
+        default=most,
+        metavar="N",
+        help=f"talk to so many devices at a time ({most})",
+    )
+
+
+def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
+    from ivrel.live.targets import targets_of
+
+    workspace = common.open_workspace(args)
+    targets = targets_of(workspace, common.chosen(args, workspace))
+    if args.learn_keys:
+        return _learn(args, targets)
+    return _gather(args, workspace, targets)
+
+
+def _gather(args: argparse.Namespace, workspace: Workspace, targets: Sequence[Target]) -> int:
+    from ivrel.live.gathering import fetched, through
+    from ivrel.output.views.gathered import GatheredView
+
+    begun, by_name = time.monotonic(), {t.device.name: t for t in targets}
+
+    async def go() -> list[Gathered]:
+        found = []
+        with common.Bar(len(targets), "gathering") as bar:
+            async for one in through(targets, fetched, args.at_once):
+                found.append(_written(args, workspace, by_name[one.device], one))
+                bar.step()
+        return found
+
+    done = {one.device: one for one in asyncio.run(go())}
+    devices = tuple(done[t.device.name] for t in targets)
+    failed = any(d.problem for d in devices)
+    where = common.workspace_words(args)
+    unknown = any("--learn-keys" in d.problem for d in devices)
+    further = [f"ivrel gather{where} --learn-keys"] if unknown else []
+    if not failed or not unknown:
+        further += [f"ivrel audit{where}"]
+    common.show(
+        GatheredView(
+            fleet=workspace.fleet.name,
+            devices=devices,
+            tells_how=args.since,
+            seconds=time.monotonic() - begun,
+            every=args.all,
+            next=tuple(further),
+        ),
+        args,
+    )
+    return 1 if failed else 0
+
+
+def _written(
+    args: argparse.Namespace, workspace: Workspace, target: Target, one: Fetched
+) -> Gathered:
+    """Write what was fetched of a device, if it changed, and return what is to be told."""
+    from ivrel.core.vocabulary.errors import IvrelError
+    from ivrel.output.views.gathered import Gathered
+    from ivrel.sources.gathered import standing_text, write_gathered
+
+    device = target.device
+    if one.problem:
+        return Gathered(device.name, device.platform, "not gathered", problem=one.problem)
+    old = standing_text(workspace, device)
+    try:
+        if old == one.data:
+            shown = workspace.configuration(device) or ""
+            return Gathered(device.name, device.platform, "as before", shown)
+        shown = write_gathered(workspace, device, one.data)
+    except IvrelError as problem:
+        return Gathered(device.name, device.platform, "not gathered", problem=str(problem))
+    gone, come = _how(target, old, one.data) if args.since and old is not None else ((), ())
+    state = "new" if old is None else "changed"
+    return Gathered(device.name, device.platform, state, shown, "", gone, come)
+
+
+def _how(target: Target, old: bytes, new: bytes) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Return the statements of export settings that are gone, and those that have come."""
+    from ivrel.core.correcting.difference import changed_statements
+    from ivrel.core.reading import read_records
+    from ivrel.core.reading.secrets import masked
+    from ivrel.core.vocabulary.errors import Unreadable
+
+    try:
+        before, after = (read_records(target.dialect, data) for data in (old, new))
+    except Unreadable as problem:
+        return (), (f"it cannot be read: {problem}",)
+    gone, come = changed_statements(before, after)
+    return tuple(map(masked, gone)), tuple(map(masked, come))
+
+
+def _learn(args: argparse.Namespace, targets: Sequence[Target]) -> int:
+    """Show the host keys, and record those that are not known."""
+    from ivrel.live.gathering import shown_key, through
+    from ivrel.output.views.gathered import HostKeysView
+
+    async def go() -> dict[str, Shown]:
+        found = {}
+        with common.Bar(len(targets), "asking") as bar:
+            async for one in through(targets, shown_key, args.at_once):
+                found[one.device] = one
+                bar.step()
+        return found
+
+    found = asyncio.run(go())
+    keys = [_key(target, found[target.device.name]) for target in targets]
+    learnt = {k.device for k in keys if k.state == "learnt"}
+    access = targets[0].access
+    access.learn(
+        (t.reach, key)
+        for t in targets
+        if t.device.name in learnt and (key := found[t.device.name].key) is not None
+    )
+    where = common.workspace_words(args)
+    further = (f"ivrel gather{where}{common.chosen_words(args)}",)
+    common.show(HostKeysView(keys=tuple(keys), file=str(access.file), next=further), args)
+    return 0 if all(k.state in ("learnt", "known") for k in keys) else 1
+
+
+def _key(target: Target, shown: Shown) -> HostKey:
+    from ivrel.core.vocabulary.errors import Unreachable
+    from ivrel.live.access import fingerprint
+    from ivrel.output.views.gathered import HostKey
+
+    reach, name = target.reach, target.device.name
+    if shown.key is None:
+        return HostKey(name, reach.address, reach.port, problem=shown.problem)
+    try:
+        known = target.access.host_keys(reach)
+    except Unreachable:
+        state = "learnt"
+    else:
+        state = "known" if shown.key in known else "another"
+    kind = shown.key.get_algorithm()
+    return HostKey(name, reach.address, reach.port, kind, fingerprint(shown.key), state)

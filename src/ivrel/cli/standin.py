@@ -1,0 +1,174 @@
+"""`ivrel standin`: a fleet of simulated devices on this machine, to try things on."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ivrel.cli import common
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from ivrel.core.fleet import Device
+    from ivrel.sources.workspace import Workspace
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
+    common.workspace_argument(parser)
+    common.choice_arguments(parser)
+    does = parser.add_mutually_exclusive_group()
+    does.add_argument(
+        "--new", metavar="DIR", help="write the example's workspace, with addresses of loopback"
+    )
+    does.add_argument(
+        "--make",
+        nargs=3,
+        metavar=("DEVICE", "SEVERITY", "TEXT"),
+        help="have something happen on a device that is running",
+    )
+    does.add_argument(
+        "--trouble",
+        nargs=2,
+        metavar=("DEVICE", "FAULT"),
+        help="give a device that is running a fault, or none: drop, hang, slow, refuse, restart, "
+        "late, silent",
+    )
+    does.add_argument("--restart", metavar="DEVICE", help="restart a device that is running")
+    does.add_argument("--show", metavar="DEVICE", help="print what a running device is set to do")
+    does.add_argument("--stop", action="store_true", help="end all devices that are running")
+    parser.add_argument(
+        "--fault",
+        action="append",
+        default=[],
+        metavar="DEVICE=FAULT",
+        help="start with this fault; can be repeated",
+    )
+    parser.add_argument(
+        "--faults", type=_share, default=0.0, metavar="SHARE", help="faults on this share of all "
+        "sessions: 0.1, say"
+    )  # fmt: skip
+    parser.add_argument("--seed", type=int, default=1, metavar="N", help="which sessions (1)")
+    parser.add_argument(
+        "--every",
+        type=_seconds,
+        default=0.0,
+        metavar="SECONDS",
+        help="something happens on each device in this time",
+    )
+    parser.add_argument(
+        "--processes", type=common.whole_number, default=1, metavar="N", help="share them out (1)"
+    )
+    common.example(
+        parser,
+        "ivrel standin --new skerry",
+        "ivrel standin -w skerry --every 5",
+        "ivrel standin -w skerry --make holmsay-gw1 warning 'fan 2 stopped'",
+        "ivrel standin -w skerry --trouble tarsk-fw2 drop",
+    )
+    parser.set_defaults(run=run)
+
+
+def _share(text: str) -> float:
+    try:
+        share = float(text)
+    except ValueError:
+        share = -1
+    if not 0 <= share <= 1:
+        raise argparse.ArgumentTypeError(f"'{text[:40]}' is no share; expected 0 to 1")
+    return share
+
+
+def _seconds(text: str) -> float:
+    try:
+        seconds = float(text)
+    except ValueError:
+        seconds = -1
+    if not 0 < seconds < 1e6:
+        raise argparse.ArgumentTypeError(f"'{text[:40]}' is no time; expected seconds, such as 5")
+    return seconds
+
+
+def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
+    if args.new:
+        return _new(Path(args.new))
+    request = _request(args)
+    workspace = common.open_workspace(args)
+    if request:
+        from ivrel.standin.running import asked
+
+        for line in asked(workspace.folder, request):
+            print(line)
+        return 0
+    return _serve(args, workspace)
+
+
+def _new(folder: Path) -> int:
+    from ivrel.sources.files import claim_folder
+    from ivrel.standin.example import write_example
+
+    claim_folder(folder, replace=False)
+    write_example(folder)
+    print(f"{folder}: the example, each device on an address of loopback")
+    print(f"next  ivrel standin -w {folder}")
+    return 0
+
+
+def _request(args: argparse.Namespace) -> list[str]:
+    """Return what a call asks of stand-ins that are running; nothing if it starts them."""
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.core.vocabulary.severity import SEVERITIES
+    from ivrel.core.vocabulary.wording import not_one_of
+    from ivrel.standin.faults import FAULTS
+
+    if args.make:
+        if args.make[1] not in SEVERITIES:
+            raise InputError(f"severity {not_one_of(args.make[1], SEVERITIES)}")
+        return ["make", *args.make]
+    if args.trouble:
+        if args.trouble[1] not in (*FAULTS, "none"):
+            raise InputError(f"fault {not_one_of(args.trouble[1], (*FAULTS, 'none'))}")
+        return ["fault", *args.trouble]
+    for what in ("restart", "show"):
+        if getattr(args, what):
+            return [what, getattr(args, what)]
+    return ["stop"] if args.stop else []
+
+
+def _serve(args: argparse.Namespace, workspace: Workspace) -> int:
+    """Serve the chosen devices until told to end."""
+    from ivrel.standin.running import serve
+    from ivrel.standin.serving import Plan
+
+    devices = common.chosen(args, workspace)
+    plan = Plan(args.faults, args.seed, _faults(args, devices), args.every)
+
+    def ready(number: int) -> None:
+        where = common.workspace_words(args)
+        print(f"{number} stand-ins are running; Ctrl-C ends them", flush=True)
+        print(f"next  ivrel gather{where} --learn-keys", flush=True)
+
+    serve(workspace, devices, plan, min(args.processes, os.cpu_count() or 1, len(devices)), ready)
+    sys.stdout.flush()
+    return 0
+
+
+def _faults(args: argparse.Namespace, devices: Sequence[Device]) -> dict[str, str]:
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.core.vocabulary.wording import not_one_of
+    from ivrel.standin.faults import FAULTS
+
+    out, names = {}, {d.name for d in devices}
+    for word in args.fault:
+        name, _, fault = word.partition("=")
+        if name not in names:
+            raise InputError(f"--fault: device {not_one_of(name, sorted(names))}")
+        if fault not in FAULTS:
+            raise InputError(f"--fault {name}: fault {not_one_of(fault, FAULTS)}")
+        out[name] = fault
+    return out

@@ -1,0 +1,122 @@
+"""Dialogs: what a device answers, taken apart: the echo of what was typed, the answer, the prompt,
+the line that tells of an error.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+
+from msgspec import Struct
+
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.items import Literal, flat
+from ivrel.core.dialects.session import Session
+from ivrel.core.text.text import decode
+
+# Sequences that steer a terminal (ECMA-48 section 5.4), and single signs that do.
+_STEERS = re.compile(rb"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]|[\x00\x07\x0e\x0f]")
+_BACK = re.compile(rb"[^\x08\n]\x08")
+SHOWN, LONG = 3, 160  # lines of an answer that are kept, and signs of each
+
+
+class Exchange(Struct, frozen=True):
+    """A line that was typed, and what the device answered, as far as it may be shown."""
+
+    typed: str
+    answered: tuple[str, ...] = ()
+
+
+def cleaned(data: bytes) -> bytes:
+    """Return what a device sent without what steers a terminal."""
+    if b"\x1b" in data or b"\x00" in data or b"\x07" in data:
+        data = _STEERS.sub(b"", data)
+    while b"\x08" in data:
+        shorter = _BACK.sub(b"", data)
+        if shorter == data:
+            break
+        data = shorter
+    return data.replace(b"\r\n", b"\n").replace(b"\r", b"")
+
+
+def waits(session: Session, data: bytes) -> bool:
+    """Whether a device waits for the next line: the last line is its prompt."""
+    last = data.rsplit(b"\n", 1)[-1]
+    return bool(last) and re.search(session.prompt, decode(cleaned(last))) is not None
+
+
+def answer(session: Session, typed: str, data: bytes) -> bytes:
+    """Return an answer without the echo of what was typed and without the prompt behind it."""
+    text = cleaned(data)
+    first, end, rest = text.partition(b"\n")
+    if end and decode(first).strip() == typed.strip():
+        text = rest
+    head, _, last = text.rpartition(b"\n")
+    if re.search(session.prompt, decode(last)):
+        return head + b"\n" if head else b""
+    return text
+
+
+def error_in(session: Session, said: bytes) -> str:
+    """Return the line of an answer that tells of an error; '' if there is none."""
+    for line in decode(said).splitlines():
+        if any(re.search(pattern, line) for pattern in session.errors):
+            return line.strip()
+    return ""
+
+
+def configuration(session: Session, said: bytes) -> bytes:
+    """Return a printed configuration without the lines that are none, as UTF-8.
+
+    UnicodeDecodeError if it is not written in the encoding of the session.
+    """
+    text = said.decode(session.encoding)
+    lines = text.split("\n")
+    if session.aside:
+        lines = [one for one in lines if not any(re.search(p, one) for p in session.aside)]
+    return "\n".join(lines).encode()
+
+
+class Hider:
+    """Hides what an answer repeats of a configuration beyond export: it may be a secret.
+
+    A word is hidden if it stands in the configuration and neither in what is typed nor among the
+    words of the platform; `secrets`: texts that are hidden wherever they stand.
+    """
+
+    def __init__(self, dialect: Dialect, typed: str, secrets: Iterable[str] = ()) -> None:
+        self._known = {word for text in (typed, *_platform(dialect)) for word in _words(text)}
+        self._held: set[str] = set()
+        self._secrets = [one for one in secrets if one]
+
+    def know(self, configuration: bytes) -> None:
+        """Take note of a configuration."""
+        self._held |= set(_words(decode(configuration))) - self._known
+
+    def hidden(self, text: str) -> str:
+        """Return a text in which the words are hidden."""
+        for secret in self._secrets:
+            text = text.replace(secret, "…")
+        return _WORD.sub(lambda m: "…" if m[0] in self._held else m[0], text)
+
+    def shown(self, said: bytes) -> tuple[str, ...]:
+        """Return the first lines of an answer, hidden and shortened."""
+        lines = [one.strip() for one in decode(said).splitlines() if one.strip()]
+        out = [self.hidden(one)[:LONG] for one in lines[:SHOWN]]
+        return (*out, f"… {len(lines) - SHOWN} more") if len(lines) > SHOWN else tuple(out)
+
+
+_WORD = re.compile(r"[^\s\"'=;{}<>,()\[\]]{4,}")
+
+
+def _words(text: str) -> list[str]:
+    return _WORD.findall(text)
+
+
+def _platform(dialect: Dialect) -> list[str]:
+    """Return the words that every device of a platform has."""
+    items = (item for p in dialect.patterns for part in (*p.path, p.items) for item in flat(part))
+    literals = [item.word for item in items if isinstance(item, Literal)]
+    said = dialect.session
+    talk = () if said is None else (said.show, *said.open, *said.hold, *said.keep, *said.save)
+    return [*literals, *talk]

@@ -1,0 +1,90 @@
+"""Where a device stands: what its configuration says now, held against what it said before a change
+and what the proof said that it will say.
+
+Texts are compared by what they say, for a device may lay out its configuration anew.
+"""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from ivrel.core.correcting.changes import apply_change, write_change
+from ivrel.core.correcting.difference import is_same_beyond_export, lost_statement
+from ivrel.core.correcting.plan import undo
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.reading.records import read_records
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
+
+# Where a device can stand.
+PROVED, BEFORE, BETWEEN, UNREADABLE = "as proved", "as before", "in between", "not readable"
+
+
+class Standing(Struct, frozen=True):
+    """Where a device stands, and what differs from the proof if it does not read so."""
+
+    where: str
+    why: str = ""
+
+
+def standing(dialect: Dialect, now: bytes, before: bytes, proved: bytes) -> Standing:
+    """Return where a device stands whose configuration is `now`.
+
+    A change that changes nothing that is read leaves a device as proved.
+    """
+    against = differs(dialect, now, proved)
+    if not against:
+        return Standing(PROVED)
+    if not differs(dialect, now, before):
+        return Standing(BEFORE, against)
+    try:
+        read_records(dialect, now)
+    except Unreadable as problem:
+        return Standing(UNREADABLE, str(problem))
+    return Standing(BETWEEN, against)
+
+
+def differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
+    """Return how a configuration says anything else than another; '' if it does not."""
+    if now == wanted:
+        return ""
+    texts = Text(wanted, whole=True), Text(now, whole=True)
+    try:
+        one, other = (read_records(dialect, text) for text in texts)
+    except Unreadable as problem:
+        return str(problem)
+    if lost := lost_statement(one, other):
+        return lost
+    if not is_same_beyond_export(dialect, *texts):
+        return "other statements than export settings differ"
+    if len(one.strays) != len(other.strays):
+        return "there are other statements that are not understood"
+    return ""
+
+
+class WayBack(Struct, frozen=True):
+    """The change that leads back to what a device said, as text, and the text that it gives;
+    `problem`: why there is none.
+    """
+
+    change: str = ""
+    target: bytes = b""
+    problem: str = ""
+
+
+def way_back(dialect: Dialect, now: bytes, before: bytes) -> WayBack:
+    """Return what brings a configuration back to what it said before, from wherever it is.
+
+    It is tried on the text first: what does not lead back to the last word is no way back.
+    """
+    texts = Text(now, whole=True), Text(before, whole=True)
+    try:
+        here, there = (read_records(dialect, text) for text in texts)
+        edits = [step.edit for step in undo(here, there)]
+        change = write_change(dialect, texts[0], edits)
+        target = apply_change(dialect, now, change, "way back") if change else now
+    except (InputError, Refused, Unreadable) as problem:
+        return WayBack(problem=str(problem))
+    if why := differs(dialect, target, before):
+        return WayBack(problem=f"it would not lead back: {why}")
+    return WayBack(change, target)

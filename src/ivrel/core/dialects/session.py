@@ -1,0 +1,133 @@
+"""Sessions: how one talks to a device of a platform, as its dialect says.
+
+Passes: `{prompt: '[\\w.-]+> $', show: print all, typed: lines, errors: ['^no: ']}`
+Fails:  `{prompt: '['}` (not a regular expression)
+"""
+
+from __future__ import annotations
+
+import codecs
+import re
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.core.form import Key, ListOf, Node, Record, Report, Text
+from ivrel.core.vocabulary.wording import shorten
+
+LINES, WHOLE = "lines", "text"  # a change is typed line by line, or as one text
+SECONDS, FILE = "{seconds}", "{file}"
+
+
+class Session(Struct, frozen=True):
+    """What is typed to a device, and what it answers.
+
+    `prompt`: what the last line looks like when the device waits; `errors`: what a line of an
+    answer looks like that tells of an error; `start`: what is typed first, so that answers come as
+    a whole; `show`: what prints the configuration; `aside`: lines of it that are no configuration.
+
+    A change: `open`, then its lines (`typed`), `end` behind them, `check`, and then `trial`, which
+    holds for so many seconds unless `keep` confirms it, or else `hold`. `drop` gives up what was
+    typed, and takes back what is on trial. `save`: what makes the configuration outlast a restart.
+
+    Of platforms whose configuration is files, `files` are those, main one first, and `check` is the
+    command that says whether they are taken.
+    """
+
+    prompt: str = ""
+    errors: tuple[str, ...] = ()
+    start: tuple[str, ...] = ()
+    show: str = ""
+    aside: tuple[str, ...] = ()
+    open: tuple[str, ...] = ()
+    typed: str = LINES
+    end: str = ""
+    check: tuple[str, ...] = ()
+    hold: tuple[str, ...] = ()
+    trial: tuple[str, ...] = ()
+    keep: tuple[str, ...] = ()
+    drop: tuple[str, ...] = ()
+    save: tuple[str, ...] = ()
+    leave: str = ""
+    encoding: str = "utf-8"
+    files: tuple[str, ...] = ()
+
+    @property
+    def is_talk(self) -> bool:
+        """Whether words are typed, and not files replaced."""
+        return bool(self.show)
+
+
+def _pattern(text: str) -> str:
+    try:
+        re.compile(text)
+    except re.error as problem:
+        said = f"'{shorten(text)}' is no regular expression: {problem}"
+        raise ValueError(said) from None
+    return text
+
+
+def _encoding(text: str) -> str:
+    try:
+        return codecs.lookup(text).name
+    except (LookupError, ValueError):
+        raise ValueError(f"'{shorten(text)}' is no encoding; expected such as latin-1") from None
+
+
+_TEXT = Text("text")
+_WORDS = ListOf(_TEXT, one_is_enough=True, filled=True)
+_PATTERNS = ListOf(Text("a regular expression", _pattern), one_is_enough=True, filled=True)
+
+
+def _built(at: Node, **said: Any) -> tuple[Node, Session]:
+    return at, Session(**said)
+
+
+SESSION = Record(
+    "a session",
+    {
+        "prompt": Key(
+            Text("a regular expression", _pattern), "the last line when the device waits"
+        ),
+        "errors": Key(_PATTERNS, "lines of an answer that tell of an error"),
+        "start": Key(_WORDS, "what is typed first, so that long answers do not stop"),
+        "show": Key(_TEXT, "what prints the configuration"),
+        "aside": Key(_PATTERNS, "printed lines that are no configuration: the time, say"),
+        "open": Key(_WORDS, "what opens a change"),
+        "typed": Key(
+            Text("a way", choices=(LINES, WHOLE)),
+            "a change is typed line by line, each answered, or as one text (default: lines)",
+        ),
+        "end": Key(_TEXT, "the line that ends a text"),
+        "check": Key(
+            _WORDS, "what has it checked; of files, the command, in which {file} is the main one"
+        ),
+        "hold": Key(_WORDS, "what makes it hold"),
+        "trial": Key(
+            _WORDS, "what makes it hold for {seconds}, unless it is confirmed in this time"
+        ),
+        "keep": Key(_WORDS, "what confirms it"),
+        "drop": Key(_WORDS, "what gives up a change that is open or on trial"),
+        "save": Key(_WORDS, "what makes it outlast a restart"),
+        "leave": Key(_TEXT, "what ends the session"),
+        "encoding": Key(Text("an encoding", _encoding), "of its texts (default: UTF-8)"),
+        "files": Key(_WORDS, "of a platform whose configuration is files: these, or globs"),
+    },
+    _built,
+)
+
+
+def checked(said: tuple[Node, Session] | None, report: Report) -> Session | None:
+    """Return a session of a dialect; what it lacks goes to the report."""
+    if said is None:
+        return None
+    node, session = said
+    if not session.show and not session.files:
+        report.add(node, "a session without 'show' or 'files'; expected how to read the device")
+    if session.show and not session.prompt:
+        report.add(node, "a session without 'prompt'; expected what the device's last line is")
+    if session.trial and not session.keep:
+        report.add(node, "'trial' without 'keep'; expected what confirms the change")
+    if session.trial and not any(SECONDS in line for line in session.trial):
+        report.add(node, f"'trial' names no {SECONDS}; expected how long the change holds")
+    return session

@@ -1,0 +1,237 @@
+"""Reach: by which way, at which address and as whom a device is reached.
+
+Rules of the fleet are for many devices, what stands at a device is for that one; each later one
+replaces what it names. No password stands here: `password` names a variable of the environment, or
+says `ask`.
+
+Passes: `{via: ssh, user: keeper, key: ~/.ssh/keeper}`
+Fails:  `{via: telegraph}` (no way is called so)
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from fnmatch import fnmatchcase
+from typing import Protocol
+
+from msgspec import Struct
+from msgspec.structs import asdict
+
+from ivrel.core.form import Key, ListOf, Record, Text
+from ivrel.core.vocabulary.addresses import address
+from ivrel.core.vocabulary.values import HOST, PORT
+from ivrel.core.vocabulary.wording import shorten
+
+WAYS = ("ssh", "netconf", "command")
+PORTS: Mapping[str, int] = {"ssh": 22, "netconf": 830, "command": 0}  # RFC 4253, RFC 6242
+ASK = "ask"
+PATIENCE = 20  # seconds without a sign, after which a device is given up
+TRIAL = 120  # seconds after which an unconfirmed change takes itself back
+FIELDS = ("device", "kind", "site", "platform", "address", "port", "user")
+_FIELD = re.compile(r"\{([^{}]*)\}")
+
+
+class Reach(Struct, frozen=True, omit_defaults=True):
+    """How a device is reached; an empty field says nothing.
+
+    `address`: an IP address or a host name; `key`: the file of a private key; `password`: the
+    variable that holds it, or ASK; `host_keys`: a file of keys that are trusted, besides those that
+    were learnt; `patience`, `trial`: seconds. `files`: those of a platform whose configuration is
+    files; `restart`: what is run there when they were replaced. Of `command`: `fetch` prints the
+    configuration, `change` takes a change, `back` its back-out, `keep` makes it last.
+    """
+
+    via: str = ""
+    address: str = ""
+    port: int = 0
+    user: str = ""
+    key: str = ""
+    password: str = ""
+    host_keys: str = ""
+    patience: int = 0
+    trial: int = 0
+    files: tuple[str, ...] = ()
+    restart: str = ""
+    fetch: tuple[str, ...] = ()
+    change: tuple[str, ...] = ()
+    back: tuple[str, ...] = ()
+    keep: tuple[str, ...] = ()
+
+    def over(self, other: Reach) -> Reach:
+        """Return what holds where both say something: this, rather than the other."""
+        said = {name: value for name, value in asdict(self).items() if value}
+        return Reach(**{**asdict(other), **said})
+
+
+class Reached(Protocol):
+    """What a rule needs to know of a device."""
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+
+    @property
+    def kind(self) -> str:
+        """What it is."""
+
+    @property
+    def site(self) -> str:
+        """Where it stands."""
+
+    @property
+    def platform(self) -> str:
+        """The dialect of its configuration."""
+
+    @property
+    def groups(self) -> tuple[str, ...]:
+        """Its groups."""
+
+    @property
+    def identity(self) -> str | None:
+        """The address that it should be known by."""
+
+    @property
+    def reach(self) -> Reach | None:
+        """What stands at the device itself."""
+
+
+class ReachRule(Struct, frozen=True):
+    """How some devices are reached; `where`: kinds, sites, groups, platforms and names, or globs of
+    them. Without it, the rule is for all.
+    """
+
+    reach: Reach
+    where: Mapping[str, tuple[str, ...]] = {}
+
+    def holds_for(self, device: Reached) -> bool:
+        """Whether the rule is about a device."""
+        values = {
+            "device": (device.name,),
+            "kind": (device.kind,),
+            "site": (device.site,),
+            "platform": (device.platform,),
+            "group": device.groups,
+        }
+        return all(
+            any(fnmatchcase(value, word) for value in values[selector] for word in words)
+            for selector, words in self.where.items()
+        )
+
+
+def reach_of(rules: Iterable[ReachRule], device: Reached) -> Reach:
+    """Return how a device is reached, with the address, the port and the times that go without
+    saying; `via` is '' if nothing is said of it.
+    """
+    out = Reach()
+    for rule in rules:
+        if rule.holds_for(device):
+            out = rule.reach.over(out)
+    if device.reach is not None:
+        out = device.reach.over(out)
+    default = Reach(
+        address=device.identity or device.name,
+        port=PORTS.get(out.via, 0),
+        patience=PATIENCE,
+        trial=TRIAL,
+    )
+    return out.over(default)
+
+
+def filled(words: Iterable[str], device: Reached, reach: Reach) -> list[str]:
+    """Return the words of a command with the fields of a device in their places."""
+    values: dict[str, object] = {
+        "device": device.name,
+        "kind": device.kind,
+        "site": device.site,
+        "platform": device.platform,
+        "address": reach.address,
+        "port": reach.port,
+        "user": reach.user,
+    }
+    return [_FIELD.sub(lambda found: str(values[found[1]]), word) for word in words]
+
+
+def _word(text: str) -> str:
+    for name in _FIELD.findall(text):
+        if name not in FIELDS:
+            known = ", ".join(f"{{{field}}}" for field in FIELDS)
+            raise ValueError(f"no field is called '{shorten(name)}'; expected {known}")
+    return text
+
+
+def _host(text: str) -> str:
+    try:
+        return address(text)
+    except ValueError:
+        pass
+    try:
+        return str(HOST.parse(text))
+    except ValueError:
+        raise ValueError(f"'{shorten(text)}' is neither an IP address nor a host name") from None
+
+
+def _seconds(text: str) -> int:
+    if not re.fullmatch("[0-9]{1,5}", text) or not int(text):
+        raise ValueError(f"'{shorten(text)}' is no number of seconds; expected 1 to 99999")
+    return int(text)
+
+
+def _password(text: str) -> str:
+    # A name of a variable looks like one: a password that somebody wrote here mostly does not.
+    if text != ASK and not re.fullmatch(r"[A-Z_][A-Z0-9_]*", text):
+        raise ValueError(
+            "expected the name of a variable of the environment, in capitals, or 'ask'; "
+            "no password stands in a file"
+        )
+    return text
+
+
+_TEXT = Text("text")
+_COMMAND = ListOf(Text("a word of a command", _word), filled=True)
+_WORDS = ListOf(_TEXT, one_is_enough=True, filled=True)
+
+_KEYS = {
+    "via": Key(Text("a way", choices=WAYS), "by which it is reached"),
+    "address": Key(Text("an address or a host name", _host), "where (default: its identity)"),
+    "port": Key(Text("a port", PORT.parse), "the port (default: 22 of ssh, 830 of netconf)"),
+    "user": Key(_TEXT, "as whom (default: who calls)"),
+    "key": Key(_TEXT, "the file of a private key (default: those of the SSH agent)"),
+    "password": Key(
+        Text("a variable or 'ask'", _password),
+        "the variable of the environment that holds it, or `ask`: it is asked for once",
+    ),
+    "host-keys": Key(_TEXT, "a file of host keys that are trusted, besides those learnt"),
+    "patience": Key(Text("seconds", _seconds), "seconds without a sign, then it is given up (20)"),
+    "trial": Key(
+        Text("seconds", _seconds),
+        "seconds after which a change that is not confirmed takes itself back (120)",
+    ),
+    "files": Key(_WORDS, "of a platform whose configuration is files: these, or globs"),
+    "restart": Key(_TEXT, "what is run there when files were replaced"),
+    "fetch": Key(_COMMAND, "of `command`: a program that prints the configuration"),
+    "change": Key(_COMMAND, "of `command`: a program that takes a change on standard input"),
+    "back": Key(_COMMAND, "of `command`: one that takes a back-out (default: as `change`)"),
+    "keep": Key(_COMMAND, "of `command`: one that makes a change last"),
+}
+
+REACH = Record("a way to a device", _KEYS, lambda at, **said: Reach(**said))
+
+RULE = Record(
+    "a way to some devices",
+    {
+        "where": Key(
+            Record(
+                "a selection",
+                {
+                    name: Key(_WORDS, f"names or globs of a {name}")
+                    for name in ("device", "kind", "site", "group", "platform")
+                },
+                lambda at, **said: said,
+            ),
+            "the devices that it is about; all, if left out",
+        ),
+        **_KEYS,
+    },
+    lambda at, where=None, **said: (at, ReachRule(Reach(**said), where or {})),
+)

@@ -1,0 +1,1 @@
+"""Live devices: how they are reached, gathered from and delivered to."""

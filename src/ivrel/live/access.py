@@ -1,0 +1,130 @@
+"""What lets one in: host keys that are trusted, keys and passwords of whoever calls.
+
+Passwords come from the environment or are asked for once; they are kept in memory alone.
+"""
+
+from __future__ import annotations
+
+import getpass
+import os
+import sys
+from collections.abc import Iterable
+from pathlib import Path
+
+import asyncssh
+
+from ivrel.core.reach import ASK, Reach
+from ivrel.core.vocabulary.errors import InputError, Mistake, Unreachable
+from ivrel.core.vocabulary.wording import shorten
+from ivrel.sources.files import Locked, read_text, write_text
+
+KEYS = "host-keys"  # in .ivrel/, in the form that OpenSSH has for known hosts
+
+
+class Access:
+    """The keys and passwords of one run.
+
+    `folder`: where what was learnt lies.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.file = folder / KEYS
+        self._known: dict[str, asyncssh.SSHKnownHosts | None] = {}
+        self._passwords: dict[str, str] = {}
+        self._keys: dict[str, asyncssh.SSHKey] = {}
+
+    @property
+    def secrets(self) -> Iterable[str]:
+        """What must not be shown anywhere."""
+        return self._passwords.values()
+
+    def password(self, reach: Reach) -> str | None:
+        """Return the password of a way; None if it has none. InputError if it is not to be had."""
+        if not reach.password:
+            return None
+        who = user(reach)
+        name = f"{ASK} {who}" if reach.password == ASK else reach.password
+        if name not in self._passwords:
+            if reach.password != ASK:
+                said = os.environ.get(reach.password)
+                if not said:
+                    raise InputError(
+                        f"the password of {who} is not there; expected it in the variable "
+                        f"{reach.password} of the environment"
+                    )
+                self._passwords[name] = said
+            elif not sys.stdin.isatty():
+                raise InputError(f"no terminal on which to ask for the password of {who}")
+            else:
+                self._passwords[name] = getpass.getpass(f"password of {who}: ", sys.stderr)
+        return self._passwords[name]
+
+    def key(self, reach: Reach) -> asyncssh.SSHKey | None:
+        """Return the private key of a way; None if it names none."""
+        if not reach.key:
+            return None
+        if reach.key not in self._keys:
+            path = Path(reach.key).expanduser()
+            try:
+                self._keys[reach.key] = asyncssh.read_private_key(str(path))
+            except (OSError, ValueError, asyncssh.KeyImportError) as problem:
+                said = f"no private key: {shorten(str(problem))}"
+                raise InputError([Mistake(reach.key, said)]) from None
+        return self._keys[reach.key]
+
+    def host_keys(self, reach: Reach) -> list[asyncssh.SSHKey]:
+        """Return the keys that are trusted of a host; Unreachable if none is known."""
+        files = [str(self.file), reach.host_keys or str(Path("~/.ssh/known_hosts").expanduser())]
+        keys: list[asyncssh.SSHKey] = []
+        for file in files:
+            known = self._read(file)
+            if known is not None:
+                found = known.match(reach.address, reach.address, _port(reach))
+                keys += [one for one in found[0] if one not in found[2]]
+        if not keys:
+            raise Unreachable(
+                "its host key is not known; 'ivrel gather --learn-keys' shows and records it"
+            )
+        return keys
+
+    def _read(self, file: str) -> asyncssh.SSHKnownHosts | None:
+        if file not in self._known:
+            path = Path(file).expanduser()
+            try:
+                text = read_text(path, file) if path.exists() else ""
+                self._known[file] = asyncssh.import_known_hosts(text) if text else None
+            except ValueError as problem:
+                raise InputError([Mistake(file, f"no host keys: {problem}")]) from None
+        return self._known[file]
+
+    def learn(self, learnt: Iterable[tuple[Reach, asyncssh.SSHKey]]) -> None:
+        """Record the keys of hosts, in the place of those that were recorded of them."""
+        rows = {_named(reach): _public(key) for reach, key in learnt}
+        with Locked(self.file):
+            old = self.file.read_text().splitlines() if self.file.exists() else []
+            kept = [line for line in old if line.partition(" ")[0] not in rows]
+            kept += [f"{name} {key}" for name, key in rows.items()]
+            write_text(self.file, "".join(f"{line}\n" for line in sorted(kept)))
+        self._known.pop(str(self.file), None)
+
+
+def user(reach: Reach) -> str:
+    """Return as whom one logs in."""
+    return reach.user or getpass.getuser()
+
+
+def fingerprint(key: asyncssh.SSHKey) -> str:
+    """Return the fingerprint of a key, as SSH tools show it."""
+    return key.get_fingerprint()
+
+
+def _public(key: asyncssh.SSHKey) -> str:
+    return " ".join(key.export_public_key().decode().split()[:2])
+
+
+def _port(reach: Reach) -> int | None:
+    return None if reach.port == 22 else reach.port
+
+
+def _named(reach: Reach) -> str:
+    return reach.address if reach.port == 22 else f"[{reach.address}]:{reach.port}"

@@ -1,0 +1,83 @@
+"""Gathering: many devices at once, each by its own link; one that fails holds up none."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from typing import TypeVar
+
+import asyncssh
+from msgspec import Struct
+
+from ivrel.core.vocabulary.errors import IvrelError, Unreachable
+from ivrel.core.vocabulary.wording import own_error
+from ivrel.live.links import Target, open_link
+from ivrel.live.links.ssh import host_key
+
+AT_ONCE = 50  # devices that are talked to at a time
+R = TypeVar("R")
+
+
+class Fetched(Struct, frozen=True):
+    """What a device printed; `problem`: why nothing could be had."""
+
+    device: str
+    data: bytes = b""
+    problem: str = ""
+
+
+class Shown(Struct, frozen=True):
+    """The key that a host shows; `problem`: why it shows none."""
+
+    device: str
+    key: asyncssh.SSHKey | None = None
+    problem: str = ""
+
+
+async def fetched(target: Target) -> Fetched:
+    """Return the configuration of one device."""
+    name = target.device.name
+    try:
+        link = await open_link(target)
+        try:
+            return Fetched(name, await link.fetch())
+        finally:
+            await link.close()
+    except IvrelError as problem:
+        return Fetched(name, problem=str(problem))
+    except Exception as problem:  # one device never stops the others
+        return Fetched(name, problem=own_error(problem))
+
+
+async def shown_key(target: Target) -> Shown:
+    """Return the key that the host of a device shows."""
+    name = target.device.name
+    if target.reach.via not in ("ssh", "netconf"):
+        return Shown(name, problem="it is not reached by SSH, and has no host key")
+    try:
+        return Shown(name, await host_key(target.reach))
+    except Unreachable as problem:
+        return Shown(name, problem=str(problem))
+
+
+async def through(
+    targets: Sequence[Target], do: Callable[[Target], Awaitable[R]], at_once: int = AT_ONCE
+) -> AsyncIterator[R]:
+    """Yield what is done with each device, as it is done, so many at once."""
+    loop = asyncio.get_running_loop()
+    # What waits for answers in threads needs one for each device that is talked to.
+    loop.set_default_executor(ThreadPoolExecutor(at_once + 4))
+    room = asyncio.Semaphore(at_once)
+
+    async def one(target: Target) -> R:
+        async with room:
+            return await do(target)
+
+    tasks = [asyncio.create_task(one(target)) for target in targets]
+    try:
+        for done in asyncio.as_completed(tasks):
+            yield await done
+    finally:
+        for task in tasks:
+            task.cancel()

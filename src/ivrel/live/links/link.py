@@ -1,0 +1,81 @@
+"""What every link to a device offers."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from msgspec import Struct
+
+from ivrel.core.delivery.dialog import Exchange, Hider
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.fleet import Device
+from ivrel.core.reach import Reach
+from ivrel.live.access import Access
+
+
+class Target(Struct, frozen=True):
+    """A device that is to be reached, how, and what lets one in."""
+
+    device: Device
+    dialect: Dialect
+    reach: Reach
+    access: Access
+
+    @property
+    def where(self) -> str:
+        """Address and port, for people."""
+        return f"{self.reach.address} port {self.reach.port}"
+
+
+class Sent(Struct, frozen=True):
+    """A change on its way: its text, the configuration it is made for, and the one that comes of
+    it. `trial`: whether it may hold for a time only, where the platform can.
+    """
+
+    change: str
+    before: bytes
+    target: bytes
+    trial: bool = True
+
+
+class Link:
+    """A way to one device, open until it is closed.
+
+    What the device does not take raises Refused, and Unreachable tells that it does not answer.
+    `exchanges`: what was typed and answered so far; `on_trial`: whether what was sent takes itself
+    back unless `keep` confirms it.
+    """
+
+    HAS_TRIAL: ClassVar[bool] = False
+
+    def __init__(self, target: Target) -> None:
+        self.target = target
+        self.exchanges: list[Exchange] = []
+        self.on_trial = False
+        self.hider = Hider(target.dialect, "", target.access.secrets)
+
+    async def open(self) -> None:
+        """Log in."""
+        raise NotImplementedError
+
+    async def fetch(self) -> bytes:
+        """Return the configuration that is in effect."""
+        raise NotImplementedError
+
+    async def send(self, sent: Sent) -> None:
+        """Have a change take effect, on trial if the platform can and the change may be."""
+        raise NotImplementedError
+
+    async def keep(self) -> None:
+        """Confirm what is on trial, and make what is in effect outlast a restart."""
+        raise NotImplementedError
+
+    async def drop(self) -> bool:
+        """Give up what was begun, and take back what is on trial; False if the platform cannot."""
+        return False
+
+    async def renew(self) -> None:
+        """Make sure that what the configuration says is in effect, after a session was lost."""
+
+    async def close(self) -> None:
+        """End the session; never raises."""

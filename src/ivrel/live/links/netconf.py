@@ -1,0 +1,212 @@
+"""NETCONF (RFC 6241) over SSH (RFC 6242), with what the server says that it can.
+
+With a candidate, a change is edited, validated, and committed on trial where the server can
+(RFC 6241 sections 8.3, 8.4 and 8.6). The session that is lost takes it back by itself. The library
+waits for answers, so each call runs in a thread.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import re
+import socket
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any, ClassVar, TypeVar
+
+import paramiko
+from lxml import etree
+from ncclient import manager
+from ncclient.operations import OperationError, RPCError
+from ncclient.transport import AuthenticationError, SSHUnknownHostError, TransportError
+
+from ivrel.core.delivery.dialog import Exchange
+from ivrel.core.vocabulary.errors import Refused, Unreachable
+from ivrel.core.vocabulary.wording import plain, shorten
+from ivrel.live.access import user
+from ivrel.live.links.link import Link, Sent, Target
+from ivrel.live.links.ssh import refused, told
+
+T = TypeVar("T")
+BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
+CANDIDATE, RUNNING, STARTUP = "candidate", "running", "startup"
+
+
+class Netconf(Link):
+    """A session with a NETCONF server."""
+
+    HAS_TRIAL: ClassVar[bool] = True
+
+    def __init__(self, target: Target) -> None:
+        super().__init__(target)
+        self._manager: Any = None
+        self._locked: list[str] = []
+
+    async def open(self) -> None:
+        reach, access = self.target.reach, self.target.access
+        trusted, key, password = access.host_keys(reach), access.key(reach), access.password(reach)
+        public = trusted[0].export_public_key().decode().split()[1]
+        options: dict[str, Any] = {
+            "host": reach.address,
+            "port": reach.port,
+            "username": user(reach),
+            "password": password,
+            "key_filename": str(Path(reach.key).expanduser()) if key is not None else None,
+            "hostkey_b64": public,
+            "allow_agent": not reach.key and not reach.password,
+            "look_for_keys": not reach.key and not reach.password,
+            "timeout": reach.patience,
+            "manager_params": {"timeout": reach.patience},
+        }
+        for name in ("ncclient", "paramiko"):  # what goes wrong is told here, in a line
+            logging.getLogger(name).setLevel(logging.CRITICAL + 1)
+
+        def connect() -> Any:
+            at = (reach.address, reach.port)
+            sock = socket.create_connection(at, reach.patience)
+            return manager.connect_ssh(sock=sock, **options)
+
+        self._manager = await self._call(connect)
+
+    def _can(self, name: str) -> bool:
+        """Whether the server has a capability (RFC 6241 section 8), of either version."""
+        known = self._manager.server_capabilities
+        return any(re.search(rf":capability:{name}:1\.[01]\b", one) for one in known)
+
+    async def fetch(self) -> bytes:
+        reply = await self._call(lambda: self._manager.get_config(RUNNING, self._filter()))
+        data = _laid_out(reply.data_ele)
+        self.hider.know(data)
+        return data
+
+    def _filter(self) -> etree._Element | None:
+        """Return what of the configuration is asked for: the parts that the dialect knows."""
+        spaces: Mapping[str, str] = getattr(self.target.dialect.shape, "namespaces", {})
+        tops = {p.path[0][0] if p.path else p.items[0] for p in self.target.dialect.patterns}
+        names = {getattr(top, "word", "") for top in tops}
+        found = [
+            etree.Element(f"{{{space}}}{name}", nsmap=_plain(space))
+            for name, space in spaces.items()
+            if name in names
+        ]
+        if not found:
+            return None
+        whole = etree.Element(f"{{{BASE}}}filter", type="subtree")
+        whole.extend(found)
+        return whole
+
+    async def send(self, sent: Sent) -> None:
+        config = sent.change.strip()
+        if not config.startswith("<"):
+            said = "the change is no edit-config payload; it was made for a text in JSON"
+            raise Refused(f"{said}: gather, and correct what was gathered")
+        target = CANDIDATE if self._can("candidate") else RUNNING
+        await self._lock(target)
+        more = {"error_option": "rollback-on-error"} if self._can("rollback-on-error") else {}
+        await self._asked(
+            sent.change.rstrip("\n"),
+            lambda: self._manager.edit_config(
+                config, target=target, default_operation="merge", **more
+            ),
+        )
+        if target == RUNNING:
+            return
+        if self._can("validate"):
+            await self._asked("validate", lambda: self._manager.validate(CANDIDATE))
+        if sent.trial and self._can("confirmed-commit"):
+            seconds = str(self.target.reach.trial)
+            self.on_trial = True
+            await self._asked(
+                f"commit, confirmed within {seconds} s",
+                lambda: self._manager.commit(confirmed=True, timeout=seconds),
+            )
+        else:
+            await self._asked("commit", lambda: self._manager.commit())
+
+    async def keep(self) -> None:
+        if self.on_trial:
+            await self._asked("commit", lambda: self._manager.commit())
+            self.on_trial = False
+        if self._can("startup"):
+            await self._asked(
+                "copy running to startup", lambda: self._manager.copy_config(RUNNING, STARTUP)
+            )
+        await self._unlock()
+
+    async def drop(self) -> bool:
+        on_trial = self.on_trial
+        if self._can("candidate"):
+            with contextlib.suppress(Refused):
+                await self._asked("discard-changes", lambda: self._manager.discard_changes())
+        self.on_trial = False
+        # A trial ends with the session that began it (RFC 6241 section 8.4.1).
+        if on_trial:
+            await self.close()
+            await self.open()
+        return on_trial
+
+    async def close(self) -> None:
+        one, self._manager, self._locked = self._manager, None, []
+        if one is not None:
+            with contextlib.suppress(Exception):  # whatever it is, the session is over
+                await asyncio.to_thread(one.close_session)
+
+    async def _lock(self, target: str) -> None:
+        if target not in self._locked:
+            await self._asked(f"lock {target}", lambda: self._manager.lock(target))
+            self._locked.append(target)
+
+    async def _unlock(self) -> None:
+        for target in reversed(self._locked):
+            await self._asked(f"unlock {target}", lambda t=target: self._manager.unlock(t))  # type: ignore[misc]
+        self._locked = []
+
+    async def _asked(self, what: str, call: Callable[[], T]) -> T:
+        """Call the server; Refused if it answers with an error."""
+        try:
+            reply = await self._call(call)
+        except Refused as problem:
+            self.exchanges.append(Exchange(what, (str(problem),)))
+            raise
+        self.exchanges.append(Exchange(what, ("ok",)))
+        return reply
+
+    async def _call(self, call: Callable[[], T]) -> T:
+        where, reach = self.target.where, self.target.reach
+        try:
+            return await asyncio.to_thread(call)
+        except RPCError as problem:
+            said = shorten(self.hider.hidden(plain(" ".join(str(problem).split()))), 120)
+            raise Refused(said) from None
+        except AuthenticationError:
+            raise Unreachable(f"{where}: {refused(reach)}") from None
+        except SSHUnknownHostError:
+            said = "the host shows another key than the one that is known; nothing was said to it"
+            raise Unreachable(f"{where}: {said}") from None
+        except (TransportError, OperationError, paramiko.SSHException, EOFError) as problem:
+            said = f"the session ended: {shorten(str(problem), 100) or 'without a word'}"
+            raise Unreachable(f"{where}: {said}") from None
+        except (OSError, TimeoutError) as problem:
+            raise Unreachable(f"{where}: {told(problem, reach)}") from None
+        except AttributeError:
+            if self._manager is None:
+                raise Unreachable(f"{where}: the session is closed") from None
+            raise
+
+
+def _laid_out(data: etree._Element) -> bytes:
+    """Return the data of a reply as a text of its own, one element a line."""
+    parser = etree.XMLParser(remove_blank_text=True, resolve_entities=False, huge_tree=True)
+    again = etree.fromstring(etree.tostring(data, with_tail=False), parser)
+    whole = etree.Element(f"{{{BASE}}}data", nsmap=_plain(BASE))
+    whole.extend(list(again))
+    etree.cleanup_namespaces(whole)
+    etree.indent(whole)
+    return str(etree.tostring(whole, encoding="unicode")).encode() + b"\n"
+
+
+def _plain(namespace: str) -> Any:
+    """Return the names of namespaces in which this one needs no prefix."""
+    return {None: namespace}

@@ -1,0 +1,216 @@
+"""Replaced: a configuration that is files. They are fetched and replaced by SFTP, checked there
+before anything is replaced, and the service is restarted.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import posixpath
+import secrets
+from collections import Counter
+from collections.abc import Mapping
+from shlex import quote
+
+import asyncssh
+
+from ivrel.core.delivery.dialog import Exchange
+from ivrel.core.dialects.session import FILE, Session
+from ivrel.core.text.bundle import pack, parts
+from ivrel.core.vocabulary.errors import Refused, Unreachable
+from ivrel.core.vocabulary.wording import plain, shorten
+from ivrel.live.links.link import Link, Sent, Target
+from ivrel.live.links.ssh import connected, told
+from ivrel.sources.daemon import told_in
+from ivrel.sources.files import FILES, plain_text
+from ivrel.sources.packed import largest
+
+ROOT = "/etc"
+NEW = ".ivrel-new"  # behind the name of a file that is about to take another's place
+
+
+class Replaced(Link):
+    """A device whose files are replaced."""
+
+    def __init__(self, target: Target) -> None:
+        super().__init__(target)
+        session = target.dialect.session
+        self._said: Session = session if session is not None else Session()
+        self._patterns = target.reach.files or self._said.files
+        self._connection: asyncssh.SSHClientConnection | None = None
+        self._sftp: asyncssh.SFTPClient | None = None
+
+    @property
+    def _main(self) -> str:
+        return self._patterns[0]
+
+    async def open(self) -> None:
+        self._connection = await connected(self.target)
+        try:
+            self._sftp = await self._connection.start_sftp_client()
+        except (OSError, asyncssh.Error) as problem:
+            raise self._lost(problem) from None
+
+    async def fetch(self) -> bytes:
+        try:
+            files = await self._fetched()
+        except (OSError, asyncssh.Error) as problem:
+            raise self._lost(problem) from None
+        data = files[""] if set(files) == {""} else pack(files)
+        self.hider.know(data)
+        return data
+
+    async def _fetched(self) -> Mapping[str, bytes]:
+        """Return the files by the names that they have in a bundle; '' for a single one."""
+        sftp = self._open()
+        found: list[str] = []
+        for pattern in self._patterns:
+            try:
+                names = [str(name) for name in await sftp.glob(pattern)]
+            except asyncssh.SFTPNoSuchFile:
+                names = []
+            found += [name for name in sorted(names) if name not in found]
+        if self._main not in found:
+            raise Unreachable(f"{self.target.where}: there is no {self._main}")
+        if len(found) > FILES:
+            raise Unreachable(f"{self.target.where}: more than {FILES} files")
+        out: dict[str, bytes] = {}
+        size = 0
+        for path in found:
+            size += (await sftp.stat(path)).size or 0
+            if size > largest():
+                raise Unreachable(f"{self.target.where}: larger than {largest():,} bytes")
+            async with sftp.open(path, "rb") as file:
+                data = await file.read()
+            assert isinstance(data, bytes)  # the file was opened as bytes
+            out[self._name(path)] = plain_text(data, path)
+        if len(self._patterns) == 1 and not any(c in self._main for c in "*?["):
+            return {"": out[self._name(self._main)]}
+        return out
+
+    def _name(self, path: str) -> str:
+        """Return the name that a file has in a bundle: from the folder of the main one, if it lies
+        there.
+        """
+        above = posixpath.dirname(self._main).rstrip("/") + "/"
+        return path.removeprefix(above) if path.startswith(above) else path.lstrip("/")
+
+    def _path(self, name: str) -> str:
+        """Return where a file of a bundle lies."""
+        if not name:
+            return self._main
+        known = (path for path in self._patterns if self._name(path) == name)
+        return next(known, posixpath.join(posixpath.dirname(self._main), name))
+
+    async def send(self, sent: Sent) -> None:
+        old, new = (self._files(data) for data in (sent.before, sent.target))
+        if not self.target.reach.restart:
+            raise Refused("the fleet names no command that restarts the service (reach: restart)")
+        try:
+            await self._check(old, new)
+            await self._replace(old, new)
+        except (OSError, asyncssh.Error) as problem:
+            raise self._lost(problem) from None
+        await self.renew()
+
+    def _files(self, data: bytes) -> Mapping[str, bytes]:
+        return {part.name: part.data for part in parts(data)}
+
+    async def _check(self, old: Mapping[str, bytes], new: Mapping[str, bytes]) -> None:
+        """Have the device's own program read copies; Refused if it has anything new against
+        them.
+        """
+        for command in self._said.check:
+            before = await self._complaints(command, old)
+            after = await self._complaints(command, new)
+            against = list((after - before).elements())
+            shown = tuple(self.hider.hidden(shorten(plain(one), 120)) for one in against[:3])
+            self.exchanges.append(Exchange(command, shown or ("nothing against it",)))
+            if against:
+                raise Refused(f"{command.split()[0]} does not take it: {shown[0]}")
+
+    async def _complaints(self, command: str, files: Mapping[str, bytes]) -> Counter[str]:
+        """Return what a program has against files, read from a copy of all of them."""
+        sftp, folder = self._open(), f"/tmp/ivrel-{secrets.token_hex(8)}"
+        above = posixpath.dirname(self._main).rstrip("/") + "/"
+        await sftp.mkdir(folder, asyncssh.SFTPAttrs(permissions=0o700))
+        try:
+            for name, data in files.items():
+                path = f"{folder}/{name or posixpath.basename(self._main)}"
+                await sftp.makedirs(posixpath.dirname(path), exist_ok=True)
+                # What includes name are files of the copy, not those that are in use.
+                copy = data.replace(above.encode(), f"{folder}/".encode())
+                async with sftp.open(path, "wb") as file:
+                    await file.write(copy)
+            main = f"{folder}/{self._name(self._main)}"
+            done = await self._run(command.replace(FILE, quote(main)))
+            said = str(done.stderr or "")
+            if done.exit_status and not said.strip():
+                said = str(done.stdout or "") or f"it ended with {done.exit_status}"
+            return told_in(said, f"{folder}/", above)
+        finally:
+            with contextlib.suppress(OSError, asyncssh.Error):
+                await sftp.rmtree(folder, ignore_errors=True)
+
+    async def _replace(self, old: Mapping[str, bytes], new: Mapping[str, bytes]) -> None:
+        """Put each file that differs in its place, whole or not at all."""
+        sftp = self._open()
+        for name, data in new.items():
+            if old.get(name) == data:
+                continue
+            path = self._path(name)
+            try:
+                mode = (await sftp.stat(path)).permissions
+            except asyncssh.SFTPNoSuchFile:
+                mode = (await sftp.stat(self._main)).permissions
+            async with sftp.open(f"{path}{NEW}", "wb") as file:
+                await file.write(data)
+            await sftp.chmod(f"{path}{NEW}", (mode or 0o644) & 0o7777)
+            await sftp.posix_rename(f"{path}{NEW}", path)
+            self.exchanges.append(Exchange(f"replace {path}", ("ok",)))
+        for name in old:
+            if name not in new:
+                await sftp.remove(self._path(name))
+                self.exchanges.append(Exchange(f"remove {self._path(name)}", ("ok",)))
+
+    async def renew(self) -> None:
+        command = self.target.reach.restart
+        if not command:
+            return
+        done = await self._run(command)
+        said = f"{done.stderr or ''!s}{done.stdout or ''!s}".encode()
+        self.exchanges.append(Exchange(command, self.hider.shown(said) or ("ok",)))
+        if done.exit_status:
+            first = next(iter(self.hider.shown(said)), "no word why")
+            raise Refused(f"'{shorten(command, 40)}' ended with {done.exit_status}: {first}")
+
+    async def keep(self) -> None:
+        """Files outlast a restart as they are."""
+
+    async def _run(self, command: str) -> asyncssh.SSHCompletedProcess:
+        if self._connection is None:
+            raise Unreachable(f"{self.target.where}: the session is closed")
+        patience = self.target.reach.patience
+        try:
+            return await self._connection.run(command, timeout=patience, errors="replace")
+        except asyncssh.TimeoutError:
+            said = f"'{shorten(command, 40)}' does not end within {patience} s"
+            raise Unreachable(f"{self.target.where}: {said}") from None
+        except (OSError, asyncssh.Error) as problem:
+            raise self._lost(problem) from None
+
+    def _open(self) -> asyncssh.SFTPClient:
+        if self._sftp is None:
+            raise Unreachable(f"{self.target.where}: the session is closed")
+        return self._sftp
+
+    def _lost(self, problem: Exception) -> Unreachable:
+        if isinstance(problem, asyncssh.SFTPError):
+            said = f"its files: {shorten(plain(problem.reason), 100)}"
+        else:
+            said = told(problem, self.target.reach)
+        return Unreachable(f"{self.target.where}: {said}")
+
+    async def close(self) -> None:
+        connection, self._connection, self._sftp = self._connection, None, None
+        if connection is not None:
+            connection.abort()

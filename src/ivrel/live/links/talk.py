@@ -1,0 +1,191 @@
+"""Talk: what is typed in a session over SSH, and what the device answers, as its dialect says."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import Sequence
+
+import asyncssh
+
+from ivrel.core.delivery.dialog import Exchange, answer, configuration, error_in, waits
+from ivrel.core.dialects.session import SECONDS, WHOLE, Session
+from ivrel.core.text.text import decode
+from ivrel.core.vocabulary.errors import Refused, Unreachable
+from ivrel.core.vocabulary.wording import plain, shorten
+from ivrel.live.links.link import Link, Sent, Target
+from ivrel.live.links.ssh import connected, told
+from ivrel.sources.packed import MIB, largest
+
+CHUNK = 1 << 16
+SHORT = MIB  # bytes; no answer to a typed line is longer
+WIDE, HIGH = 500, 200  # columns and lines of the terminal: nothing is folded
+SETTLED = 0.05  # seconds of silence behind what looks like the prompt in a long answer
+SLOWEST = 30  # times the patience: no answer takes longer, even if it comes drop by drop
+
+
+class Talk(Link):
+    """A session in which lines are typed."""
+
+    def __init__(self, target: Target) -> None:
+        super().__init__(target)
+        session = target.dialect.session
+        if session is None or not session.is_talk:
+            said = f"the dialect {target.dialect.name} does not say how one talks to it (session:)"
+            raise Unreachable(said)
+        self._said: Session = session
+        self._connection: asyncssh.SSHClientConnection | None = None
+        self._process: asyncssh.SSHClientProcess[bytes] | None = None
+        self._is_open = False  # whether a change was begun and neither holds nor was given up
+
+    async def open(self) -> None:
+        self._connection = await connected(self.target)
+        try:
+            self._process = await self._connection.create_process(
+                term_type="vt100", term_size=(WIDE, HIGH), encoding=None
+            )
+        except (OSError, asyncssh.Error) as problem:
+            raise self._lost(problem) from None
+        await self._read("the login", SHORT)
+        for line in self._said.start:
+            await self._typed(line)
+
+    async def fetch(self) -> bytes:
+        raw = await self._asked(self._said.show, largest(), settle=True)
+        if error := error_in(self._said, raw[:SHORT].partition(b"\n")[0]):
+            raise Unreachable(f"'{self._said.show}' is refused: {shorten(error)}")
+        try:
+            data = configuration(self._said, raw)
+        except UnicodeDecodeError as problem:
+            said = f"its configuration is not {self._said.encoding} at byte {problem.start}"
+            raise Unreachable(f"{said}; the dialect can name another (session: encoding)") from None
+        if not data.strip():
+            raise Unreachable(f"'{self._said.show}' prints nothing")
+        self.hider.know(data)
+        return data
+
+    async def send(self, sent: Sent) -> None:
+        said = self._said
+        lines = [line for line in sent.change.splitlines() if line.strip()]
+        self._is_open = bool(said.open or said.typed == WHOLE)
+        await self._each(said.open)
+        if said.typed == WHOLE:
+            await self._text(lines)
+        else:
+            await self._each(lines, changes=True)
+            if said.end:
+                await self._typed(said.end)
+        await self._each(said.check)
+        if said.trial and sent.trial:
+            seconds = str(self.target.reach.trial)
+            # From here on it may hold, whatever becomes of the answer.
+            self.on_trial = True
+            await self._each([line.replace(SECONDS, seconds) for line in said.trial])
+        else:
+            await self._each(said.hold or said.keep)
+        self._is_open = False
+
+    async def keep(self) -> None:
+        if self._said.trial:
+            await self._each(self._said.keep)
+            self.on_trial = False
+        await self._each(self._said.save)
+
+    async def drop(self) -> bool:
+        if not self._said.drop:
+            return False
+        with contextlib.suppress(Refused):  # there may be nothing to give up
+            await self._each(self._said.drop)
+        self._is_open = self.on_trial = False
+        return bool(self._said.trial)
+
+    async def close(self) -> None:
+        process, connection = self._process, self._connection
+        self._process = self._connection = None
+        with contextlib.suppress(OSError, asyncssh.Error, TimeoutError, ValueError):
+            if process is not None and self._said.leave:
+                process.stdin.write(self._line(self._said.leave))
+                async with asyncio.timeout(1):
+                    await process.wait_closed()
+        if connection is not None:
+            connection.abort()
+
+    async def _each(self, lines: Sequence[str], *, changes: bool = False) -> None:
+        for number, line in enumerate(lines, 1):
+            await self._typed(line, number if changes else 0)
+
+    async def _text(self, lines: Sequence[str]) -> None:
+        """Type a text as a whole; the device answers when the line is there that ends it."""
+        said = self._said
+        text = "".join(f"{line}\n" for line in lines)
+        self._write(text.encode(said.encoding, "replace"))
+        raw = answer(said, said.end, await self._asked_raw(said.end, SHORT))
+        # What was typed comes back as an echo; what the device says of it is behind that.
+        typed = {line.strip() for line in [*lines, said.end]}
+        rest = [one for one in decode(raw).splitlines() if one.strip() not in typed]
+        self._heard("\n".join(lines), "\n".join(rest).encode())
+
+    async def _typed(self, line: str, number: int = 0) -> None:
+        """Type a line and read the answer; Refused if it tells of an error."""
+        self._heard(line, await self._asked(line, SHORT), number)
+
+    def _heard(self, typed: str, said: bytes, number: int = 0) -> None:
+        self.exchanges.append(Exchange(typed, self.hider.shown(said)))
+        error = error_in(self._said, said)
+        if error:
+            raise Refused(shorten(self.hider.hidden(plain(error)), 120), number)
+
+    async def _asked(self, line: str, most: int, *, settle: bool = False) -> bytes:
+        return answer(self._said, line, await self._asked_raw(line, most, settle=settle))
+
+    async def _asked_raw(self, line: str, most: int, *, settle: bool = False) -> bytes:
+        self._write(self._line(line))
+        return await self._read(f"'{shorten(line, 40)}'", most, settle=settle)
+
+    def _line(self, line: str) -> bytes:
+        return f"{line}\n".encode(self._said.encoding, "replace")
+
+    def _write(self, data: bytes) -> None:
+        if self._process is None:
+            raise Unreachable(f"{self.target.where}: the session is closed")
+        try:
+            self._process.stdin.write(data)
+        except (OSError, asyncssh.Error) as problem:
+            raise self._lost(problem) from None
+
+    async def _read(self, about: str, most: int, *, settle: bool = False) -> bytes:
+        """Return what the device sends until it waits for a line again."""
+        if self._process is None:
+            raise Unreachable(f"{self.target.where}: the session is closed")
+        patience = self.target.reach.patience
+        end = asyncio.get_running_loop().time() + SLOWEST * patience
+        parts: list[bytes] = []
+        size, tail, seconds = 0, b"", float(patience)
+        while True:
+            try:
+                async with asyncio.timeout(seconds):
+                    part = await self._process.stdout.read(CHUNK)
+            except TimeoutError:
+                if seconds == SETTLED:
+                    return b"".join(parts)
+                said = f"no prompt within {patience} s after {about}"
+                raise Unreachable(f"{self.target.where}: {said}") from None
+            except (OSError, asyncssh.Error) as problem:
+                raise self._lost(problem) from None
+            if not part:
+                said = f"the device ended the session after {about}"
+                raise Unreachable(f"{self.target.where}: {said}")
+            parts.append(part)
+            size += len(part)
+            if size > most or asyncio.get_running_loop().time() > end:
+                said = f"the answer to {about} does not end; {size:,} bytes so far"
+                raise Unreachable(f"{self.target.where}: {said}")
+            tail = (tail + part)[-4096:]
+            seconds = float(patience)
+            if waits(self._said, tail):
+                if not settle:
+                    return b"".join(parts)
+                seconds = SETTLED  # a line of the configuration may look like the prompt
+
+    def _lost(self, problem: Exception) -> Unreachable:
+        return Unreachable(f"{self.target.where}: {told(problem, self.target.reach)}")

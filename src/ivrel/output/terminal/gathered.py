@@ -1,0 +1,67 @@
+"""What was gathered, on a terminal: what failed first, then what changed."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from ivrel.core.vocabulary.wording import counted
+from ivrel.output.terminal.screen import Text, line, shown, table
+from ivrel.output.views.gathered import STATES, Gathered, GatheredView, HostKeysView
+
+_STYLES = {"not gathered": "bold red", "new": "cyan", "changed": "yellow", "as before": "green"}
+_KEYS = {"learnt": "cyan", "known": "green", "another": "bold red reverse", "none": "bold red"}
+MOST = 40  # devices of a large fleet that are shown one by one
+
+
+def draw_gathered(screen: Console, view: GatheredView) -> None:
+    """Draw a row for each device that is not as before, and how many there are of each state."""
+    order = {state: n for n, state in enumerate(STATES)}
+    ranked = sorted(view.devices, key=lambda d: order[d.state])
+    told = [d for d in ranked if d.state != "as before" or view.every]
+    if told:
+        grid = table("device", "platform", "state", "")
+        for d in told if view.every else told[:MOST]:
+            grid.add_row(
+                Text(d.device), d.platform, Text(d.state, _STYLES[d.state]), _about(view, d)
+            )
+        shown(screen, grid)
+        if len(told) > MOST and not view.every:
+            line(screen, (f"and {len(told) - MOST:,} more; --all shows them", "dim"))
+        screen.print()
+    numbers = ((state, sum(d.state == state for d in ranked)) for state in STATES)
+    parts = [(f"{state} {number:,}", _STYLES[state]) for state, number in numbers if number]
+    line(screen, *_divided(parts), f"   {counted(len(ranked), 'device')} in {view.seconds:.1f} s")
+
+
+def _divided(parts: list[tuple[str, str]]) -> list[tuple[str, str] | str]:
+    out: list[tuple[str, str] | str] = []
+    for part in parts:
+        out += ["   ", part] if out else [part]
+    return out
+
+
+def _about(view: GatheredView, d: Gathered) -> Text:
+    if d.problem:
+        return Text(d.problem)
+    if not view.tells_how or d.state != "changed":
+        return Text(d.file, "dim")
+    lines = [*(f"- {one}" for one in d.gone), *(f"+ {one}" for one in d.come)]
+    return Text("\n".join(lines) or "nothing about export", "" if lines else "dim")
+
+
+def draw_host_keys(screen: Console, view: HostKeysView) -> None:
+    """Draw a row for each host."""
+    grid = table("device", "host", "key", "")
+    for k in view.keys:
+        said = Text(k.problem) if k.problem else Text(f"{k.kind}  {k.fingerprint}")
+        state = "another than recorded" if k.state == "another" else k.state
+        grid.add_row(Text(k.device), f"{k.address} {k.port}", said, Text(state, _KEYS[k.state]))
+    shown(screen, grid)
+    learnt = sum(k.state == "learnt" for k in view.keys)
+    screen.print()
+    line(screen, f"{counted(learnt, 'key')} recorded in {view.file}")
+    another = [k.device for k in view.keys if k.state == "another"]
+    if another:
+        warned = "A host that was not replaced and shows another key is not the host that it was."
+        line(screen, (warned, "bold red"))
+        line(screen, f"If it was replaced, take its line out of {view.file} and learn it again.")

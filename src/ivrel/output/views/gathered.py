@@ -1,0 +1,71 @@
+"""What was gathered, device by device."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from msgspec import Struct
+
+from ivrel.output.views.view import RowsView
+
+STATES = ("not gathered", "new", "changed", "as before")  # worst first
+
+
+class Gathered(Struct, frozen=True):
+    """One device: its state, the file, why it was not gathered, and which statements of export
+    settings are gone or have come.
+    """
+
+    device: str
+    platform: str
+    state: str
+    file: str = ""
+    problem: str = ""
+    gone: tuple[str, ...] = ()
+    come: tuple[str, ...] = ()
+
+
+class GatheredView(RowsView, frozen=True, kw_only=True):
+    """What was gathered; `tells_how`: what changed is shown, too; `every`: so is what did not."""
+
+    fleet: str
+    devices: tuple[Gathered, ...]
+    tells_how: bool = False
+    seconds: float = 0.0
+    every: bool = False
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        for d in self.devices:
+            yield {
+                "device": d.device,
+                "platform": d.platform,
+                "state": d.state,
+                "file": d.file,
+                "problem": d.problem,
+                "gone": list(d.gone),
+                "come": list(d.come),
+            }
+
+
+class HostKey(Struct, frozen=True):
+    """The key that a host shows; `state`: 'learnt', 'known', 'another' or 'none'."""
+
+    device: str
+    address: str
+    port: int
+    kind: str = ""
+    fingerprint: str = ""
+    state: str = "none"
+    problem: str = ""
+
+
+class HostKeysView(RowsView, frozen=True, kw_only=True):
+    """The keys of hosts; `file`: where they were recorded."""
+
+    keys: tuple[HostKey, ...]
+    file: str
+
+    def rows(self) -> Iterator[Mapping[str, Any]]:
+        for k in self.keys:
+            yield {name: getattr(k, name) for name in HostKey.__struct_fields__}

@@ -1,0 +1,52 @@
+"""The example fleet as living devices: its workspace with all addresses on loopback, so that nobody
+needs rights that a user does not have.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from pathlib import Path
+
+from ivrel.demo.workspace import configurations, fleet_text, policy_text
+from ivrel.sources.files import write_text
+from ivrel.standin.files import RESTART
+
+# The ranges for documentation (RFC 5737), and what stands for them on loopback.
+RANGES: Mapping[str, str] = {
+    "192.0.2": "127.2.0",
+    "198.51.100": "127.51.100",
+    "203.0.113": "127.113.0",
+}
+PORTS: Mapping[str, str] = {"514": "5514", "601": "5601"}  # those that need rights, and others
+SSH_PORT, NETCONF_PORT = 2222, 8300
+_ADDRESS = re.compile(r"\b(192\.0\.2|198\.51\.100|203\.0\.113)(?=\.\d)")
+_PORT = re.compile(r"(?<![.\d])\b(514|601)\b(?!\.\d)")
+
+REACH = f"""
+# How the devices are reached: each at its identity, with the key that the stand-ins let in.
+reach:
+  - {{via: ssh, port: {SSH_PORT}, user: keeper, key: KEY, patience: 5, trial: 60}}
+  - {{where: {{platform: [ietf-syslog, openconfig]}}, via: netconf, port: {NETCONF_PORT}}}
+  - {{where: {{platform: rsyslog}}, restart: {RESTART}}}
+"""
+
+
+def on_loopback(text: str) -> str:
+    """Return a text of the example in which all addresses are of loopback, and no port needs
+    rights.
+    """
+    text = _ADDRESS.sub(lambda found: RANGES[found[1]], text)
+    return _PORT.sub(lambda found: PORTS[found[1]], text)
+
+
+def write_example(folder: Path) -> None:
+    """Write the example's workspace for stand-ins."""
+    key = folder.absolute() / ".ivrel" / "standin" / "key"
+    fleet = on_loopback(fleet_text()) + REACH.replace("KEY", f"'{key}'")
+    write_text(folder / "fleet.yaml", fleet)
+    write_text(folder / "policy.yaml", on_loopback(policy_text()))
+    for device, files in configurations().items():
+        for name, text in files.items():
+            path = folder / "configs" / (f"{device}/{name}" if name else f"{device}.conf")
+            write_text(path, on_loopback(text))

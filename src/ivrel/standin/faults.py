@@ -1,0 +1,43 @@
+"""Faults of stand-ins: what goes wrong with a device although its configuration does not say so."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from random import Random
+
+from msgspec import Struct
+
+FAULTS: Mapping[str, str] = {
+    "drop": "ends the session in the middle of a change",
+    "hang": "stops answering in the middle of a change",
+    "slow": "takes its time for each answer",
+    "refuse": "refuses a line of the change",
+    "restart": "restarts in the middle of a change; what was not saved is gone",
+    "late": "takes the change, and ends the session before it says so",
+    "silent": "speaks to nobody, whatever its configuration says",
+}
+BY_CHANCE = ("drop", "hang", "slow", "refuse", "restart", "late")  # what may befall any session
+SLOW = 0.3  # seconds
+
+
+class Fault(Struct, frozen=True):
+    """A fault of one session: its kind, and the typed line of a change (from 1) that it is at."""
+
+    kind: str
+    at: int = 1
+
+
+class Chance:
+    """Deals out faults: to some of all sessions, the same ones for the same seed."""
+
+    def __init__(self, share: float, seed: int) -> None:
+        self._share, self._seed = share, seed
+        self._sessions: dict[str, int] = {}
+
+    def fault(self, device: str) -> Fault | None:
+        """Return what befalls the next session with a device; None if nothing does."""
+        number = self._sessions[device] = self._sessions.get(device, 0) + 1
+        dice = Random(f"{self._seed} {device} {number}")
+        if dice.random() >= self._share:
+            return None
+        return Fault(dice.choice(BY_CHANCE), dice.randrange(1, 6))

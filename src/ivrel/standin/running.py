@@ -1,0 +1,139 @@
+"""Running: stand-ins in one process or several, and requests to those that run."""
+
+from __future__ import annotations
+
+import asyncio
+import multiprocessing
+import os
+import signal
+import socket
+from collections.abc import Callable, Iterator, Sequence
+from multiprocessing.connection import Connection
+from pathlib import Path
+
+import msgspec
+from msgspec import Struct
+
+from ivrel.core.fleet import Device
+from ivrel.core.vocabulary.errors import InputError, Unreadable
+from ivrel.sources.files import read_bytes, write_bytes
+from ivrel.sources.workspace import Workspace
+from ivrel.standin.serving import FOLDER, RUNNING, Plan, Serving, prepare
+
+
+class Running(Struct, frozen=True):
+    """What runs: the process that began it, and the sockets that take requests."""
+
+    pid: int
+    sockets: tuple[str, ...]
+
+
+def serve(
+    workspace: Workspace,
+    devices: Sequence[Device],
+    plan: Plan,
+    processes: int,
+    ready: Callable[[int], None],
+) -> None:
+    """Serve devices until told to end; `ready` is given their number when all are there."""
+    path = _file(workspace.folder)
+    if _is_running(path):
+        raise InputError(
+            "stand-ins of this workspace are running; 'ivrel standin --stop' ends them"
+        )
+    prepare(path.parent)
+
+    def running(number: int, sockets: Sequence[str]) -> None:
+        write_bytes(path, msgspec.json.encode(Running(os.getpid(), tuple(sockets))))
+        ready(number)
+
+    try:
+        if processes <= 1:
+            serving = Serving(workspace, devices, plan)
+            asyncio.run(serving.run(lambda number, where: running(number, [where])))
+        else:
+            _in_processes(workspace, devices, plan, processes, running)
+    finally:
+        path.unlink(missing_ok=True)
+
+
+def _in_processes(
+    workspace: Workspace,
+    devices: Sequence[Device],
+    plan: Plan,
+    processes: int,
+    running: Callable[[int, Sequence[str]], None],
+) -> None:
+    context = multiprocessing.get_context("fork")
+    shares, pipes = [], []
+    for n in range(processes):
+        ours, theirs = context.Pipe()
+        some = devices[n::processes]
+        one = context.Process(target=_share, args=(workspace, some, plan, theirs), daemon=True)
+        one.start()
+        shares.append(one)
+        pipes.append(ours)
+    try:
+        told = [pipe.recv() for pipe in pipes]
+        problem = next((said for _, _, said in told if said), "")
+        if problem:
+            raise InputError(problem)
+        running(sum(number for number, _, _ in told), [where for _, where, _ in told])
+        for one in shares:
+            one.join()
+    except KeyboardInterrupt:
+        pass
+    finally:
+        for one in shares:
+            if one.pid and one.is_alive():
+                os.kill(one.pid, signal.SIGTERM)
+            one.join(5)
+
+
+def _share(workspace: Workspace, devices: Sequence[Device], plan: Plan, pipe: Connection) -> None:
+    """Serve a share of the devices in a process of its own."""
+    try:
+        serving = Serving(workspace, devices, plan)
+        asyncio.run(serving.run(lambda number, where: pipe.send((number, where, ""))))
+    except InputError as problem:
+        pipe.send((0, "", str(problem)))
+
+
+def asked(folder: Path, request: Sequence[str]) -> Iterator[str]:
+    """Send a request to the stand-ins that run, and yield what they say to it."""
+    path = _file(folder)
+    if not _is_running(path):
+        raise InputError("no stand-ins of this workspace are running; 'ivrel standin' starts them")
+    running = msgspec.json.decode(read_bytes(path, str(path)), type=Running)
+    said = [_said(where, request) for where in running.sockets]
+    found = [one for one in said if one != "-"]
+    if not found:
+        raise InputError(f"no stand-in is called '{request[1]}'")
+    if found[0].startswith("! "):
+        raise InputError(found[0][2:])
+    yield found[0]
+
+
+def _said(where: str, request: Sequence[str]) -> str:
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as one:
+        one.settimeout(10)
+        one.connect(where)
+        one.sendall(msgspec.json.encode(list(request)) + b"\n")
+        parts = []
+        while part := one.recv(1 << 16):
+            parts.append(part)
+    return b"".join(parts).decode("utf-8", "surrogateescape").rstrip("\n")
+
+
+def _file(folder: Path) -> Path:
+    return folder / ".ivrel" / FOLDER / RUNNING
+
+
+def _is_running(path: Path) -> bool:
+    """Whether those that a file tells of are alive."""
+    try:
+        running = msgspec.json.decode(read_bytes(path, str(path)), type=Running)
+        os.kill(running.pid, 0)
+    except (OSError, msgspec.DecodeError, Unreadable):
+        return False
+    return True

@@ -1,0 +1,219 @@
+"""Serving: the stand-ins of a fleet in this process, and the socket by which they are told what to
+do.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import signal
+import tempfile
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+import asyncssh
+import msgspec
+from msgspec import Struct
+
+from ivrel.core.evidence.voices import Event
+from ivrel.core.fleet import Device
+from ivrel.core.reach import Reach, reach_of
+from ivrel.core.vocabulary.errors import InputError, IvrelError, Mistake
+from ivrel.core.vocabulary.severity import SEVERITIES
+from ivrel.sources.files import reason, write_bytes
+from ivrel.sources.workspace import Workspace
+from ivrel.standin.faults import FAULTS, Chance
+from ivrel.standin.files import Root
+from ivrel.standin.netconf import Server, serve
+from ivrel.standin.speaking import Mouth
+from ivrel.standin.ssh import Door, talk
+from ivrel.standin.talk import Talker
+from ivrel.standin.tree import as_xml
+from ivrel.standin.unit import Unit
+
+FOLDER = "standin"  # in .ivrel/
+CLIENT_KEY, HOST_KEY, RUNNING = "key", "host-key", "running.json"
+CHATTER = (
+    Event(6, "link", "port up"),
+    Event(5, "link", "port flapped"),
+    Event(4, "env", "fan at another speed than expected"),
+    Event(3, "route", "neighbour lost"),
+)
+
+
+class Plan(Struct, frozen=True):
+    """What is asked of stand-ins.
+
+    `share`, `seed`: on which share of the sessions there is a fault, and by which dice; `faults`:
+    by device; `every`: seconds between two events of a device, 0 for none.
+    """
+
+    share: float = 0.0
+    seed: int = 1
+    faults: dict[str, str] = {}
+    every: float = 0.0
+
+
+class Serving:
+    """The stand-ins of some devices of a workspace."""
+
+    def __init__(self, workspace: Workspace, devices: Sequence[Device], plan: Plan) -> None:
+        self._workspace, self._devices, self._plan = workspace, devices, plan
+        self.folder = workspace.folder / ".ivrel" / FOLDER
+        self._units: dict[str, Unit] = {}
+        self._servers: list[asyncssh.SSHAcceptor] = []
+        self._done = asyncio.Event()
+        collectors = workspace.policy.collectors if workspace.has_policy else {}
+        self._collectors = collectors
+        self._mouth = Mouth(collectors, self.folder / "collectors.pem")
+        self._chance = Chance(plan.share, plan.seed)
+
+    async def run(self, ready: Callable[[int, str], None]) -> None:
+        """Serve until told to end; `ready` is given the number of devices and the socket."""
+        loop = asyncio.get_running_loop()
+        for number in (signal.SIGINT, signal.SIGTERM):
+            with contextlib.suppress(NotImplementedError, ValueError):
+                loop.add_signal_handler(number, self._done.set)
+        keys = prepare(self.folder)
+        for device in self._devices:
+            await self._begin(device, *keys)
+        # Names of sockets have a limit, which the folder of a workspace may exceed.
+        with tempfile.TemporaryDirectory(prefix="ivrel-") as name:
+            path = f"{name}/{os.getpid()}"
+            control = await asyncio.start_unix_server(self._told, path)
+            chatter = asyncio.create_task(self._chatter())
+            ready(len(self._units), path)
+            await self._done.wait()
+            chatter.cancel()
+            control.close()
+            for server in self._servers:
+                server.close()
+            self._mouth.close()
+
+    async def _begin(
+        self, device: Device, client: asyncssh.SSHKey, options: asyncssh.SSHServerConnectionOptions
+    ) -> None:
+        """Begin to serve a device; InputError tells why it cannot be served."""
+        workspace = self._workspace
+        reach = reach_of(workspace.fleet.reach, device)
+        dialect = workspace.dialects[device.platform]
+        data, _ = workspace.text(device)
+        if reach.via == "netconf":
+            data = as_xml(dialect, data)
+        unit = Unit(device, dialect, data, self._collectors, self._mouth, self._chance)
+        unit.fault = self._plan.faults.get(device.name, "")
+        self._units[device.name] = unit
+        try:
+            self._servers.append(await self._listen(unit, reach, client, options))
+        except OSError as problem:
+            said = f"{device.name} cannot stand at {reach.address} port {reach.port}"
+            hint = "expected an address of loopback, as 'ivrel standin --new DIR' writes them"
+            raise InputError(
+                [Mistake(workspace.fleet.file, f"{said}: {reason(problem)}; {hint}", device.line)]
+            ) from None
+
+    async def _listen(
+        self,
+        unit: Unit,
+        reach: Reach,
+        client: asyncssh.SSHKey,
+        options: asyncssh.SSHServerConnectionOptions,
+    ) -> asyncssh.SSHAcceptor:
+        session, locks = unit.dialect.session, dict[str, Server]()
+        root: Root | None = None
+        if session is not None and session.files:
+            root = Root(unit, self.folder / "files" / unit.device.name)
+        elif reach.via == "ssh":
+            Talker(unit)  # a dialect without a dialog is told now
+
+        async def begin(process: asyncssh.SSHServerProcess[bytes]) -> None:
+            if process.subsystem == "netconf" and reach.via == "netconf":
+                await serve(unit, locks, process)
+            elif root is not None:
+                await root.run(process)
+            elif process.subsystem or process.command or reach.via != "ssh":
+                process.exit(1)
+            else:
+                await talk(unit, process)
+
+        def files(channel: asyncssh.SSHServerChannel[bytes]) -> asyncssh.SFTPServer:
+            assert root is not None
+            return asyncssh.SFTPServer(channel, chroot=str(root.folder).encode())
+
+        return await asyncssh.listen(
+            reach.address,
+            reach.port,
+            options=options,
+            server_factory=lambda: Door(unit, client),
+            process_factory=begin,
+            sftp_factory=files if root is not None else None,
+        )
+
+    async def _chatter(self) -> None:
+        """Have something happen on each device now and then."""
+        if not self._plan.every or not self._units:
+            return
+        units, n = list(self._units.values()), 0
+        while True:
+            await asyncio.sleep(self._plan.every / len(units))
+            units[n % len(units)].say(CHATTER[n // len(units) % len(CHATTER)])
+            n += 1
+
+    async def _told(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """Do what one request asks for."""
+        try:
+            request = msgspec.json.decode(await reader.readline(), type=list[str])
+            answer = self._do(request)
+        except (msgspec.DecodeError, IvrelError, ValueError) as problem:
+            answer = f"! {problem}"
+        with contextlib.suppress(OSError):
+            writer.write(f"{answer}\n".encode())
+            await writer.drain()
+            writer.close()
+
+    def _do(self, request: Sequence[str]) -> str:
+        """Do what is asked for, and return what came of it; '-' if the device is none of these."""
+        what, *words = request
+        if what == "stop":
+            self._done.set()
+            return "stopped"
+        unit = self._units.get(words[0]) if words else None
+        if unit is None:
+            return "-"
+        if what == "make":
+            number = unit.say(Event(SEVERITIES.index(words[1]), "made", words[2]))
+            return f"{words[0]} told {number} collector{'s' * (number != 1)}"
+        if what == "fault" and words[1] in FAULTS:
+            unit.fault = words[1]
+            return f"{words[0]}: {FAULTS[words[1]]}"
+        if what == "fault":
+            unit.fault = ""
+            return f"{words[0]} has no fault any more"
+        if what == "restart":
+            unit.restart()
+            return f"{words[0]} has restarted"
+        if what == "show":
+            return unit.running.decode("utf-8", "surrogateescape")
+        raise ValueError(f"'{what}' is not known")
+
+
+def prepare(folder: Path) -> tuple[asyncssh.SSHKey, asyncssh.SSHServerConnectionOptions]:
+    """Return the key of those who are let in, and the options of all listeners; keys that are not
+    there yet are made.
+    """
+    keys = {}
+    for name in (CLIENT_KEY, HOST_KEY):
+        path = folder / name
+        if not path.exists():
+            made = asyncssh.generate_private_key("ssh-ed25519")
+            write_bytes(path, made.export_private_key(), 0o600)
+        keys[name] = asyncssh.read_private_key(str(path))
+    options = asyncssh.SSHServerConnectionOptions(
+        server_host_keys=[keys[HOST_KEY]],
+        encoding=None,
+        line_editor=False,
+        compression_algs=None,
+        keepalive_interval=0,
+    )
+    return keys[CLIENT_KEY], options

@@ -1,0 +1,132 @@
+"""Stand-ins over SSH: each device a listener of its own, with its dialog, its files, or NETCONF."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+from collections.abc import Callable
+
+import asyncssh
+
+from ivrel.core.evidence.voices import Event
+from ivrel.standin.faults import SLOW, Fault
+from ivrel.standin.talk import Answered, Talker
+from ivrel.standin.unit import Unit
+
+PASSWORD = "IVREL_STANDIN_PASSWORD"  # of the environment: lets in whoever has no key
+
+
+class Door(asyncssh.SSHServer):
+    """Lets in whoever has the key of the stand-ins, or the password that the environment names."""
+
+    def __init__(self, unit: Unit, key: asyncssh.SSHKey) -> None:
+        self._unit, self._key = unit, key.convert_to_public()
+
+    def begin_auth(self, username: str) -> bool:
+        return True
+
+    def public_key_auth_supported(self) -> bool:
+        return True
+
+    def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+        return key == self._key
+
+    def password_auth_supported(self) -> bool:
+        return bool(os.environ.get(PASSWORD))
+
+    def validate_password(self, username: str, password: str) -> bool:
+        return password == os.environ.get(PASSWORD)
+
+    def auth_completed(self) -> None:
+        self._unit.say(Event(6, "login", "session opened"))
+
+
+async def talk(unit: Unit, process: asyncssh.SSHServerProcess[bytes]) -> None:
+    """Speak as a device does until the session ends."""
+    talker = Talker(unit)
+
+    def end() -> None:
+        connection = process.get_extra_info("connection")
+        if connection is not None:
+            connection.abort()
+
+    befalls = Befalling(unit, unit.session(end), end)
+    try:
+        process.stdout.write(talker.prompt.encode())
+        async for raw in process.stdin:
+            line = raw.decode("utf-8", "replace").rstrip("\r\n")
+            answered = await befalls.before(talker, line) or talker.typed(line)
+            await befalls.behind()
+            # A terminal shows what is typed.
+            said = b"%s\n%s" % (line.encode(), answered.said)
+            prompt = b"" if talker.in_text else talker.prompt.encode()
+            process.stdout.write(said.replace(b"\n", b"\r\n") + prompt)
+            await process.stdout.drain()
+            if not answered.goes_on:
+                break
+    except (OSError, asyncssh.Error):
+        pass  # whoever was there has gone
+    finally:
+        unit.left(end)
+        with contextlib.suppress(OSError, asyncssh.Error):
+            process.exit(0)
+
+
+class Befalling:
+    """What befalls one session, at the line of a change at which it does."""
+
+    def __init__(self, unit: Unit, fault: Fault | None, end: Callable[[], None]) -> None:
+        self._unit, self._fault, self._end = unit, fault, end
+        self._lines = 0
+        self._was_on_trial = False
+
+    async def before(self, talker: Talker, line: str) -> Answered | None:
+        """Have it happen if it is time for it, before a line is taken; return what the device
+        answers in the place of its own answer.
+        """
+        fault, self._was_on_trial = self._fault, self._unit.on_trial
+        if fault is None:
+            return None
+        if fault.kind == "slow":
+            await asyncio.sleep(SLOW)
+        self._lines += talker.is_change(line)
+        if not talker.is_change(line) or self._lines != fault.at:
+            return None
+        if fault.kind == "refuse" and not talker.in_text:
+            return talker.refusal
+        await self._cut(fault.kind)
+        return None
+
+    async def before_rpc(self, operation: str) -> str:
+        """Have it happen if it is time for it, before a request is answered; return why the device
+        refuses it, '' if it does not.
+        """
+        fault, self._was_on_trial = self._fault, self._unit.on_trial
+        if fault is None:
+            return ""
+        if fault.kind == "slow":
+            await asyncio.sleep(SLOW)
+        if operation not in ("edit-config", "validate", "commit"):
+            return ""
+        self._lines += 1
+        if self._lines != min(fault.at, 3):
+            return ""
+        if fault.kind == "refuse":
+            return "this is not possible now"
+        await self._cut(fault.kind)
+        return ""
+
+    async def behind(self) -> None:
+        """Have it happen if it is time for it, behind a line that was taken."""
+        began = self._unit.on_trial and not self._was_on_trial
+        if self._fault is not None and self._fault.kind == "late" and began:
+            await self._cut("drop")
+
+    async def _cut(self, kind: str) -> None:
+        if kind == "restart":
+            self._unit.restart()
+        elif kind == "drop":
+            self._end()
+        if kind in ("restart", "drop", "hang"):
+            await asyncio.sleep(3600)  # until the connection is gone

@@ -1,0 +1,175 @@
+"""The dialog of a stand-in: what a device answers, by the `session:` of its platform's dialect."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from msgspec import Struct
+
+from ivrel.core.dialects.session import SECONDS, WHOLE, Session
+from ivrel.core.vocabulary.errors import InputError, Refused
+from ivrel.standin.unit import Unit
+
+# What prompts look like; the first that a dialect's pattern takes is the stand-in's.
+_PROMPTS = ("{name}> ", "{name}# ", "[{name}] ", "{name} keeper$ ", "osier) ", ": ", "{name}$ ")
+
+
+def prompt(session: Session, name: str) -> str:
+    """Return the prompt of a device; InputError if the dialect has one that stand-ins lack."""
+    for form in _PROMPTS:
+        said = form.format(name=name)
+        if re.search(session.prompt, said):
+            return said
+    raise InputError(f"no prompt of stand-ins is what the dialect takes for one: {session.prompt}")
+
+
+class Answered(Struct, frozen=True):
+    """What a device answers: a text, and whether the session goes on."""
+
+    said: bytes = b""
+    goes_on: bool = True
+
+
+class Talker:
+    """One session with a unit.
+
+    What it cannot do it answers with an error, as a device does.
+    """
+
+    def __init__(self, unit: Unit) -> None:
+        session = unit.dialect.session
+        assert session is not None
+        self._unit, self._said = unit, session
+        self.prompt = prompt(session, unit.device.name)
+        first = session.errors[0] if session.errors else ""
+        self._mark = re.sub(r"\\(.)", r"\1", first.lstrip("^"))
+        self._draft: bytes | None = None  # the text that is being changed
+        self._lines: list[str] = []  # of the change, as far as they were typed
+        self._collects = False  # whether a text is being typed
+        self._trial = [_with_seconds(line) for line in session.trial]
+        self._commands: dict[str, Callable[[], bytes | None]] = {
+            **dict.fromkeys((*session.start, session.leave, ""), lambda: None),
+            session.show: self._show,
+            **dict.fromkeys(session.open, self._open),
+            **dict.fromkeys(session.check, self._check),
+            **dict.fromkeys(session.hold, self._hold),
+            **dict.fromkeys(session.keep, self._keep),
+            **dict.fromkeys(session.drop, self._drop),
+            **dict.fromkeys(session.save, self._save),
+        }
+
+    @property
+    def in_text(self) -> bool:
+        """Whether a text is being typed, to whose lines nothing is answered."""
+        return self._collects
+
+    def is_change(self, line: str) -> bool:
+        """Whether a line is one of a change."""
+        said, word = self._said, line.strip()
+        if self._collects or word in (*said.open, *said.check, *said.hold, *said.keep):
+            return True
+        if any(one.fullmatch(word) for one in self._trial):
+            return True
+        others = (said.show, said.leave, *said.start, *said.save, *said.drop, "")
+        return said.typed != WHOLE and word not in others
+
+    @property
+    def refusal(self) -> Answered:
+        """What a device answers to a line that it does not take."""
+        return Answered(f"{self._mark}this is not possible now\n".encode())
+
+    def typed(self, line: str) -> Answered:
+        """Return what the device answers to a line."""
+        try:
+            return Answered(self._answer(line) or b"", line.strip() != self._said.leave)
+        except Refused as problem:
+            return Answered(f"{self._mark}{problem}\n".encode())
+
+    def _answer(self, line: str) -> bytes | None:
+        said, word = self._said, line.strip()
+        if self._collects:
+            if word != said.end:
+                self._lines.append(line)
+            else:
+                self._collects = False
+                self._whole()
+        elif word in self._commands:
+            return self._commands[word]()
+        elif seconds := self._seconds(word):
+            self._hold(seconds)
+        elif said.typed == WHOLE or (said.open and self._draft is None):
+            raise Refused("that is no command")
+        else:
+            self._one(line)
+        return None
+
+    def _show(self) -> bytes:
+        text = self._unit.running
+        return text if text.endswith(b"\n") else text + b"\n"
+
+    def _open(self) -> None:
+        self._draft, self._lines = self._unit.running, []
+        self._collects = self._said.typed == WHOLE
+
+    def _check(self) -> None:
+        self._drafted()
+
+    def _hold(self, seconds: int = 0) -> None:
+        self._unit.take(self._drafted(), seconds)
+        self._draft, self._lines = None, []
+
+    def _keep(self) -> None:
+        if not self._unit.confirm():
+            raise Refused("nothing is on trial")
+
+    def _save(self) -> None:
+        self._unit.saved, self._lines = self._unit.running, []
+
+    def _seconds(self, word: str) -> int:
+        found = next(filter(None, (one.fullmatch(word) for one in self._trial)), None)
+        return int(found[1]) if found else 0
+
+    def _whole(self) -> None:
+        """Take a text that is complete: into the draft, or at once where there is none."""
+        text, self._lines = "".join(f"{line}\n" for line in self._lines), []
+        said, unit = self._said, self._unit
+        if not (said.hold or said.trial):
+            unit.take(unit.changed(unit.running, text))
+        else:
+            self._draft = unit.changed(unit.running, text)
+
+    def _one(self, line: str) -> None:
+        """Take one line of a change: into the draft, or at once where there is none."""
+        unit = self._unit
+        if self._draft is None:
+            unit.take(unit.changed(unit.running, f"{line}\n"))
+            self._lines.append(line)
+            return
+        text = "".join(f"{one}\n" for one in [*self._lines, line])
+        try:
+            unit.changed(self._draft, text)
+        except Refused as problem:
+            # The header of a block is none before something stands below it.
+            if problem.line != len(self._lines) + 1 or not text.rstrip("\n").endswith(line):
+                raise
+            raise Refused(str(problem).partition(": ")[2] or str(problem), problem.line) from None
+        self._lines.append(line)
+
+    def _drafted(self) -> bytes:
+        if self._draft is None:
+            raise Refused("no change was begun")
+        if self._said.typed == WHOLE:
+            return self._draft
+        return self._unit.changed(self._draft, "".join(f"{line}\n" for line in self._lines))
+
+    def _drop(self) -> None:
+        had = self._draft is not None
+        self._draft, self._lines = None, []
+        if not self._unit.withdraw() and not had:
+            raise Refused("there is nothing to give up")
+
+
+def _with_seconds(line: str) -> re.Pattern[str]:
+    head, _, tail = line.partition(SECONDS)
+    return re.compile(f"{re.escape(head)}([0-9]+){re.escape(tail)}")
