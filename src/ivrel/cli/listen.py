@@ -6,13 +6,14 @@ import argparse
 import re
 import sys
 import time
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common, evidence
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping
+    from collections.abc import Callable, Mapping, Sequence
 
     from ivrel.core.evidence.attribution import Directory
     from ivrel.core.evidence.expecting import Expected, Expecting
@@ -27,7 +28,7 @@ _UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
-    _ways_arguments(parser)
+    ways_arguments(parser)
     _kept_arguments(parser)
     _end_arguments(parser)
     common.example(
@@ -40,7 +41,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.set_defaults(run=run)
 
 
-def _ways_arguments(parser: argparse.ArgumentParser) -> None:
+def ways_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the options that say where messages come in."""
     for name in ("udp", "tcp", "tls"):
         parser.add_argument(
@@ -74,7 +75,7 @@ def _kept_arguments(parser: argparse.ArgumentParser) -> None:
         "--rotate-size", type=_mib, default=64, metavar="MIB", help="begin another recording (64)"
     )
     parser.add_argument(
-        "--rotate-every", type=_span, default=3600.0, metavar="TIME", help="or after this time (1h)"
+        "--rotate-every", type=span, default=3600.0, metavar="TIME", help="or after this time (1h)"
     )
     parser.add_argument(
         "--most-disk",
@@ -88,7 +89,7 @@ def _kept_arguments(parser: argparse.ArgumentParser) -> None:
 def _end_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the options that say what is shown, and when it ends."""
     parser.add_argument(
-        "--for", dest="seconds", type=_span, default=0.0, metavar="TIME", help="end after: 30s, 10m"
+        "--for", dest="seconds", type=span, default=0.0, metavar="TIME", help="end after: 30s, 10m"
     )
     parser.add_argument(
         "--count", type=_number, default=0, metavar="N", help="end after so many messages"
@@ -101,7 +102,7 @@ def _end_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--quiet-before",
-        type=_span,
+        type=span,
         default=0.0,
         metavar="TIME",
         help="with --expect: first make sure for so long that none of them speaks",
@@ -118,7 +119,8 @@ def _ports(text: str) -> list[int]:
     return ports
 
 
-def _span(text: str) -> float:
+def span(text: str) -> float:
+    """Return a time in seconds, of such as 30s, 10m or 2h."""
     found = re.fullmatch(r"([0-9]{1,6}(?:\.[0-9]{1,3})?)([smhd]?)", text)
     if found is None or not float(found[1]):
         raise argparse.ArgumentTypeError(f"'{text[:40]}' is no time; expected such as 30s, 10m, 2h")
@@ -230,7 +232,8 @@ def _waiting(
     from ivrel.core.evidence.expecting import Expecting
 
     devices = common.chosen(args, workspace)
-    return _Waiting(Expecting(devices, workspace.policy, directory), args.quiet_before)
+    expecting = Expecting(devices, workspace.policy, directory, date.today())
+    return _Waiting(expecting, args.quiet_before)
 
 
 class _Width(argparse.Namespace):
@@ -242,7 +245,6 @@ class _Width(argparse.Namespace):
 
 def _asked(args: argparse.Namespace) -> Asked:
     """Return what a session is asked for by a call."""
-    from ivrel.core.vocabulary.addresses import address
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.sources.listening.keeping import MIB, Limits
     from ivrel.sources.listening.session import Asked
@@ -256,13 +258,20 @@ def _asked(args: argparse.Namespace) -> Asked:
     )
     if not ways:
         raise InputError("there is no port to listen on; give --udp, --tcp or --tls")
-    try:
-        addresses = tuple(address(word) for word in args.on) or ("0.0.0.0", "::")
-    except ValueError as problem:
-        raise InputError(f"--on: {problem}") from None
     limits = Limits(args.rotate_size * MIB, args.rotate_every, args.most_disk * MIB)
     folder = Path(args.output) if args.output else None
-    return Asked(ways, addresses, folder, limits, args.seconds, args.count)
+    return Asked(ways, addresses(args.on), folder, limits, args.seconds, args.count)
+
+
+def addresses(words: Sequence[str]) -> tuple[str, ...]:
+    """Return the addresses to listen on, all of this machine if none is named."""
+    from ivrel.core.vocabulary.addresses import address
+    from ivrel.core.vocabulary.errors import InputError
+
+    try:
+        return tuple(address(word) for word in words) or ("0.0.0.0", "::")
+    except ValueError as problem:
+        raise InputError(f"--on: {problem}") from None
 
 
 def _listened(session: Session) -> Listened:

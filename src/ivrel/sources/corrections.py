@@ -46,6 +46,21 @@ def read_corrections(folder: Path) -> dict[str, Written | str]:
     return out
 
 
+def read_waves(folder: Path) -> list[list[str]]:
+    """Return the waves that a folder of corrections was written with; nothing if it has none."""
+    path = folder / SUMMARY
+    if not path.exists():
+        return []
+    try:
+        whole = msgspec.json.decode(read_bytes(path, str(path)))
+        return [[str(name) for name in wave["devices"]] for wave in whole.get("waves") or ()]
+    except Unreadable as problem:
+        raise InputError([Mistake("", str(problem))]) from None
+    except (msgspec.DecodeError, KeyError, TypeError, AttributeError):
+        said = "not what `ivrel correct -o` writes; expected its summary, or no such file"
+        raise InputError([Mistake(str(path), said)]) from None
+
+
 def read_change(path: Path) -> Written:
     """Return a change that lies in a file of its own; InputError if it cannot be read."""
     try:

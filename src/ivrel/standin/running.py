@@ -18,6 +18,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.errors import InputError, Unreadable
 from ivrel.sources.files import read_bytes, write_bytes
 from ivrel.sources.workspace import Workspace
+from ivrel.standin.certificate import make_certificate
 from ivrel.standin.serving import FOLDER, RUNNING, Plan, Serving, prepare
 
 
@@ -42,6 +43,8 @@ def serve(
             "stand-ins of this workspace are running; 'ivrel standin --stop' ends them"
         )
     prepare(path.parent)
+    if workspace.has_policy:
+        make_certificate(path.parent, workspace.policy.collectors.values())
 
     def running(number: int, sockets: Sequence[str]) -> None:
         write_bytes(path, msgspec.json.encode(Running(os.getpid(), tuple(sockets))))

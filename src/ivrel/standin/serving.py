@@ -23,6 +23,7 @@ from ivrel.core.vocabulary.errors import InputError, IvrelError, Mistake
 from ivrel.core.vocabulary.severity import SEVERITIES
 from ivrel.sources.files import reason, write_bytes
 from ivrel.sources.workspace import Workspace
+from ivrel.standin.certificate import CERTIFICATE
 from ivrel.standin.faults import FAULTS, Chance
 from ivrel.standin.files import Root
 from ivrel.standin.netconf import Server, serve
@@ -66,7 +67,7 @@ class Serving:
         self._done = asyncio.Event()
         collectors = workspace.policy.collectors if workspace.has_policy else {}
         self._collectors = collectors
-        self._mouth = Mouth(collectors, self.folder / "collectors.pem")
+        self._mouth = Mouth(collectors, self.folder / CERTIFICATE)
         self._chance = Chance(plan.share, plan.seed)
 
     async def run(self, ready: Callable[[int, str], None]) -> None:

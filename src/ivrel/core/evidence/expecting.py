@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from datetime import date
 
 from msgspec import Struct
 
@@ -12,6 +13,7 @@ from ivrel.core.evidence.claims import Claim, claims_of
 from ivrel.core.evidence.record import Record
 from ivrel.core.evidence.summary import Evidence
 from ivrel.core.fleet import Device
+from ivrel.core.judging.judge import waived_settings
 from ivrel.core.policy import Policy
 
 WAITING, HEARD, CONTRADICTED = "waiting", "heard", "contradicted"
@@ -33,13 +35,18 @@ class Expected(Struct, frozen=True):
 
 
 class Expecting:
-    """What is waited for: a message of each device that contradicts nothing.
+    """What is waited for: a message of each device that contradicts nothing but what is waived.
 
     The latest message counts, for a change may be on its way: what came before it may be wrong.
     """
 
-    def __init__(self, devices: Iterable[Device], policy: Policy, directory: Directory) -> None:
+    def __init__(
+        self, devices: Iterable[Device], policy: Policy, directory: Directory, today: date
+    ) -> None:
         self._devices: Mapping[str, Device] = {d.name: d for d in devices}
+        self._waived = {
+            name: waived_settings(policy, device, today) for name, device in self._devices.items()
+        }
         self._policy, self._directory = policy, directory
         self.states = {name: Expected(name) for name in self._devices}
 
@@ -52,7 +59,8 @@ class Expecting:
         alone = Evidence()
         alone.add(Arrival(record, found, record.received))
         claims = claims_of(device, self._policy, alone)
-        against = tuple(c for c in claims if c.claim == "contradicted")
+        waived = self._waived[device.name]
+        against = tuple(c for c in claims if c.claim == "contradicted" and c.setting not in waived)
         number = self.states[device.name].number + 1
         self.states[device.name] = Expected(device.name, number, against)
 

@@ -168,6 +168,13 @@ def with_waivers(
     return DeviceResult(device.name, device.kind, device.site, device.platform, tuple(out))
 
 
+def waived_settings(policy: Policy, device: Device, today: date) -> frozenset[str]:
+    """Return the settings of a device that a waiver covers on a day."""
+    covering = (w for w in policy.waivers if today <= w.until)
+    named = {w.setting for w in covering if w.covers(device, w.setting)}
+    return frozenset(named)
+
+
 def _waiver(policy: Policy, device: Device, setting: str) -> Waiver | None:
     """Return the waiver that covers a verdict; of several, the one that lasts longest."""
     return max(

@@ -29,29 +29,33 @@ class Target(Struct, frozen=True):
 
 class Sent(Struct, frozen=True):
     """A change on its way: its text, the configuration it is made for, and the one that comes of
-    it. `trial`: whether it may hold for a time only, where the platform can.
+    it. `seconds`: how long it holds unless it is confirmed, where the platform can; 0 is for good.
+    `back`: it takes back what was sent before.
     """
 
     change: str
     before: bytes
     target: bytes
-    trial: bool = True
+    seconds: int = 0
+    back: bool = False
 
 
 class Link:
     """A way to one device, open until it is closed.
 
     What the device does not take raises Refused, and Unreachable tells that it does not answer.
-    `exchanges`: what was typed and answered so far; `on_trial`: whether what was sent takes itself
-    back unless `keep` confirms it.
+    `exchanges`: what was typed and answered so far; `has_trial`: whether the platform takes a
+    change back by itself unless `keep` confirms it; `effective_at`: when what was sent last took
+    effect at the earliest, by the clock that never goes back.
     """
 
-    HAS_TRIAL: ClassVar[bool] = False
+    BY_TEXT: ClassVar[bool] = True  # a change is sent as text, and not as the outcome
 
     def __init__(self, target: Target) -> None:
         self.target = target
         self.exchanges: list[Exchange] = []
-        self.on_trial = False
+        self.has_trial = False
+        self.effective_at = 0.0
         self.hider = Hider(target.dialect, "", target.access.secrets)
 
     async def open(self) -> None:
@@ -67,8 +71,10 @@ class Link:
         raise NotImplementedError
 
     async def keep(self) -> None:
-        """Confirm what is on trial, and make what is in effect outlast a restart."""
-        raise NotImplementedError
+        """Confirm what is on trial; Refused if that cannot be done, or nothing is."""
+
+    async def save(self) -> None:
+        """Make what is in effect outlast a restart."""
 
     async def drop(self) -> bool:
         """Give up what was begun, and take back what is on trial; False if the platform cannot."""

@@ -12,9 +12,10 @@ import contextlib
 import logging
 import re
 import socket
+import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any, ClassVar, TypeVar
+from typing import Any, TypeVar
 
 import paramiko
 from lxml import etree
@@ -37,12 +38,11 @@ CANDIDATE, RUNNING, STARTUP = "candidate", "running", "startup"
 class Netconf(Link):
     """A session with a NETCONF server."""
 
-    HAS_TRIAL: ClassVar[bool] = True
-
     def __init__(self, target: Target) -> None:
         super().__init__(target)
         self._manager: Any = None
         self._locked: list[str] = []
+        self._on_trial = False  # whether this session began one
 
     async def open(self) -> None:
         reach, access = self.target.reach, self.target.access
@@ -69,6 +69,7 @@ class Netconf(Link):
             return manager.connect_ssh(sock=sock, **options)
 
         self._manager = await self._call(connect)
+        self.has_trial = self._can("candidate") and self._can("confirmed-commit")
 
     def _can(self, name: str) -> bool:
         """Whether the server has a capability (RFC 6241 section 8), of either version."""
@@ -104,6 +105,7 @@ class Netconf(Link):
             raise Refused(f"{said}: gather, and correct what was gathered")
         target = CANDIDATE if self._can("candidate") else RUNNING
         await self._lock(target)
+        self.effective_at = time.monotonic()
         more = {"error_option": "rollback-on-error"} if self._can("rollback-on-error") else {}
         await self._asked(
             sent.change.rstrip("\n"),
@@ -115,9 +117,10 @@ class Netconf(Link):
             return
         if self._can("validate"):
             await self._asked("validate", lambda: self._manager.validate(CANDIDATE))
-        if sent.trial and self._can("confirmed-commit"):
-            seconds = str(self.target.reach.trial)
-            self.on_trial = True
+        self.effective_at = time.monotonic()
+        if sent.seconds and self.has_trial:
+            seconds = str(sent.seconds)
+            self._on_trial = True
             await self._asked(
                 f"commit, confirmed within {seconds} s",
                 lambda: self._manager.commit(confirmed=True, timeout=seconds),
@@ -126,9 +129,15 @@ class Netconf(Link):
             await self._asked("commit", lambda: self._manager.commit())
 
     async def keep(self) -> None:
-        if self.on_trial:
-            await self._asked("commit", lambda: self._manager.commit())
-            self.on_trial = False
+        if not self.has_trial:
+            return
+        # A commit from elsewhere would be another one (RFC 6241 section 8.4.1).
+        if not self._on_trial:
+            raise Refused("the session that began the trial is gone")
+        await self._asked("commit", lambda: self._manager.commit())
+        self._on_trial = False
+
+    async def save(self) -> None:
         if self._can("startup"):
             await self._asked(
                 "copy running to startup", lambda: self._manager.copy_config(RUNNING, STARTUP)
@@ -136,11 +145,10 @@ class Netconf(Link):
         await self._unlock()
 
     async def drop(self) -> bool:
-        on_trial = self.on_trial
+        on_trial = self._on_trial
         if self._can("candidate"):
             with contextlib.suppress(Refused):
                 await self._asked("discard-changes", lambda: self._manager.discard_changes())
-        self.on_trial = False
         # A trial ends with the session that began it (RFC 6241 section 8.4.1).
         if on_trial:
             await self.close()
@@ -149,6 +157,7 @@ class Netconf(Link):
 
     async def close(self) -> None:
         one, self._manager, self._locked = self._manager, None, []
+        self._on_trial = False
         if one is not None:
             with contextlib.suppress(Exception):  # whatever it is, the session is over
                 await asyncio.to_thread(one.close_session)

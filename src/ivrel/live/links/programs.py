@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import time
 from collections.abc import Sequence
 
 from ivrel.core.delivery.dialog import Exchange
@@ -44,16 +45,17 @@ class Programs(Link):
     async def send(self, sent: Sent) -> None:
         reach = self.target.reach
         # What is sent to take back is sent by the program for it, if there is one.
-        words = reach.change if sent.trial else reach.back or reach.change
+        words = (reach.back or reach.change) if sent.back else reach.change
         if not words:
             raise Refused("the fleet names no program that takes a change (reach: change)")
+        self.effective_at = time.monotonic()
         code, out, err = await self._run(words, sent.change.encode())
         shown = self.hider.shown(out + err)
         self.exchanges.append(Exchange(sent.change.rstrip("\n"), shown))
         if code:
             raise Refused(f"{words[0]} ended with {code}: {self._first(err) or 'no word why'}")
 
-    async def keep(self) -> None:
+    async def save(self) -> None:
         words = self.target.reach.keep
         if words:
             code, _, err = await self._run(words)

@@ -7,9 +7,11 @@ from __future__ import annotations
 import contextlib
 import posixpath
 import secrets
+import time
 from collections import Counter
 from collections.abc import Mapping
 from shlex import quote
+from typing import ClassVar
 
 import asyncssh
 
@@ -29,7 +31,9 @@ NEW = ".ivrel-new"  # behind the name of a file that is about to take another's 
 
 
 class Replaced(Link):
-    """A device whose files are replaced."""
+    """A device whose files are replaced; they outlast a restart as they are."""
+
+    BY_TEXT: ClassVar[bool] = False
 
     def __init__(self, target: Target) -> None:
         super().__init__(target)
@@ -106,7 +110,8 @@ class Replaced(Link):
         if not self.target.reach.restart:
             raise Refused("the fleet names no command that restarts the service (reach: restart)")
         try:
-            await self._check(old, new)
+            if not sent.back:  # what the device had is not held against what it has
+                await self._check(old, new)
             await self._replace(old, new)
         except (OSError, asyncssh.Error) as problem:
             raise self._lost(problem) from None
@@ -176,15 +181,13 @@ class Replaced(Link):
         command = self.target.reach.restart
         if not command:
             return
+        self.effective_at = time.monotonic()
         done = await self._run(command)
         said = f"{done.stderr or ''!s}{done.stdout or ''!s}".encode()
         self.exchanges.append(Exchange(command, self.hider.shown(said) or ("ok",)))
         if done.exit_status:
             first = next(iter(self.hider.shown(said)), "no word why")
             raise Refused(f"'{shorten(command, 40)}' ended with {done.exit_status}: {first}")
-
-    async def keep(self) -> None:
-        """Files outlast a restart as they are."""
 
     async def _run(self, command: str) -> asyncssh.SSHCompletedProcess:
         if self._connection is None:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import time
 from collections.abc import Sequence
 
 import asyncssh
 
-from ivrel.core.delivery.dialog import Exchange, answer, configuration, error_in, waits
+from ivrel.core.delivery.dialog import Exchange, answer, cleaned, configuration, error_in, waits
 from ivrel.core.dialects.session import SECONDS, WHOLE, Session
 from ivrel.core.text.text import decode
 from ivrel.core.vocabulary.errors import Refused, Unreachable
@@ -36,7 +37,7 @@ class Talk(Link):
         self._said: Session = session
         self._connection: asyncssh.SSHClientConnection | None = None
         self._process: asyncssh.SSHClientProcess[bytes] | None = None
-        self._is_open = False  # whether a change was begun and neither holds nor was given up
+        self.has_trial = bool(session.trial)
 
     async def open(self) -> None:
         self._connection = await connected(self.target)
@@ -67,28 +68,30 @@ class Talk(Link):
     async def send(self, sent: Sent) -> None:
         said = self._said
         lines = [line for line in sent.change.splitlines() if line.strip()]
-        self._is_open = bool(said.open or said.typed == WHOLE)
-        await self._each(said.open)
         if said.typed == WHOLE:
+            await self._each(said.open[:-1])
+            await self._begin_text(said.open[-1:])
             await self._text(lines)
         else:
+            await self._each(said.open)
             await self._each(lines, changes=True)
             if said.end:
                 await self._typed(said.end)
         await self._each(said.check)
-        if said.trial and sent.trial:
-            seconds = str(self.target.reach.trial)
-            # From here on it may hold, whatever becomes of the answer.
-            self.on_trial = True
+        if said.trial and (sent.seconds or not said.hold):
+            seconds = str(sent.seconds or self.target.reach.trial)
+            self.effective_at = time.monotonic()
             await self._each([line.replace(SECONDS, seconds) for line in said.trial])
+            await self._each(() if sent.seconds else said.keep)
         else:
-            await self._each(said.hold or said.keep)
-        self._is_open = False
+            # Where nothing makes it hold, it does so with its last line.
+            self.effective_at = time.monotonic() if said.hold else self.effective_at
+            await self._each(said.hold)
 
     async def keep(self) -> None:
-        if self._said.trial:
-            await self._each(self._said.keep)
-            self.on_trial = False
+        await self._each(self._said.keep if self.has_trial else ())
+
+    async def save(self) -> None:
         await self._each(self._said.save)
 
     async def drop(self) -> bool:
@@ -96,8 +99,7 @@ class Talk(Link):
             return False
         with contextlib.suppress(Refused):  # there may be nothing to give up
             await self._each(self._said.drop)
-        self._is_open = self.on_trial = False
-        return bool(self._said.trial)
+        return self.has_trial
 
     async def close(self) -> None:
         process, connection = self._process, self._connection
@@ -112,12 +114,32 @@ class Talk(Link):
 
     async def _each(self, lines: Sequence[str], *, changes: bool = False) -> None:
         for number, line in enumerate(lines, 1):
+            self.effective_at = time.monotonic() if changes else self.effective_at
             await self._typed(line, number if changes else 0)
+
+    async def _begin_text(self, line: Sequence[str]) -> None:
+        """Type the line behind which a text is expected: a device that then waits for a command
+        takes none, and would take its lines for commands.
+        """
+        for one in line:
+            self._write(self._line(one))
+            raw = b""
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(SETTLED * 4):
+                    while not waits(self._said, raw):
+                        raw += await self._part(one)
+            said = answer(self._said, one, raw) if waits(self._said, raw) else raw
+            error = error_in(self._said, cleaned(said))
+            if error or waits(self._said, raw):
+                self._heard(one, said)
+                raise Refused(f"behind '{shorten(one, 40)}' it takes no text")
+            self.exchanges.append(Exchange(one))
 
     async def _text(self, lines: Sequence[str]) -> None:
         """Type a text as a whole; the device answers when the line is there that ends it."""
         said = self._said
         text = "".join(f"{line}\n" for line in lines)
+        self.effective_at = time.monotonic()
         self._write(text.encode(said.encoding, "replace"))
         raw = answer(said, said.end, await self._asked_raw(said.end, SHORT))
         # What was typed comes back as an echo; what the device says of it is behind that.
@@ -155,8 +177,6 @@ class Talk(Link):
 
     async def _read(self, about: str, most: int, *, settle: bool = False) -> bytes:
         """Return what the device sends until it waits for a line again."""
-        if self._process is None:
-            raise Unreachable(f"{self.target.where}: the session is closed")
         patience = self.target.reach.patience
         end = asyncio.get_running_loop().time() + SLOWEST * patience
         parts: list[bytes] = []
@@ -164,17 +184,12 @@ class Talk(Link):
         while True:
             try:
                 async with asyncio.timeout(seconds):
-                    part = await self._process.stdout.read(CHUNK)
+                    part = await self._part(about)
             except TimeoutError:
                 if seconds == SETTLED:
                     return b"".join(parts)
                 said = f"no prompt within {patience} s after {about}"
                 raise Unreachable(f"{self.target.where}: {said}") from None
-            except (OSError, asyncssh.Error) as problem:
-                raise self._lost(problem) from None
-            if not part:
-                said = f"the device ended the session after {about}"
-                raise Unreachable(f"{self.target.where}: {said}")
             parts.append(part)
             size += len(part)
             if size > most or asyncio.get_running_loop().time() > end:
@@ -186,6 +201,19 @@ class Talk(Link):
                 if not settle:
                     return b"".join(parts)
                 seconds = SETTLED  # a line of the configuration may look like the prompt
+
+    async def _part(self, about: str) -> bytes:
+        """Return what the device sends next."""
+        if self._process is None:
+            raise Unreachable(f"{self.target.where}: the session is closed")
+        try:
+            part = await self._process.stdout.read(CHUNK)
+        except (OSError, asyncssh.Error) as problem:
+            raise self._lost(problem) from None
+        if not part:
+            said = f"the device ended the session after {about}"
+            raise Unreachable(f"{self.target.where}: {said}")
+        return part
 
     def _lost(self, problem: Exception) -> Unreachable:
         return Unreachable(f"{self.target.where}: {told(problem, self.target.reach)}")

@@ -1,16 +1,27 @@
-"""Markdown: the sum, then what is not as asked, device by device, the worst first."""
+"""Markdown: of an audit, the sum, then what is not as asked, the worst first; of a delivery, its
+record.
+"""
 
 from __future__ import annotations
 
 from typing import TextIO
 
 from ivrel.core.vocabulary.verdict import VERDICTS, badness, totals
+from ivrel.output.machine.record import write_record
 from ivrel.output.machine.sheet import cell
 from ivrel.output.views.audit import AuditView
+from ivrel.output.views.delivered import DeliveryView
 
 
-def write(out: TextIO, audit: AuditView) -> None:
+def write(out: TextIO, view: AuditView | DeliveryView) -> None:
     """Write a page that can go into a ticket."""
+    if isinstance(view, DeliveryView):
+        write_record(out, view)
+    else:
+        _write_audit(out, view)
+
+
+def _write_audit(out: TextIO, audit: AuditView) -> None:
     results = sorted(audit.results, key=badness)
     sums = totals(results)
     good = sum(1 for r in results if r.good)

@@ -14,6 +14,7 @@ _DRAWN = {
     "ClocksView": ("measured", "clocks"),
     "CountsView": ("messages", "counts"),
     "CoverView": ("dialect", "cover"),
+    "DeliveryView": ("delivered", "delivery"),
     "DialectView": ("dialect", "dialect"),
     "DialectsView": ("lists", "dialects"),
     "ExplanationView": ("explanation", "explanation"),

@@ -46,7 +46,7 @@ def _about(view: GatheredView, d: Gathered) -> Text:
     if not view.tells_how or d.state != "changed":
         return Text(d.file, "dim")
     lines = [*(f"- {one}" for one in d.gone), *(f"+ {one}" for one in d.come)]
-    return Text("\n".join(lines) or "nothing about export", "" if lines else "dim")
+    return Text("\n".join(lines) or "it says the same of export", "" if lines else "dim")
 
 
 def draw_host_keys(screen: Console, view: HostKeysView) -> None:

@@ -81,6 +81,12 @@ class Session:
         for number in (signal.SIGINT, signal.SIGTERM):
             with contextlib.suppress(NotImplementedError, ValueError):
                 loop.add_signal_handler(number, self._done.set)
+        await self.serve()
+
+    async def serve(self, ready: Callable[[], None] = lambda: None) -> None:
+        """Listen in the loop that runs, beside what else it does; `ready` is called when it can be
+        heard.
+        """
         sockets = Sockets(self._take, self.counts, self._context)
         if self.asked.folder is not None:
             self.keeper = Keeper(self.asked.folder, self.asked.limits, _now, time.monotonic)
@@ -88,6 +94,7 @@ class Session:
             await sockets.open(self.asked.ways, self.asked.addresses)
             self.ways, self.buffers = sockets.ways, sockets.buffers
             self._looked(self)
+            ready()
             await self._ticking()
         finally:
             await sockets.close()

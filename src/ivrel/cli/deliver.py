@@ -1,0 +1,310 @@
+"""`ivrel deliver CORRECTIONS`: brings corrections to the devices in waves, with a way back."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ivrel.cli import common, evidence, listen
+from ivrel.cli.gather import at_once_argument
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from ivrel.cli.delivering import Run
+    from ivrel.core.correcting import Written
+    from ivrel.live.journal import Delivery, Entry, Journal
+    from ivrel.output.views.delivered import Delivered, DeliveryView
+    from ivrel.sources.workspace import Workspace
+
+FIRST = 5  # devices in the first wave, where the folder has no waves
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of the command."""
+    parser.add_argument(
+        "corrections", nargs="?", metavar="CORRECTIONS", help="what `ivrel correct -o` wrote"
+    )
+    common.workspace_argument(parser)
+    _device_arguments(parser)
+    common.format_argument(parser, "table", "json", "jsonl", "csv", "md")
+    common.policy_argument(parser)
+    common.today_argument(parser)
+    _care_arguments(parser)
+    _hearing_arguments(parser)
+    does = parser.add_mutually_exclusive_group()
+    does.add_argument(
+        "--dry-run", action="store_true", help="reach, fetch, compare and prove; change nothing"
+    )
+    does.add_argument(
+        "--resume", action="store_true", help="go on with the delivery that was cut off"
+    )
+    does.add_argument(
+        "--record",
+        nargs="?",
+        type=common.whole_number,
+        const=0,
+        metavar="N",
+        help="the record of the last delivery, or of delivery N: what was sent and answered",
+    )
+    common.example(
+        parser,
+        "ivrel deliver corrections --dry-run",
+        "ivrel deliver corrections --expect --udp 514 --tcp 601",
+        "ivrel deliver --resume",
+        "ivrel deliver --record --format md > ticket.md",
+    )
+    parser.set_defaults(run=run)
+
+
+def _device_arguments(parser: argparse.ArgumentParser) -> None:
+    evidence.device_arguments(parser)
+
+
+def _care_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say how carefully it is gone about."""
+    parser.add_argument(
+        "--stop-after",
+        type=common.whole_number,
+        default=1,
+        metavar="N",
+        help="begin with no more devices after so many failures (1)",
+    )
+    at_once_argument(parser, 10)
+    parser.add_argument(
+        "--ask",
+        action=argparse.BooleanOptionalAction,
+        default=None,
+        help="show what came of a wave, and wait for a word before the next (default: on a "
+        "terminal)",
+    )
+    parser.add_argument(
+        "--prove-again",
+        action="store_true",
+        help="where a device says something else than its change was made for, compute and prove "
+        "it anew",
+    )
+
+
+def _hearing_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say how it is made sure that messages arrive."""
+    parser.add_argument(
+        "--expect",
+        action="store_true",
+        help="keep a change only when a message of the device arrived as the policy asks",
+    )
+    parser.add_argument(
+        "--within", type=listen.span, default=30.0, metavar="TIME", help="in this time (30s)"
+    )
+    parser.add_argument(
+        "--heard",
+        metavar="DIR",
+        help="with --expect: look into the recordings that `ivrel listen -o DIR` keeps",
+    )
+    listen.ways_arguments(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Run the command and return its exit code."""
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.live.journal import Journal
+    from ivrel.live.targets import own_folder
+
+    workspace = common.open_workspace(args)
+    if args.record is None and not args.resume and not args.corrections:
+        raise InputError("no folder of corrections; expected what 'ivrel correct -o DIR' wrote")
+    if (args.record is not None or args.resume) and args.corrections:
+        said = "--resume and --record are about a delivery that was begun; leave the folder out"
+        raise InputError(said)
+    journal = Journal(own_folder(workspace))
+    try:
+        if args.record is not None:
+            return _record(args, workspace, journal)
+        return _resume(args, workspace, journal) if args.resume else _new(args, workspace, journal)
+    finally:
+        journal.close()
+
+
+def _record(args: argparse.Namespace, workspace: Workspace, journal: Journal) -> int:
+    """Show what a delivery did."""
+    from ivrel.core.vocabulary.errors import InputError
+
+    one = journal.delivery(args.record) if args.record else journal.last()
+    if one is None:
+        said = f"there is no delivery {args.record}" if args.record else "nothing was delivered yet"
+        raise InputError(said)
+    common.show(_view(workspace, journal, one, is_record=True), args)
+    return 0
+
+
+def _new(args: argparse.Namespace, workspace: Workspace, journal: Journal) -> int:
+    """Begin a delivery, and carry it out."""
+    from ivrel.cli.delivering import Call, deliver
+
+    folder = Path(args.corrections)
+    written, refused = _written(args, workspace, folder)
+    waves = _waves(workspace, folder, list(written))
+    wave_of = {name: n for n, wave in enumerate(waves, 1) for name in wave}
+    platforms = {d.name: d.platform for d in workspace.fleet.devices}
+    rows = [(name, wave_of[name], platforms[name]) for wave in waves for name in wave]
+    rows += [(name, 0, platforms.get(name, "")) for name in refused]
+    call = Call.of(args, workspace)
+    number = journal.begin(str(folder.absolute()), call.encoded, rows)
+    for name, why in refused.items():
+        journal.settle(number, name, "not begun", why)
+    stopped, outcomes = deliver(call, workspace, journal, number, written, waves)
+    return _told(args, workspace, journal, number, stopped, outcomes)
+
+
+def _resume(args: argparse.Namespace, workspace: Workspace, journal: Journal) -> int:
+    """Go on with a delivery that was cut off."""
+    from ivrel.cli.delivering import Call, deliver
+    from ivrel.core.delivery.course import HELD, WAITING
+
+    one = journal.last(unfinished=True)
+    if one is None:
+        print("No delivery was cut off.")
+        return 0
+    journal.take_over(one.number)
+    call = Call.read(one.options, args)
+    folder = Path(one.folder)
+    args.device, args.kind, args.site, args.group = [], [], [], []
+    written, _ = _written(args, workspace, folder)
+    entries = journal.entries(one.number)
+    held = [e for e in entries if e.state in HELD]
+    waiting: dict[int, list[str]] = {}
+    for e in entries:
+        if e.state == WAITING and e.device in written:
+            waiting.setdefault(e.wave, []).append(e.device)
+    waves = [waiting[n] for n in sorted(waiting)] if not one.ended else []
+    stopped, outcomes = deliver(call, workspace, journal, one.number, written, waves, held)
+    return _told(args, workspace, journal, one.number, stopped, outcomes)
+
+
+def _written(
+    args: argparse.Namespace, workspace: Workspace, folder: Path
+) -> tuple[Mapping[str, Written], Mapping[str, str]]:
+    """Return the changes of a folder for the chosen devices, and why others are not sent."""
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.sources.corrections import CHANGE, read_corrections
+
+    chosen = {d.name for d in common.chosen(args, workspace)}
+    fleet = {d.name for d in workspace.fleet.devices}
+    written: dict[str, Written] = {}
+    refused: dict[str, str] = {}
+    for name, one in read_corrections(folder).items():
+        if name not in fleet:
+            refused[name] = "no device of the fleet is called so"
+        elif name not in chosen:
+            continue
+        elif isinstance(one, str):
+            refused[name] = one
+        elif not (folder / name / CHANGE).is_file():
+            refused[name] = "its change is not proved"
+        else:
+            written[name] = one
+    if not written and not refused:
+        raise InputError(f"{folder} holds no change of the devices that are chosen")
+    return written, refused
+
+
+def _waves(workspace: Workspace, folder: Path, names: Sequence[str]) -> list[list[str]]:
+    """Return the waves of the change sheet; where the folder has none, those that are made here."""
+    from ivrel.core.delivery import Candidate, Order, in_waves
+    from ivrel.sources.corrections import read_waves
+
+    wanted = set(names)
+    waves = [[n for n in wave if n in wanted] for wave in read_waves(folder)]
+    left = wanted - {name for wave in waves for name in wave}
+    if left:
+        order = Order(FIRST, workspace.fleet.apart)
+        some = [Candidate(d, 1, True, True) for d in workspace.fleet.devices if d.name in left]
+        waves += [list(wave.devices) for wave in in_waves(some, order)]
+    return [wave for wave in waves if wave]
+
+
+def _told(
+    args: argparse.Namespace,
+    workspace: Workspace,
+    journal: Journal,
+    number: int,
+    stopped: str,
+    outcomes: Mapping[str, Run],
+) -> int:
+    """Show how a delivery stands, and return the exit code."""
+    from ivrel.core.delivery.course import FAILED, HELD, WAITING
+
+    one = journal.delivery(number)
+    assert one is not None
+    view = _view(workspace, journal, one, stopped=stopped, outcomes=outcomes, dry=args.dry_run)
+    where = common.workspace_words(args)
+    states = {d.state for d in view.devices}
+    further = []
+    if states & set(HELD) or (WAITING in states and not one.ended):
+        further.append(f"ivrel deliver{where} --resume")
+    elif args.dry_run:
+        further.append(f"ivrel deliver{where} {args.corrections}")
+    if not args.dry_run:
+        further.append(f"ivrel deliver{where} --record")
+        further.append(f"ivrel gather{where} --since")
+    from msgspec.structs import replace
+
+    common.show(replace(view, next=tuple(further)), args)
+    sys.stdout.flush()
+    return 1 if states & {*FAILED, *HELD, WAITING} else 0
+
+
+def _view(
+    workspace: Workspace,
+    journal: Journal,
+    one: Delivery,
+    *,
+    stopped: str = "",
+    outcomes: Mapping[str, Run] | None = None,
+    dry: bool = False,
+    is_record: bool = False,
+) -> DeliveryView:
+    """Return a delivery as it is shown."""
+    from ivrel.output.views.delivered import DeliveryView
+
+    entries = journal.entries(one.number)
+    return DeliveryView(
+        fleet=workspace.fleet.name,
+        number=one.number,
+        begun=one.begun,
+        ended=one.ended,
+        who=one.who,
+        host=one.host,
+        folder=one.folder,
+        devices=tuple(
+            _delivered(journal, one.number, e, (outcomes or {}).get(e.device)) for e in entries
+        ),
+        stopped=stopped,
+        dry=dry,
+        is_record=is_record,
+    )
+
+
+def _delivered(journal: Journal, number: int, e: Entry, outcome: Run | None) -> Delivered:
+    from ivrel.output.views.delivered import Delivered, Done, Said
+
+    steps = tuple(
+        Done(s.at, s.step, tuple(Said(x.typed, x.answered) for x in s.said))
+        for s in journal.steps(number, e.device)
+    )
+    return Delivered(
+        device=e.device,
+        platform=e.platform,
+        wave=e.wave,
+        state=e.state,
+        why=e.why,
+        seconds=outcome.seconds if outcome is not None else 0.0,
+        change=e.change,
+        prints=(e.before, e.proved),
+        before=dict(e.verdicts),
+        after=dict(e.became),
+        steps=steps,
+        anew=outcome.anew if outcome is not None else (),
+    )

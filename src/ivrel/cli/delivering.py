@@ -1,0 +1,212 @@
+"""One run of a delivery: what it was called with, what it listens to, what it asks."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import contextlib
+import signal
+import sys
+from collections.abc import Coroutine, Mapping, Sequence
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+from msgspec import Struct
+
+from ivrel.cli import common, evidence, listen
+from ivrel.core.correcting import Written
+from ivrel.core.vocabulary.errors import InputError
+from ivrel.core.vocabulary.wording import counted
+from ivrel.live.course import Asked, Outcome
+from ivrel.live.delivering import Delivering, Limits, beside
+from ivrel.live.hearing import Hearing, following
+from ivrel.live.journal import Entry, Journal
+from ivrel.live.proving import Prover
+from ivrel.live.targets import targets_of
+from ivrel.sources.workspace import Workspace
+
+if TYPE_CHECKING:
+    from ivrel.sources.listening.session import Session
+
+SPARE = 30  # seconds of a trial beyond those in which a message is expected
+
+
+class Call(Struct, frozen=True):
+    """What a delivery was called with, as far as `--resume` needs it again.
+
+    `ways`: transports, ports and files of its own listener, as they were given.
+    """
+
+    dry: bool = False
+    stop_after: int = 1
+    at_once: int = 10
+    ask: bool = False
+    again: bool = False
+    expect: bool = False
+    within: float = 30.0
+    heard: str = ""
+    udp: tuple[int, ...] = ()
+    tcp: tuple[int, ...] = ()
+    tls: tuple[int, ...] = ()
+    on: tuple[str, ...] = ()
+    certificate: str = ""
+    key: str = ""
+    clients: str = ""
+    policy: str = ""
+    today: str = ""
+
+    @classmethod
+    def of(cls, args: argparse.Namespace, workspace: Workspace) -> Call:
+        """Return what is asked for; InputError if it does not fit together."""
+        ways = ("udp", "tcp", "tls")
+        ports = {n: tuple(p for some in getattr(args, n) for p in some) for n in ways}
+        listens = any(ports.values())
+        if (listens or args.heard) and not args.expect:
+            said = "ports and --heard say where messages are expected; give --expect with them"
+            raise InputError(said)
+        if args.expect and not listens and not args.heard:
+            raise InputError("--expect needs to hear: give ports (--udp 514), or --heard DIR")
+        if args.heard and not Path(args.heard).is_dir():
+            raise InputError(f"{args.heard}: no such folder; expected that of `ivrel listen -o`")
+        ask = args.ask if args.ask is not None else sys.stdin.isatty() and sys.stdout.isatty()
+        return cls(
+            dry=args.dry_run,
+            stop_after=args.stop_after,
+            at_once=args.at_once,
+            ask=ask,
+            again=args.prove_again,
+            expect=args.expect,
+            within=args.within,
+            heard=str(Path(args.heard).absolute()) if args.heard else "",
+            **ports,
+            on=tuple(args.on),
+            certificate=args.certificate or "",
+            key=args.key or "",
+            clients=args.clients or "",
+            policy=args.policy,
+            today=common.day(args).isoformat(),
+        )
+
+    @classmethod
+    def read(cls, options: str, args: argparse.Namespace) -> Call:
+        """Return what an earlier run was called with; whether to ask is a matter of this one."""
+        call = msgspec.json.decode(options, type=cls)
+        ask = args.ask if args.ask is not None else sys.stdin.isatty() and sys.stdout.isatty()
+        return msgspec.structs.replace(call, ask=ask)
+
+    @property
+    def encoded(self) -> str:
+        """The call as text."""
+        return msgspec.json.encode(self).decode()
+
+
+class Run(Struct, frozen=True):
+    """How one device fared in this run."""
+
+    seconds: float
+    anew: tuple[str, ...]
+
+
+def deliver(
+    call: Call,
+    workspace: Workspace,
+    journal: Journal,
+    number: int,
+    written: Mapping[str, Written],
+    waves: Sequence[Sequence[str]],
+    held: Sequence[Entry] = (),
+) -> tuple[str, Mapping[str, Run]]:
+    """Carry a delivery out; return why it was stopped, '' if it was not, and how each device
+    fared.
+    """
+    names = {name for wave in waves for name in wave} | {entry.device for entry in held}
+    devices = [d for d in workspace.fleet.devices if d.name in names]
+    targets = {t.device.name: t for t in targets_of(workspace, devices)}
+    day = date.fromisoformat(call.today)
+    prover = Prover(workspace.policy, day, again=call.again)
+    asked = Asked(int(call.within) + SPARE if call.expect else 0, call.within, call.dry)
+    hearing = _hearing(call, workspace) if call.expect and not call.dry else None
+    limits = Limits(call.stop_after, call.at_once)
+    one = Delivering(journal, number, targets, written, prover, asked, limits, hearing)
+    came: dict[str, Run] = {}
+
+    def done(outcome: Outcome) -> None:
+        came[outcome.device] = Run(outcome.seconds, outcome.anew)
+        print(_line(outcome), file=sys.stderr, flush=True)
+
+    async def go() -> None:
+        with contextlib.suppress(NotImplementedError):
+            loop = asyncio.get_running_loop()
+            loop.add_signal_handler(signal.SIGINT, lambda: one.stop("you stopped it"))
+        async with beside(*_listeners(call, hearing)):
+            await asyncio.sleep(0)
+            await one.settle(held, done)
+            await one.deliver(waves, _Between(call, waves), done)
+
+    asyncio.run(go())
+    one.finish()
+    return one.stopped, came
+
+
+def _line(outcome: Outcome) -> str:
+    why = f": {outcome.why}" if outcome.why else ""
+    return f"{outcome.device}  {outcome.state}{why}"
+
+
+class _Between:
+    """Asks between two waves whether to go on, if that is asked for."""
+
+    def __init__(self, call: Call, waves: Sequence[Sequence[str]]) -> None:
+        self._call, self._waves = call, waves
+
+    async def __call__(self, wave: int, came: Sequence[Outcome]) -> bool:
+        if not self._call.ask:
+            return True
+        states: dict[str, int] = {}
+        for outcome in came:
+            states[outcome.state] = states.get(outcome.state, 0) + 1
+        told = ", ".join(f"{number} {state}" for state, number in states.items())
+        devices = counted(len(self._waves[wave - 1]), "device")
+        asked = f"So far: {told}. Go on with wave {wave} of {len(self._waves)}, {devices}? [y/N] "
+        try:
+            said = await asyncio.to_thread(input, asked)
+        except EOFError:
+            return False
+        return said.strip().lower() in ("y", "yes")
+
+
+def _hearing(call: Call, workspace: Workspace) -> Hearing:
+    directory = evidence.directory_of(workspace)
+    today = date.fromisoformat(call.today)
+    return Hearing(workspace.fleet.devices, workspace.policy, directory, today)
+
+
+def _listeners(call: Call, hearing: Hearing | None) -> list[Coroutine[Any, Any, None]]:
+    """Return what brings messages while the delivery runs."""
+    if hearing is None:
+        return []
+    out: list[Coroutine[Any, Any, None]] = []
+    if call.heard:
+        out.append(following(Path(call.heard), hearing.take))
+    if call.udp or call.tcp or call.tls:
+        out.append(_session(call, hearing).serve())
+    return out
+
+
+def _session(call: Call, hearing: Hearing) -> Session:
+    """Return a listener of the delivery's own."""
+    from ivrel.sources.listening.session import Asked as Listening
+    from ivrel.sources.listening.session import Session
+    from ivrel.sources.listening.sockets import Way, tls_context
+
+    if bool(call.tls) != bool(call.certificate):
+        raise InputError("--tls and --certificate belong together; give both or none")
+    ways = tuple(Way(n, port) for n in ("udp", "tcp", "tls") for port in getattr(call, n))
+    asked = Listening(ways, listen.addresses(call.on))
+    context = None
+    if call.certificate:
+        files = (Path(name) if name else None for name in (call.key, call.clients))
+        context = tls_context(Path(call.certificate), *files)
+    return Session(asked, context, hearing.take)

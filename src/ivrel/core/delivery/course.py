@@ -1,0 +1,72 @@
+"""The course of a delivery to one device: its steps, and what is to be done next, decided by what
+was begun last and by what the device says now.
+
+Each step is written down before it is taken and after. What was written last, and where the device
+stands, decide alone: whoever comes back after a lost connection, or after the program was killed,
+needs to know nothing else.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ivrel.core.delivery.standing import BEFORE, BETWEEN, PROVED, UNREADABLE
+
+# What is written down, in the order in which it is done. What ends in -ing is about to be done.
+REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT = (
+    "reached",
+    "sending",
+    "sent",
+    "reads as proved",
+    "heard as asked",
+    "keeping",
+    "kept",
+)
+TAKING_BACK, TAKEN_BACK = "taking back", "taken back"
+STEPS = (REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT, TAKING_BACK, TAKEN_BACK)
+
+# How it stands with a device of a delivery.
+WAITING, IN_FLIGHT = "waiting", "in flight"
+DELIVERED, THERE, AS_BEFORE = "delivered", "there already", "as before"
+REFUSED, IN_DOUBT, WOULD = "not begun", "in doubt", "would be sent"
+STATES: Mapping[str, str] = {
+    IN_DOUBT: "it reads neither as proved nor as before, or is not reached: look at it",
+    AS_BEFORE: "the change was taken back, or did not last; it reads as before",
+    REFUSED: "nothing was sent",
+    IN_FLIGHT: "the delivery was cut off; --resume goes on",
+    WAITING: "not its turn yet",
+    WOULD: "it is reached, and the change holds on what it says now",
+    DELIVERED: "it reads as proved, and the change is kept",
+    THERE: "it says already what the change would bring",
+}
+FAILED = (IN_DOUBT, AS_BEFORE, REFUSED)
+HELD = (IN_FLIGHT, IN_DOUBT)  # no other delivery may begin with such a device
+
+# What is to be done next.
+BEGIN, GO_ON, TAKE_BACK, IS_BEFORE, IS_DELIVERED = (
+    "begin",
+    "go on",
+    "take back",
+    "is as before",
+    "is delivered",
+)
+
+_UNDERWAY = (SENDING, SENT, READ, HEARD, KEEPING)
+_NEXT: Mapping[tuple[str, str], str] = {
+    **{(step, PROVED): GO_ON for step in _UNDERWAY},
+    **{(step, BEFORE): IS_BEFORE for step in _UNDERWAY},
+    (KEPT, PROVED): IS_DELIVERED,
+    (KEPT, BEFORE): IS_BEFORE,
+    (TAKING_BACK, PROVED): TAKE_BACK,
+    (TAKING_BACK, BEFORE): IS_BEFORE,
+    (TAKEN_BACK, PROVED): TAKE_BACK,
+    (TAKEN_BACK, BEFORE): IS_BEFORE,
+    **{(step, where): TAKE_BACK for step in STEPS for where in (BETWEEN, UNREADABLE)},
+}
+
+
+def next_move(last: str, where: str) -> str:
+    """Return what is to be done with a device: `last` is what was written down last, `where` it
+    stands now. Of one to which nothing was sent, it does not matter what it says.
+    """
+    return BEGIN if last in ("", REACHED) else _NEXT[last, where]

@@ -1,0 +1,152 @@
+"""Delivering: a wave of devices after the other, so many at once, until all are done or too many
+have failed.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Mapping, Sequence
+from typing import Any, TypeVar
+
+from msgspec import Struct
+
+from ivrel.core.correcting import Written
+from ivrel.core.delivery.course import FAILED, WAITING
+from ivrel.live.course import Asked, Course, Outcome
+from ivrel.live.hearing import Hearing
+from ivrel.live.journal import Entry, Journal
+from ivrel.live.links import Target
+from ivrel.live.proving import Prover
+
+T = TypeVar("T")
+
+# Is asked between two waves, with the number of the next one and what came of the last.
+Between = Callable[[int, Sequence[Outcome]], Awaitable[bool]]
+
+
+class Limits(Struct, frozen=True):
+    """How carefully it is gone about: `stop_after`: failures that end the delivery; `at_once`:
+    devices that are talked to at a time.
+    """
+
+    stop_after: int = 1
+    at_once: int = 10
+
+
+class Delivering:
+    """One run of a delivery that the journal knows by its number."""
+
+    def __init__(
+        self,
+        journal: Journal,
+        number: int,
+        targets: Mapping[str, Target],
+        written: Mapping[str, Written],
+        prover: Prover,
+        asked: Asked,
+        limits: Limits,
+        hearing: Hearing | None = None,
+    ) -> None:
+        self._journal, self._number = journal, number
+        self._targets, self._written = targets, written
+        self._prover, self._asked, self._limits = prover, asked, limits
+        self._hearing = hearing
+        self._failures = 0
+        self._stopped = ""
+
+    def stop(self, why: str) -> None:
+        """Begin with no more devices; those that are begun are finished."""
+        self._stopped = self._stopped or why
+
+    @property
+    def stopped(self) -> str:
+        """Why no more devices are begun; '' if they are."""
+        return self._stopped
+
+    async def settle(self, entries: Sequence[Entry], done: Callable[[Outcome], None]) -> None:
+        """Go on with devices at which an earlier run was cut off."""
+
+        async def one(entry: Entry) -> Outcome:
+            course = self._course(entry.device)
+            return await course.resume(entry, self._written.get(entry.device))
+
+        await self._at_once(entries, one, done, may_stop=False)
+
+    async def deliver(
+        self, waves: Sequence[Sequence[str]], between: Between, done: Callable[[Outcome], None]
+    ) -> None:
+        """Deliver wave by wave. `between`: is asked before each but the first, and says whether to
+        go on.
+        """
+        came: list[Outcome] = []
+        for n, wave in enumerate(waves, 1):
+            if self._stopped:
+                return
+            if came and not await between(n, came):
+                self.stop("it was not gone on with")
+                return
+            came = []
+
+            async def one(name: str) -> Outcome:
+                return await self._course(name).deliver(self._written[name])
+
+            def took(outcome: Outcome, came: list[Outcome] = came) -> None:
+                came.append(outcome)
+                done(outcome)
+
+            await self._at_once(wave, one, took)
+
+    async def _at_once(
+        self,
+        items: Sequence[T],
+        do: Callable[[T], Awaitable[Outcome]],
+        done: Callable[[Outcome], None],
+        *,
+        may_stop: bool = True,
+    ) -> None:
+        """Do something with several devices at a time, and begin with no more when too many have
+        failed.
+        """
+        left = list(reversed(items))
+
+        async def worker() -> None:
+            while left and not (may_stop and self._stopped):
+                outcome = await do(left.pop())
+                self._failures += outcome.state in FAILED
+                if self._failures >= self._limits.stop_after and outcome.state in FAILED:
+                    self.stop(f"{outcome.device} failed")
+                done(outcome)
+
+        workers = min(self._limits.at_once, len(items))
+        async with asyncio.TaskGroup() as group:
+            for _ in range(workers):
+                group.create_task(worker())
+
+    def _course(self, name: str) -> Course:
+        return Course(
+            self._targets[name],
+            self._journal,
+            self._number,
+            self._prover,
+            self._asked,
+            self._hearing,
+        )
+
+    def finish(self) -> None:
+        """Note that the run is over; a device that was not begun stays as it waits."""
+        waiting = [e for e in self._journal.entries(self._number) if e.state == WAITING]
+        if not waiting or self._stopped:
+            self._journal.end(self._number)
+
+
+@contextlib.asynccontextmanager
+async def beside(*tasks: Coroutine[Any, Any, None]) -> AsyncIterator[None]:
+    """Have tasks run beside what is done in the context, until that is done."""
+    running = [asyncio.create_task(task) for task in tasks]
+    try:
+        yield
+    finally:
+        for task in running:
+            task.cancel()
+        await asyncio.gather(*running, return_exceptions=True)

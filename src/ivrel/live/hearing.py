@@ -1,0 +1,102 @@
+"""Hearing: whether a message of a device arrives as the policy asks, after its change.
+
+Messages come from sockets of this run's own, or from the recordings that another one keeps.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import time
+from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, date, datetime
+from pathlib import Path
+
+from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.evidence.expecting import CONTRADICTED, HEARD, Expecting
+from ivrel.core.evidence.record import Record
+from ivrel.core.fleet import Device
+from ivrel.core.policy import Policy
+from ivrel.core.vocabulary.errors import Unreadable
+from ivrel.sources.messages.formats import read_kept
+
+LOOK = 0.3  # seconds between two looks into recordings
+
+
+class Hearing:
+    """What has been heard of each device while its change was sent, and after."""
+
+    def __init__(
+        self, devices: Sequence[Device], policy: Policy, directory: Directory, today: date
+    ) -> None:
+        self._devices: Mapping[str, Device] = {d.name: d for d in devices}
+        self._policy, self._directory, self._today = policy, directory, today
+        self._records: dict[str, list[tuple[float, Record]]] = {}
+        self._news: dict[str, asyncio.Event] = {}
+
+    def begin(self, device: str) -> None:
+        """Begin to note what a device says: its change is about to be sent."""
+        self._records[device], self._news[device] = [], asyncio.Event()
+
+    def take(self, record: Record) -> None:
+        """Take a message as it comes."""
+        found = attribute(record, self._directory).device
+        if found in self._records:
+            self._records[found].append((time.monotonic(), record))
+            self._news[found].set()
+
+    async def heard(self, device: str, since: float, seconds: float) -> str:
+        """Wait until a message of a device has come that contradicts nothing; return '' then, and
+        else, after so many seconds, what the last one contradicts.
+
+        `since`: when the change took effect, by the clock that never goes back: what was said
+        before proves nothing.
+        """
+        if device not in self._records:
+            self.begin(device)
+        known = self._policy, self._directory, self._today
+        expected = Expecting([self._devices[device]], *known)
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(seconds):
+                while expected.states[device].state != HEARD:
+                    for when, record in self._records[device]:
+                        if when >= since and expected.states[device].state != HEARD:
+                            expected.take(record)
+                    self._records[device] = []
+                    if expected.states[device].state != HEARD:
+                        await self._news[device].wait()
+                        self._news[device].clear()
+        self._records.pop(device, None)
+        found = expected.states[device]
+        if found.state == HEARD:
+            return ""
+        if found.state == CONTRADICTED:
+            return (
+                f"its messages are not as asked: {found.against[0].setting}: {found.against[0].why}"
+            )
+        return f"no message of it arrived within {seconds:g} s"
+
+
+async def following(folder: Path, take: Callable[[Record], None]) -> None:
+    """Take the messages that are added to the recordings in a folder, until cancelled."""
+    places = {path: path.stat().st_size for path in _recordings(folder)}
+    while True:
+        for path in _recordings(folder):
+            places[path] = _added(path, places.get(path, 0), take)
+        await asyncio.sleep(LOOK)
+
+
+def _recordings(folder: Path) -> list[Path]:
+    return sorted(folder.glob("heard-*.jsonl"))
+
+
+def _added(path: Path, place: int, take: Callable[[Record], None]) -> int:
+    """Take what was added to a file behind a place, and return where the last whole line ends."""
+    with path.open("rb") as file:
+        file.seek(place)
+        data = file.read()
+    whole = data[: data.rfind(b"\n") + 1]
+    for number, line in enumerate(whole.splitlines(), 1):
+        with contextlib.suppress(Unreadable, ValueError):
+            take(read_kept(line, str(path), number, datetime.now(UTC)))
+    return place + len(whole)

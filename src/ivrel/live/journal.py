@@ -1,0 +1,292 @@
+"""The journal: what deliveries did, step by step, written down before it is done and after.
+
+It outlives the program that is killed. A device that one delivery holds is taken by no other. The
+configurations that a delivery may have to go back to lie beside it, for their owner's eyes alone,
+until it is done; in the journal itself are changes, which are about export settings, and
+fingerprints.
+"""
+
+from __future__ import annotations
+
+import getpass
+import os
+import socket
+import sqlite3
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime
+from hashlib import sha256
+from pathlib import Path
+
+import msgspec
+from msgspec import Struct
+
+from ivrel.core.delivery.course import HELD, IN_FLIGHT, WAITING
+from ivrel.core.delivery.dialog import Exchange
+from ivrel.core.vocabulary.errors import InputError, Mistake
+from ivrel.sources.files import reason, write_bytes
+
+FILE, TEXTS = "deliveries.sqlite", "delivery-texts"
+_HELD = ", ".join(f"'{state}'" for state in HELD)
+_TABLES = f"""
+CREATE TABLE IF NOT EXISTS delivery (
+  id INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT, who TEXT NOT NULL, host TEXT NOT NULL,
+  process TEXT NOT NULL, folder TEXT NOT NULL, options TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS device (
+  delivery INTEGER NOT NULL REFERENCES delivery, name TEXT NOT NULL, wave INTEGER NOT NULL,
+  platform TEXT NOT NULL, state TEXT NOT NULL, why TEXT NOT NULL DEFAULT '',
+  change TEXT NOT NULL DEFAULT '', before TEXT NOT NULL DEFAULT '', proved TEXT NOT NULL DEFAULT '',
+  verdicts TEXT NOT NULL DEFAULT '[]', became TEXT NOT NULL DEFAULT '[]',
+  PRIMARY KEY (delivery, name));
+CREATE UNIQUE INDEX IF NOT EXISTS held ON device (name) WHERE state IN ({_HELD});
+CREATE TABLE IF NOT EXISTS step (
+  id INTEGER PRIMARY KEY, delivery INTEGER NOT NULL, name TEXT NOT NULL, at TEXT NOT NULL,
+  step TEXT NOT NULL, said TEXT NOT NULL DEFAULT '[]');
+CREATE INDEX IF NOT EXISTS steps ON step (delivery, name);
+"""
+
+Verdicts = tuple[tuple[str, str], ...]  # settings and what was found of each
+
+
+class Step(Struct, frozen=True):
+    """One step of a delivery to a device: when, what, and what was typed and answered."""
+
+    at: str
+    step: str
+    said: tuple[Exchange, ...] = ()
+
+
+class Entry(Struct, frozen=True):
+    """How it stands with one device of a delivery; `before` and `proved` are fingerprints."""
+
+    device: str
+    wave: int
+    platform: str
+    state: str
+    why: str = ""
+    change: str = ""
+    before: str = ""
+    proved: str = ""
+    verdicts: Verdicts = ()
+    became: Verdicts = ()
+
+
+class Delivery(Struct, frozen=True):
+    """One delivery: when it began and ended ('' if it did not), by whom and with what."""
+
+    number: int
+    begun: str
+    ended: str
+    who: str
+    host: str
+    process: str
+    folder: str
+    options: str
+
+
+class Journal:
+    """The journal of a workspace. `folder`: where what Ivrel keeps for itself lies."""
+
+    def __init__(self, folder: Path) -> None:
+        self._path, self._texts = folder / FILE, folder / TEXTS
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            self._base = sqlite3.connect(self._path, timeout=30, isolation_level=None)
+            self._base.execute("PRAGMA journal_mode=WAL")
+            # What was written is there after a loss of power, too.
+            self._base.execute("PRAGMA synchronous=FULL")
+            self._base.executescript(_TABLES)
+        except (OSError, sqlite3.Error) as problem:
+            said = reason(problem) if isinstance(problem, OSError) else str(problem)
+            raise InputError([Mistake(str(self._path), f"no journal: {said}")]) from None
+
+    def close(self) -> None:
+        """Close the file."""
+        self._base.close()
+
+    def begin(self, folder: str, options: str, devices: Iterable[tuple[str, int, str]]) -> int:
+        """Begin a delivery to devices (name, wave, platform), and return its number."""
+        with self._base:
+            self._base.execute("BEGIN IMMEDIATE")
+            made = self._base.execute(
+                "INSERT INTO delivery (begun, who, host, process, folder, options) "
+                "VALUES (?, ?, ?, ?, ?, ?)",
+                (_now(), getpass.getuser(), socket.gethostname(), _process(), folder, options),
+            )
+            number = int(made.lastrowid or 0)
+            self._base.executemany(
+                "INSERT INTO device (delivery, name, wave, platform, state) VALUES (?, ?, ?, ?, ?)",
+                [(number, name, wave, platform, WAITING) for name, wave, platform in devices],
+            )
+        return number
+
+    def take_over(self, number: int) -> None:
+        """Note that this process goes on with a delivery; InputError if another one does."""
+        with self._base:
+            self._base.execute("BEGIN IMMEDIATE")
+            one = self.delivery(number)
+            if one is not None and is_alive(one):
+                said = f"delivery {number} is running (process {one.process.partition(' ')[0]})"
+                raise InputError(f"{said}; two at a time would get in each other's way")
+            self._base.execute(
+                "UPDATE delivery SET process = ?, ended = NULL WHERE id = ?", (_process(), number)
+            )
+
+    def hold(self, number: int, name: str) -> str:
+        """Take a device for a delivery; return why it cannot be taken, '' if it was."""
+        try:
+            self._set(number, name, state=IN_FLIGHT)
+        except sqlite3.IntegrityError:
+            row = self._base.execute(
+                f"SELECT delivery FROM device WHERE name = ? AND state IN ({_HELD})", (name,)
+            ).fetchone()
+            holder = self.delivery(row[0]) if row else None
+            if holder is not None and is_alive(holder):
+                return f"delivery {holder.number} is busy with it"
+            other = f"delivery {row[0]}" if row else "another delivery"
+            return f"{other} left it unfinished; 'ivrel deliver --resume' settles it first"
+        return ""
+
+    def prepared(
+        self, number: int, name: str, change: str, texts: tuple[bytes, bytes], verdicts: Verdicts
+    ) -> None:
+        """Keep what may have to be gone back to, and what the proof says: both texts of it."""
+        prints = [self._kept(text) for text in texts]
+        said = msgspec.json.encode(verdicts).decode()
+        self._set(number, name, change=change, before=prints[0], proved=prints[1], verdicts=said)
+
+    def note(self, number: int, name: str, step: str, said: Sequence[Exchange] = ()) -> None:
+        """Write a step down."""
+        self._base.execute(
+            "INSERT INTO step (delivery, name, at, step, said) VALUES (?, ?, ?, ?, ?)",
+            (number, name, _now(), step, msgspec.json.encode(list(said)).decode()),
+        )
+
+    def settle(
+        self, number: int, name: str, state: str, why: str = "", became: Verdicts = ()
+    ) -> None:
+        """Write down how it stands with a device."""
+        self._set(number, name, state=state, why=why, became=msgspec.json.encode(became).decode())
+        if state not in HELD:
+            self._forget(self.entry(number, name))
+
+    def end(self, number: int) -> None:
+        """Note that a delivery is over."""
+        self._base.execute("UPDATE delivery SET ended = ? WHERE id = ?", (_now(), number))
+
+    def delivery(self, number: int) -> Delivery | None:
+        """Return a delivery; None if there is none of that number."""
+        row = self._base.execute(
+            "SELECT id, begun, coalesce(ended, ''), who, host, process, folder, options "
+            "FROM delivery WHERE id = ?",
+            (number,),
+        ).fetchone()
+        return Delivery(*row) if row else None
+
+    def last(self, *, unfinished: bool = False) -> Delivery | None:
+        """Return the latest delivery; `unfinished`: the latest that was cut off, or that left a
+        device in doubt.
+        """
+        where = (
+            "WHERE ended IS NULL OR EXISTS (SELECT 1 FROM device WHERE delivery = d.id "
+            f"AND state IN ({_HELD}))"
+            if unfinished
+            else ""
+        )
+        row = self._base.execute(
+            f"SELECT id FROM delivery d {where} ORDER BY id DESC LIMIT 1"
+        ).fetchone()
+        return self.delivery(row[0]) if row else None
+
+    def entries(self, number: int) -> list[Entry]:
+        """Return the devices of a delivery, wave by wave."""
+        return list(self._entries("delivery = ?", number))
+
+    def entry(self, number: int, name: str) -> Entry:
+        """Return one device of a delivery."""
+        return next(self._entries("delivery = ? AND name = ?", number, name))
+
+    def _entries(self, where: str, *values: object) -> Iterator[Entry]:
+        rows = self._base.execute(
+            "SELECT name, wave, platform, state, why, change, before, proved, verdicts, became "
+            f"FROM device WHERE {where} ORDER BY wave, rowid",
+            values,
+        )
+        for *plain, verdicts, became in rows.fetchall():
+            both = (msgspec.json.decode(said, type=Verdicts) for said in (verdicts, became))
+            yield Entry(*plain, *both)
+
+    def steps(self, number: int, name: str) -> list[Step]:
+        """Return what was done with a device, in its order."""
+        rows = self._base.execute(
+            "SELECT at, step, said FROM step WHERE delivery = ? AND name = ? ORDER BY id",
+            (number, name),
+        )
+        return [
+            Step(at, step, msgspec.json.decode(said, type=tuple[Exchange, ...]))
+            for at, step, said in rows
+        ]
+
+    def text(self, fingerprint: str) -> bytes:
+        """Return a configuration that was kept; InputError if it is gone."""
+        path = self._texts / fingerprint
+        if not path.exists():
+            raise InputError([Mistake(str(path), "what was kept for the way back is gone")])
+        return path.read_bytes()
+
+    def _kept(self, text: bytes) -> str:
+        name = sha256(text).hexdigest()
+        self._texts.mkdir(mode=0o700, exist_ok=True)
+        if not (self._texts / name).exists():
+            write_bytes(self._texts / name, text, 0o600)
+        return name
+
+    def _forget(self, entry: Entry) -> None:
+        """Delete the texts of a device that nothing needs any more."""
+        for name in filter(None, (entry.before, entry.proved)):
+            needed = self._base.execute(
+                f"SELECT 1 FROM device WHERE state IN ({_HELD}) AND (before = ? OR proved = ?)",
+                (name, name),
+            ).fetchone()
+            if not needed:
+                (self._texts / name).unlink(missing_ok=True)
+
+    def _set(self, number: int, device: str, **values: str) -> None:
+        fields = ", ".join(f"{name} = ?" for name in values)
+        self._base.execute(
+            f"UPDATE device SET {fields} WHERE delivery = ? AND name = ?",
+            (*values.values(), number, device),
+        )
+
+
+def is_alive(one: Delivery) -> bool:
+    """Whether the process of a delivery runs on this machine; one on another is taken to run."""
+    if one.ended:
+        return False
+    if one.host != socket.gethostname():
+        return True
+    pid, _, begun = one.process.partition(" ")
+    return _begun(int(pid)) == begun and int(pid) != os.getpid()
+
+
+def _process() -> str:
+    return f"{os.getpid()} {_begun(os.getpid())}"
+
+
+def _begun(pid: int) -> str:
+    """Return when a process began, in the system's own words; '' if there is no such process.
+
+    Numbers of processes are used again, and a number alone would mean another one.
+    """
+    try:
+        stat = Path(f"/proc/{pid}/stat").read_text(errors="replace")
+    except OSError:
+        try:
+            os.kill(pid, 0)
+        except OSError:
+            return ""
+        return "running"
+    return stat.rpartition(")")[2].split()[19]
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")

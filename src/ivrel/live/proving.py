@@ -1,0 +1,96 @@
+"""Proving on what a device says now: the change that is to be sent, or one computed anew."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from datetime import date
+from difflib import unified_diff
+
+from msgspec import Struct
+
+from ivrel.core.correcting import Property, Written, correct, judge_change, start
+from ivrel.core.dialects import Dialect
+from ivrel.core.fleet import Device
+from ivrel.core.judging import Auditor
+from ivrel.core.policy import Policy
+from ivrel.core.vocabulary.errors import IvrelError, Unreadable
+from ivrel.core.vocabulary.verdict import DeviceResult
+from ivrel.live.journal import Verdicts
+
+
+class Ready(Struct, frozen=True):
+    """A change that holds on what a device says now. `problem`: why it is not sent; `is_there`: it
+    says so already; `anew`: how it differs from the change that was to be sent, line by line.
+    """
+
+    change: str = ""
+    before: bytes = b""
+    proved: bytes = b""
+    verdicts: Verdicts = ()
+    problem: str = ""
+    is_there: bool = False
+    anew: tuple[str, ...] = ()
+
+
+class Prover:
+    """Proves changes by a policy, on one day; `again`: where a configuration is not the one that a
+    change was made for, the change is computed anew.
+    """
+
+    def __init__(
+        self, policy: Policy, today: date, names: Collection[str] = (), *, again: bool = False
+    ) -> None:
+        self._policy, self._today, self._names, self._again = policy, today, tuple(names), again
+        self._auditor = Auditor(policy, today)
+
+    def ready(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
+        """Return what is to be sent to a device that says `data`."""
+        try:
+            return self._ready(device, dialect, data, written)
+        except IvrelError as problem:
+            return Ready(problem=str(problem))
+
+    def _ready(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
+        known = (self._policy, self._today, device.name, self._names)
+        begun = start(device, dialect, data, *known)
+        judged = judge_change(begun, written)
+        if judged.state == "done" or (judged.corrected and judged.corrected == data):
+            return Ready(is_there=True, before=data, verdicts=verdicts_of(begun.before))
+        if judged.stale and not self._again:
+            said = "it says something else than what the change was made for"
+            return Ready(problem=f"{said}; --prove-again computes and proves it anew")
+        if judged.stale:
+            return self._made_anew(device, dialect, data, written)
+        if judged.state != "holds":
+            return Ready(problem=_against(judged.problem, judged.proof))
+        return Ready(written.change, data, judged.corrected, verdicts_of(begun.before))
+
+    def _made_anew(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
+        found = correct(device, dialect, data, self._policy, self._today, device.name, self._names)
+        if not found.changes:
+            return Ready(is_there=True, before=data, verdicts=verdicts_of(found.before))
+        if not found.proved:
+            return Ready(problem=f"the change computed anew: {_against('', found.proof)}")
+        old, new = written.change.splitlines(), found.change.splitlines()
+        lines = list(unified_diff(old, new, lineterm="", n=0))[2:]
+        shown = tuple(line for line in lines if not line.startswith("@@"))
+        return Ready(found.change, data, found.corrected, verdicts_of(found.before), anew=shown)
+
+    def verdicts(self, device: Device, dialect: Dialect, data: bytes) -> Verdicts:
+        """Return what the policy finds of a configuration."""
+        try:
+            return verdicts_of(self._auditor.audit(device, dialect, data, device.name))
+        except Unreadable:
+            return ()
+
+
+def verdicts_of(result: DeviceResult) -> Verdicts:
+    """Return settings with their verdicts."""
+    return tuple((v.setting, v.verdict) for v in result.verdicts)
+
+
+def _against(problem: str, proof: Iterable[Property]) -> str:
+    if problem:
+        return problem
+    failed = next((p for p in proof if not p.holds), None)
+    return f"not {failed.name}: {failed.why}" if failed else "its proof does not hold"

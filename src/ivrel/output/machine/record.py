@@ -1,0 +1,62 @@
+"""The record of a delivery as Markdown, for the change ticket."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TextIO
+
+from ivrel.core.delivery.course import STATES
+from ivrel.output.machine.sheet import cell
+from ivrel.output.views.delivered import Delivered, DeliveryView
+
+
+def write_record(out: TextIO, view: DeliveryView) -> None:
+    """Write who did what when, device by device: what was sent and answered, and what came of
+    it.
+    """
+    out.write("".join(f"{line}\n" for line in _lines(view)))
+
+
+def _lines(view: DeliveryView) -> Iterator[str]:
+    yield f"# Delivery {view.number}: {view.fleet}"
+    yield ""
+    yield f"- by {cell(view.who)} on {cell(view.host)}, from `{view.folder}`"
+    yield f"- begun {view.begun}, {'ended ' + view.ended if view.ended else 'not ended'}"
+    if view.stopped:
+        yield f"- no more devices were begun: {cell(view.stopped)}"
+    yield ""
+    yield "| wave | device | platform | state | why |"
+    yield "|---:|---|---|---|---|"
+    for d in view.devices:
+        yield f"| {d.wave} | {cell(d.device)} | {d.platform} | {d.state} | {cell(d.why)} |"
+    yield ""
+    there = {d.state for d in view.devices}
+    for state, means in STATES.items():
+        if state in there:
+            yield f"*{state}*: {means}."
+    for d in view.devices:
+        if d.steps:
+            yield from _device(d)
+
+
+def _device(d: Delivered) -> Iterator[str]:
+    yield ""
+    yield f"## {d.device}"
+    yield ""
+    yield f"{d.platform}, wave {d.wave}: **{d.state}**{'; ' + cell(d.why) if d.why else ''}"
+    if d.prints[0]:
+        yield ""
+        yield f"Made for `sha256:{d.prints[0]}`, proved to give `sha256:{d.prints[1]}`."
+    if d.change:
+        yield from ("", "```", *d.change.rstrip("\n").splitlines(), "```")
+    settings = [s for s in d.before if d.after.get(s, d.before[s]) != d.before[s]]
+    if settings:
+        yield from ("", "| setting | before | after |", "|---|---|---|")
+        yield from (f"| {s} | {d.before[s]} | {d.after.get(s, '')} |" for s in settings)
+    yield from ("", "| at | step | sent | answered |", "|---|---|---|---|")
+    for s in d.steps:
+        yield f"| {s.at} | {s.step} | | |"
+        for x in s.said:
+            sent = "<br>".join(f"`{cell(one)}`" for one in x.typed.splitlines() if one.strip())
+            answered = "<br>".join(cell(one) for one in x.answered)
+            yield f"| | | {sent} | {answered} |"

@@ -1,0 +1,64 @@
+"""A delivery on a terminal: what needs a look first, then what was delivered."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from ivrel.core.delivery.course import STATES
+from ivrel.core.vocabulary.wording import counted
+from ivrel.output.terminal.screen import Text, line, shown, table
+from ivrel.output.views.delivered import Delivered, DeliveryView
+
+STATE_STYLES = {
+    "in doubt": "bold red reverse",
+    "as before": "bold red",
+    "not begun": "bold red",
+    "in flight": "yellow",
+    "waiting": "dim",
+    "would be sent": "cyan",
+    "delivered": "green",
+    "there already": "cyan",
+}
+MOST = 60  # devices that are shown one by one
+LINES = 12  # of a change that was computed anew
+
+
+def draw_delivery(screen: Console, view: DeliveryView) -> None:
+    """Draw a row for each device, how many there are of each state, and what that means."""
+    grid = table("wave", "device", "platform", "state", "s", "")
+    grid.columns[0].justify = grid.columns[4].justify = "right"
+    ranked = view.ranked()
+    for d in ranked[:MOST]:
+        styled = Text(d.state, STATE_STYLES[d.state])
+        seconds = f"{d.seconds:.1f}" if d.seconds else "-"
+        grid.add_row(str(d.wave), Text(d.device), d.platform, styled, seconds, Text(d.why))
+        for one in d.anew[:LINES]:
+            grid.add_row("", "", "", "", "", Text(one, "italic"))
+    shown(screen, grid)
+    if len(ranked) > MOST:
+        line(screen, (f"and {len(ranked) - MOST:,} more; --format json has them all", "dim"))
+    if view.is_record:
+        for d in view.devices:
+            _steps(screen, d)
+    screen.print()
+    for state, means in STATES.items():
+        number = sum(d.state == state for d in ranked)
+        if number:
+            label = counted(number, "device").ljust(12)
+            line(screen, label, (state.ljust(14), STATE_STYLES[state]), means)
+    if view.stopped:
+        line(screen, (f"No more devices were begun: {view.stopped}.", "bold"))
+
+
+def _steps(screen: Console, d: Delivered) -> None:
+    """Draw what was done with a device."""
+    if not d.steps:
+        return
+    screen.print()
+    line(screen, (d.device, "bold"), f"  {d.platform}, wave {d.wave}: {d.state}")
+    grid = table("at", "step", "typed", "answered")
+    for s in d.steps:
+        grid.add_row(s.at[11:23], s.step, "", "")
+        for x in s.said:
+            grid.add_row("", "", Text(x.typed, "italic"), Text("\n".join(x.answered)))
+    shown(screen, grid, 2)
