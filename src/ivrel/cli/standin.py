@@ -39,7 +39,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "late, silent",
     )
     does.add_argument("--restart", metavar="DEVICE", help="restart a device that is running")
-    does.add_argument("--show", metavar="DEVICE", help="print what a running device is set to do")
     does.add_argument("--stop", action="store_true", help="end all devices that are running")
     parser.add_argument(
         "--fault",
@@ -102,8 +101,7 @@ def run(args: argparse.Namespace) -> int:
     if request:
         from ivrel.standin.running import asked
 
-        for line in asked(workspace.folder, request):
-            print(line)
+        print(asked(workspace.folder, request))
         return 0
     return _serve(args, workspace)
 
@@ -134,9 +132,8 @@ def _request(args: argparse.Namespace) -> list[str]:
         if args.trouble[1] not in (*FAULTS, "none"):
             raise InputError(f"fault {not_one_of(args.trouble[1], (*FAULTS, 'none'))}")
         return ["fault", *args.trouble]
-    for what in ("restart", "show"):
-        if getattr(args, what):
-            return [what, getattr(args, what)]
+    if args.restart:
+        return ["restart", args.restart]
     return ["stop"] if args.stop else []
 
 

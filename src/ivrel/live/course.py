@@ -168,6 +168,10 @@ class Course:
             await self._back(f"{at}{problem}")
         except Unreachable as problem:
             await self._settled(str(problem))
+        except (_Ended, IvrelError):
+            raise
+        except Exception as problem:  # whatever it is: the device must not be left alone with it
+            await self._settled(own_error(problem))
 
     async def _go_on(self, link: Link) -> None:
         """Read back, hear, keep: from a device in which the change is, to the end."""

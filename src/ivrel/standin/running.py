@@ -7,7 +7,7 @@ import multiprocessing
 import os
 import signal
 import socket
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from multiprocessing.connection import Connection
 from pathlib import Path
 
@@ -19,7 +19,7 @@ from ivrel.core.vocabulary.errors import InputError, Unreadable
 from ivrel.sources.files import read_bytes, write_bytes
 from ivrel.sources.workspace import Workspace
 from ivrel.standin.certificate import make_certificate
-from ivrel.standin.serving import FOLDER, RUNNING, Plan, Serving, prepare
+from ivrel.standin.serving import FOLDER, RUNNING, Answer, Plan, Serving, prepare
 
 
 class Running(Struct, frozen=True):
@@ -102,22 +102,21 @@ def _share(workspace: Workspace, devices: Sequence[Device], plan: Plan, pipe: Co
         pipe.send((0, "", str(problem)))
 
 
-def asked(folder: Path, request: Sequence[str]) -> Iterator[str]:
-    """Send a request to the stand-ins that run, and yield what they say to it."""
+def asked(folder: Path, request: Sequence[str]) -> str:
+    """Send a request to the stand-ins that run, and return what they say to it."""
     path = _file(folder)
     if not _is_running(path):
         raise InputError("no stand-ins of this workspace are running; 'ivrel standin' starts them")
     running = msgspec.json.decode(read_bytes(path, str(path)), type=Running)
-    said = [_said(where, request) for where in running.sockets]
-    found = [one for one in said if one != "-"]
+    found = [one for one in (_said(where, request) for where in running.sockets) if one.said]
     if not found:
         raise InputError(f"no stand-in is called '{request[1]}'")
-    if found[0].startswith("! "):
-        raise InputError(found[0][2:])
-    yield found[0]
+    if found[0].is_wrong:
+        raise InputError(found[0].said)
+    return found[0].said
 
 
-def _said(where: str, request: Sequence[str]) -> str:
+def _said(where: str, request: Sequence[str]) -> Answer:
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as one:
         one.settimeout(10)
         one.connect(where)
@@ -125,7 +124,7 @@ def _said(where: str, request: Sequence[str]) -> str:
         parts = []
         while part := one.recv(1 << 16):
             parts.append(part)
-    return b"".join(parts).decode("utf-8", "surrogateescape").rstrip("\n")
+    return msgspec.json.decode(b"".join(parts), type=Answer)
 
 
 def _file(folder: Path) -> Path:

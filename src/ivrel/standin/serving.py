@@ -56,6 +56,13 @@ class Plan(Struct, frozen=True):
     every: float = 0.0
 
 
+class Answer(Struct, frozen=True):
+    """What is answered to a request: what came of it, or (`is_wrong`) what is wrong with it."""
+
+    said: str
+    is_wrong: bool = False
+
+
 class Serving:
     """The stand-ins of some devices of a workspace."""
 
@@ -165,23 +172,23 @@ class Serving:
         """Do what one request asks for."""
         try:
             request = msgspec.json.decode(await reader.readline(), type=list[str])
-            answer = self._do(request)
-        except (msgspec.DecodeError, IvrelError, ValueError) as problem:
-            answer = f"! {problem}"
+            answer = Answer(self._do(request))
+        except (msgspec.DecodeError, IvrelError, ValueError, IndexError) as problem:
+            answer = Answer(str(problem), is_wrong=True)
         with contextlib.suppress(OSError):
-            writer.write(f"{answer}\n".encode())
+            writer.write(msgspec.json.encode(answer))
             await writer.drain()
             writer.close()
 
     def _do(self, request: Sequence[str]) -> str:
-        """Do what is asked for, and return what came of it; '-' if the device is none of these."""
+        """Do what is asked for, and return what came of it; '' if the device is none of these."""
         what, *words = request
         if what == "stop":
             self._done.set()
             return "stopped"
         unit = self._units.get(words[0]) if words else None
         if unit is None:
-            return "-"
+            return ""
         if what == "make":
             number = unit.say(Event(SEVERITIES.index(words[1]), "made", words[2]))
             return f"{words[0]} told {number} collector{'s' * (number != 1)}"
@@ -195,7 +202,7 @@ class Serving:
             unit.restart()
             return f"{words[0]} has restarted"
         if what == "show":
-            return unit.running.decode("utf-8", "surrogateescape")
+            return unit.running.decode("utf-8", "replace")
         raise ValueError(f"'{what}' is not known")
 
 

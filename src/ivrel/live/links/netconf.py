@@ -19,9 +19,9 @@ from typing import Any, TypeVar
 
 import paramiko
 from lxml import etree
-from ncclient import manager
-from ncclient.operations import OperationError, RPCError
-from ncclient.transport import AuthenticationError, SSHUnknownHostError, TransportError
+from ncclient import NCClientError, manager
+from ncclient.operations import RPCError
+from ncclient.transport import AuthenticationError, SSHUnknownHostError
 
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.vocabulary.errors import Refused, Unreachable
@@ -194,7 +194,7 @@ class Netconf(Link):
         except SSHUnknownHostError:
             said = "the host shows another key than the one that is known; nothing was said to it"
             raise Unreachable(f"{where}: {said}") from None
-        except (TransportError, OperationError, paramiko.SSHException, EOFError) as problem:
+        except (NCClientError, paramiko.SSHException, EOFError) as problem:
             said = f"the session ended: {shorten(str(problem), 100) or 'without a word'}"
             raise Unreachable(f"{where}: {said}") from None
         except (OSError, TimeoutError) as problem:
