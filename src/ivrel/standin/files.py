@@ -41,7 +41,7 @@ class Root:
     async def run(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
         """Run one of the commands that a device has; any other is not known."""
         command = process.command or ""
-        words = shlex.split(command)
+        words = [w for w in shlex.split(command) if not w.startswith("PATH=")]
         if words[:1] == [RESTART]:
             self._unit.take(self.text())
             self._unit.saved = self._unit.running

@@ -1,7 +1,7 @@
 """NETCONF (RFC 6241) over SSH (RFC 6242), with what the server says that it can.
 
-With a candidate, a change is edited, validated, and committed on trial where the server can
-(RFC 6241 sections 8.3, 8.4 and 8.6). The session that is lost takes it back by itself. The library
+With a candidate, a change is edited there, and committed on trial where the server can (RFC 6241
+sections 8.3 and 8.4). The session that is lost takes it back by itself. The library
 waits for answers, so each call runs in a thread.
 """
 
@@ -115,8 +115,8 @@ class Netconf(Link):
         )
         if target == RUNNING:
             return
-        if self._can("validate"):
-            await self._asked("validate", lambda: self._manager.validate(CANDIDATE))
+        # No <validate>: a commit validates all the same, and takes all of it or nothing (RFC 6241
+        # section 8.3.4.1). One server in use loses what the candidate holds when it is asked to.
         self.effective_at = time.monotonic()
         if sent.seconds and self.has_trial:
             seconds = str(sent.seconds)
@@ -211,7 +211,6 @@ def _laid_out(data: etree._Element) -> bytes:
     again = etree.fromstring(etree.tostring(data, with_tail=False), parser)
     whole = etree.Element(f"{{{BASE}}}data", nsmap=_plain(BASE))
     whole.extend(list(again))
-    etree.cleanup_namespaces(whole)
     etree.indent(whole)
     return str(etree.tostring(whole, encoding="unicode")).encode() + b"\n"
 

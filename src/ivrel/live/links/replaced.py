@@ -26,7 +26,7 @@ from ivrel.sources.daemon import told_in
 from ivrel.sources.files import FILES, plain_text
 from ivrel.sources.packed import largest
 
-ROOT = "/etc"
+NOT_THERE = (126, 127)  # what a shell ends with that finds no such program
 NEW = ".ivrel-new"  # behind the name of a file that is about to take another's place
 
 
@@ -131,7 +131,7 @@ class Replaced(Link):
             shown = tuple(self.hider.hidden(shorten(plain(one), 120)) for one in against[:3])
             self.exchanges.append(Exchange(command, shown or ("nothing against it",)))
             if against:
-                raise Refused(f"{command.split()[0]} does not take it: {shown[0]}")
+                raise Refused(f"its own check has something against it: {shown[0]}")
 
     async def _complaints(self, command: str, files: Mapping[str, bytes]) -> Counter[str]:
         """Return what a program has against files, read from a copy of all of them."""
@@ -149,6 +149,8 @@ class Replaced(Link):
             main = f"{folder}/{self._name(self._main)}"
             done = await self._run(command.replace(FILE, quote(main)))
             said = str(done.stderr or "")
+            if done.exit_status in NOT_THERE:
+                raise Refused(f"'{shorten(command, 60)}' is not there to check it")
             if done.exit_status and not said.strip():
                 said = str(done.stdout or "") or f"it ended with {done.exit_status}"
             return told_in(said, f"{folder}/", above)
