@@ -28,18 +28,24 @@ from ivrel.standin.files import RESTART
 from ivrel.standin.running import asked
 
 PROGRAM = str(Path(sys.executable).parent / "ivrel")
-FREE = 40  # networks 127.FREE.0 and on hold the copies
+FIRST = 64  # networks from 127.64 on hold the copies
 
 
-def write_fleet(folder: Path, number: int, *, patience: int = 3, trial: int = 5) -> list[Device]:
-    """Write a workspace of so many stand-ins, copies of the example's devices."""
-    devices = read_fleet(fleet_text(), "fleet.yaml").devices
+def write_fleet(
+    folder: Path, number: int, *, only: str = "", patience: int = 3, trial: int = 5
+) -> list[Device]:
+    """Write a workspace of so many stand-ins, copies of the example's devices; `only`: names of
+    those that are copied.
+    """
+    every = read_fleet(fleet_text(), "fleet.yaml").devices
+    devices = [d for d in every if not only or d.name in only.split()]
+    network = FIRST + os.getpid() % 128  # several tests at a time do not stand in one place
     texts, out = configurations(), []
     for n in range(number):
         device, copy = devices[n % len(devices)], n // len(devices)
         name = f"{device.name}-{copy}" if copy else device.name
         old = on_loopback(device.identity or "")
-        new = f"127.{FREE + copy}.0.{old.rpartition('.')[2]}"
+        new = f"127.{network}.{copy}.{old.rpartition('.')[2]}"
         out.append(replace(device, name=name, identity=new))
         for file, text in texts[device.name].items():
             text = re.sub(rf"\b{re.escape(old)}\b", new, on_loopback(text))
@@ -67,7 +73,12 @@ def write_fleet(folder: Path, number: int, *, patience: int = 3, trial: int = 5)
 def call(*words: str | Path, code: int | None = 0) -> subprocess.CompletedProcess[str]:
     """Run the program."""
     done = subprocess.run(
-        [PROGRAM, *map(str, words)], capture_output=True, text=True, timeout=300, check=False
+        [PROGRAM, *map(str, words)],
+        capture_output=True,
+        text=True,
+        timeout=300,
+        check=False,
+        env={name: value for name, value in os.environ.items() if name != "COLUMNS"},
     )
     assert "Traceback" not in done.stderr and "error in Ivrel" not in done.stdout, done
     assert code is None or done.returncode == code, (words, done.stdout[-3000:], done.stderr[-800:])
@@ -89,7 +100,7 @@ def standins(folder: Path, *words: str) -> Iterator[subprocess.Popen[str]]:
             assert process.poll() is None, log.read_text()
             time.sleep(0.05)
         if not (folder / ".ivrel" / "host-keys").exists():
-            call("gather", "-w", folder, "--learn-keys")
+            call("gather", "-w", folder, "--learn-keys", code=None)
         yield process
     finally:
         process.send_signal(signal.SIGTERM)
@@ -108,27 +119,31 @@ def kill(process: subprocess.Popen[bytes]) -> None:
     process.wait()
 
 
-def states(folder: Path) -> dict[str, str]:
-    """Return what the journal says of each device of the last delivery; nothing without one."""
+def states(folder: Path, number: int = 0) -> dict[str, str]:
+    """Return what the journal says of each device of a delivery, the last if no number is given;
+    nothing without one.
+    """
     path = folder / ".ivrel" / "deliveries.sqlite"
     if not path.exists():
         return {}
     base = sqlite3.connect(path)
     try:
-        number = base.execute("SELECT max(id) FROM delivery").fetchone()[0]
+        number = number or base.execute("SELECT max(id) FROM delivery").fetchone()[0]
         rows = base.execute("SELECT name, state FROM device WHERE delivery = ?", (number,))
         return dict(rows.fetchall())
     finally:
         base.close()
 
 
-def third_states(folder: Path, befores: dict[str, bytes], proved: dict[str, bytes]) -> list[str]:
+def third_states(
+    folder: Path, befores: dict[str, bytes], proved: dict[str, bytes], number: int = 0
+) -> list[str]:
     """Return the devices that read neither as before nor as proved, or otherwise than the journal
     says.
     """
     workspace, out = Workspace(folder), []
     platforms = {d.name: d.platform for d in workspace.fleet.devices}
-    said = states(folder)
+    said = states(folder, number)
     for name in proved:
         state = said.get(name, "waiting")
         dialect = workspace.dialects[platforms[name]]

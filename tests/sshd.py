@@ -27,7 +27,9 @@ class Sshd(Struct, frozen=True):
     @property
     def way(self) -> str:
         """How the fleet says that a device is reached there, without the braces."""
-        return f"address: 127.0.0.1, port: {self.port}, user: {getpass.getuser()}, key: '{self.key}'"
+        return (
+            f"address: 127.0.0.1, port: {self.port}, user: {getpass.getuser()}, key: '{self.key}'"
+        )
 
 
 def free_port() -> int:

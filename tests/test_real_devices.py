@@ -57,7 +57,12 @@ def netconfd(folder: Path) -> Iterator[Sshd]:
     shutil.copy(Path(__file__).parent / "modules" / "ietf-syslog.yang", modules)
     said = [f'modpath "{modules}:/usr/share/yuma/modules"', *(f"module {m}" for m in MODULES)]
     port = free_port()  # the server lets in nobody who came by another
-    said += [f"port {port}", "target candidate", "no-startup", f'superuser root\n  ncxserver-sockname "{sock}"']
+    said += [
+        f"port {port}",
+        "target candidate",
+        "no-startup",
+        f'superuser root\n  ncxserver-sockname "{sock}"',
+    ]
     config.write_text("netconfd {\n  " + "\n  ".join(said) + "\n}\n")
     env = {**os.environ, "HOME": str(folder)}
     with (folder / "out").open("wb") as out:
@@ -166,7 +171,7 @@ def rsyslogd(folder: Path, main: Path) -> Iterator[Path]:
     that restarts it.
     """
     script, pid = folder / "restart", folder / "pid"
-    start = f'{RSYSLOGD} -f {main} -i {pid} && for i in $(seq 50); do [ -s {pid} ] && break; sleep 0.1; done'
+    start = f"{RSYSLOGD} -f {main} -i {pid} && for i in $(seq 50); do [ -s {pid} ] && break; sleep 0.1; done"
     stop = f"[ -s {pid} ] && kill $(cat {pid}) && while [ -s {pid} ]; do sleep 0.05; done"
     script.write_text(f"#!/bin/sh\n{stop}\n{start}\n")
     script.chmod(0o755)
@@ -227,7 +232,10 @@ def _says(log: Path, pri: str, going: list[bool]) -> None:
 
     def speak() -> None:
         while going:
-            with contextlib.suppress(OSError), socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as one:
+            with (
+                contextlib.suppress(OSError),
+                socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as one,
+            ):
                 one.connect(str(log))
                 one.send(f"{pri}harbour: gangway 3 is down".encode())
             time.sleep(0.1)

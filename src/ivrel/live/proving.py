@@ -56,19 +56,22 @@ class Prover:
         judged = judge_change(begun, written)
         if judged.state == "done" or (judged.corrected and judged.corrected == data):
             return Ready(is_there=True, before=data, verdicts=verdicts_of(begun.before))
-        if judged.stale and not self._again:
-            said = "it says something else than what the change was made for"
-            return Ready(problem=f"{said}; --prove-again computes and proves it anew")
         if judged.stale:
-            return self._made_anew(device, dialect, data, written)
+            return self._stale(device, dialect, data, written)
         if judged.state != "holds":
             return Ready(problem=_against(judged.problem, judged.proof))
         return Ready(written.change, data, judged.corrected, verdicts_of(begun.before))
 
-    def _made_anew(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
+    def _stale(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
+        """Return what is to be sent to a device that says something else than what the change was
+        made for: nothing, if that is as asked already.
+        """
         found = correct(device, dialect, data, self._policy, self._today, device.name, self._names)
         if not found.changes:
             return Ready(is_there=True, before=data, verdicts=verdicts_of(found.before))
+        if not self._again:
+            said = "it says something else than what the change was made for"
+            return Ready(problem=f"{said}; --prove-again computes and proves it anew")
         if not found.proved:
             return Ready(problem=f"the change computed anew: {_against('', found.proof)}")
         old, new = written.change.splitlines(), found.change.splitlines()

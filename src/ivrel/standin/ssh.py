@@ -79,7 +79,7 @@ class Befalling:
     def __init__(self, unit: Unit, fault: Fault | None, end: Callable[[], None]) -> None:
         self._unit, self._fault, self._end = unit, fault, end
         self._lines = 0
-        self._was_on_trial = False
+        self._was_on_trial = self._happened = False
 
     async def before(self, talker: Talker, line: str) -> Answered | None:
         """Have it happen if it is time for it, before a line is taken; return what the device
@@ -91,10 +91,13 @@ class Befalling:
         if fault.kind == "slow":
             await asyncio.sleep(SLOW)
         self._lines += talker.is_change(line)
-        if not talker.is_change(line) or self._lines != fault.at:
+        if not talker.is_change(line) or self._lines < fault.at or self._happened:
             return None
-        if fault.kind == "refuse" and not talker.in_text:
-            return talker.refusal
+        if fault.kind == "refuse":
+            refusal = talker.refused(line)  # a text is refused at its end
+            self._happened = refusal is not None
+            return refusal
+        self._happened = True
         await self._cut(fault.kind)
         return None
 

@@ -74,9 +74,13 @@ class Talker:
         others = (said.show, said.leave, *said.start, *said.save, *said.drop, "")
         return said.typed != WHOLE and word not in others
 
-    @property
-    def refusal(self) -> Answered:
-        """What a device answers to a line that it does not take."""
+    def refused(self, line: str) -> Answered | None:
+        """Return what a device answers to a line that it does not take; None within a text, which
+        it answers at its end.
+        """
+        if self._collects and line.strip() != self._said.end:
+            return None
+        self._collects, self._lines = False, []
         return Answered(f"{self._mark}this is not possible now\n".encode())
 
     def typed(self, line: str) -> Answered:

@@ -17,6 +17,7 @@ from ivrel.core.text.text import decode
 # Sequences that steer a terminal (ECMA-48 section 5.4), and single signs that do.
 _STEERS = re.compile(rb"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]|[\x00\x07\x0e\x0f]")
 _BACK = re.compile(rb"[^\x08\n]\x08")
+LONGEST_PROMPT = 256  # bytes, with what steers the terminal
 SHOWN, LONG = 3, 160  # lines of an answer that are kept, and signs of each
 
 
@@ -41,8 +42,11 @@ def cleaned(data: bytes) -> bytes:
 
 def waits(session: Session, data: bytes) -> bool:
     """Whether a device waits for the next line: the last line is its prompt."""
-    last = data.rsplit(b"\n", 1)[-1]
-    return bool(last) and re.search(session.prompt, decode(cleaned(last))) is not None
+    last = data[-2 * LONGEST_PROMPT :].rsplit(b"\n", 1)[-1]
+    # A long line is no prompt, and patterns are slow on it.
+    if not last or len(last) > LONGEST_PROMPT:
+        return False
+    return re.search(session.prompt, decode(cleaned(last))) is not None
 
 
 def answer(session: Session, typed: str, data: bytes) -> bytes:
@@ -51,9 +55,9 @@ def answer(session: Session, typed: str, data: bytes) -> bytes:
     first, end, rest = text.partition(b"\n")
     if end and decode(first).strip() == typed.strip():
         text = rest
-    head, _, last = text.rpartition(b"\n")
+    head, end, last = text.rpartition(b"\n")
     if re.search(session.prompt, decode(last)):
-        return head + b"\n" if head else b""
+        return head + end
     return text
 
 

@@ -1,0 +1,456 @@
+"""Gathering and delivering, on stand-ins with every way to be reached and with every fault."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import signal
+import socket
+import sqlite3
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from random import Random
+
+import asyncssh
+import pytest
+from fleets import (
+    PROGRAM,
+    call,
+    kill,
+    proved_texts,
+    shown,
+    standins,
+    states,
+    third_states,
+    write_fleet,
+)
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ivrel.core.correcting.changes import apply_edits
+from ivrel.core.delivery import course
+from ivrel.core.delivery.dialog import answer, cleaned, waits
+from ivrel.core.delivery.standing import BEFORE, BETWEEN, PROVED, UNREADABLE, standing, way_back
+from ivrel.core.text.text import Text
+from ivrel.sources.workspace import Workspace
+from ivrel.standin.faults import FAULTS
+from ivrel.standin.running import asked
+
+# One of each platform, and of each way of taking a change.
+ONE_OF_EACH = (
+    "holmsay-gw2 tarsk-fw2 brannay-fw2 mv-gannet-fw1 tarsk-sw2 kelby-gw2 orrin-gw2 mv-petrel-lx1"
+)
+CAREFUL = ("--no-ask", "--stop-after", "100", "--at-once", "20")
+SECRET = re.compile(r"\b[0-9a-f]{24}\b")  # what keepers' secrets look like in the example
+
+
+class Fleet:
+    """A workspace with corrections, whose stand-ins run."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.out = folder / "w", folder / "corrections"
+        self.befores: dict[str, bytes] = {}
+        self.proved: dict[str, bytes] = {}
+
+    def deliver(self, *words: str, code: int | None = 0) -> subprocess.CompletedProcess[str]:
+        return call("deliver", "-w", self.folder, self.out, *CAREFUL, *words, code=code)
+
+    def corrected(self) -> None:
+        call("gather", "-w", self.folder)
+        call("correct", "-w", self.folder, "--waves", "--first", "3", "-o", self.out, code=None)
+        self.befores, self.proved = proved_texts(self.folder, self.out)
+        assert self.proved
+
+    def third_states(self, number: int = 0) -> list[str]:
+        return third_states(self.folder, self.befores, self.proved, number)
+
+
+@pytest.fixture
+def fleet(tmp_path: Path) -> Iterator[Fleet]:
+    one = Fleet(tmp_path)
+    write_fleet(one.folder, 8, only=ONE_OF_EACH)
+    with standins(one.folder):
+        one.corrected()
+        yield one
+
+
+def test_what_was_delivered_reads_as_proved_and_is_told(fleet: Fleet) -> None:
+    assert re.search("8 devices +would be sent", fleet.deliver("--dry-run").stdout)
+    assert all(shown(fleet.folder, name) == text for name, text in fleet.befores.items() if "lx" not in name and "gw2" not in name)  # fmt: skip
+    assert re.search("8 devices +delivered", fleet.deliver().stdout)
+    assert not fleet.third_states()
+    # What is kept outlasts a restart.
+    for name in fleet.proved:
+        asked(fleet.folder, ["restart", name])
+    assert not fleet.third_states()
+    gathered = call("gather", "-w", fleet.folder, "--since").stdout
+    assert "changed 8" in gathered and "- events / export off" in gathered
+    assert "as before 8" in call("gather", "-w", fleet.folder).stdout
+    call("audit", "-w", fleet.folder)
+    assert re.search("8 devices +there already", fleet.deliver("--prove-again").stdout)
+    record = call("deliver", "-w", fleet.folder, "--record", "1000", code=2).stderr
+    assert "no delivery 1000" in record
+    said = call("deliver", "-w", fleet.folder, "--record", "2", "--format", "md").stdout
+    assert "| export | breaks | meets |" in said and "`    export on`" in said
+    said += call("deliver", "-w", fleet.folder, "--record", "2", "--format", "json").stdout
+    said += call("deliver", "-w", fleet.folder, "--record", "2").stdout + gathered
+    # A secret is in the configurations, and nowhere else.
+    assert SECRET.search(fleet.befores["holmsay-gw2"].decode())
+    assert not SECRET.search(said)
+    for path in fleet.folder.joinpath(".ivrel").glob("deliveries*"):
+        assert not SECRET.search(path.read_bytes().decode("latin-1"))
+    assert not list(fleet.folder.glob(".ivrel/delivery-texts/*"))
+
+
+def test_each_fault_leaves_each_platform_as_before_or_as_proved(fleet: Fleet) -> None:
+    lasting = ("slow", "late", "silent")  # what does not keep a change from being delivered
+    for fault in sorted(FAULTS, key=lambda fault: fault in lasting):
+        for name in fleet.proved:
+            asked(fleet.folder, ["fault", name, fault])
+        fleet.deliver(code=None)
+        found = states(fleet.folder)
+        for name in fleet.proved:
+            asked(fleet.folder, ["fault", name, "none"])
+        assert not (wrong := fleet.third_states()), (fault, wrong)
+        assert set(found.values()) <= {"delivered", "as before", "there already"}, (fault, found)
+        if fault in lasting:
+            continue
+        # A device that refuses, or is lost in the middle of it, is as before; files have no middle.
+        talks = [name for name in found if "lx" not in name]
+        assert {found[name] for name in talks} == {"as before"}, (fault, found)
+    shutil.rmtree(fleet.folder / ".ivrel" / "delivery-texts", ignore_errors=True)
+
+
+def test_a_silent_device_is_taken_back_where_messages_are_expected(tmp_path: Path) -> None:
+    fleet = Fleet(tmp_path)
+    write_fleet(fleet.folder, 2, only="tarsk-gw1 holmsay-gw2", trial=3)
+    policy = fleet.folder / "policy.yaml"
+    policy.write_text(policy.read_text().replace("5514", str(port := _free(socket.SOCK_DGRAM))))
+    with standins(fleet.folder, "--fault", "tarsk-gw1=silent"):
+        fleet.corrected()
+        words = ("--expect", "--within", "2s", "--udp", str(port), "--on", "127.51.100.21")
+        done = fleet.deliver(*words, code=1)
+        assert "no message of it arrived within 2 s" in done.stdout
+        assert states(fleet.folder) == {"tarsk-gw1": "as before", "holmsay-gw2": "delivered"}
+        assert not fleet.third_states()
+        # The recording of another will do as well.
+        asked(fleet.folder, ["fault", "tarsk-gw1", "none"])
+        heard = tmp_path / "heard"
+        other = subprocess.Popen(
+            [PROGRAM, "listen", "--udp", str(port), "--on", "127.51.100.21", "-o", str(heard)],
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        for _ in range(100):
+            if list(heard.glob("heard-*")):
+                break
+            time.sleep(0.05)
+        fleet.deliver("--expect", "--heard", str(heard), "--within", "5s")
+        other.send_signal(signal.SIGINT)
+        other.wait(10)
+        assert states(fleet.folder)["tarsk-gw1"] == "delivered" and not fleet.third_states()
+
+
+def test_what_is_killed_is_resumed_and_nothing_is_done_twice(tmp_path: Path) -> None:
+    fleet, dice = Fleet(tmp_path), Random(7)
+    write_fleet(fleet.folder, 16, only=ONE_OF_EACH)
+    with standins(fleet.folder, "--faults", "0.1", "--seed", "5"):
+        fleet.corrected()
+        words = ["deliver", "-w", str(fleet.folder), str(fleet.out), *CAREFUL]
+        for n in range(4):
+            process = subprocess.Popen(
+                [PROGRAM, *words], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            )
+            _wait_for_steps(fleet.folder, dice.randrange(4, 12) * (n + 1))
+            if n == 0 and process.poll() is None:
+                # Another one, at the same time, is told to keep away; and it cannot be resumed.
+                process.send_signal(signal.SIGSTOP)
+                held = [d for d, s in states(fleet.folder).items() if s == "in flight"]
+                if held:
+                    other = fleet.deliver("--device", held[0], code=1)
+                    assert "is busy with it" in other.stdout or "there already" in other.stdout
+                process.send_signal(signal.SIGCONT)
+            kill(process)
+            words = ["deliver", "-w", str(fleet.folder), "--resume", *CAREFUL]
+        call(*words, code=None)
+        assert "No delivery was cut off" in call(*words).stdout
+        found = states(fleet.folder, 1)
+        assert not fleet.third_states(1) and "delivered" in found.values()
+    with sqlite3.connect(fleet.folder / ".ivrel" / "deliveries.sqlite") as base:
+        kept = base.execute(
+            "SELECT name, count(*) FROM step WHERE step = 'kept' GROUP BY delivery, name"
+        )
+        assert all(number == 1 for _, number in kept.fetchall())
+
+
+def _wait_for_steps(folder: Path, number: int) -> None:
+    path = folder / ".ivrel" / "deliveries.sqlite"
+    for _ in range(400):
+        if path.exists():
+            with sqlite3.connect(path) as base:
+                try:
+                    if base.execute("SELECT count(*) FROM step").fetchone()[0] >= number:
+                        return
+                except sqlite3.OperationalError:
+                    pass
+        time.sleep(0.01)
+
+
+def test_a_device_that_says_something_else_is_refused_or_proved_again(tmp_path: Path) -> None:
+    fleet = Fleet(tmp_path)
+    write_fleet(fleet.folder, 1, only="holmsay-gw2")
+    with standins(fleet.folder):
+        fleet.corrected()
+        change = fleet.out / "holmsay-gw2" / "change.txt"
+        own = change.read_text()
+        change.write_text(own + "    stamp calendar millis\n")
+        assert "not begun" in fleet.deliver(code=1).stdout  # it would be no better
+        change.write_text(own)
+        edited = fleet.folder / "configs" / "holmsay-gw2.conf"
+        edited.write_text(edited.read_text().replace("through notice", "through error"))
+        call("correct", "-w", fleet.folder, "-o", fleet.out, "--replace", code=None)
+        stale = " ".join(fleet.deliver(code=1).stdout.split())
+        assert "something else than what the change was made for" in stale
+        assert shown(fleet.folder, "holmsay-gw2") == fleet.befores["holmsay-gw2"]
+        again = fleet.deliver("--prove-again").stdout
+        assert "delivered" in again
+        call("gather", "-w", fleet.folder)
+        call("audit", "-w", fleet.folder)
+
+
+def test_between_waves_one_is_asked_and_may_end_it(fleet: Fleet) -> None:
+    words = ["deliver", "-w", str(fleet.folder), str(fleet.out), "--ask"]
+    done = subprocess.run([PROGRAM, *words], input="n\n", capture_output=True, text=True, timeout=60, check=False)  # fmt: skip
+    assert "So far: 3 delivered. Go on with wave 2" in done.stdout
+    assert "it was not gone on with" in done.stdout and done.returncode == 1
+    assert sorted(states(fleet.folder).values()) == ["delivered"] * 3 + ["waiting"] * 5
+
+
+def _free(kind: int) -> int:
+    with socket.socket(socket.AF_INET, kind) as one:
+        one.bind(("127.51.100.21", 0))
+        return int(one.getsockname()[1])
+
+
+# What a device does that is none, and what is told of it.
+ENDLESS = "the answer to 'print all' does not end"
+ODD = {
+    "holmsay-gw1": (b"", b"", "no prompt within 1 s after the login"),
+    "holmsay-gw2": (b"holmsay-gw2> ", b"x" * 65536, ENDLESS),
+    "holmsay-sw1": (b"holmsay-sw1> ", b"unit \xff\xfe\nholmsay-sw1> ", "is not utf-8 at byte 5"),
+    "tarsk-gw1": (b"tarsk-gw1> ", b"no: not for you\ntarsk-gw1> ", "'print all' is refused"),
+    "tarsk-sw1": (b"tarsk-sw1> ", b"\ntarsk-sw1> ", "'print all' prints nothing"),
+}
+
+
+async def _odd(process: asyncssh.SSHServerProcess[bytes], prompt: bytes, said: bytes) -> None:
+    process.stdout.write(prompt)
+    async for line in process.stdin:
+        if line.strip() == b"pages off":
+            process.stdout.write(line + prompt)
+            continue
+        process.stdout.write(line + said)
+        while len(said) > 1000:
+            process.stdout.write(said)
+            await process.stdout.drain()
+
+
+@pytest.fixture
+def odd(tmp_path: Path) -> Iterator[Path]:
+    """A fleet of devices each of which does something else than a device, and one that is right."""
+    import asyncio
+    import threading
+
+    folder = tmp_path / "w"
+    devices = write_fleet(folder, 9, only=" ".join((*ODD, "kelby-sw1 orrin-sw1 brannay-sw1 brannay-gw1")), patience=1)  # fmt: skip
+    loop, key = asyncio.new_event_loop(), asyncssh.generate_private_key("ssh-ed25519")
+
+    class Open(asyncssh.SSHServer):
+        def begin_auth(self, username: str) -> bool:
+            return False
+
+    class Shut(asyncssh.SSHServer):
+        def password_auth_supported(self) -> bool:
+            return True
+
+        def validate_password(self, username: str, password: str) -> bool:
+            return password == "right"
+
+    async def begin() -> None:
+        for device in devices:
+            prompt, said, _ = ODD.get(device.name, (b"", b"", ""))
+            if not prompt and device.name not in ODD and device.name != "kelby-sw1":
+                continue
+
+            async def serve(process: asyncssh.SSHServerProcess[bytes], prompt: bytes = prompt, said: bytes = said) -> None:  # fmt: skip
+                await _odd(process, prompt, said)
+
+            await asyncssh.listen(
+                device.identity or "", 2222, server_host_keys=[key], process_factory=serve,
+                server_factory=Shut if device.name == "kelby-sw1" else Open, encoding=None, line_editor=False,
+            )  # fmt: skip
+
+    threading.Thread(target=loop.run_forever, daemon=True).start()
+    asyncio.run_coroutine_threadsafe(begin(), loop).result(20)
+    with standins(folder, "brannay-sw1", "brannay-gw1"):
+        yield folder
+    loop.call_soon_threadsafe(loop.stop)
+
+
+def test_each_thing_that_goes_wrong_is_told_in_a_line_and_the_others_are_done(odd: Path) -> None:
+    call("gather", "-w", odd, "--learn-keys", code=None)
+    keys = odd / ".ivrel" / "host-keys"
+    lines = keys.read_text().splitlines()
+    own, gone = (
+        next(d for d in Workspace(odd).fleet.devices if d.name == name).identity
+        for name in ("brannay-gw1", "orrin-sw1")
+    )
+    lines.append(lines[0].replace(lines[0].split()[0], f"[{gone}]:2222"))
+    other = asyncssh.generate_private_key("ssh-ed25519").export_public_key().decode().split()[1]
+    keys.write_text("\n".join(re.sub(r"\S+$", other, one) if f"[{own}]" in one else one for one in lines) + "\n")  # fmt: skip
+    done = call("gather", "-w", odd, code=1).stdout
+    said = " ".join(done.split())
+    wanted = [told for _, _, told in ODD.values()] + [
+        "the login of keeper by key is refused",
+        "connection refused",
+        "the host shows another key than the one that is known; nothing was said to it",
+    ]
+    for told in wanted:
+        assert told in said, (told, done)
+    assert "not gathered 8 as before 1" in re.sub(" +", " ", said)
+    assert "another than recorded" in call("gather", "-w", odd, "--learn-keys", code=1).stdout
+    out = odd.parent / "corrections"
+    call("correct", "-w", odd, "-o", out, code=None)
+    delivered = call("deliver", "-w", odd, out, *CAREFUL, code=1)
+    assert states(odd)["brannay-sw1"] == "delivered"
+    assert set(states(odd).values()) == {"delivered", "not begun"}
+    assert len(re.findall("not begun", delivered.stdout)) >= 7
+
+
+def test_passwords_stand_in_no_file_and_programs_are_called_without_a_shell(tmp_path: Path) -> None:
+    folder = tmp_path / "w"
+    write_fleet(folder, 1, only="holmsay-gw2")
+    fleet = folder / "fleet.yaml"
+    text = fleet.read_text()
+    fleet.write_text(re.sub(r"key: '[^']*'", "password: hunter2", text))
+    assert "no password stands in a file" in call("gather", "-w", folder, code=2).stderr
+    fleet.write_text(re.sub(r"key: '[^']*'", "password: IVREL_TEST_NONE", text))
+    assert "in the variable IVREL_TEST_NONE" in call("gather", "-w", folder, code=2).stderr
+    config = folder / "configs" / "holmsay-gw2.conf"
+    before = config.read_text()
+    stored = folder / "stored"
+    stored.write_text(before)
+    (folder / "put").write_text(
+        f"#!{shutil.which('python3')}\nimport sys\nfrom pathlib import Path\n"
+        "path = Path(sys.argv[1])\nif sys.argv[2:]:\n    print('saved', sys.argv[2])\n    sys.exit()\n"
+        "change = sys.stdin.read()\npath.write_text(path.read_text().replace('export off', 'export on')"
+        " if 'export on' in change else path.read_text().replace('export on', 'export off'))\n"
+    )
+    (folder / "put").chmod(0o755)
+    put = f"['{folder / 'put'}', '{stored}'"
+    way = f"{{via: command, fetch: [cat, '{stored}'], change: {put}], keep: {put}, '{{device}};true']}}"
+    fleet.write_text(re.sub(r"reach:\n(  - .*\n)*", f"reach:\n  - {way}\n", text))
+    out = tmp_path / "corrections"
+    assert "as before 1" in call("gather", "-w", folder).stdout
+    call("correct", "-w", folder, "--setting", "export", "-o", out, code=None)
+    call("deliver", "-w", folder, out, code=0)
+    assert stored.read_text() == before.replace("export off", "export on")
+    fleet.write_text(fleet.read_text().replace("{device}", "{colour}"))
+    assert "no field is called 'colour'" in call("gather", "-w", folder, code=2).stderr
+
+
+def test_a_password_of_the_environment_lets_in(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = tmp_path / "w"
+    write_fleet(folder, 2, only="holmsay-gw2 kelby-gw2")
+    fleet = folder / "fleet.yaml"
+    fleet.write_text(re.sub(r"key: '[^']*'", "password: IVREL_STANDIN_PASSWORD", fleet.read_text()))
+    monkeypatch.setenv("IVREL_STANDIN_PASSWORD", "a wide berth")
+    with standins(folder):
+        call("gather", "-w", folder)
+        monkeypatch.setenv("IVREL_STANDIN_PASSWORD", "a narrow berth")
+        done = call("gather", "-w", folder, code=1).stdout
+        assert " ".join(done.split()).count("by password is refused") == 2
+        assert "narrow" not in done
+
+
+# Properties of what decides without doing.
+
+
+@pytest.mark.parametrize("name", ONE_OF_EACH.split())
+def test_from_wherever_a_change_is_cut_off_a_way_leads_back(
+    name: str, workspace: Workspace
+) -> None:
+    from ivrel.core import correct
+
+    device = next(d for d in workspace.fleet.devices if d.name == name)
+    dialect, (data, _) = workspace.dialects[device.platform], workspace.text(device)
+    from conftest import TODAY
+
+    found = correct(device, dialect, data, workspace.policy, TODAY, "x")
+    edits = dialect.shape.read_change(found.change, "x")
+    wheres = []
+    for n in range(len(edits) + 1):
+        now = apply_edits(dialect, Text(data), edits[:n]).data
+        wheres.append(standing(dialect, now, data, found.corrected).where)
+        back = way_back(dialect, now, data)
+        assert not back.problem
+        assert standing(dialect, back.target, data, found.corrected).where == BEFORE
+    assert wheres[0] == BEFORE and wheres[-1] == PROVED
+    assert set(wheres[1:-1]) <= {BETWEEN, BEFORE}
+    assert standing(dialect, b"\x00", data, found.corrected).where in (UNREADABLE, BETWEEN)
+
+
+def test_whatever_was_written_last_something_is_to_be_done() -> None:
+    for step in course.STEPS[1:]:
+        for where in (PROVED, BEFORE, BETWEEN, UNREADABLE):
+            move = course.next_move(step, where)
+            # Nothing that was to be taken back is gone on with, and nothing unclear is left.
+            assert move != course.BEGIN
+            assert (move == course.TAKE_BACK) == (
+                where in (BETWEEN, UNREADABLE) or (where == PROVED and step.startswith("tak"))
+            )
+    assert course.next_move(course.REACHED, BETWEEN) == course.BEGIN
+
+
+@given(
+    lines=st.lists(st.from_regex(r"[a-z0-9 .>/-]{0,20}", fullmatch=True), max_size=6),
+    colour=st.sampled_from([b"", b"\x1b[1m", b"\x1b[0;32m"]),
+    echo=st.booleans(),
+)
+def test_answers_are_what_stands_between_echo_and_prompt(
+    lines: list[str], colour: bytes, echo: bool
+) -> None:
+    session = Workspace(Path(__file__).parent).dialects["quern"].session
+    assert session is not None
+    said = "".join(f"{line}\r\n" for line in lines).encode()
+    whole = (b"weigh\r\n" if echo else b"") + said + colour + b"holmsay-gw1> "
+    assert waits(session, whole)
+    out = answer(session, "weigh", whole)
+    if echo or not lines or lines[0].strip() != "weigh":
+        assert out == said.replace(b"\r\n", b"\n")
+    assert b"\x1b" not in cleaned(whole)
+    # A device that has not come to its prompt is waited for.
+    assert not waits(session, whole[:-1]) or whole[:-1].endswith(b"> ")
+
+
+def test_the_journal_is_of_one_writer_and_outlives_it(tmp_path: Path) -> None:
+    from ivrel.live.journal import Journal
+
+    one, other = Journal(tmp_path), Journal(tmp_path)
+    number = one.begin("x", "{}", [("a", 1, "quern")])
+    assert one.hold(number, "a") == ""
+    second = other.begin("x", "{}", [("a", 1, "quern")])
+    assert f"delivery {number} left it unfinished" in other.hold(second, "a")
+    one.prepared(number, "a", "change", (b"before", b"proved"), (("export", "breaks"),))
+    mode = next(tmp_path.glob("delivery-texts/*")).stat().st_mode
+    assert mode & 0o077 == 0
+    one.note(number, "a", "sending")
+    one.close()
+    entry = Journal(tmp_path).entry(number, "a")
+    assert other.text(entry.before) == b"before" and entry.verdicts == (("export", "breaks"),)
+    assert [s.step for s in other.steps(number, "a")] == ["sending"]
+    other.settle(number, "a", "as before")
+    assert not list(tmp_path.glob("delivery-texts/*")) and other.hold(second, "a") == ""
