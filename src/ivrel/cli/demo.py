@@ -19,12 +19,28 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--replace", action="store_true", help="write into a folder that already holds something"
     )
-    common.example(parser, "ivrel demo", "ivrel demo /tmp/skerry --replace")
+    parser.add_argument(
+        "--live",
+        action="store_true",
+        help="run the fleet as simulated devices here, and bring the corrections to them",
+    )
+    common.example(
+        parser, "ivrel demo", "ivrel demo /tmp/skerry --replace", "ivrel demo --live --replace"
+    )
     parser.set_defaults(run=run)
 
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
+    if args.live:
+        from ivrel.cli.live_demo import run as live
+
+        return live(args)
+    return _on_files(args)
+
+
+def _on_files(args: argparse.Namespace) -> int:
+    """Run the job on saved configurations."""
     from ivrel.cli.main import main
     from ivrel.demo.day import write_day
     from ivrel.demo.workspace import entries, write_workspace
@@ -35,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
     devices = entries()
     seeds = sum(len(e.seeds) for e in devices)
     platforms = len({e.platform for e in devices})
-    say = _Teller()
+    say = Teller()
     say(
         f"Skerry Line, a ferry company: {len(devices)} devices of {platforms} platforms, three "
         f"collectors, {seeds} faults hidden in the configurations. One device is clean."
@@ -43,11 +59,7 @@ def run(args: argparse.Namespace) -> int:
     write_workspace(folder)
     out, copies = folder / "corrections", folder / "corrected"
 
-    def call(told: str, *words: str | Path) -> int:
-        said = [str(word) for word in words]
-        say.command(f"ivrel {' '.join(said)}", told)
-        return main(said)
-
+    call = say.call
     call("The devices, and where their configurations are:", "fleet", "-w", folder)
     first = call("Every device against the policy, the worst first:", "audit", "-w", folder)
     one = ("explain", "-w", folder, "tarsk-fw2", "level")
@@ -99,7 +111,7 @@ def _write_copies(folder: Path, changes: Path, copies: Path) -> None:
         write_configuration(copies / "configs" / name, data, before)
 
 
-class _Teller:
+class Teller:
     """Tells between the commands what is shown."""
 
     def __call__(self, text: str) -> None:
@@ -111,6 +123,14 @@ class _Teller:
     def step(self, text: str) -> None:
         print()
         self(text)
+
+    def call(self, told: str, *words: str | Path) -> int:
+        """Run a command of the program, and return its exit code."""
+        from ivrel.cli.main import main
+
+        said = [str(word) for word in words]
+        self.command(f"ivrel {' '.join(said)}", told)
+        return main(said)
 
     def command(self, command: str, text: str) -> None:
         from ivrel.output.terminal.screen import console, line

@@ -163,7 +163,9 @@ def _learn(args: argparse.Namespace, targets: Sequence[Target]) -> int:
     )
     where = common.workspace_words(args)
     further = (f"ivrel gather{where}{common.chosen_words(args)}",)
-    common.show(HostKeysView(keys=tuple(keys), file=str(access.file), next=further), args)
+    common.show(
+        HostKeysView(keys=tuple(keys), file=str(access.file), every=args.all, next=further), args
+    )
     return 0 if all(k.state in ("learnt", "known") for k in keys) else 1
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import gzip
 import time
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, date, datetime
@@ -78,23 +79,38 @@ class Hearing:
 
 
 async def following(folder: Path, take: Callable[[Record], None]) -> None:
-    """Take the messages that are added to the recordings in a folder, until cancelled."""
-    places = {path: path.stat().st_size for path in _recordings(folder)}
+    """Take the messages that are added to the recordings in a folder, until cancelled.
+
+    A recording that is full, or over, is compressed: what was added last is then read from there.
+    """
+    places = {name: len(_read(path, 0)) for name, path in _recordings(folder).items()}
     while True:
-        for path in _recordings(folder):
-            places[path] = _added(path, places.get(path, 0), take)
+        for name, path in _recordings(folder).items():
+            places[name] = _added(path, places.get(name, 0), take)
         await asyncio.sleep(LOOK)
 
 
-def _recordings(folder: Path) -> list[Path]:
-    return sorted(folder.glob("heard-*.jsonl"))
+def _recordings(folder: Path) -> dict[str, Path]:
+    """Return recordings by their names, compressed ones where there is no plain one any more."""
+    found = sorted(folder.glob("heard-*.jsonl.gz")) + sorted(folder.glob("heard-*.jsonl"))
+    return {path.name.removesuffix(".gz"): path for path in found}
+
+
+def _read(path: Path, place: int) -> bytes:
+    """Return what a recording holds behind a place; nothing if it is gone."""
+    opened = gzip.open if path.suffix == ".gz" else open
+    try:
+        # One that is compressed does not grow, and is read as a whole once more at most.
+        with opened(path, "rb") as file:
+            file.seek(place)
+            return bytes(file.read())
+    except (OSError, EOFError):
+        return b""
 
 
 def _added(path: Path, place: int, take: Callable[[Record], None]) -> int:
     """Take what was added to a file behind a place, and return where the last whole line ends."""
-    with path.open("rb") as file:
-        file.seek(place)
-        data = file.read()
+    data = _read(path, place)
     whole = data[: data.rfind(b"\n") + 1]
     for number, line in enumerate(whole.splitlines(), 1):
         with contextlib.suppress(Unreadable, ValueError):

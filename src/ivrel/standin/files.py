@@ -8,6 +8,7 @@ import asyncio
 import contextlib
 import re
 import shlex
+import shutil
 from pathlib import Path
 
 import asyncssh
@@ -27,6 +28,7 @@ class Root:
     def __init__(self, unit: Unit, folder: Path) -> None:
         self._unit, self.folder = unit, folder
         self._etc = folder / "etc"
+        shutil.rmtree(folder, ignore_errors=True)  # what an earlier run left
         (folder / "tmp").mkdir(parents=True, exist_ok=True)
         for part in parts(unit.running):
             path = self._etc / (part.name or MAIN)

@@ -10,6 +10,7 @@ from ivrel.output.views.gathered import STATES, Gathered, GatheredView, HostKeys
 
 _STYLES = {"not gathered": "bold red", "new": "cyan", "changed": "yellow", "as before": "green"}
 _KEYS = {"learnt": "cyan", "known": "green", "another": "bold red reverse", "none": "bold red"}
+FEW = 12  # keys that are shown one by one
 MOST = 40  # devices of a large fleet that are shown one by one
 
 
@@ -52,11 +53,15 @@ def _about(view: GatheredView, d: Gathered) -> Text:
 def draw_host_keys(screen: Console, view: HostKeysView) -> None:
     """Draw a row for each host."""
     grid = table("device", "host", "key", "")
-    for k in view.keys:
+    order = list(_KEYS)
+    ranked = sorted(view.keys, key=lambda k: -order.index(k.state))
+    for k in ranked if view.every else ranked[:FEW]:
         said = Text(k.problem) if k.problem else Text(f"{k.kind}  {k.fingerprint}")
         state = "another than recorded" if k.state == "another" else k.state
         grid.add_row(Text(k.device), f"{k.address} {k.port}", said, Text(state, _KEYS[k.state]))
     shown(screen, grid)
+    if len(ranked) > FEW and not view.every:
+        line(screen, (f"and {len(ranked) - FEW:,} more; --all shows them", "dim"))
     learnt = sum(k.state == "learnt" for k in view.keys)
     screen.print()
     line(screen, f"{counted(learnt, 'key')} recorded in {view.file}")

@@ -61,10 +61,11 @@ class HostKey(Struct, frozen=True):
 
 
 class HostKeysView(RowsView, frozen=True, kw_only=True):
-    """The keys of hosts; `file`: where they were recorded."""
+    """The keys of hosts; `file`: where they were recorded; `every`: each is shown."""
 
     keys: tuple[HostKey, ...]
     file: str
+    every: bool = False
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for k in self.keys:
