@@ -24,7 +24,6 @@ PICTURES = {
     "read": "ivrel read tarsk-sw1; ivrel fleet --site tarsk",
     "groups": "ivrel audit --by site --setting level --setting source --setting stamp --today "
     "2026-11-23 | head -43",
-    "folded": 'ivrel read "*" --by kind --setting stamp',
     "gateway": "ivrel explain mv-fulmar-lx1 level; ivrel correct mv-fulmar-lx1 --today 2026-11-23",
     "heard": "ivrel heard --at beacon-a=heard/beacon-a.jsonl --at beacon-b=heard/beacon-b.jsonl "
     "--at beacon-s=heard/beacon-s.jsonl --device 'orrin-*' --device holmsay-gw1 --setting export "
@@ -46,6 +45,13 @@ PICTURES["whatif"] = (
     "sed -i s/critical/error/ corrections/tarsk-fw2/change.txt; "
     "ivrel correct --prove corrections --site tarsk --today 2026-11-23"
 )
+# What is done with simulated devices, one of which does not speak, in this order.
+SILENT = "holmsay-gw2"
+LIVE = {
+    "deliver": "ivrel deliver corrections --expect --udp 5514 --tcp 5601 --within 3s "
+    "--stop-after 3 --no-ask --kind router --kind switch",
+    "gather": "ivrel gather --since --kind router --kind switch --all | head -43",
+}
 # Pages, as a browser without a window shows them.
 PAGES = {"sheet": "corrections/change-sheet.html"}
 BROWSER = (
@@ -69,7 +75,7 @@ def main() -> None:
             f"screenshots: {', '.join(missing)} not found; on Debian: apt-get install xvfb xterm "
             "imagemagick chromium"
         )
-    wanted = sys.argv[1:] or [*PICTURES, *FIGURES, *PAGES]
+    wanted = sys.argv[1:] or [*PICTURES, *FIGURES, *PAGES, *LIVE]
     with tempfile.TemporaryDirectory() as folder, screen() as display:
         env = {
             **os.environ,
@@ -102,7 +108,35 @@ def main() -> None:
                 subprocess.run(call, check=True, capture_output=True, timeout=60)
                 print(f"wrote docs/screenshots/{name}.png")
                 continue
-            take(name, PICTURES[name], Path(folder) / "demo", env)
+            if name in PICTURES:
+                take(name, PICTURES[name], Path(folder) / "demo", env)
+        if any(name in LIVE for name in wanted):
+            with living(Path(folder) / "live", env):
+                for name in LIVE:
+                    take(name, LIVE[name], Path(folder) / "live", env, seconds=14)
+
+
+@contextmanager
+def living(folder: Path, env: dict[str, str]) -> Iterator[None]:
+    """Have the example run as simulated devices, with corrections that are ready."""
+
+    def call(*words: str) -> None:
+        where = () if words[0] == "standin" else ("-w", str(folder))
+        call = [sys.executable, "-m", "ivrel", *words, *where]
+        subprocess.run(call, env=env, stdout=subprocess.DEVNULL, check=False)
+
+    call("standin", "--new", str(folder))
+    words = ["standin", "-w", str(folder), "--fault", f"{SILENT}=silent"]
+    devices = subprocess.Popen([sys.executable, "-m", "ivrel", *words], env=env)
+    try:
+        time.sleep(4)
+        call("gather", "--learn-keys")
+        call("gather")
+        call("correct", "--waves", "-o", str(folder / "corrections"))
+        yield
+    finally:
+        devices.terminate()
+        devices.wait()
 
 
 @contextmanager
@@ -120,14 +154,14 @@ def screen() -> Iterator[str]:
         server.wait()
 
 
-def take(name: str, command: str, folder: Path, env: dict[str, str]) -> None:
-    """Runs a command line in a terminal of the whole screen and takes its picture."""
+def take(name: str, command: str, folder: Path, env: dict[str, str], seconds: float = 6) -> None:
+    """Runs a command line in a terminal of the whole screen and takes its picture after a time."""
     first = command.split(" | ")[0].split("; ")
     shown = "; ".join(f"printf '\\033[2m$ \\033[0m{part}\\n\\n'; {part}" for part in first)
     # A pipe would take the colours away: the terminal itself cuts off what is below its last line.
     if " | " in command:
         shown = f"script -qc '{first[0]}' /dev/null | {command.split(' | ')[1]}"
-    script = f"{shown}; sleep 30"
+    script = f"{shown}; sleep 60"
     terminal = subprocess.Popen(
         [
             *("xterm", "-geometry", "140x46+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11"),
@@ -137,7 +171,7 @@ def take(name: str, command: str, folder: Path, env: dict[str, str]) -> None:
         env=env,
     )
     try:
-        time.sleep(6)
+        time.sleep(seconds)
         target = HERE / "screenshots" / f"{name}.png"
         subprocess.run(["import", "-window", "root", str(target)], env=env, check=True)
         print(f"wrote docs/screenshots/{name}.png")

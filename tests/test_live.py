@@ -93,6 +93,7 @@ def test_what_was_delivered_reads_as_proved_and_is_told(fleet: Fleet) -> None:
     record = call("deliver", "-w", fleet.folder, "--record", "1000", code=2).stderr
     assert "no delivery 1000" in record
     said = call("deliver", "-w", fleet.folder, "--record", "2", "--format", "md").stdout
+    assert said != call("deliver", "-w", fleet.folder, "--record", "--format", "md").stdout
     assert "| export | breaks | meets |" in said and "`    export on`" in said
     said += call("deliver", "-w", fleet.folder, "--record", "2", "--format", "json").stdout
     said += call("deliver", "-w", fleet.folder, "--record", "2").stdout + gathered
@@ -354,7 +355,7 @@ def test_passwords_stand_in_no_file_and_programs_are_called_without_a_shell(tmp_
     out = tmp_path / "corrections"
     assert "as before 1" in call("gather", "-w", folder).stdout
     call("correct", "-w", folder, "--setting", "export", "-o", out, code=None)
-    call("deliver", "-w", folder, out, code=0)
+    call("deliver", "-w", folder, out, "--setting", "export")
     assert stored.read_text() == before.replace("export off", "export on")
     fleet.write_text(fleet.read_text().replace("{device}", "{colour}"))
     assert "no field is called 'colour'" in call("gather", "-w", folder, code=2).stderr

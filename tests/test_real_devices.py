@@ -215,7 +215,7 @@ def test_a_real_rsyslogd_is_gathered_from_delivered_to_and_heard(tmp_path: Path)
         going = [True]
         _says(log, "<14>", going)
         delivered = call(
-            "deliver", "-w", folder, out, "--expect", "--udp", port, "--on", "127.0.0.1",
+            "deliver", "-w", folder, out, "--expect", "--udp", str(port), "--on", "127.0.0.1",
             "--within", "20s",
         )  # fmt: skip
         going.clear()

@@ -334,6 +334,16 @@ class Bar:
             self._task = self._progress.add_task(self._doing, total=self._total)
         return self
 
+    def pause(self) -> None:
+        """Take the bar away, for something else that is shown."""
+        if self._progress is not None:
+            self._progress.stop()
+
+    def go_on(self) -> None:
+        """Show it again."""
+        if self._progress is not None:
+            self._progress.start()
+
     def step(self) -> None:
         """Note that one more is done."""
         if self._progress is not None and self._task is not None:

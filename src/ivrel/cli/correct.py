@@ -226,7 +226,12 @@ def _further(
     file = workspace.configuration(view.devices[first.device]) or ""
     name = CHANGE if first.proved else f"{UNPROVED}{CHANGE}"
     change = f"{view.folder}/{first.device}/{name}"
+    sheet = f"less {view.folder}/{SHEETS[0]}"
+    if workspace.fleet.reach or any(d.reach is not None for d in view.devices.values()):
+        words = "".join(f" --setting {name}" for name in args.setting)
+        where = common.judging_words(args)
+        return sheet, f"ivrel deliver{where} {view.folder}{words} --dry-run"
     return (
-        f"less {view.folder}/{SHEETS[0]}",
+        sheet,
         f"ivrel dialect apply {first.platform} {workspace.folder / file} {change}",
     )

@@ -30,6 +30,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.workspace_argument(parser)
     _device_arguments(parser)
     common.format_argument(parser, "table", "json", "jsonl", "csv", "md")
+    common.setting_argument(parser)
     common.policy_argument(parser)
     common.today_argument(parser)
     _care_arguments(parser)
@@ -129,13 +130,19 @@ def run(args: argparse.Namespace) -> int:
 
 def _record(args: argparse.Namespace, workspace: Workspace, journal: Journal) -> int:
     """Show what a delivery did."""
+    from msgspec.structs import replace
+
     from ivrel.core.vocabulary.errors import InputError
 
     one = journal.delivery(args.record) if args.record else journal.last()
     if one is None:
         said = f"there is no delivery {args.record}" if args.record else "nothing was delivered yet"
         raise InputError(said)
-    common.show(_view(workspace, journal, one, is_record=True), args)
+    view = _view(workspace, journal, one, is_record=True)
+    names = {d.name for d in common.chosen(args, workspace)}
+    if args.device or args.kind or args.site or args.group:
+        view = replace(view, devices=tuple(d for d in view.devices if d.device in names))
+    common.show(view, args)
     return 0
 
 
@@ -151,7 +158,7 @@ def _new(args: argparse.Namespace, workspace: Workspace, journal: Journal) -> in
     rows = [(name, wave_of[name], platforms[name]) for wave in waves for name in wave]
     rows += [(name, 0, platforms.get(name, "")) for name in refused]
     call = Call.of(args, workspace)
-    number = journal.begin(str(folder.absolute()), call.encoded, rows)
+    number = journal.begin(str(folder.absolute()), call.encoded, rows, dry=args.dry_run)
     for name, why in refused.items():
         journal.settle(number, name, "not begun", why)
     stopped, outcomes = deliver(call, workspace, journal, number, written, waves)
@@ -169,6 +176,9 @@ def _resume(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
         return 0
     journal.take_over(one.number)
     call = Call.read(one.options, args)
+    if call.policy and not args.policy:
+        args.policy = call.policy
+        workspace = common.open_workspace(args)
     folder = Path(one.folder)
     args.device, args.kind, args.site, args.group = [], [], [], []
     written, _ = _written(args, workspace, folder)
@@ -234,6 +244,8 @@ def _told(
     outcomes: Mapping[str, Run],
 ) -> int:
     """Show how a delivery stands, and return the exit code."""
+    from msgspec.structs import replace
+
     from ivrel.core.delivery.course import FAILED, HELD, WAITING
 
     one = journal.delivery(number)
@@ -241,16 +253,17 @@ def _told(
     view = _view(workspace, journal, one, stopped=stopped, outcomes=outcomes, dry=args.dry_run)
     where = common.workspace_words(args)
     states = {d.state for d in view.devices}
+    if WAITING not in states:  # nothing was left to begin with
+        view = replace(view, stopped="")
     further = []
     if states & set(HELD) or (WAITING in states and not one.ended):
         further.append(f"ivrel deliver{where} --resume")
     elif args.dry_run:
-        further.append(f"ivrel deliver{where} {args.corrections}")
+        words = "".join(f" --setting {name}" for name in args.setting)
+        further.append(f"ivrel deliver{where} {args.corrections}{words}")
     if not args.dry_run:
         further.append(f"ivrel deliver{where} --record")
         further.append(f"ivrel gather{where} --since")
-    from msgspec.structs import replace
-
     common.show(replace(view, next=tuple(further)), args)
     sys.stdout.flush()
     return 1 if states & {*FAILED, *HELD, WAITING} else 0

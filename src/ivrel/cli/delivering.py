@@ -7,6 +7,7 @@ import asyncio
 import contextlib
 import signal
 import sys
+from collections import Counter
 from collections.abc import Coroutine, Mapping, Sequence
 from datetime import date
 from pathlib import Path
@@ -54,6 +55,7 @@ class Call(Struct, frozen=True):
     certificate: str = ""
     key: str = ""
     clients: str = ""
+    settings: tuple[str, ...] = ()
     policy: str = ""
     today: str = ""
 
@@ -85,6 +87,7 @@ class Call(Struct, frozen=True):
             certificate=args.certificate or "",
             key=args.key or "",
             clients=args.clients or "",
+            settings=common.settings(args.setting),
             policy=args.policy,
             today=common.day(args).isoformat(),
         )
@@ -125,55 +128,65 @@ def deliver(
     devices = [d for d in workspace.fleet.devices if d.name in names]
     targets = {t.device.name: t for t in targets_of(workspace, devices)}
     day = date.fromisoformat(call.today)
-    prover = Prover(workspace.policy, day, again=call.again)
+    prover = Prover(workspace.policy, day, call.settings, again=call.again)
     asked = Asked(int(call.within) + SPARE if call.expect else 0, call.within, call.dry)
     hearing = _hearing(call, workspace) if call.expect and not call.dry else None
     limits = Limits(call.stop_after, call.at_once)
     one = Delivering(journal, number, targets, written, prover, asked, limits, hearing)
     came: dict[str, Run] = {}
+    bar = common.Bar(len(names), "delivering")
 
     def done(outcome: Outcome) -> None:
         came[outcome.device] = Run(outcome.seconds, outcome.anew)
-        print(_line(outcome), file=sys.stderr, flush=True)
+        bar.step()
 
     async def go() -> None:
-        with contextlib.suppress(NotImplementedError):
-            loop = asyncio.get_running_loop()
-            loop.add_signal_handler(signal.SIGINT, lambda: one.stop("you stopped it"))
+        _heed_interrupts(one)
         async with beside(*_listeners(call, hearing)):
             await asyncio.sleep(0)
             await one.settle(held, done)
-            await one.deliver(waves, _Between(call, waves), done)
+            await one.deliver(waves, _Between(call, waves, bar), done)
 
-    asyncio.run(go())
+    with bar:
+        asyncio.run(go())
     one.finish()
     return one.stopped, came
 
 
-def _line(outcome: Outcome) -> str:
-    why = f": {outcome.why}" if outcome.why else ""
-    return f"{outcome.device}  {outcome.state}{why}"
+def _heed_interrupts(one: Delivering) -> None:
+    """Have the first interrupt end the delivery gently, and the second at once."""
+    loop = asyncio.get_running_loop()
+
+    def stop() -> None:
+        one.stop("you stopped it")
+        print("No more devices are begun; those that are begun are finished.", file=sys.stderr)
+        loop.remove_signal_handler(signal.SIGINT)
+
+    with contextlib.suppress(NotImplementedError):
+        loop.add_signal_handler(signal.SIGINT, stop)
 
 
 class _Between:
     """Asks between two waves whether to go on, if that is asked for."""
 
-    def __init__(self, call: Call, waves: Sequence[Sequence[str]]) -> None:
-        self._call, self._waves = call, waves
+    def __init__(self, call: Call, waves: Sequence[Sequence[str]], bar: common.Bar) -> None:
+        self._call, self._waves, self._bar = call, waves, bar
 
     async def __call__(self, wave: int, came: Sequence[Outcome]) -> bool:
         if not self._call.ask:
             return True
-        states: dict[str, int] = {}
+        self._bar.pause()
+        told = ", ".join(f"{n} {state}" for state, n in Counter(o.state for o in came).items())
         for outcome in came:
-            states[outcome.state] = states.get(outcome.state, 0) + 1
-        told = ", ".join(f"{number} {state}" for state, number in states.items())
+            if outcome.why:
+                print(f"{outcome.device}  {outcome.state}: {outcome.why}")
         devices = counted(len(self._waves[wave - 1]), "device")
         asked = f"So far: {told}. Go on with wave {wave} of {len(self._waves)}, {devices}? [y/N] "
         try:
             said = await asyncio.to_thread(input, asked)
         except EOFError:
             return False
+        self._bar.go_on()
         return said.strip().lower() in ("y", "yes")
 
 

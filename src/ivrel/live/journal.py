@@ -30,7 +30,7 @@ _HELD = ", ".join(f"'{state}'" for state in HELD)
 _TABLES = f"""
 CREATE TABLE IF NOT EXISTS delivery (
   id INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT, who TEXT NOT NULL, host TEXT NOT NULL,
-  process TEXT NOT NULL, folder TEXT NOT NULL, options TEXT NOT NULL);
+  process TEXT NOT NULL, folder TEXT NOT NULL, options TEXT NOT NULL, dry INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS device (
   delivery INTEGER NOT NULL REFERENCES delivery, name TEXT NOT NULL, wave INTEGER NOT NULL,
   platform TEXT NOT NULL, state TEXT NOT NULL, why TEXT NOT NULL DEFAULT '',
@@ -103,14 +103,24 @@ class Journal:
         """Close the file."""
         self._base.close()
 
-    def begin(self, folder: str, options: str, devices: Iterable[tuple[str, int, str]]) -> int:
-        """Begin a delivery to devices (name, wave, platform), and return its number."""
+    def begin(
+        self,
+        folder: str,
+        options: str,
+        devices: Iterable[tuple[str, int, str]],
+        *,
+        dry: bool = False,
+    ) -> int:
+        """Begin a delivery to devices (name, wave, platform), and return its number.
+
+        `dry`: nothing is sent; it is none of those that are gone on with or looked up as the last.
+        """
         with self._base:
             self._base.execute("BEGIN IMMEDIATE")
             made = self._base.execute(
-                "INSERT INTO delivery (begun, who, host, process, folder, options) "
-                "VALUES (?, ?, ?, ?, ?, ?)",
-                (_now(), getpass.getuser(), socket.gethostname(), _process(), folder, options),
+                "INSERT INTO delivery (begun, who, host, process, folder, options, dry) "
+                "VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (_now(), getpass.getuser(), socket.gethostname(), _process(), folder, options, dry),
             )
             number = int(made.lastrowid or 0)
             self._base.executemany(
@@ -187,13 +197,13 @@ class Journal:
         device in doubt.
         """
         where = (
-            "WHERE ended IS NULL OR EXISTS (SELECT 1 FROM device WHERE delivery = d.id "
-            f"AND state IN ({_HELD}))"
+            "AND (ended IS NULL OR EXISTS (SELECT 1 FROM device WHERE delivery = d.id "
+            f"AND state IN ({_HELD})))"
             if unfinished
             else ""
         )
         row = self._base.execute(
-            f"SELECT id FROM delivery d {where} ORDER BY id DESC LIMIT 1"
+            f"SELECT id FROM delivery d WHERE dry = 0 {where} ORDER BY id DESC LIMIT 1"
         ).fetchone()
         return self.delivery(row[0]) if row else None
 

@@ -46,8 +46,14 @@ def _about(view: GatheredView, d: Gathered) -> Text:
         return Text(d.problem)
     if not view.tells_how or d.state != "changed":
         return Text(d.file, "dim")
-    lines = [*(f"- {one}" for one in d.gone), *(f"+ {one}" for one in d.come)]
-    return Text("\n".join(lines) or "it says the same of export", "" if lines else "dim")
+    parts = [(f"- {one}\n", "red") for one in d.gone] + [(f"+ {one}\n", "green") for one in d.come]
+    if not parts:
+        return Text("it says the same of export", "dim")
+    out = Text()
+    for said, style in parts:
+        out.append_text(Text(said, style))
+    out.rstrip()
+    return out
 
 
 def draw_host_keys(screen: Console, view: HostKeysView) -> None:
