@@ -109,8 +109,10 @@ def _hearing_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.core.vocabulary.errors import InputError
-    from ivrel.live.journal import Journal
+    import sqlite3
+
+    from ivrel.core.vocabulary.errors import InputError, Mistake
+    from ivrel.live.journal import FILE, Journal
     from ivrel.live.targets import own_folder
 
     workspace = common.open_workspace(args)
@@ -119,11 +121,14 @@ def run(args: argparse.Namespace) -> int:
     if (args.record is not None or args.resume) and args.corrections:
         said = "--resume and --record are about a delivery that was begun; leave the folder out"
         raise InputError(said)
-    journal = Journal(own_folder(workspace))
+    folder = own_folder(workspace)
+    journal = Journal(folder)
     try:
         if args.record is not None:
             return _record(args, workspace, journal)
         return _resume(args, workspace, journal) if args.resume else _new(args, workspace, journal)
+    except sqlite3.Error as problem:
+        raise InputError([Mistake(str(folder / FILE), str(problem))]) from None
     finally:
         journal.close()
 

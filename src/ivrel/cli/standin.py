@@ -11,9 +11,7 @@ from typing import TYPE_CHECKING
 from ivrel.cli import common
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from ivrel.core.fleet import Device
+    from ivrel.core.fleet import Fleet
     from ivrel.sources.workspace import Workspace
 
 
@@ -143,7 +141,7 @@ def _serve(args: argparse.Namespace, workspace: Workspace) -> int:
     from ivrel.standin.serving import Plan
 
     devices = common.chosen(args, workspace)
-    plan = Plan(args.faults, args.seed, _faults(args, devices), args.every)
+    plan = Plan(args.faults, args.seed, _faults(args, workspace.fleet), args.every)
 
     def ready(number: int) -> None:
         where = common.workspace_words(args)
@@ -155,16 +153,16 @@ def _serve(args: argparse.Namespace, workspace: Workspace) -> int:
     return 0
 
 
-def _faults(args: argparse.Namespace, devices: Sequence[Device]) -> dict[str, str]:
+def _faults(args: argparse.Namespace, fleet: Fleet) -> dict[str, str]:
+    from ivrel.core.fleet import Choice, choose
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.core.vocabulary.wording import not_one_of
     from ivrel.standin.faults import FAULTS
 
-    out, names = {}, {d.name for d in devices}
+    out = {}
     for word in args.fault:
         name, _, fault = word.partition("=")
-        if name not in names:
-            raise InputError(f"--fault: device {not_one_of(name, sorted(names))}")
+        choose(fleet, Choice((name,)))
         if fault not in FAULTS:
             raise InputError(f"--fault {name}: fault {not_one_of(fault, FAULTS)}")
         out[name] = fault

@@ -25,6 +25,7 @@ from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.sources.files import reason, write_bytes
 
+VERSION = 1  # of the tables
 FILE, TEXTS = "deliveries.sqlite", "delivery-texts"
 _HELD = ", ".join(f"'{state}'" for state in HELD)
 _TABLES = f"""
@@ -94,7 +95,12 @@ class Journal:
             self._base.execute("PRAGMA journal_mode=WAL")
             # What was written is there after a loss of power, too.
             self._base.execute("PRAGMA synchronous=FULL")
+            version = self._base.execute("PRAGMA user_version").fetchone()[0]
+            if version not in (0, VERSION):
+                said = f"a journal of version {version}; this program writes {VERSION}"
+                raise InputError([Mistake(str(self._path), said)])
             self._base.executescript(_TABLES)
+            self._base.execute(f"PRAGMA user_version = {VERSION}")
         except (OSError, sqlite3.Error) as problem:
             said = reason(problem) if isinstance(problem, OSError) else str(problem)
             raise InputError([Mistake(str(self._path), f"no journal: {said}")]) from None
