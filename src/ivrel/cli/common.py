@@ -10,11 +10,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
 from pathlib import Path
 from shlex import quote
-from typing import TYPE_CHECKING, Self, TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 if TYPE_CHECKING:
-    from rich.progress import Progress, TaskID
-
     from ivrel.core.fleet import Device
     from ivrel.output.views.view import View
     from ivrel.sources.workspace import Workspace
@@ -313,42 +311,3 @@ def progress(items: Iterable[T], total: int, doing: str) -> Iterator[T]:
     from rich.progress import track
 
     yield from track(items, doing, total, console=Console(stderr=True), transient=True)
-
-
-class Bar:
-    """A bar on standard error, if that is a terminal, for what is waited for."""
-
-    def __init__(self, total: int, doing: str) -> None:
-        self._total, self._doing = total, doing
-        self._progress: Progress | None = None
-        self._task: TaskID | None = None
-
-    def __enter__(self) -> Self:
-        if sys.stderr.isatty() and self._total > 1:
-            from rich.console import Console
-            from rich.progress import MofNCompleteColumn, Progress
-
-            columns = (*Progress.get_default_columns(), MofNCompleteColumn())
-            self._progress = Progress(*columns, console=Console(stderr=True), transient=True)
-            self._progress.start()
-            self._task = self._progress.add_task(self._doing, total=self._total)
-        return self
-
-    def pause(self) -> None:
-        """Take the bar away, for something else that is shown."""
-        if self._progress is not None:
-            self._progress.stop()
-
-    def go_on(self) -> None:
-        """Show it again."""
-        if self._progress is not None:
-            self._progress.start()
-
-    def step(self) -> None:
-        """Note that one more is done."""
-        if self._progress is not None and self._task is not None:
-            self._progress.advance(self._task)
-
-    def __exit__(self, *_: object) -> None:
-        if self._progress is not None:
-            self._progress.stop()

@@ -17,6 +17,7 @@ import msgspec
 from msgspec import Struct
 
 from ivrel.cli import common, evidence, listen
+from ivrel.cli.bar import Bar
 from ivrel.core.correcting import Written
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.wording import counted
@@ -134,7 +135,7 @@ def deliver(
     limits = Limits(call.stop_after, call.at_once)
     one = Delivering(journal, number, targets, written, prover, asked, limits, hearing)
     came: dict[str, Run] = {}
-    bar = common.Bar(len(names), "delivering")
+    bar = Bar(len(names), "delivering")
 
     def done(outcome: Outcome) -> None:
         came[outcome.device] = Run(outcome.seconds, outcome.anew)
@@ -169,7 +170,7 @@ def _heed_interrupts(one: Delivering) -> None:
 class _Between:
     """Asks between two waves whether to go on, if that is asked for."""
 
-    def __init__(self, call: Call, waves: Sequence[Sequence[str]], bar: common.Bar) -> None:
+    def __init__(self, call: Call, waves: Sequence[Sequence[str]], bar: Bar) -> None:
         self._call, self._waves, self._bar = call, waves, bar
 
     async def __call__(self, wave: int, came: Sequence[Outcome]) -> bool:

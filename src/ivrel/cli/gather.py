@@ -8,6 +8,7 @@ import time
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+from ivrel.cli.bar import Bar
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -72,7 +73,7 @@ def _gather(args: argparse.Namespace, workspace: Workspace, targets: Sequence[Ta
 
     async def go() -> list[Gathered]:
         found = []
-        with common.Bar(len(targets), "gathering") as bar:
+        with Bar(len(targets), "gathering") as bar:
             async for one in through(targets, fetched, args.at_once):
                 found.append(_written(args, workspace, by_name[one.device], one))
                 bar.step()
@@ -146,7 +147,7 @@ def _learn(args: argparse.Namespace, targets: Sequence[Target]) -> int:
 
     async def go() -> dict[str, Shown]:
         found = {}
-        with common.Bar(len(targets), "asking") as bar:
+        with Bar(len(targets), "asking") as bar:
             async for one in through(targets, shown_key, args.at_once):
                 found[one.device] = one
                 bar.step()
