@@ -70,7 +70,7 @@ class Fleet:
 @pytest.fixture
 def fleet(tmp_path: Path) -> Iterator[Fleet]:
     one = Fleet(tmp_path)
-    write_fleet(one.folder, 8, only=ONE_OF_EACH)
+    write_fleet(one.folder, 8, only=ONE_OF_EACH, patience=2, trial=2)
     with standins(one.folder):
         one.corrected()
         yield one
@@ -402,6 +402,18 @@ def test_from_wherever_a_change_is_cut_off_a_way_leads_back(
     assert wheres[0] == BEFORE and wheres[-1] == PROVED
     assert set(wheres[1:-1]) <= {BETWEEN, BEFORE}
     assert standing(dialect, b"\x00", data, found.corrected).where in (UNREADABLE, BETWEEN)
+
+
+def test_what_somebody_else_changes_meanwhile_is_left_to_him(workspace: Workspace) -> None:
+    dialect = workspace.dialects["quern"]
+    before = workspace.text(next(d for d in workspace.fleet.devices if d.name == "holmsay-gw2"))[0]
+    proved = before.replace(b"export off", b"export on")
+    now = proved.replace(b"place holmsay", b"place elsewhere")
+    assert proved != before and now != proved
+    assert standing(dialect, now, before, proved).where == BETWEEN
+    back = way_back(dialect, now, before)
+    assert back.target == before.replace(b"place holmsay", b"place elsewhere")
+    assert "place" not in back.change
 
 
 def test_whatever_was_written_last_something_is_to_be_done() -> None:

@@ -121,7 +121,7 @@ def session(tmp_path: Path) -> Iterator[Session]:
     # Two servers at a time must not share what they keep in the home of their user.
     env = {**os.environ, "HOME": str(tmp_path)}
     with (tmp_path / "out").open("wb") as out:
-        server = subprocess.Popen(call, stdout=out, stderr=out, env=env)
+        server = subprocess.Popen(call, stdout=out, stderr=out, env=env, cwd=tmp_path)
     try:
         for _ in range(100):
             if socket.exists() or server.poll() is not None:

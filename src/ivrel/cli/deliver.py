@@ -109,10 +109,8 @@ def _hearing_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    import sqlite3
-
-    from ivrel.core.vocabulary.errors import InputError, Mistake
-    from ivrel.live.journal import FILE, Journal
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.live.journal import Journal
     from ivrel.live.targets import own_folder
 
     workspace = common.open_workspace(args)
@@ -127,8 +125,6 @@ def run(args: argparse.Namespace) -> int:
         if args.record is not None:
             return _record(args, workspace, journal)
         return _resume(args, workspace, journal) if args.resume else _new(args, workspace, journal)
-    except sqlite3.Error as problem:
-        raise InputError([Mistake(str(folder / FILE), str(problem))]) from None
     finally:
         journal.close()
 
@@ -174,6 +170,7 @@ def _resume(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
     """Go on with a delivery that was cut off."""
     from ivrel.cli.delivering import Call, deliver
     from ivrel.core.delivery.course import HELD, WAITING
+    from ivrel.core.vocabulary.errors import InputError
 
     one = journal.last(unfinished=True)
     if one is None:
@@ -186,7 +183,10 @@ def _resume(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
         workspace = common.open_workspace(args)
     folder = Path(one.folder)
     args.device, args.kind, args.site, args.group = [], [], [], []
-    written, _ = _written(args, workspace, folder)
+    try:
+        written, _ = _written(args, workspace, folder)
+    except InputError:
+        written = {}  # the folder is gone: what is in flight can be settled without it
     entries = journal.entries(one.number)
     held = [e for e in entries if e.state in HELD]
     waiting: dict[int, list[str]] = {}

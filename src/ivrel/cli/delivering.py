@@ -9,6 +9,7 @@ import signal
 import sys
 from collections import Counter
 from collections.abc import Coroutine, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -143,6 +144,9 @@ def deliver(
 
     async def go() -> None:
         _heed_interrupts(one)
+        # What waits for answers, or proves, in threads needs one for each device.
+        threads = ThreadPoolExecutor(call.at_once + 4)
+        asyncio.get_running_loop().set_default_executor(threads)
         async with beside(*_listeners(call, hearing)):
             await asyncio.sleep(0)
             await one.settle(held, done)

@@ -16,7 +16,7 @@ from ivrel.core.correcting import Written
 from ivrel.core.delivery import course as step
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.delivery.standing import PROVED, Standing, standing, way_back
-from ivrel.core.vocabulary.errors import IvrelError, Refused, Unreachable
+from ivrel.core.vocabulary.errors import InputError, IvrelError, Refused, Unreachable
 from ivrel.core.vocabulary.wording import own_error
 from ivrel.live.hearing import Hearing
 from ivrel.live.journal import Entry, Journal, Verdicts
@@ -120,7 +120,10 @@ class Course:
         became: Verdicts = ()
         if state in (step.DELIVERED, step.AS_BEFORE):
             became = self._prover.verdicts(self._target.device, self._target.dialect, self._now)
-        self._journal.settle(self._number, self._name, state, why, became)
+        try:
+            self._journal.settle(self._number, self._name, state, why, became)
+        except InputError as problem:  # the device is told of all the same
+            state, why = step.IN_DOUBT, f"{state}, and not in the journal: {problem}"
         return Outcome(self._name, state, why, self._anew, time.monotonic() - begun)
 
     def _unclear(self) -> str:

@@ -105,6 +105,15 @@ class Journal:
             said = reason(problem) if isinstance(problem, OSError) else str(problem)
             raise InputError([Mistake(str(self._path), f"no journal: {said}")]) from None
 
+    def _do(self, statement: str, values: Sequence[object] = ()) -> sqlite3.Cursor:
+        """Carry out a statement; InputError tells why the file does not take it."""
+        try:
+            return self._base.execute(statement, values)
+        except sqlite3.IntegrityError:
+            raise
+        except sqlite3.Error as problem:
+            raise InputError([Mistake(str(self._path), str(problem))]) from None
+
     def close(self) -> None:
         """Close the file."""
         self._base.close()
@@ -122,8 +131,8 @@ class Journal:
         `dry`: nothing is sent; it is none of those that are gone on with or looked up as the last.
         """
         with self._base:
-            self._base.execute("BEGIN IMMEDIATE")
-            made = self._base.execute(
+            self._do("BEGIN IMMEDIATE")
+            made = self._do(
                 "INSERT INTO delivery (begun, who, host, process, folder, options, dry) "
                 "VALUES (?, ?, ?, ?, ?, ?, ?)",
                 (_now(), getpass.getuser(), socket.gethostname(), _process(), folder, options, dry),
@@ -138,12 +147,12 @@ class Journal:
     def take_over(self, number: int) -> None:
         """Note that this process goes on with a delivery; InputError if another one does."""
         with self._base:
-            self._base.execute("BEGIN IMMEDIATE")
+            self._do("BEGIN IMMEDIATE")
             one = self.delivery(number)
             if one is not None and is_alive(one):
                 said = f"delivery {number} is running (process {one.process.partition(' ')[0]})"
                 raise InputError(f"{said}; two at a time would get in each other's way")
-            self._base.execute(
+            self._do(
                 "UPDATE delivery SET process = ?, ended = NULL WHERE id = ?", (_process(), number)
             )
 
@@ -152,7 +161,7 @@ class Journal:
         try:
             self._set(number, name, state=IN_FLIGHT)
         except sqlite3.IntegrityError:
-            row = self._base.execute(
+            row = self._do(
                 f"SELECT delivery FROM device WHERE name = ? AND state IN ({_HELD})", (name,)
             ).fetchone()
             holder = self.delivery(row[0]) if row else None
@@ -172,7 +181,7 @@ class Journal:
 
     def note(self, number: int, name: str, step: str, said: Sequence[Exchange] = ()) -> None:
         """Write a step down."""
-        self._base.execute(
+        self._do(
             "INSERT INTO step (delivery, name, at, step, said) VALUES (?, ?, ?, ?, ?)",
             (number, name, _now(), step, msgspec.json.encode(list(said)).decode()),
         )
@@ -187,11 +196,11 @@ class Journal:
 
     def end(self, number: int) -> None:
         """Note that a delivery is over."""
-        self._base.execute("UPDATE delivery SET ended = ? WHERE id = ?", (_now(), number))
+        self._do("UPDATE delivery SET ended = ? WHERE id = ?", (_now(), number))
 
     def delivery(self, number: int) -> Delivery | None:
         """Return a delivery; None if there is none of that number."""
-        row = self._base.execute(
+        row = self._do(
             "SELECT id, begun, coalesce(ended, ''), who, host, process, folder, options "
             "FROM delivery WHERE id = ?",
             (number,),
@@ -208,7 +217,7 @@ class Journal:
             if unfinished
             else ""
         )
-        row = self._base.execute(
+        row = self._do(
             f"SELECT id FROM delivery d WHERE dry = 0 {where} ORDER BY id DESC LIMIT 1"
         ).fetchone()
         return self.delivery(row[0]) if row else None
@@ -222,7 +231,7 @@ class Journal:
         return next(self._entries("delivery = ? AND name = ?", number, name))
 
     def _entries(self, where: str, *values: object) -> Iterator[Entry]:
-        rows = self._base.execute(
+        rows = self._do(
             "SELECT name, wave, platform, state, why, change, before, proved, verdicts, became "
             f"FROM device WHERE {where} ORDER BY wave, rowid",
             values,
@@ -233,7 +242,7 @@ class Journal:
 
     def steps(self, number: int, name: str) -> list[Step]:
         """Return what was done with a device, in its order."""
-        rows = self._base.execute(
+        rows = self._do(
             "SELECT at, step, said FROM step WHERE delivery = ? AND name = ? ORDER BY id",
             (number, name),
         )
@@ -259,7 +268,7 @@ class Journal:
     def _forget(self, entry: Entry) -> None:
         """Delete the texts of a device that nothing needs any more."""
         for name in filter(None, (entry.before, entry.proved)):
-            needed = self._base.execute(
+            needed = self._do(
                 f"SELECT 1 FROM device WHERE state IN ({_HELD}) AND (before = ? OR proved = ?)",
                 (name, name),
             ).fetchone()
@@ -268,7 +277,7 @@ class Journal:
 
     def _set(self, number: int, device: str, **values: str) -> None:
         fields = ", ".join(f"{name} = ?" for name in values)
-        self._base.execute(
+        self._do(
             f"UPDATE device SET {fields} WHERE delivery = ? AND name = ?",
             (*values.values(), number, device),
         )

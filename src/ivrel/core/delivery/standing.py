@@ -44,22 +44,32 @@ def standing(dialect: Dialect, now: bytes, before: bytes, proved: bytes) -> Stan
     return Standing(BETWEEN, against)
 
 
+BEYOND = "other statements than export settings differ"
+
+
 def differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
     """Return how a configuration says anything else than another; '' if it does not."""
     if now == wanted:
         return ""
     texts = Text(wanted, whole=True), Text(now, whole=True)
+    return _of_export(dialect, *texts) or _beyond(dialect, *texts)
+
+
+def _of_export(dialect: Dialect, wanted: Text, now: Text) -> str:
+    """Return how two texts differ in what they say of export; '' if they do not."""
     try:
-        one, other = (read_records(dialect, text) for text in texts)
+        one, other = (read_records(dialect, text) for text in (wanted, now))
     except Unreadable as problem:
         return str(problem)
     if lost := lost_statement(one, other):
         return lost
-    if not is_same_beyond_export(dialect, *texts):
-        return "other statements than export settings differ"
     if len(one.strays) != len(other.strays):
         return "there are other statements that are not understood"
     return ""
+
+
+def _beyond(dialect: Dialect, wanted: Text, now: Text) -> str:
+    return "" if is_same_beyond_export(dialect, wanted, now) else BEYOND
 
 
 class WayBack(Struct, frozen=True):
@@ -75,7 +85,8 @@ class WayBack(Struct, frozen=True):
 def way_back(dialect: Dialect, now: bytes, before: bytes) -> WayBack:
     """Return what brings a configuration back to what it said before, from wherever it is.
 
-    It is tried on the text first: what does not lead back to the last word is no way back.
+    It is tried on the text first: what does not lead back to the last word about export, or touches
+    anything else, is no way back. What somebody else has changed meanwhile is left to him.
     """
     texts = Text(now, whole=True), Text(before, whole=True)
     try:
@@ -85,6 +96,8 @@ def way_back(dialect: Dialect, now: bytes, before: bytes) -> WayBack:
         target = apply_change(dialect, now, change, "way back") if change else now
     except (InputError, Refused, Unreadable) as problem:
         return WayBack(problem=str(problem))
-    if why := differs(dialect, target, before):
+    there_again = Text(target, whole=True)
+    why = _of_export(dialect, texts[1], there_again) or _beyond(dialect, texts[0], there_again)
+    if why:
         return WayBack(problem=f"it would not lead back: {why}")
     return WayBack(change, target)

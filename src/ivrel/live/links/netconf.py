@@ -21,7 +21,7 @@ import paramiko
 from lxml import etree
 from ncclient import NCClientError, manager
 from ncclient.operations import RPCError
-from ncclient.transport import AuthenticationError, SSHUnknownHostError
+from ncclient.transport import AuthenticationError, SSHError, SSHUnknownHostError
 
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.vocabulary.errors import Refused, Unreachable
@@ -47,14 +47,12 @@ class Netconf(Link):
     async def open(self) -> None:
         reach, access = self.target.reach, self.target.access
         trusted, key, password = access.host_keys(reach), access.key(reach), access.password(reach)
-        public = trusted[0].export_public_key().decode().split()[1]
         options: dict[str, Any] = {
             "host": reach.address,
             "port": reach.port,
             "username": user(reach),
             "password": password,
             "key_filename": str(Path(reach.key).expanduser()) if key is not None else None,
-            "hostkey_b64": public,
             "allow_agent": not reach.key and not reach.password,
             "look_for_keys": not reach.key and not reach.password,
             "timeout": reach.patience,
@@ -65,8 +63,18 @@ class Netconf(Link):
 
         def connect() -> Any:
             at = (reach.address, reach.port)
-            sock = socket.create_connection(at, reach.patience)
-            return manager.connect_ssh(sock=sock, **options)
+            for n, one in enumerate(trusted, 1):
+                public = one.export_public_key().decode().split()[1]
+                sock = socket.create_connection(at, reach.patience)
+                try:
+                    return manager.connect_ssh(sock=sock, hostkey_b64=public, **options)
+                except SSHUnknownHostError:
+                    raise
+                except SSHError:
+                    # The host may have no key of this kind, and one of the next.
+                    if n == len(trusted):
+                        raise
+            raise AssertionError("there is a key of every host that is known")
 
         self._manager = await self._call(connect)
         self.has_trial = self._can("candidate") and self._can("confirmed-commit")

@@ -42,6 +42,7 @@ class Replaced(Link):
         self._patterns = target.reach.files or self._said.files
         self._connection: asyncssh.SSHClientConnection | None = None
         self._sftp: asyncssh.SFTPClient | None = None
+        self._is_untouched = False  # whether it is known that nothing was replaced
 
     @property
     def _main(self) -> str:
@@ -109,6 +110,7 @@ class Replaced(Link):
         old, new = (self._files(data) for data in (sent.before, sent.target))
         if not self.target.reach.restart:
             raise Refused("the fleet names no command that restarts the service (reach: restart)")
+        self._is_untouched = True
         try:
             if not sent.back:  # what the device had is not held against what it has
                 await self._check(old, new)
@@ -166,22 +168,27 @@ class Replaced(Link):
                 continue
             path = self._path(name)
             try:
-                mode = (await sftp.stat(path)).permissions
+                like = await sftp.stat(path)
             except asyncssh.SFTPNoSuchFile:
-                mode = (await sftp.stat(self._main)).permissions
+                like = await sftp.stat(self._main)
+            self._is_untouched = False
             async with sftp.open(f"{path}{NEW}", "wb") as file:
                 await file.write(data)
-            await sftp.chmod(f"{path}{NEW}", (mode or 0o644) & 0o7777)
+            await sftp.chmod(f"{path}{NEW}", (like.permissions or 0o644) & 0o7777)
+            if like.uid is not None and like.gid is not None:
+                with contextlib.suppress(asyncssh.SFTPError):  # whoever may not, owns it himself
+                    await sftp.chown(f"{path}{NEW}", like.uid, like.gid)
             await sftp.posix_rename(f"{path}{NEW}", path)
             self.exchanges.append(Exchange(f"replace {path}", ("ok",)))
         for name in old:
             if name not in new:
+                self._is_untouched = False
                 await sftp.remove(self._path(name))
                 self.exchanges.append(Exchange(f"remove {self._path(name)}", ("ok",)))
 
     async def renew(self) -> None:
         command = self.target.reach.restart
-        if not command:
+        if not command or self._is_untouched:
             return
         self.effective_at = time.monotonic()
         done = await self._run(command)
