@@ -24,7 +24,6 @@ PICTURES = {
     "read": "ivrel read tarsk-sw1; ivrel fleet --site tarsk",
     "groups": "ivrel audit --by site --setting level --setting source --setting stamp --today "
     "2026-11-23 | head -43",
-    "gateway": "ivrel explain mv-fulmar-lx1 level; ivrel correct mv-fulmar-lx1 --today 2026-11-23",
     "heard": "ivrel heard --at beacon-a=heard/beacon-a.jsonl --at beacon-b=heard/beacon-b.jsonl "
     "--at beacon-s=heard/beacon-s.jsonl --device 'orrin-*' --device holmsay-gw1 --setting export "
     "--setting facility --setting level --setting stamp --setting source --setting origin",

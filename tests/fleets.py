@@ -8,11 +8,13 @@ import contextlib
 import os
 import re
 import signal
+import socket
 import sqlite3
 import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -28,6 +30,7 @@ from ivrel.standin.files import RESTART
 from ivrel.standin.running import asked
 
 PROGRAM = str(Path(sys.executable).parent / "ivrel")
+SECRET = re.compile(r"\b[0-9a-f]{24}\b")  # what keepers' secrets look like in the example
 FIRST = 64  # networks from 127.64 on hold the copies
 
 
@@ -39,7 +42,7 @@ def write_fleet(
     """
     every = read_fleet(fleet_text(), "fleet.yaml").devices
     devices = [d for d in every if not only or d.name in only.split()]
-    network = FIRST + os.getpid() % 128  # several tests at a time do not stand in one place
+    network = _network()
     texts, out = configurations(), []
     for n in range(number):
         device, copy = devices[n % len(devices)], n // len(devices)
@@ -70,6 +73,22 @@ def write_fleet(
     return out
 
 
+@cache
+def _network() -> int:
+    """Return a network of loopback that no other process of the tests has."""
+    for number in range(FIRST, 250):
+        one = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        with contextlib.suppress(OSError):
+            one.bind((f"127.{number}.255.254", 2221))
+            _HELD.append(one)
+            return number
+        one.close()
+    raise AssertionError("no network is free")
+
+
+_HELD: list[socket.socket] = []  # as long as the process lives
+
+
 def call(*words: str | Path, code: int | None = 0) -> subprocess.CompletedProcess[str]:
     """Run the program."""
     done = subprocess.run(
@@ -81,6 +100,8 @@ def call(*words: str | Path, code: int | None = 0) -> subprocess.CompletedProces
         env={name: value for name, value in os.environ.items() if name != "COLUMNS"},
     )
     assert "Traceback" not in done.stderr and "error in Ivrel" not in done.stdout, done
+    # Whatever a command does, the secrets of configurations are told nowhere.
+    assert not SECRET.search(done.stdout + done.stderr), words
     assert code is None or done.returncode == code, (words, done.stdout[-3000:], done.stderr[-800:])
     return done
 

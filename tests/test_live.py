@@ -17,6 +17,7 @@ import asyncssh
 import pytest
 from fleets import (
     PROGRAM,
+    SECRET,
     call,
     kill,
     proved_texts,
@@ -31,19 +32,21 @@ from hypothesis import strategies as st
 
 from ivrel.core.correcting.changes import apply_edits
 from ivrel.core.delivery import course
-from ivrel.core.delivery.dialog import answer, cleaned, waits
+from ivrel.core.delivery.dialog import answer, cleaned, error_in, waits
 from ivrel.core.delivery.standing import BEFORE, BETWEEN, PROVED, UNREADABLE, standing, way_back
 from ivrel.core.text.text import Text
 from ivrel.sources.workspace import Workspace
-from ivrel.standin.faults import FAULTS
+from ivrel.standin.faults import FAULTS, Chance
 from ivrel.standin.running import asked
+from ivrel.standin.speaking import Mouth
+from ivrel.standin.talk import Talker
+from ivrel.standin.unit import Unit
 
 # One of each platform, and of each way of taking a change.
 ONE_OF_EACH = (
     "holmsay-gw2 tarsk-fw2 brannay-fw2 mv-gannet-fw1 tarsk-sw2 kelby-gw2 orrin-gw2 mv-petrel-lx1"
 )
 CAREFUL = ("--no-ask", "--stop-after", "100", "--at-once", "20")
-SECRET = re.compile(r"\b[0-9a-f]{24}\b")  # what keepers' secrets look like in the example
 
 
 class Fleet:
@@ -122,6 +125,90 @@ def test_each_fault_leaves_each_platform_as_before_or_as_proved(fleet: Fleet) ->
         talks = [name for name in found if "lx" not in name]
         assert {found[name] for name in talks} == {"as before"}, (fault, found)
     shutil.rmtree(fleet.folder / ".ivrel" / "delivery-texts", ignore_errors=True)
+
+
+def test_what_does_not_confirm_a_change_is_waited_for_until_it_lasts(tmp_path: Path) -> None:
+    fleet = Fleet(tmp_path)
+    write_fleet(fleet.folder, 2, only="holmsay-gw2 brannay-fw2", trial=4)
+    with standins(fleet.folder):
+        fleet.corrected()
+        lines = len((fleet.out / "brannay-fw2" / "change.txt").read_text().splitlines())
+        # One refuses to confirm; the other says that it did. Opened, the lines, the end of a text,
+        # checked, held on trial: then it is confirmed.
+        asked(fleet.folder, ["fault", "holmsay-gw2", "refuse:6"])
+        asked(fleet.folder, ["fault", "brannay-fw2", f"ignore:{lines + 5}"])
+        done = " ".join(fleet.deliver(code=1).stdout.split())
+        assert "it does not confirm the change: no: this is not possible now" in done
+        assert "it confirmed the change, and does not keep it" in done
+        assert set(states(fleet.folder).values()) == {"as before"} and not fleet.third_states()
+
+
+def test_only_what_comes_after_a_change_counts_as_heard(workspace: Workspace) -> None:
+    import asyncio
+    from datetime import UTC, datetime
+
+    from conftest import TODAY
+
+    from ivrel.cli.evidence import directory_of
+    from ivrel.core.evidence import parse
+    from ivrel.core.evidence.record import Record
+    from ivrel.live.hearing import Hearing
+
+    fleet = workspace.fleet.devices
+    hearing = Hearing(fleet, workspace.policy, directory_of(workspace), TODAY)
+    right, wrong = (
+        f"<{pri}>Nov 23 2026 10:00:00.123 +00:00 192.0.2.11 link: port 3 up".encode()
+        for pri in (166, 134)
+    )
+
+    def take(data: bytes) -> None:
+        now = datetime.now(UTC)
+        hearing.take(Record(parse(data), data, "x", 1, now, "192.0.2.11", 514, "udp", "datagram"))
+
+    async def heard(*, first: bytes, then: bytes) -> str:
+        hearing.begin("holmsay-gw1")
+        take(first)
+        since = time.monotonic()
+        if then:
+            take(then)
+        return await hearing.heard("holmsay-gw1", since, 0.2)
+
+    assert "no message of it arrived" in asyncio.run(heard(first=right, then=b""))
+    assert "facility" in asyncio.run(heard(first=right, then=wrong))
+    assert asyncio.run(heard(first=wrong, then=right)) == ""
+
+
+def test_recordings_are_followed_when_they_are_compressed(tmp_path: Path) -> None:
+    import asyncio
+    import gzip
+
+    from ivrel.core.evidence.record import Record, kept_line
+    from ivrel.live.hearing import LOOK, following
+
+    def line(n: int) -> bytes:
+        return kept_line(f"<13>a: {n}".encode(), 1.0 * n, "192.0.2.1", 514, "udp", "datagram")
+
+    heard: list[str] = []
+
+    def take(record: Record) -> None:
+        heard.append(record.message.text)
+
+    async def go() -> None:
+        path = tmp_path / "heard-20261123T100000Z-000.jsonl"
+        path.write_bytes(line(1))
+        task = asyncio.create_task(following(tmp_path, take))
+        await asyncio.sleep(LOOK)
+        path.write_bytes(line(1) + line(2) + line(3)[:20])
+        await asyncio.sleep(2 * LOOK)
+        with gzip.open(f"{path}.gz", "wb") as file:
+            file.write(line(1) + line(2) + line(3))
+        path.unlink()
+        (tmp_path / "heard-20261123T100001Z-000.jsonl").write_bytes(line(4))
+        await asyncio.sleep(2 * LOOK)
+        task.cancel()
+
+    asyncio.run(go())
+    assert heard == ["2", "3", "4"]
 
 
 def test_a_silent_device_is_taken_back_where_messages_are_expected(tmp_path: Path) -> None:
@@ -447,6 +534,39 @@ def test_answers_are_what_stands_between_echo_and_prompt(
     assert b"\x1b" not in cleaned(whole)
     # A device that has not come to its prompt is waited for.
     assert not waits(session, whole[:-1]) or whole[:-1].endswith(b"> ")
+
+
+@pytest.mark.parametrize(
+    ("name", "lines", "told"),
+    [
+        ("holmsay-gw2", ["draft", "events", "    whistle on"], "is not understood"),
+        ("holmsay-gw2", ["draft", "events", *(f"    send 127.0.0.{n} udp 514 through alert" for n in range(1, 4))], "holds 4 rows"),
+        ("holmsay-gw2", ["export on"], "that is no command"),
+        ("holmsay-gw2", ["let it stand"], "nothing is on trial"),
+        ("tarsk-fw2", ["forget journal.rule.99"], "there is no"),
+        ("tarsk-sw2", ["load", *(f"[collector.{n}]\ninet = 127.0.0.{n}" for n in (2, 3)), ";;"], "not"),
+        ("mv-gannet-fw1", ["graft", "<alter><feeds>", "%%"], "XML"),
+    ],
+)  # fmt: skip
+def test_a_stand_in_refuses_what_its_platform_refuses(
+    name: str, lines: list[str], told: str, workspace: Workspace
+) -> None:
+    device = next(d for d in workspace.fleet.devices if d.name == name)
+    dialect, (text, _) = workspace.dialects[device.platform], workspace.text(device)
+    unit = Unit(device, dialect, text, {}, Mouth({}), Chance(0, 1))
+    talker = Talker(unit)
+    said = [talker.typed(line).said for whole in lines for line in whole.split("\n")]
+    session = dialect.session
+    assert session is not None and error_in(session, said[-1]) and told.encode() in said[-1]
+    assert unit.running == text and unit.saved == text
+
+
+def test_the_whole_circle_is_shown_on_living_devices(tmp_path: Path) -> None:
+    done = call("demo", "--live", tmp_path / "skerry")
+    said = " ".join(done.stdout.split())
+    assert "holmsay-gw2 quern as before" in said and "no message of it arrived within 8 s" in said
+    assert "34 of 34 devices heard as the policy asks" in said
+    assert "40 of 40 devices as asked" in said and "Every device is as asked" in said
 
 
 def test_the_journal_is_of_one_writer_and_outlives_it(tmp_path: Path) -> None:

@@ -38,6 +38,11 @@ class Bar:
         if self._progress is not None:
             self._progress.start()
 
+    def says(self, doing: str) -> None:
+        """Say what is waited for now."""
+        if self._progress is not None and self._task is not None:
+            self._progress.update(self._task, description=doing)
+
     def step(self) -> None:
         """Note that one more is done."""
         if self._progress is not None and self._task is not None:

@@ -82,6 +82,13 @@ def _care_arguments(parser: argparse.ArgumentParser) -> None:
         "terminal)",
     )
     parser.add_argument(
+        "--last-look",
+        action=argparse.BooleanOptionalAction,
+        default=True,
+        help="at the end, when no trial can be on any more, read those devices once more that can "
+        "take a change back by themselves (default)",
+    )
+    parser.add_argument(
         "--prove-again",
         action="store_true",
         help="where a device says something else than its change was made for, compute and prove "

@@ -7,6 +7,7 @@ import asyncio
 import contextlib
 import signal
 import sys
+import time
 from collections import Counter
 from collections.abc import Coroutine, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -33,7 +34,7 @@ from ivrel.sources.workspace import Workspace
 if TYPE_CHECKING:
     from ivrel.sources.listening.session import Session
 
-SPARE = 30  # seconds of a trial beyond those in which a message is expected
+SPARE = 10  # seconds of a trial beyond those in which a message is expected
 
 
 class Call(Struct, frozen=True):
@@ -46,6 +47,7 @@ class Call(Struct, frozen=True):
     stop_after: int = 1
     at_once: int = 10
     ask: bool = False
+    last_look: bool = True
     again: bool = False
     expect: bool = False
     within: float = 30.0
@@ -80,6 +82,7 @@ class Call(Struct, frozen=True):
             stop_after=args.stop_after,
             at_once=args.at_once,
             ask=ask,
+            last_look=args.last_look,
             again=args.prove_again,
             expect=args.expect,
             within=args.within,
@@ -151,6 +154,10 @@ def deliver(
             await asyncio.sleep(0)
             await one.settle(held, done)
             await one.deliver(waves, _Between(call, waves, bar), done)
+        if call.last_look and one.waits:
+            left = max(0.0, one.waits - time.monotonic())
+            bar.says(f"last look, in {left:.0f} s")
+            await one.last_look(done)
 
     with bar:
         asyncio.run(go())

@@ -13,6 +13,7 @@ from ivrel.cli import common
 if TYPE_CHECKING:
     from ivrel.core.fleet import Fleet
     from ivrel.sources.workspace import Workspace
+    from ivrel.standin.faults import Fault
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -33,8 +34,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--trouble",
         nargs=2,
         metavar=("DEVICE", "FAULT"),
-        help="give a device that is running a fault, or none: drop, hang, slow, refuse, restart, "
-        "late, silent",
+        help="give a device that is running a fault, or none: drop, hang, slow, refuse, ignore, "
+        "restart, late, silent; drop:4 is at the fourth line of a change",
     )
     does.add_argument("--restart", metavar="DEVICE", help="restart a device that is running")
     does.add_argument("--stop", action="store_true", help="end all devices that are running")
@@ -120,15 +121,14 @@ def _request(args: argparse.Namespace) -> list[str]:
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.core.vocabulary.severity import SEVERITIES
     from ivrel.core.vocabulary.wording import not_one_of
-    from ivrel.standin.faults import FAULTS
 
     if args.make:
         if args.make[1] not in SEVERITIES:
             raise InputError(f"severity {not_one_of(args.make[1], SEVERITIES)}")
         return ["make", *args.make]
     if args.trouble:
-        if args.trouble[1] not in (*FAULTS, "none"):
-            raise InputError(f"fault {not_one_of(args.trouble[1], (*FAULTS, 'none'))}")
+        if args.trouble[1] != "none":
+            _fault(args.trouble[1])
         return ["fault", *args.trouble]
     if args.restart:
         return ["restart", args.restart]
@@ -153,17 +153,22 @@ def _serve(args: argparse.Namespace, workspace: Workspace) -> int:
     return 0
 
 
-def _faults(args: argparse.Namespace, fleet: Fleet) -> dict[str, str]:
-    from ivrel.core.fleet import Choice, choose
+def _fault(word: str) -> Fault:
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.core.vocabulary.wording import not_one_of
-    from ivrel.standin.faults import FAULTS
+    from ivrel.standin.faults import fault_of
+
+    try:
+        return fault_of(word)
+    except ValueError as problem:
+        raise InputError(str(problem)) from None
+
+
+def _faults(args: argparse.Namespace, fleet: Fleet) -> dict[str, Fault]:
+    from ivrel.core.fleet import Choice, choose
 
     out = {}
     for word in args.fault:
         name, _, fault = word.partition("=")
         choose(fleet, Choice((name,)))
-        if fault not in FAULTS:
-            raise InputError(f"--fault {name}: fault {not_one_of(fault, FAULTS)}")
-        out[name] = fault
+        out[name] = _fault(fault)
     return out

@@ -15,7 +15,7 @@ from msgspec import Struct
 from ivrel.core.correcting import Written
 from ivrel.core.delivery import course as step
 from ivrel.core.delivery.dialog import Exchange
-from ivrel.core.delivery.standing import PROVED, Standing, standing, way_back
+from ivrel.core.delivery.standing import BEFORE, PROVED, Standing, standing, way_back
 from ivrel.core.vocabulary.errors import InputError, IvrelError, Refused, Unreachable
 from ivrel.core.vocabulary.wording import own_error
 from ivrel.live.hearing import Hearing
@@ -80,6 +80,8 @@ class Course:
         self._texts = (b"", b"")
         self._now = b""  # what the device said last
         self._why = ""  # why the change is taken back
+        self._seconds = 0  # for which the change holds unconfirmed, where the platform can
+        self.lasts_from = 0.0  # when no trial can be on any more; 0 where there was none
         self._anew: tuple[str, ...] = ()
 
     async def deliver(self, written: Written) -> Outcome:
@@ -156,8 +158,8 @@ class Course:
         await self._send(link, ready)
 
     async def _send(self, link: Link, ready: Ready) -> None:
-        seconds = max(self._target.reach.trial, self._asked.trial)
-        sent = Sent(ready.change, ready.before, ready.proved, seconds)
+        self._seconds = max(self._target.reach.trial, self._asked.trial)
+        sent = Sent(ready.change, ready.before, ready.proved, self._seconds)
         if self._hearing is not None:
             self._hearing.begin(self._name)
         self._note(step.SENDING)
@@ -197,12 +199,35 @@ class Course:
         if found.where != PROVED:
             await self._back(f"it does not read as proved any more: {found.why}")
         self._note(step.KEPT)
+        if link.has_trial:
+            self.lasts_from = self._sent_at + self._seconds + MARGIN
         raise _Ended(step.DELIVERED)
+
+    async def look_again(self) -> Outcome | None:
+        """Read the device once more when its trial would be over, for it may have said that it
+        confirmed the change, and not have done so; return how it stands if that is not as proved.
+        """
+        await asyncio.sleep(max(0.0, self.lasts_from - time.monotonic()))
+        said = "it confirmed the change, and does not keep it"
+        try:
+            found = await self._stands(await self._open())
+            if found.where == PROVED:
+                self._note(step.LASTS)
+                return None
+            state = step.AS_BEFORE if found.where == BEFORE else step.IN_DOUBT
+            why = f"{said}: {found.why}"
+        except IvrelError as problem:
+            state, why = step.IN_DOUBT, f"not reached for a last look: {problem}"
+        finally:
+            await self._close()
+        became = self._prover.verdicts(self._target.device, self._target.dialect, self._now)
+        self._journal.settle(self._number, self._name, state, why, became)
+        return Outcome(self._name, state, why, self._anew)
 
     async def _outlast(self, link: Link, why: str) -> None:
         """Wait until no trial can be on any more: what the device then says, lasts."""
-        seconds = max(self._target.reach.trial, self._asked.trial) + MARGIN
-        await asyncio.sleep(max(0.0, self._sent_at + seconds - time.monotonic()))
+        seconds = max(self._target.reach.trial, self._asked.trial)
+        await asyncio.sleep(max(0.0, self._sent_at + seconds + MARGIN - time.monotonic()))
         found = await self._stands(link)
         if found.where != PROVED:
             await self._back(why)

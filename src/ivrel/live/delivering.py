@@ -53,6 +53,7 @@ class Delivering:
         self._prover, self._asked, self._limits = prover, asked, limits
         self._hearing = hearing
         self._failures = 0
+        self._courses: list[Course] = []  # of devices that have to be looked at once more
         self._stopped = ""
 
     def stop(self, why: str) -> None:
@@ -69,7 +70,9 @@ class Delivering:
 
         async def one(entry: Entry) -> Outcome:
             course = self._course(entry.device)
-            return await course.resume(entry, self._written.get(entry.device))
+            outcome = await course.resume(entry, self._written.get(entry.device))
+            self._courses.append(course)
+            return outcome
 
         await self._at_once(entries, one, done, may_stop=False)
 
@@ -89,13 +92,35 @@ class Delivering:
             came = []
 
             async def one(name: str) -> Outcome:
-                return await self._course(name).deliver(self._written[name])
+                course = self._course(name)
+                outcome = await course.deliver(self._written[name])
+                self._courses.append(course)
+                return outcome
 
             def took(outcome: Outcome, came: list[Outcome] = came) -> None:
                 came.append(outcome)
                 done(outcome)
 
             await self._at_once(wave, one, took)
+
+    async def last_look(self, done: Callable[[Outcome], None]) -> None:
+        """Look once more at the devices whose change was on trial, when no trial can be on any
+        more.
+        """
+        left = [course for course in self._courses if course.lasts_from]
+
+        async def one(course: Course) -> None:
+            outcome = await course.look_again()
+            if outcome is not None:
+                done(outcome)
+
+        for n in range(0, len(left), self._limits.at_once):
+            await asyncio.gather(*map(one, left[n : n + self._limits.at_once]))
+
+    @property
+    def waits(self) -> float:
+        """When the last trial is over, by the clock that never goes back; 0 if there was none."""
+        return max((course.lasts_from for course in self._courses), default=0.0)
 
     async def _at_once(
         self,

@@ -7,16 +7,27 @@ from random import Random
 
 from msgspec import Struct
 
+from ivrel.core.vocabulary.wording import not_one_of, shorten
+
 FAULTS: Mapping[str, str] = {
     "drop": "ends the session in the middle of a change",
     "hang": "stops answering in the middle of a change",
     "slow": "takes its time for each answer",
     "refuse": "refuses a line of the change",
+    "ignore": "says that it has taken a line, and has not",
     "restart": "restarts in the middle of a change; what was not saved is gone",
     "late": "takes the change, and ends the session before it says so",
     "silent": "speaks to nobody, whatever its configuration says",
 }
-BY_CHANCE = ("drop", "hang", "slow", "refuse", "restart", "late")  # what may befall any session
+BY_CHANCE = (
+    "drop",
+    "hang",
+    "slow",
+    "refuse",
+    "ignore",
+    "restart",
+    "late",
+)  # what may befall any session
 SLOW = 0.3  # seconds
 
 
@@ -25,6 +36,18 @@ class Fault(Struct, frozen=True):
 
     kind: str
     at: int = 1
+
+
+def fault_of(word: str) -> Fault:
+    """Return the fault that a word means: its kind, and behind a colon the line that it is at, the
+    second if none is said. ValueError if it means none.
+    """
+    kind, divided, at = word.partition(":")
+    if kind not in FAULTS:
+        raise ValueError(f"fault {not_one_of(kind, FAULTS)}")
+    if divided and not (at.isascii() and at.isdigit() and int(at[:6])):
+        raise ValueError(f"'{shorten(at)}' is no line of a change; expected 1 or more")
+    return Fault(kind, int(at[:6]) if at else 2)
 
 
 class Chance:

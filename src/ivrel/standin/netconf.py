@@ -156,7 +156,7 @@ async def serve(
             rpc = etree.fromstring(raw.removesuffix(END), etree.XMLParser(resolve_entities=False))
             name = etree.QName(rpc[0]).localname if len(rpc) else ""
             refused = await befalls.before_rpc(name)
-            body = _refusal(refused) if refused else _answered(server, rpc)
+            body = _answered(server, rpc) if refused is None else _refusal(refused)
             await befalls.behind()
             number = rpc.get("message-id", "")
             reply = f'<rpc-reply message-id="{number}" xmlns="{BASE}">{body}</rpc-reply>'.encode()
@@ -182,6 +182,8 @@ def _answered(server: Server, rpc: etree._Element) -> str:
 
 
 def _refusal(said: str) -> str:
+    if not said:
+        return "<ok/>"
     error = etree.Element("rpc-error")
     for name, value in (
         ("error-type", "application"),

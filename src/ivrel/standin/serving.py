@@ -24,7 +24,7 @@ from ivrel.core.vocabulary.severity import SEVERITIES
 from ivrel.sources.files import reason, write_bytes
 from ivrel.sources.workspace import Workspace
 from ivrel.standin.certificate import CERTIFICATE
-from ivrel.standin.faults import FAULTS, Chance
+from ivrel.standin.faults import FAULTS, Chance, Fault, fault_of
 from ivrel.standin.files import Root
 from ivrel.standin.netconf import Server, serve
 from ivrel.standin.speaking import Mouth
@@ -52,7 +52,7 @@ class Plan(Struct, frozen=True):
 
     share: float = 0.0
     seed: int = 1
-    faults: dict[str, str] = {}
+    faults: dict[str, Fault] = {}
     every: float = 0.0
 
 
@@ -110,7 +110,7 @@ class Serving:
         if reach.via == "netconf":
             data = as_xml(dialect, data)
         unit = Unit(device, dialect, data, self._collectors, self._mouth, self._chance)
-        unit.fault = self._plan.faults.get(device.name, "")
+        unit.fault = self._plan.faults.get(device.name)
         self._units[device.name] = unit
         try:
             self._servers.append(await self._listen(unit, reach, client, options))
@@ -192,12 +192,12 @@ class Serving:
         if what == "make":
             number = unit.say(Event(SEVERITIES.index(words[1]), "made", words[2]))
             return f"{words[0]} told {number} collector{'s' * (number != 1)}"
-        if what == "fault" and words[1] in FAULTS:
-            unit.fault = words[1]
-            return f"{words[0]}: {FAULTS[words[1]]}"
-        if what == "fault":
-            unit.fault = ""
+        if what == "fault" and words[1] == "none":
+            unit.fault = None
             return f"{words[0]} has no fault any more"
+        if what == "fault":
+            unit.fault = fault_of(words[1])
+            return f"{words[0]} {FAULTS[unit.fault.kind]}"
         if what == "restart":
             unit.restart()
             return f"{words[0]} has restarted"

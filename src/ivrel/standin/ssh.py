@@ -98,27 +98,29 @@ class Befalling:
             self._happened = refusal is not None
             return refusal
         self._happened = True
+        if fault.kind == "ignore":
+            return talker.ignored(line)
         await self._cut(fault.kind)
         return None
 
-    async def before_rpc(self, operation: str) -> str:
+    async def before_rpc(self, operation: str) -> str | None:
         """Have it happen if it is time for it, before a request is answered; return why the device
-        refuses it, '' if it does not.
+        refuses it, '' if it says that it has done it and has not; None if it does it.
         """
         fault, self._was_on_trial = self._fault, self._unit.on_trial
         if fault is None:
-            return ""
+            return None
         if fault.kind == "slow":
             await asyncio.sleep(SLOW)
-        if operation not in ("edit-config", "validate", "commit"):
-            return ""
+        if operation not in ("edit-config", "commit"):
+            return None
         self._lines += 1
         if self._lines != min(fault.at, 3):
-            return ""
-        if fault.kind == "refuse":
-            return "this is not possible now"
+            return None
+        if fault.kind in ("refuse", "ignore"):
+            return "this is not possible now" if fault.kind == "refuse" else ""
         await self._cut(fault.kind)
-        return ""
+        return None
 
     async def behind(self) -> None:
         """Have it happen if it is time for it, behind a line that was taken."""

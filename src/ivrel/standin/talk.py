@@ -83,6 +83,12 @@ class Talker:
         self._collects, self._lines = False, []
         return Answered(f"{self._mark}this is not possible now\n".encode())
 
+    def ignored(self, line: str) -> Answered:
+        """Return what a device answers that says nothing of not having taken a line."""
+        if self._collects and line.strip() == self._said.end:
+            self._collects, self._lines = False, []
+        return Answered()
+
     def typed(self, line: str) -> Answered:
         """Return what the device answers to a line."""
         try:

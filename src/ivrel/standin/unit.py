@@ -47,7 +47,7 @@ class Unit:
     ) -> None:
         self.device, self.dialect = device, dialect
         self.running = self.saved = text
-        self.fault: str = ""
+        self.fault: Fault | None = None
         self._collectors, self._mouth, self._chance = collectors, mouth, chance
         self._before: bytes | None = None  # what holds again when a trial ends
         self._timer: asyncio.TimerHandle | None = None
@@ -60,9 +60,7 @@ class Unit:
     def session(self, end: Callable[[], None]) -> Fault | None:
         """Note a session, and return what befalls it; `end` ends it when the device restarts."""
         self._enders.add(end)
-        if self.fault:
-            return Fault(self.fault, 2)
-        return self._chance.fault(self.device.name)
+        return self.fault or self._chance.fault(self.device.name)
 
     def left(self, end: Callable[[], None]) -> None:
         """Note that a session has ended."""
@@ -145,7 +143,7 @@ class Unit:
         """Send an event to all collectors that it is for, as the configuration says; return how
         many there were.
         """
-        if self.fault == "silent":
+        if self.fault is not None and self.fault.kind == "silent":
             return 0
         self._number += 1
         said = [v for v in self._speaks() if v.lets(event.severity, event.tag)]

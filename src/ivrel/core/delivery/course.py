@@ -13,7 +13,7 @@ from collections.abc import Mapping
 from ivrel.core.delivery.standing import BEFORE, BETWEEN, PROVED, UNREADABLE
 
 # What is written down, in the order in which it is done. What ends in -ing is about to be done.
-REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT = (
+REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT, LASTS = (
     "reached",
     "sending",
     "sent",
@@ -21,9 +21,10 @@ REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT = (
     "heard as asked",
     "keeping",
     "kept",
+    "lasts",
 )
 TAKING_BACK, TAKEN_BACK = "taking back", "taken back"
-STEPS = (REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT, TAKING_BACK, TAKEN_BACK)
+STEPS = (REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT, LASTS, TAKING_BACK, TAKEN_BACK)
 
 # How it stands with a device of a delivery.
 WAITING, IN_FLIGHT = "waiting", "in flight"
@@ -55,8 +56,8 @@ _UNDERWAY = (SENDING, SENT, READ, HEARD, KEEPING)
 _NEXT: Mapping[tuple[str, str], str] = {
     **{(step, PROVED): GO_ON for step in _UNDERWAY},
     **{(step, BEFORE): IS_BEFORE for step in _UNDERWAY},
-    (KEPT, PROVED): IS_DELIVERED,
-    (KEPT, BEFORE): IS_BEFORE,
+    **{(step, PROVED): IS_DELIVERED for step in (KEPT, LASTS)},
+    **{(step, BEFORE): IS_BEFORE for step in (KEPT, LASTS)},
     (TAKING_BACK, PROVED): TAKE_BACK,
     (TAKING_BACK, BEFORE): IS_BEFORE,
     (TAKEN_BACK, PROVED): TAKE_BACK,
