@@ -35,7 +35,7 @@ FIRST = 64  # networks from 127.64 on hold the copies
 
 
 def write_fleet(
-    folder: Path, number: int, *, only: str = "", patience: int = 3, trial: int = 5
+    folder: Path, number: int, *, only: str = "", patience: int = 5, trial: int = 5
 ) -> list[Device]:
     """Write a workspace of so many stand-ins, copies of the example's devices; `only`: names of
     those that are copied.

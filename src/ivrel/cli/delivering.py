@@ -134,7 +134,8 @@ def deliver(
     targets = {t.device.name: t for t in targets_of(workspace, devices)}
     day = date.fromisoformat(call.today)
     prover = Prover(workspace.policy, day, call.settings, again=call.again)
-    asked = Asked(int(call.within) + SPARE if call.expect else 0, call.within, call.dry)
+    trial = int(call.within) + SPARE if call.expect else 0
+    asked = Asked(trial, call.within, call.dry, call.last_look)
     hearing = _hearing(call, workspace) if call.expect and not call.dry else None
     limits = Limits(call.stop_after, call.at_once)
     one = Delivering(journal, number, targets, written, prover, asked, limits, hearing)
@@ -154,7 +155,7 @@ def deliver(
             await asyncio.sleep(0)
             await one.settle(held, done)
             await one.deliver(waves, _Between(call, waves, bar), done)
-        if call.last_look and one.waits:
+        if one.waits:
             left = max(0.0, one.waits - time.monotonic())
             bar.says(f"last look, in {left:.0f} s")
             await one.last_look(done)

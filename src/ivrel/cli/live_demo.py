@@ -21,7 +21,7 @@ from ivrel.standin.certificate import CERTIFICATE, KEY
 from ivrel.standin.example import on_loopback, write_example
 
 FAILING = "holmsay-gw2"  # the device that does not speak
-WITHIN = "8s"  # in which a message is expected
+WITHIN = "5s"  # in which a message is expected
 EVERY = 4  # seconds between two events of a device
 BEGIN = 20.0  # seconds in which the stand-ins must be there
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Awaitable, Callable
+from typing import NoReturn
 
 from msgspec import Struct
 
@@ -29,12 +30,14 @@ MARGIN = 2  # seconds behind the end of a trial, before it is believed to be ove
 
 class Asked(Struct, frozen=True):
     """What is asked of a delivery. `trial`: seconds for which a change holds unconfirmed; `within`:
-    seconds in which a message is expected; `dry`: all but the change.
+    seconds in which a message is expected; `dry`: all but the change; `last_look`: what was on
+    trial is read once more when it cannot be any more.
     """
 
     trial: int = 0
     within: float = 30.0
     dry: bool = False
+    last_look: bool = True
 
 
 class Outcome(Struct, frozen=True):
@@ -80,7 +83,7 @@ class Course:
         self._texts = (b"", b"")
         self._now = b""  # what the device said last
         self._why = ""  # why the change is taken back
-        self._seconds = 0  # for which the change holds unconfirmed, where the platform can
+        self._took = 0.0  # seconds
         self.lasts_from = 0.0  # when no trial can be on any more; 0 where there was none
         self._anew: tuple[str, ...] = ()
 
@@ -120,13 +123,14 @@ class Course:
         finally:
             await self._close()
         became: Verdicts = ()
-        if state in (step.DELIVERED, step.AS_BEFORE):
+        if state in (step.DELIVERED, step.AS_BEFORE, step.TO_LAST):
             became = self._prover.verdicts(self._target.device, self._target.dialect, self._now)
         try:
             self._journal.settle(self._number, self._name, state, why, became)
         except InputError as problem:  # the device is told of all the same
             state, why = step.IN_DOUBT, f"{state}, and not in the journal: {problem}"
-        return Outcome(self._name, state, why, self._anew, time.monotonic() - begun)
+        self._took = time.monotonic() - begun
+        return Outcome(self._name, state, why, self._anew, self._took)
 
     def _unclear(self) -> str:
         """Return how it stands with a device of which nothing more can be known now."""
@@ -158,8 +162,7 @@ class Course:
         await self._send(link, ready)
 
     async def _send(self, link: Link, ready: Ready) -> None:
-        self._seconds = max(self._target.reach.trial, self._asked.trial)
-        sent = Sent(ready.change, ready.before, ready.proved, self._seconds)
+        sent = Sent(ready.change, ready.before, ready.proved, self._trial)
         if self._hearing is not None:
             self._hearing.begin(self._name)
         self._note(step.SENDING)
@@ -199,35 +202,48 @@ class Course:
         if found.where != PROVED:
             await self._back(f"it does not read as proved any more: {found.why}")
         self._note(step.KEPT)
-        if link.has_trial:
-            self.lasts_from = self._sent_at + self._seconds + MARGIN
+        self._kept(link)
+
+    def _kept(self, link: Link) -> NoReturn:
+        """End with a device that keeps the change, as far as it says so."""
+        if link.has_trial and self._asked.last_look:
+            self.lasts_from = self._sent_at + self._trial + MARGIN
+            raise _Ended(step.TO_LAST)
         raise _Ended(step.DELIVERED)
 
-    async def look_again(self) -> Outcome | None:
+    @property
+    def _trial(self) -> int:
+        return max(self._target.reach.trial, self._asked.trial)
+
+    def recall(self, entry: Entry) -> None:
+        """Take over a device that was kept, and is to be looked at once more."""
+        self._texts = (self._journal.text(entry.before), self._journal.text(entry.proved))
+        self.lasts_from = time.monotonic() + self._trial + MARGIN
+
+    async def look_again(self) -> Outcome:
         """Read the device once more when its trial would be over, for it may have said that it
-        confirmed the change, and not have done so; return how it stands if that is not as proved.
+        confirmed the change, and not have done so.
         """
         await asyncio.sleep(max(0.0, self.lasts_from - time.monotonic()))
-        said = "it confirmed the change, and does not keep it"
+        state, why = step.DELIVERED, ""
         try:
             found = await self._stands(await self._open())
             if found.where == PROVED:
                 self._note(step.LASTS)
-                return None
-            state = step.AS_BEFORE if found.where == BEFORE else step.IN_DOUBT
-            why = f"{said}: {found.why}"
+            else:
+                state = step.AS_BEFORE if found.where == BEFORE else step.IN_DOUBT
+                why = f"it confirmed the change, and does not keep it: {found.why}"
         except IvrelError as problem:
             state, why = step.IN_DOUBT, f"not reached for a last look: {problem}"
         finally:
             await self._close()
         became = self._prover.verdicts(self._target.device, self._target.dialect, self._now)
         self._journal.settle(self._number, self._name, state, why, became)
-        return Outcome(self._name, state, why, self._anew)
+        return Outcome(self._name, state, why, self._anew, self._took)
 
     async def _outlast(self, link: Link, why: str) -> None:
         """Wait until no trial can be on any more: what the device then says, lasts."""
-        seconds = max(self._target.reach.trial, self._asked.trial)
-        await asyncio.sleep(max(0.0, self._sent_at + seconds + MARGIN - time.monotonic()))
+        await asyncio.sleep(max(0.0, self._sent_at + self._trial + MARGIN - time.monotonic()))
         found = await self._stands(link)
         if found.where != PROVED:
             await self._back(why)
@@ -240,7 +256,7 @@ class Course:
                 found = await self._stands(link)
                 move = step.next_move(self._last, found.where)
                 if move == step.IS_DELIVERED:
-                    raise _Ended(step.DELIVERED)
+                    self._kept(link)
                 if move == step.IS_BEFORE:
                     await link.renew()
                     raise _Ended(step.AS_BEFORE, self._why or why)

@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 from msgspec import Struct
 
 from ivrel.core.correcting import Written
-from ivrel.core.delivery.course import FAILED, WAITING
+from ivrel.core.delivery.course import FAILED, TO_LAST, WAITING
 from ivrel.live.course import Asked, Course, Outcome
 from ivrel.live.hearing import Hearing
 from ivrel.live.journal import Entry, Journal
@@ -74,7 +74,13 @@ class Delivering:
             self._courses.append(course)
             return outcome
 
-        await self._at_once(entries, one, done, may_stop=False)
+        kept = [entry for entry in entries if entry.state == TO_LAST]
+        for entry in kept:
+            course = self._course(entry.device)
+            course.recall(entry)
+            self._courses.append(course)
+        others = [entry for entry in entries if entry.state != TO_LAST]
+        await self._at_once(others, one, done, may_stop=False)
 
     async def deliver(
         self, waves: Sequence[Sequence[str]], between: Between, done: Callable[[Outcome], None]
@@ -110,9 +116,7 @@ class Delivering:
         left = [course for course in self._courses if course.lasts_from]
 
         async def one(course: Course) -> None:
-            outcome = await course.look_again()
-            if outcome is not None:
-                done(outcome)
+            done(await course.look_again())
 
         for n in range(0, len(left), self._limits.at_once):
             await asyncio.gather(*map(one, left[n : n + self._limits.at_once]))

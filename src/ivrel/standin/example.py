@@ -26,7 +26,7 @@ _PORT = re.compile(r"(?<![.\d])\b(514|601)\b(?!\.\d)")
 REACH = f"""
 # How the devices are reached: each at its identity, with the key that the stand-ins let in.
 reach:
-  - {{via: ssh, port: {SSH_PORT}, user: keeper, key: KEY, patience: 5, trial: 15}}
+  - {{via: ssh, port: {SSH_PORT}, user: keeper, key: KEY, patience: 5, trial: 10}}
   - {{where: {{platform: [ietf-syslog, openconfig]}}, via: netconf, port: {NETCONF_PORT}}}
   - {{where: {{platform: rsyslog}}, restart: {RESTART}}}
 """

@@ -27,7 +27,7 @@ TAKING_BACK, TAKEN_BACK = "taking back", "taken back"
 STEPS = (REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT, LASTS, TAKING_BACK, TAKEN_BACK)
 
 # How it stands with a device of a delivery.
-WAITING, IN_FLIGHT = "waiting", "in flight"
+WAITING, IN_FLIGHT, TO_LAST = "waiting", "in flight", "kept"
 DELIVERED, THERE, AS_BEFORE = "delivered", "there already", "as before"
 REFUSED, IN_DOUBT, WOULD = "not begun", "in doubt", "would be sent"
 STATES: Mapping[str, str] = {
@@ -35,13 +35,14 @@ STATES: Mapping[str, str] = {
     AS_BEFORE: "the change was taken back, or did not last; it reads as before",
     REFUSED: "nothing was sent",
     IN_FLIGHT: "the delivery was cut off; --resume goes on",
+    TO_LAST: "it confirmed the change; a last look is to come, when no trial can be on any more",
     WAITING: "not its turn yet",
     WOULD: "it is reached, and the change holds on what it says now",
     DELIVERED: "it reads as proved, and the change is kept",
     THERE: "it says already what the change would bring",
 }
 FAILED = (IN_DOUBT, AS_BEFORE, REFUSED)
-HELD = (IN_FLIGHT, IN_DOUBT)  # no other delivery may begin with such a device
+HELD = (IN_FLIGHT, IN_DOUBT, TO_LAST)  # no other delivery may begin with such a device
 
 # What is to be done next.
 BEGIN, GO_ON, TAKE_BACK, IS_BEFORE, IS_DELIVERED = (

@@ -14,6 +14,7 @@ STATE_STYLES = {
     "as before": "bold red",
     "not begun": "bold red",
     "in flight": "yellow",
+    "kept": "yellow",
     "waiting": "dim",
     "would be sent": "cyan",
     "delivered": "green",
