@@ -13,9 +13,15 @@ from typing import Any
 from ivrel.core.dialects.form import DIALECT
 from ivrel.core.fleet import FLEET
 from ivrel.core.judging.asking import policy_schema_form
+from ivrel.core.reach import WAYS_FILE
 from ivrel.core.settings import SETTINGS
 
-FORMS: dict[str, Any] = {"dialect": DIALECT, "fleet": FLEET, "policy": policy_schema_form()}
+FORMS: dict[str, Any] = {
+    "dialect": DIALECT,
+    "fleet": FLEET,
+    "policy": policy_schema_form(),
+    "reach": WAYS_FILE,
+}
 
 
 def schema(name: str) -> dict[str, Any]:

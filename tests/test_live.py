@@ -231,7 +231,16 @@ def test_a_silent_device_is_taken_back_where_messages_are_expected(tmp_path: Pat
     policy.write_text(policy.read_text().replace("5514", str(port := _free(socket.SOCK_DGRAM))))
     with standins(fleet.folder, "--fault", "tarsk-gw1=silent"):
         fleet.corrected()
-        words = ("--no-last-look", "--expect", "--within", "2s", "--udp", str(port), "--on", "127.51.100.21")
+        words = (
+            "--no-last-look",
+            "--expect",
+            "--within",
+            "2s",
+            "--udp",
+            str(port),
+            "--on",
+            "127.51.100.21",
+        )
         done = fleet.deliver(*words, code=1)
         assert "no message of it arrived within 2 s" in done.stdout
         assert states(fleet.folder) == {"tarsk-gw1": "as before", "holmsay-gw2": "delivered"}
@@ -458,7 +467,23 @@ def test_passwords_stand_in_no_file_and_programs_are_called_without_a_shell(tmp_
     call("correct", "-w", folder, "--setting", "export", "-o", out, code=None)
     call("deliver", "-w", folder, out, "--setting", "export")
     assert stored.read_text() == before.replace("export off", "export on")
-    fleet.write_text(fleet.read_text().replace("{device}", "{colour}"))
+    assert "command" in call("fleet", "-w", folder, code=None).stdout
+    # A fleet that is a table has its ways in a file of their own.
+    ways = re.search(r"reach:\n(  - .*\n)", fleet.read_text())
+    assert ways
+    (folder / "reach.yaml").write_text(ways[0])
+    assert "stands beside fleet.yaml" in call("fleet", "-w", folder, code=2).stderr
+    moved = fleet.read_text()
+    fleet.unlink()
+    table = folder / "fleet.csv"
+    table.write_text("device,kind,site,platform\nholmsay-gw2,router,holmsay,quern\n")
+    assert "changed 1" in call("gather", "-w", folder).stdout
+    (folder / "reach.yaml").write_text(f"{ways[0]}  - {{where: {{kind: switch}}, via: ssh}}\n")
+    told = call("gather", "-w", folder, code=2).stderr
+    assert "reach.yaml:3:5: this way is for no device of the fleet" in told
+    (folder / "reach.yaml").unlink()
+    table.unlink()
+    fleet.write_text(moved.replace("{device}", "{colour}"))
     assert "no field is called 'colour'" in call("gather", "-w", folder, code=2).stderr
 
 

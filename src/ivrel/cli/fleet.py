@@ -19,6 +19,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
+    from ivrel.core.reach import reach_of
     from ivrel.output.views.fleet import FleetView
     from ivrel.output.views.folding import ONE_BY_ONE
 
@@ -32,8 +33,12 @@ def run(args: argparse.Namespace) -> int:
     if not by and len(rows) > ONE_BY_ONE and not args.all:
         by = "site"
     where = common.workspace_words(args)
+    rules = workspace.fleet.reach
+    ways = {d.name: reach_of(rules, d) for d, _ in rows if rules or d.reach is not None}
+    missing = any(file is None for _, file in rows)
+    further = f"ivrel {'gather' if ways and missing else 'audit'}{where}"
     view = FleetView(
-        fleet=workspace.fleet.name, rows=tuple(rows), by=by, next=(f"ivrel audit{where}",)
+        fleet=workspace.fleet.name, rows=tuple(rows), by=by, ways=ways, next=(further,)
     )
     common.show(view, args)
     return 0 if all(file for _, file in rows) else 1

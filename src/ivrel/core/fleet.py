@@ -22,7 +22,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, place, read_yaml
-from ivrel.core.reach import REACH, RULE, Reach, ReachRule
+from ivrel.core.reach import REACH, RULES, Reach, ReachRule, checked_rules
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.core.vocabulary.wording import not_one_of, shorten
@@ -161,10 +161,7 @@ FLEET = Record(
             ListOf(_Placed("a group or a glob"), one_is_enough=True),
             "groups, or globs, of which no two devices change at the same time: pairs",
         ),
-        "reach": Key(
-            ListOf(RULE, one_is_enough=True),
-            "how devices are reached: rules for many; a later one replaces what it names",
-        ),
+        "reach": RULES,
     },
 )
 
@@ -186,7 +183,7 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
         values, report = read_yaml(text, file, FLEET)
         name, devices = (values["fleet"], values["devices"]) if values else (file, ())
         apart = _apart(values.get("apart", ()) if values else (), devices, report)
-        reach = _reach(values.get("reach", ()) if values else (), devices, report)
+        reach = checked_rules(values.get("reach", ()) if values else (), devices, report)
     # Checked for all devices at once, so that one run tells each platform that lacks a dialect.
     known = None if platforms is None else sorted(platforms)
     seen: dict[str, Device] = {}
@@ -221,17 +218,6 @@ def _apart(
         if not any(fnmatchcase(other, group) for other in there):
             report.add(node, f"group {not_one_of(group, there)}")
     return tuple(group for group, _ in named)
-
-
-def _reach(
-    said: Iterable[tuple[Node, ReachRule]], devices: Sequence[Device], report: Report
-) -> tuple[ReachRule, ...]:
-    """Return the rules by which devices are reached; one that is about none is a mistake."""
-    rules = list(said)
-    for node, rule in rules:
-        if not any(rule.holds_for(device) for device in devices):
-            report.add(node, "this way is for no device of the fleet")
-    return tuple(rule for _, rule in rules)
 
 
 def _with_rivals(device: Device, claims: Mapping[str, Sequence[str]]) -> Device:

@@ -1,8 +1,8 @@
 """Reach: by which way, at which address and as whom a device is reached.
 
 Rules of the fleet are for many devices, what stands at a device is for that one; each later one
-replaces what it names. No password stands here: `password` names a variable of the environment, or
-says `ask`.
+replaces what it names. A fleet that is a table has its rules in `reach.yaml`. No password stands
+here: `password` names a variable of the environment, or says `ask`.
 
 Passes: `{via: ssh, user: keeper, key: ~/.ssh/keeper}`
 Fails:  `{via: telegraph}` (no way is called so)
@@ -11,14 +11,14 @@ Fails:  `{via: telegraph}` (no way is called so)
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 from typing import Protocol
 
 from msgspec import Struct
 from msgspec.structs import asdict
 
-from ivrel.core.form import Key, ListOf, Record, Text
+from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, read_yaml
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.values import HOST, PORT
 from ivrel.core.vocabulary.wording import shorten
@@ -235,3 +235,30 @@ RULE = Record(
     },
     lambda at, where=None, **said: (at, ReachRule(Reach(**said), where or {})),
 )
+
+RULES = Key(
+    ListOf(RULE, one_is_enough=True),
+    "how devices are reached: rules for many; a later one replaces what it names",
+)
+WAYS_FILE = Record("a file of ways", {"reach": RULES})
+
+
+def checked_rules(
+    said: Iterable[tuple[Node, ReachRule]], devices: Sequence[Reached], report: Report
+) -> tuple[ReachRule, ...]:
+    """Return the rules by which devices are reached; one that is about none is a mistake."""
+    rules = list(said)
+    for node, rule in rules:
+        if not any(rule.holds_for(device) for device in devices):
+            report.add(node, "this way is for no device of the fleet")
+    return tuple(rule for _, rule in rules)
+
+
+def read_ways(text: str, file: str, devices: Sequence[Reached]) -> tuple[ReachRule, ...]:
+    """Read the rules of a file of their own, beside a fleet that is a table; InputError holds every
+    mistake.
+    """
+    values, report = read_yaml(text, file, WAYS_FILE)
+    rules = checked_rules(values.get("reach", ()) if values else (), devices, report)
+    report.settle()
+    return rules

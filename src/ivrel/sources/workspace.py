@@ -7,14 +7,18 @@ from functools import cached_property
 from pathlib import Path
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.fleet import Device, Fleet, read_fleet
 from ivrel.core.judging.asking import read_policy
 from ivrel.core.policy import Policy
+from ivrel.core.reach import read_ways
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import read_configuration, read_text
 from ivrel.sources.packed import ENDINGS
+
+WAYS = "reach.yaml"  # how devices are reached, beside a fleet that is a table
 
 
 class FolderTexts(Struct, frozen=True):
@@ -75,7 +79,7 @@ class Workspace:
 
     @cached_property
     def fleet(self) -> Fleet:
-        """The fleet, from `fleet.yaml` or `fleet.csv`."""
+        """The fleet, from `fleet.yaml`, or from `fleet.csv` and `reach.yaml`."""
         found = [name for name in ("fleet.yaml", "fleet.csv") if (self.folder / name).exists()]
         if len(found) != 1:
             said = (
@@ -84,9 +88,15 @@ class Workspace:
                 else "no fleet.yaml or fleet.csv in it"
             )
             raise InputError([Mistake(str(self.folder), said)])
-        return read_fleet(
-            read_text(self.folder / found[0], found[0]), found[0], self.dialects.files
-        )
+        (name,) = found
+        fleet = read_fleet(read_text(self.folder / name, name), name, self.dialects.files)
+        if not (self.folder / WAYS).exists():
+            return fleet
+        if name.endswith(".yaml"):
+            said = "stands beside fleet.yaml, which has room for it; expected its rules there"
+            raise InputError([Mistake(WAYS, said)])
+        ways = read_ways(read_text(self.folder / WAYS, WAYS), WAYS, fleet.devices)
+        return replace(fleet, reach=ways)
 
     @property
     def has_policy(self) -> bool:

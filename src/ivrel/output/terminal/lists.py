@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from rich.console import Console
 
+from ivrel.core.fleet import Device
+from ivrel.core.reach import PORTS, Reach
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.dialects import DialectsView
@@ -18,7 +20,9 @@ def draw_fleet(screen: Console, view: FleetView) -> None:
     if view.by:
         _counted(screen, view)
         return
-    grid = table("device", "kind", "site", "platform", "groups", "identity", "configuration")
+    reached = ("reached",) if view.ways else ()
+    heads = ("device", "kind", "site", "platform", "groups", "identity", *reached)
+    grid = table(*heads, "configuration")
     for d, file in view.rows:
         found = Text(file) if file else Text("not found", "yellow")
         identity = Text(d.identity or "-")
@@ -26,8 +30,19 @@ def draw_fleet(screen: Console, view: FleetView) -> None:
             more = " …" if len(d.rivals) > 1 else ""
             identity.append(f" (also {d.rivals[0]}{more})", "yellow")
         groups = ", ".join(d.groups)
-        grid.add_row(d.name, d.kind, d.site, d.platform, groups, identity, found)
+        way = [_way(view.ways.get(d.name), d)] if reached else []
+        grid.add_row(d.name, d.kind, d.site, d.platform, groups, identity, *way, found)
     shown(screen, grid)
+
+
+def _way(reach: Reach | None, device: Device) -> Text:
+    """Return by which way a device is reached; its address if that is not its identity."""
+    if reach is None or not reach.via:
+        return Text("-")
+    parts = [reach.via]
+    parts += [reach.address] if reach.address not in (device.identity, "") else []
+    parts += [str(reach.port)] if reach.port != PORTS[reach.via] else []
+    return Text(" ".join(parts))
 
 
 def _counted(screen: Console, view: FleetView) -> None:
