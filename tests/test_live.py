@@ -32,7 +32,7 @@ from hypothesis import strategies as st
 
 from ivrel.core.correcting.changes import apply_edits
 from ivrel.core.delivery import course
-from ivrel.core.delivery.dialog import answer, cleaned, error_in, waits
+from ivrel.core.delivery.dialog import Hider, answer, cleaned, error_in, waits
 from ivrel.core.delivery.standing import BEFORE, BETWEEN, PROVED, UNREADABLE, standing, way_back
 from ivrel.core.text.text import Text
 from ivrel.sources.workspace import Workspace
@@ -598,6 +598,26 @@ def test_a_stand_in_refuses_what_its_platform_refuses(
     session = dialect.session
     assert session is not None and error_in(session, said[-1]) and told.encode() in said[-1]
     assert unit.running == text and unit.saved == text
+
+
+@pytest.mark.parametrize("name", ONE_OF_EACH.split())
+def test_answers_are_shown_without_what_a_configuration_holds_beyond_export(
+    name: str, workspace: Workspace
+) -> None:
+    device = next(d for d in workspace.fleet.devices if d.name == name)
+    dialect, (text, _) = workspace.dialects[device.platform], workspace.text(device)
+    hider = Hider(dialect, "send 198.51.100.21", ["a wide berth"])
+    hider.know(text)
+    secrets = SECRET.findall(text.decode())
+    assert secrets
+    for line in text.decode().splitlines():
+        if SECRET.search(line):
+            told = hider.shown(f"no: not now: {line}\nlogged in by a wide berth\n".encode())
+            assert told[0].startswith("no: not now") and "…" in told[0]
+            assert not any(secret in " ".join(told) for secret in (*secrets, "berth"))
+    # What was typed, and the words of the platform, are shown; a long answer is cut.
+    assert hider.hidden("send 198.51.100.21: 5 of 4") == "send 198.51.100.21: 5 of 4"
+    assert hider.shown(b"line\n" * 9)[-1] == "… 6 more"
 
 
 def test_the_whole_circle_is_shown_on_living_devices(tmp_path: Path) -> None:

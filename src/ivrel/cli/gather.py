@@ -85,7 +85,7 @@ def _gather(args: argparse.Namespace, workspace: Workspace, targets: Sequence[Ta
     where = common.workspace_words(args)
     unknown = any("--learn-keys" in d.problem for d in devices)
     further = [f"ivrel gather{where} --learn-keys"] if unknown else []
-    if not failed or not unknown:
+    if not all(d.problem for d in devices):
         further += [f"ivrel audit{where}"]
     common.show(
         GatheredView(

@@ -122,6 +122,11 @@ class Course:
             state, why = self._unclear(), own_error(problem)
         finally:
             await self._close()
+        self._took = time.monotonic() - begun
+        return self._outcome(state, why)
+
+    def _outcome(self, state: str, why: str) -> Outcome:
+        """Write down how it ended, and return it."""
         became: Verdicts = ()
         if state in (step.DELIVERED, step.AS_BEFORE, step.TO_LAST):
             became = self._prover.verdicts(self._target.device, self._target.dialect, self._now)
@@ -129,7 +134,6 @@ class Course:
             self._journal.settle(self._number, self._name, state, why, became)
         except InputError as problem:  # the device is told of all the same
             state, why = step.IN_DOUBT, f"{state}, and not in the journal: {problem}"
-        self._took = time.monotonic() - begun
         return Outcome(self._name, state, why, self._anew, self._took)
 
     def _unclear(self) -> str:
@@ -227,26 +231,33 @@ class Course:
         await asyncio.sleep(max(0.0, self.lasts_from - time.monotonic()))
         state, why = step.DELIVERED, ""
         try:
-            found = await self._stands(await self._open())
+            link = await self._again("a last look was to come")
+            found = await self._stands(link)
             if found.where == PROVED:
                 self._note(step.LASTS)
             else:
                 state = step.AS_BEFORE if found.where == BEFORE else step.IN_DOUBT
                 why = f"it confirmed the change, and does not keep it: {found.why}"
+            if found.where == BEFORE:
+                await link.save()  # what was saved is what it does not keep
+        except _Ended as end:
+            state, why = end.state, end.why
         except IvrelError as problem:
-            state, why = step.IN_DOUBT, f"not reached for a last look: {problem}"
+            state, why = step.IN_DOUBT, str(problem)
         finally:
             await self._close()
-        became = self._prover.verdicts(self._target.device, self._target.dialect, self._now)
-        self._journal.settle(self._number, self._name, state, why, became)
-        return Outcome(self._name, state, why, self._anew, self._took)
+        return self._outcome(state, why)
 
     async def _outlast(self, link: Link, why: str) -> None:
         """Wait until no trial can be on any more: what the device then says, lasts."""
-        await asyncio.sleep(max(0.0, self._sent_at + self._trial + MARGIN - time.monotonic()))
-        found = await self._stands(link)
+        found = await self._stands_at_last(link)
         if found.where != PROVED:
             await self._back(why)
+
+    async def _stands_at_last(self, link: Link) -> Standing:
+        """Return where the device stands when no trial can be on any more."""
+        await asyncio.sleep(max(0.0, self._sent_at + self._trial + MARGIN - time.monotonic()))
+        return await self._stands(link)
 
     async def _settled(self, why: str) -> None:
         """Find out where the device stands after the session was lost, and go on from there."""
@@ -259,6 +270,8 @@ class Course:
                     self._kept(link)
                 if move == step.IS_BEFORE:
                     await link.renew()
+                    if self._last in (step.KEEPING, step.KEPT):
+                        await link.save()  # what was saved may be the change
                     raise _Ended(step.AS_BEFORE, self._why or why)
                 if move == step.GO_ON:
                     await link.renew()
@@ -289,6 +302,9 @@ class Course:
     async def _taken_back(self, link: Link) -> None:
         await link.drop()
         found = await self._stands(link)
+        if found.where == PROVED and link.has_trial:
+            # A session that was lost may hold the trial yet, and would end it later.
+            found = await self._stands_at_last(link)
         if step.next_move(step.TAKING_BACK, found.where) == step.IS_BEFORE:
             await link.renew()
         else:

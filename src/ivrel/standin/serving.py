@@ -117,8 +117,9 @@ class Serving:
         except OSError as problem:
             said = f"{device.name} cannot stand at {reach.address} port {reach.port}"
             hint = "expected an address of loopback, as 'ivrel standin --new DIR' writes them"
+            why = os.strerror(problem.errno).lower() if problem.errno else reason(problem)
             raise InputError(
-                [Mistake(workspace.fleet.file, f"{said}: {reason(problem)}; {hint}", device.line)]
+                [Mistake(workspace.fleet.file, f"{said}: {why}; {hint}", device.line)]
             ) from None
 
     async def _listen(
