@@ -60,6 +60,7 @@ CALLS = {
 # What is there only at times.
 AT_TIMES = {"text", "default", "not_understood", "may_bear_on", "problem"}
 AT_TIMES |= {"collector", "lines", "instead", "waiver", "waves", "device", "why"}
+AT_TIMES |= {"via", "address", "port"}  # of fleets that say how devices are reached
 
 
 def keys(value: Any) -> set[str]:

@@ -15,13 +15,13 @@ from msgspec import Struct
 
 from ivrel.core.correcting import Written
 from ivrel.core.delivery import course as step
-from ivrel.core.delivery.dialog import Exchange
-from ivrel.core.delivery.standing import BEFORE, PROVED, Standing, standing, way_back
+from ivrel.core.delivery.standing import BEFORE, PROVED, Standing, way_back
 from ivrel.core.vocabulary.errors import InputError, IvrelError, Refused, Unreachable
 from ivrel.core.vocabulary.wording import own_error
+from ivrel.live.contact import Contact, Ended
 from ivrel.live.hearing import Hearing
 from ivrel.live.journal import Entry, Journal, Verdicts
-from ivrel.live.links import Link, Sent, Target, open_link
+from ivrel.live.links import Link, Sent, Target
 from ivrel.live.proving import Prover, Ready
 
 ATTEMPTS = 4  # times that it is tried to take a change back
@@ -53,14 +53,6 @@ class Outcome(Struct, frozen=True):
     seconds: float = 0.0
 
 
-class _Ended(Exception):
-    """The course is over."""
-
-    def __init__(self, state: str, why: str = "") -> None:
-        super().__init__(state)
-        self.state, self.why = state, why
-
-
 class Course:
     """The delivery to one device, by one run."""
 
@@ -76,12 +68,8 @@ class Course:
         self._target, self._journal, self._number = target, journal, number
         self._prover, self._asked, self._hearing = prover, asked, hearing
         self._name = target.device.name
-        self._link: Link | None = None
-        self._told = 0  # exchanges of the link that are in the journal already
-        self._last = ""  # what was written down last
+        self._contact = Contact(target, journal, number)
         self._sent_at = 0.0  # when a trial may have begun, by the clock that never goes back
-        self._texts = (b"", b"")
-        self._now = b""  # what the device said last
         self._why = ""  # why the change is taken back
         self._took = 0.0  # seconds
         self.lasts_from = 0.0  # when no trial can be on any more; 0 where there was none
@@ -94,14 +82,14 @@ class Course:
     async def resume(self, entry: Entry, written: Written | None) -> Outcome:
         """Go on where an earlier run was cut off."""
         steps = self._journal.steps(self._number, self._name)
-        self._last = steps[-1].step if steps else ""
+        self._contact.last = steps[-1].step if steps else ""
 
         async def go_on() -> None:
-            if step.next_move(self._last, PROVED) == step.BEGIN:
+            if step.next_move(self._contact.last, PROVED) == step.BEGIN:
                 if written is None:
-                    raise _Ended(step.REFUSED, "nothing was sent, and its correction is gone")
+                    raise Ended(step.REFUSED, "nothing was sent, and its correction is gone")
                 await self._begun(written)
-            self._texts = (self._journal.text(entry.before), self._journal.text(entry.proved))
+            self._recall(entry)
             # A trial that the run before began is over after its time, seen from now.
             self._sent_at = time.monotonic()
             await self._settled("the delivery was cut off")
@@ -114,14 +102,14 @@ class Course:
         try:
             await run()
             state, why = step.IN_DOUBT, "the course has no end"
-        except _Ended as end:
+        except Ended as end:
             state, why = end.state, end.why
         except IvrelError as problem:
             state, why = self._unclear(), str(problem)
         except Exception as problem:  # one device never stops the others
             state, why = self._unclear(), own_error(problem)
         finally:
-            await self._close()
+            await self._contact.close()
         self._took = time.monotonic() - begun
         return self._outcome(state, why)
 
@@ -129,7 +117,8 @@ class Course:
         """Write down how it ended, and return it."""
         became: Verdicts = ()
         if state in (step.DELIVERED, step.AS_BEFORE, step.TO_LAST):
-            became = self._prover.verdicts(self._target.device, self._target.dialect, self._now)
+            device, dialect = self._target.device, self._target.dialect
+            became = self._prover.verdicts(device, dialect, self._contact.now)
         try:
             self._journal.settle(self._number, self._name, state, why, became)
         except InputError as problem:  # the device is told of all the same
@@ -138,82 +127,82 @@ class Course:
 
     def _unclear(self) -> str:
         """Return how it stands with a device of which nothing more can be known now."""
-        return step.REFUSED if self._last in ("", step.REACHED) else step.IN_DOUBT
+        return step.REFUSED if self._contact.last in ("", step.REACHED) else step.IN_DOUBT
 
     async def _begun(self, written: Written) -> None:
         """Reach the device and prove the change on what it says; send it."""
         target = self._target
         try:
-            link = await self._open()
-            now = self._now = await link.fetch()
+            link = await self._contact.open()
+            now = self._contact.now = await link.fetch()
         except Unreachable as problem:
-            raise _Ended(step.REFUSED, str(problem)) from None
+            raise Ended(step.REFUSED, str(problem)) from None
         device, dialect = target.device, target.dialect
         ready = await asyncio.to_thread(self._prover.ready, device, dialect, now, written)
         self._anew = ready.anew
         if ready.problem:
-            raise _Ended(step.REFUSED, ready.problem)
+            raise Ended(step.REFUSED, ready.problem)
         if ready.is_there:
-            raise _Ended(step.THERE)
+            raise Ended(step.THERE)
         if self._asked.dry:
-            raise _Ended(step.WOULD)
+            raise Ended(step.WOULD)
         refused = self._journal.hold(self._number, self._name)
         if refused:
-            raise _Ended(step.REFUSED, refused)
-        self._texts = (ready.before, ready.proved)
-        self._journal.prepared(self._number, self._name, ready.change, self._texts, ready.verdicts)
-        self._note(step.REACHED)
+            raise Ended(step.REFUSED, refused)
+        texts = self._contact.texts = (ready.before, ready.proved)
+        self._journal.prepared(self._number, self._name, ready.change, texts, ready.verdicts)
+        self._contact.note(step.REACHED)
         await self._send(link, ready)
 
     async def _send(self, link: Link, ready: Ready) -> None:
         sent = Sent(ready.change, ready.before, ready.proved, self._trial)
         if self._hearing is not None:
             self._hearing.begin(self._name)
-        self._note(step.SENDING)
+        self._contact.note(step.SENDING)
         self._sent_at = time.monotonic()
         try:
             await link.send(sent)
-            self._note(step.SENT)
+            self._contact.note(step.SENT)
             await self._go_on(link)
         except Refused as problem:
             at = f"line {problem.line}: " if problem.line else ""
             await self._back(f"{at}{problem}")
         except Unreachable as problem:
             await self._settled(str(problem))
-        except (_Ended, IvrelError):
+        except (Ended, IvrelError):
             raise
         except Exception as problem:  # whatever it is: the device must not be left alone with it
             await self._settled(own_error(problem))
 
     async def _go_on(self, link: Link) -> None:
         """Read back, hear, keep: from a device in which the change is, to the end."""
-        found = await self._stands(link)
+        found = await self._contact.stands(link)
         if found.where != PROVED:
             await self._back(f"it does not read as proved: {found.why}")
-        self._note(step.READ)
+        self._contact.note(step.READ)
         if self._hearing is not None:
             against = await self._hearing.heard(self._name, link.effective_at, self._asked.within)
             if against:
                 await self._back(against)
-            self._note(step.HEARD)
-        self._note(step.KEEPING)
+            self._contact.note(step.HEARD)
+        self._contact.note(step.KEEPING)
         try:
             await link.keep()
         except Refused as problem:
             await self._outlast(link, f"it does not confirm the change: {problem}")
         await link.save()
-        found = await self._stands(link)
+        found = await self._contact.stands(link)
         if found.where != PROVED:
             await self._back(f"it does not read as proved any more: {found.why}")
-        self._note(step.KEPT)
+        self._contact.note(step.KEPT)
         self._kept(link)
 
     def _kept(self, link: Link) -> NoReturn:
         """End with a device that keeps the change, as far as it says so."""
         if link.has_trial and self._asked.last_look:
             self.lasts_from = self._sent_at + self._trial + MARGIN
-            raise _Ended(step.TO_LAST)
-        raise _Ended(step.DELIVERED)
+            raise Ended(step.TO_LAST)
+        raise Ended(step.DELIVERED)
 
     @property
     def _trial(self) -> int:
@@ -221,8 +210,12 @@ class Course:
 
     def recall(self, entry: Entry) -> None:
         """Take over a device that was kept, and is to be looked at once more."""
-        self._texts = (self._journal.text(entry.before), self._journal.text(entry.proved))
+        self._recall(entry)
         self.lasts_from = time.monotonic() + self._trial + MARGIN
+
+    def _recall(self, entry: Entry) -> None:
+        journal = self._journal
+        self._contact.texts = journal.text(entry.before), journal.text(entry.proved)
 
     async def look_again(self) -> Outcome:
         """Read the device once more when its trial would be over, for it may have said that it
@@ -231,21 +224,21 @@ class Course:
         await asyncio.sleep(max(0.0, self.lasts_from - time.monotonic()))
         state, why = step.DELIVERED, ""
         try:
-            link = await self._again("a last look was to come")
-            found = await self._stands(link)
+            link = await self._contact.again("a last look was to come")
+            found = await self._contact.stands(link)
             if found.where == PROVED:
-                self._note(step.LASTS)
+                self._contact.note(step.LASTS)
             else:
                 state = step.AS_BEFORE if found.where == BEFORE else step.IN_DOUBT
                 why = f"it confirmed the change, and does not keep it: {found.why}"
             if found.where == BEFORE:
                 await link.save()  # what was saved is what it does not keep
-        except _Ended as end:
+        except Ended as end:
             state, why = end.state, end.why
         except IvrelError as problem:
             state, why = step.IN_DOUBT, str(problem)
         finally:
-            await self._close()
+            await self._contact.close()
         return self._outcome(state, why)
 
     async def _outlast(self, link: Link, why: str) -> None:
@@ -257,22 +250,22 @@ class Course:
     async def _stands_at_last(self, link: Link) -> Standing:
         """Return where the device stands when no trial can be on any more."""
         await asyncio.sleep(max(0.0, self._sent_at + self._trial + MARGIN - time.monotonic()))
-        return await self._stands(link)
+        return await self._contact.stands(link)
 
     async def _settled(self, why: str) -> None:
         """Find out where the device stands after the session was lost, and go on from there."""
         for _ in range(ATTEMPTS):
             try:
-                link = await self._again(why)
-                found = await self._stands(link)
-                move = step.next_move(self._last, found.where)
+                link = await self._contact.again(why)
+                found = await self._contact.stands(link)
+                move = step.next_move(self._contact.last, found.where)
                 if move == step.IS_DELIVERED:
                     self._kept(link)
                 if move == step.IS_BEFORE:
                     await link.renew()
-                    if self._last in (step.KEEPING, step.KEPT):
+                    if self._contact.last in (step.KEEPING, step.KEPT):
                         await link.save()  # what was saved may be the change
-                    raise _Ended(step.AS_BEFORE, self._why or why)
+                    raise Ended(step.AS_BEFORE, self._why or why)
                 if move == step.GO_ON:
                     await link.renew()
                     await self._go_on(link)
@@ -282,90 +275,43 @@ class Course:
             except Refused as problem:
                 why = f"it does not go on: {problem}"
                 await self._back(why)
-        raise _Ended(step.IN_DOUBT, why)
+        raise Ended(step.IN_DOUBT, why)
 
     async def _back(self, why: str) -> None:
         """Take the change back, by the device itself or by what leads back, and verify it."""
         self._why, last = why, why
         for _ in range(ATTEMPTS):
             try:
-                link = self._link if self._link is not None else await self._again(why)
-                self._note(step.TAKING_BACK)
+                link = self._contact.link or await self._contact.again(why)
+                self._contact.note(step.TAKING_BACK)
                 await self._taken_back(link)
             except Unreachable as problem:
                 last = str(problem)
-                await self._close()
+                await self._contact.close()
             except Refused as problem:
                 last = f"it refuses the way back: {problem}"
-        raise _Ended(step.IN_DOUBT, f"{why}; {last}" if last != why else why)
+        raise Ended(step.IN_DOUBT, f"{why}; {last}" if last != why else why)
 
     async def _taken_back(self, link: Link) -> None:
         await link.drop()
-        found = await self._stands(link)
+        found = await self._contact.stands(link)
         if found.where == PROVED and link.has_trial:
             # A session that was lost may hold the trial yet, and would end it later.
             found = await self._stands_at_last(link)
         if step.next_move(step.TAKING_BACK, found.where) == step.IS_BEFORE:
             await link.renew()
         else:
-            before = self._texts[0]
+            before, now = self._contact.texts[0], self._contact.now
             change = ""
             if link.BY_TEXT:
-                way = await asyncio.to_thread(way_back, self._target.dialect, self._now, before)
+                way = await asyncio.to_thread(way_back, self._target.dialect, now, before)
                 if way.problem:
-                    raise _Ended(step.IN_DOUBT, f"{self._why}; no way back: {way.problem}")
+                    raise Ended(step.IN_DOUBT, f"{self._why}; no way back: {way.problem}")
                 change = way.change
-            await link.send(Sent(change, self._now, before, back=True))
-            found = await self._stands(link)
+            await link.send(Sent(change, now, before, back=True))
+            found = await self._contact.stands(link)
             if step.next_move(step.TAKING_BACK, found.where) != step.IS_BEFORE:
                 raise Refused(f"it does not read as before: {found.why}")
         await link.save()
-        self._note(step.TAKEN_BACK)
-        raise _Ended(step.AS_BEFORE, self._why)
-
-    async def _stands(self, link: Link) -> Standing:
-        """Return where the device stands by what it says now."""
-        self._now = await link.fetch()
-        dialect = self._target.dialect
-        return await asyncio.to_thread(standing, dialect, self._now, *self._texts)
-
-    async def _open(self) -> Link:
-        self._link, self._told = await open_link(self._target), 0
-        return self._link
-
-    async def _again(self, why: str) -> Link:
-        """Return a new link to a device that was lost, as soon as it is there again."""
-        await self._close()
-        reach = self._target.reach
-        end, pause = time.monotonic() + max(reach.trial, reach.patience), 0.2
-        while True:
-            try:
-                return await self._open()
-            except Unreachable as problem:
-                if time.monotonic() > end:
-                    said = f"{why}; not reached since: {problem}"
-                    raise _Ended(step.IN_DOUBT, said) from None
-            await asyncio.sleep(pause)
-            pause = min(pause * 2, 5.0)
-
-    async def _close(self) -> None:
-        link, self._link = self._link, None
-        if link is not None:
-            self._flush(link)
-            await link.close()
-
-    def _note(self, what: str) -> None:
-        """Write a step down, with what was typed and answered since the last."""
-        said: tuple[Exchange, ...] = ()
-        if self._link is not None:
-            said = tuple(self._link.exchanges[self._told :])
-            self._told = len(self._link.exchanges)
-        self._last = what
-        self._journal.note(self._number, self._name, what, said)
-
-    def _flush(self, link: Link) -> None:
-        """Write down what was typed and answered last, if no step has come behind it."""
-        said = tuple(link.exchanges[self._told :])
-        self._told = len(link.exchanges)
-        if said and self._last:
-            self._journal.note(self._number, self._name, self._last, said)
+        self._contact.note(step.TAKEN_BACK)
+        raise Ended(step.AS_BEFORE, self._why)
