@@ -19,10 +19,12 @@ from ivrel.sources.workspace import Workspace
 
 # How long a generated case takes says more of the machine than of the code. The build takes the
 # same cases each time; whoever runs the tests at home searches on.
+BUILD = bool(os.environ.get("IVREL_SKIP_NOTHING"))
 settings.register_profile(
     "ivrel",
     deadline=None,
-    derandomize=bool(os.environ.get("IVREL_SKIP_NOTHING")),
+    derandomize=BUILD,
+    max_examples=50 if BUILD else 100,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
 )
 # Many runs, of which each shall only say whether anything fails, take fewer cases and shrink none.
@@ -34,8 +36,12 @@ settings.load_profile("brief" if BRIEF else "ivrel")
 
 
 def tried(most: int) -> settings:
-    """Return the settings of a property that is tried on so many generated cases."""
-    return settings(max_examples=max(most // 10, 3) if BRIEF else most)
+    """Return the settings of a property that is tried on so many generated cases; on fewer where
+    they are the same each time.
+    """
+    if BRIEF:
+        return settings(max_examples=max(most // 10, 3))
+    return settings(max_examples=max(most // 2, 3) if BUILD else most)
 
 
 TODAY = date(2026, 11, 23)
