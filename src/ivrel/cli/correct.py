@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from ivrel.core.correcting import Correction
-    from ivrel.core.delivery import Wave
+    from ivrel.core.delivery import Order, Wave
     from ivrel.core.fleet import Device
     from ivrel.output.views.corrections import CorrectionsView
     from ivrel.sources.workspace import Workspace
@@ -189,7 +189,7 @@ def _waves(
     corrections: Sequence[Correction],
 ) -> tuple[Wave, ...]:
     """Return the steps of a delivery; what is not proved is in none."""
-    from ivrel.core.delivery import FIRST, Candidate, Order, in_waves
+    from ivrel.core.delivery import Candidate, in_waves
 
     done = {c.device: c for c in corrections}
     candidates = [
@@ -197,13 +197,16 @@ def _waves(
         for d in devices
         if (c := done.get(d.name)) is not None
     ]
+    return in_waves(candidates, order_of(workspace, apart, args.first))
+
+
+def order_of(workspace: Workspace, apart: tuple[str, ...], first: int | None = None) -> Order:
+    """Return what the waves of a workspace heed: the collectors' own sites come last."""
+    from ivrel.core.delivery import FIRST, Order
+
     sites = (collector.site for collector in workspace.policy.collectors.values())
-    order = Order(
-        first=args.first or FIRST,
-        apart=apart,
-        last=frozenset(site for site in sites if site),
-    )
-    return in_waves(candidates, order)
+    last = frozenset(site for site in sites if site)
+    return Order(first=first or FIRST, apart=apart, last=last)
 
 
 def _further(

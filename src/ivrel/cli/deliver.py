@@ -19,8 +19,6 @@ if TYPE_CHECKING:
     from ivrel.output.views.delivered import Delivered, DeliveryView
     from ivrel.sources.workspace import Workspace
 
-FIRST = 5  # devices in the first wave, where the folder has no waves
-
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Add the arguments of the command."""
@@ -28,7 +26,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "corrections", nargs="?", metavar="CORRECTIONS", help="what `ivrel correct -o` wrote"
     )
     common.workspace_argument(parser)
-    _device_arguments(parser)
+    evidence.device_arguments(parser)
     common.format_argument(parser, "table", "json", "jsonl", "csv", "md")
     common.setting_argument(parser)
     common.policy_argument(parser)
@@ -58,10 +56,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "ivrel deliver --record --format md > ticket.md",
     )
     parser.set_defaults(run=run)
-
-
-def _device_arguments(parser: argparse.ArgumentParser) -> None:
-    evidence.device_arguments(parser)
 
 
 def _care_arguments(parser: argparse.ArgumentParser) -> None:
@@ -157,6 +151,7 @@ def _record(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
 def _new(args: argparse.Namespace, workspace: Workspace, journal: Journal) -> int:
     """Begin a delivery, and carry it out."""
     from ivrel.cli.delivering import Call, deliver
+    from ivrel.core.vocabulary.errors import InputError
 
     folder = Path(args.corrections)
     written, refused = _written(args, workspace, folder)
@@ -165,11 +160,15 @@ def _new(args: argparse.Namespace, workspace: Workspace, journal: Journal) -> in
     platforms = {d.name: d.platform for d in workspace.fleet.devices}
     rows = [(name, wave_of[name], platforms[name]) for wave in waves for name in wave]
     rows += [(name, 0, platforms.get(name, "")) for name in refused]
-    call = Call.of(args, workspace)
+    call = Call.of(args)
     number = journal.begin(str(folder.absolute()), call.encoded, rows, dry=args.dry_run)
     for name, why in refused.items():
         journal.settle(number, name, "not begun", why)
-    stopped, outcomes = deliver(call, workspace, journal, number, written, waves)
+    try:
+        stopped, outcomes = deliver(call, workspace, journal, number, written, waves)
+    except InputError:
+        journal.withdraw(number)  # if nothing was begun, there was no delivery
+        raise
     return _told(args, workspace, journal, number, stopped, outcomes)
 
 
@@ -234,14 +233,15 @@ def _written(
 
 def _waves(workspace: Workspace, folder: Path, names: Sequence[str]) -> list[list[str]]:
     """Return the waves of the change sheet; where the folder has none, those that are made here."""
-    from ivrel.core.delivery import Candidate, Order, in_waves
+    from ivrel.cli.correct import order_of
+    from ivrel.core.delivery import Candidate, in_waves
     from ivrel.sources.corrections import read_waves
 
     wanted = set(names)
     waves = [[n for n in wave if n in wanted] for wave in read_waves(folder)]
     left = wanted - {name for wave in waves for name in wave}
     if left:
-        order = Order(FIRST, workspace.fleet.apart)
+        order = order_of(workspace, workspace.fleet.apart)
         some = [Candidate(d, 1, True, True) for d in workspace.fleet.devices if d.name in left]
         waves += [list(wave.devices) for wave in in_waves(some, order)]
     return [wave for wave in waves if wave]
@@ -262,7 +262,7 @@ def _told(
 
     one = journal.delivery(number)
     assert one is not None
-    view = _view(workspace, journal, one, stopped=stopped, outcomes=outcomes, dry=args.dry_run)
+    view = _view(workspace, journal, one, stopped=stopped, outcomes=outcomes)
     where = common.workspace_words(args)
     states = {d.state for d in view.devices}
     if WAITING not in states:  # nothing was left to begin with
@@ -288,7 +288,6 @@ def _view(
     *,
     stopped: str = "",
     outcomes: Mapping[str, Run] | None = None,
-    dry: bool = False,
     is_record: bool = False,
 ) -> DeliveryView:
     """Return a delivery as it is shown."""
@@ -307,7 +306,6 @@ def _view(
             _delivered(journal, one.number, e, (outcomes or {}).get(e.device)) for e in entries
         ),
         stopped=stopped,
-        dry=dry,
         is_record=is_record,
     )
 

@@ -38,10 +38,7 @@ SPARE = 10  # seconds of a trial beyond those in which a message is expected
 
 
 class Call(Struct, frozen=True):
-    """What a delivery was called with, as far as `--resume` needs it again.
-
-    `ways`: transports, ports and files of its own listener, as they were given.
-    """
+    """What a delivery was called with, as far as `--resume` needs it again."""
 
     dry: bool = False
     stop_after: int = 1
@@ -64,7 +61,7 @@ class Call(Struct, frozen=True):
     today: str = ""
 
     @classmethod
-    def of(cls, args: argparse.Namespace, workspace: Workspace) -> Call:
+    def of(cls, args: argparse.Namespace) -> Call:
         """Return what is asked for; InputError if it does not fit together."""
         ways = ("udp", "tcp", "tls")
         ports = {n: tuple(p for some in getattr(args, n) for p in some) for n in ways}
@@ -151,8 +148,8 @@ def deliver(
         # What waits for answers, or proves, in threads needs one for each device.
         threads = ThreadPoolExecutor(call.at_once + 4)
         asyncio.get_running_loop().set_default_executor(threads)
-        async with beside(*_listeners(call, hearing)):
-            await asyncio.sleep(0)
+        ready = asyncio.Event()
+        async with beside(ready, *_listeners(call, hearing, ready)):
             await one.settle(held, done)
             await one.deliver(waves, _Between(call, waves, bar), done)
         if one.waits:
@@ -209,15 +206,20 @@ def _hearing(call: Call, workspace: Workspace) -> Hearing:
     return Hearing(workspace.fleet.devices, workspace.policy, directory, today)
 
 
-def _listeners(call: Call, hearing: Hearing | None) -> list[Coroutine[Any, Any, None]]:
-    """Return what brings messages while the delivery runs."""
+def _listeners(
+    call: Call, hearing: Hearing | None, ready: asyncio.Event
+) -> list[Coroutine[Any, Any, None]]:
+    """Return what brings messages while the delivery runs; `ready`: set when they can be heard."""
     if hearing is None:
+        ready.set()
         return []
     out: list[Coroutine[Any, Any, None]] = []
     if call.heard:
         out.append(following(Path(call.heard), hearing.take))
     if call.udp or call.tcp or call.tls:
-        out.append(_session(call, hearing).serve())
+        out.append(_session(call, hearing).serve(ready.set))
+    else:
+        ready.set()
     return out
 
 

@@ -170,10 +170,18 @@ class Delivering:
 
 
 @contextlib.asynccontextmanager
-async def beside(*tasks: Coroutine[Any, Any, None]) -> AsyncIterator[None]:
-    """Have tasks run beside what is done in the context, until that is done."""
+async def beside(ready: asyncio.Event, *tasks: Coroutine[Any, Any, None]) -> AsyncIterator[None]:
+    """Have tasks run beside what is done in the context, until that is done. Nothing is begun
+    before they are `ready`; what keeps them from that is raised.
+    """
     running = [asyncio.create_task(task) for task in tasks]
     try:
+        waits = asyncio.create_task(ready.wait())
+        await asyncio.wait([waits, *running], return_when=asyncio.FIRST_COMPLETED)
+        waits.cancel()
+        for task in running:
+            if task.done():
+                task.result()
         yield
     finally:
         for task in running:

@@ -144,6 +144,14 @@ class Journal:
             )
         return number
 
+    def withdraw(self, number: int) -> None:
+        """Take a delivery out again of which nothing was begun; any other stays."""
+        held = any(e.state in HELD for e in self.entries(number))
+        begun = self._do("SELECT 1 FROM step WHERE delivery = ?", (number,)).fetchone()
+        if not held and not begun:
+            for table, field in (("device", "delivery"), ("delivery", "id")):
+                self._do(f"DELETE FROM {table} WHERE {field} = ?", (number,))
+
     def take_over(self, number: int) -> None:
         """Note that this process goes on with a delivery; InputError if another one does."""
         with self._base:

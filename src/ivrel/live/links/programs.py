@@ -13,7 +13,7 @@ from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.reach import filled
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
-from ivrel.live.links.link import Link, Sent, Target
+from ivrel.live.links.link import Link, Sent
 from ivrel.sources.files import plain_text, reason
 from ivrel.sources.packed import largest
 
@@ -22,10 +22,6 @@ CHUNK = 1 << 16
 
 class Programs(Link):
     """A device that programs of the user's speak to."""
-
-    def __init__(self, target: Target) -> None:
-        super().__init__(target)
-        self._sent = False
 
     async def open(self) -> None:
         if not self.target.reach.fetch:

@@ -42,6 +42,7 @@ class Replaced(Link):
         self._patterns = target.reach.files or self._said.files
         self._connection: asyncssh.SSHClientConnection | None = None
         self._sftp: asyncssh.SFTPClient | None = None
+        self._paths: dict[str, str] = {}  # where each file lies, by its name in a bundle
         self._is_untouched = False  # whether it is known that nothing was replaced
 
     @property
@@ -88,6 +89,7 @@ class Replaced(Link):
                 data = await file.read()
             assert isinstance(data, bytes)  # the file was opened as bytes
             out[self._name(path)] = plain_text(data, path)
+            self._paths[self._name(path)] = path
         if len(self._patterns) == 1 and not any(c in self._main for c in "*?["):
             return {"": out[self._name(self._main)]}
         return out
@@ -103,8 +105,8 @@ class Replaced(Link):
         """Return where a file of a bundle lies."""
         if not name:
             return self._main
-        known = (path for path in self._patterns if self._name(path) == name)
-        return next(known, posixpath.join(posixpath.dirname(self._main), name))
+        new = posixpath.join(posixpath.dirname(self._main), name)
+        return self._paths.get(name, new)
 
     async def send(self, sent: Sent) -> None:
         old, new = (self._files(data) for data in (sent.before, sent.target))

@@ -47,7 +47,7 @@ class Delivered(Struct, frozen=True):
 
 class DeliveryView(RowsView, frozen=True, kw_only=True):
     """A delivery: when, by whom, from which folder, and its devices; `stopped`: why it ended before
-    all were done; `dry`: nothing was sent; `is_record`: it is told for a ticket, step by step.
+    all were done; `is_record`: it is told for a ticket, step by step.
     """
 
     fleet: str
@@ -59,7 +59,6 @@ class DeliveryView(RowsView, frozen=True, kw_only=True):
     folder: str
     devices: tuple[Delivered, ...]
     stopped: str = ""
-    dry: bool = False
     is_record: bool = False
 
     def ranked(self) -> list[Delivered]:
