@@ -257,6 +257,11 @@ def test_a_silent_device_is_taken_back_where_messages_are_expected(tmp_path: Pat
             "--on",
             "127.51.100.21",
         )
+        # A port that another one has is told before anything is sent, and leaves no delivery.
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as taken:
+            taken.bind(("127.51.100.21", port))
+            assert str(port) in fleet.deliver(*words, code=2).stderr
+        assert states(fleet.folder) == {}
         done = fleet.deliver(*words, code=1)
         assert "no message of it arrived within 2 s" in done.stdout
         assert states(fleet.folder) == {"tarsk-gw1": "as before", "holmsay-gw2": "delivered"}
