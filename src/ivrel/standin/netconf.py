@@ -11,7 +11,7 @@ import asyncssh
 from lxml import etree
 
 from ivrel.core.vocabulary.errors import Refused
-from ivrel.standin.ssh import Befalling
+from ivrel.standin.ssh import Befalling, ender
 from ivrel.standin.tree import BASE
 from ivrel.standin.unit import Unit
 
@@ -138,13 +138,7 @@ async def serve(
     unit: Unit, locks: dict[str, Server], process: asyncssh.SSHServerProcess[bytes]
 ) -> None:
     """Answer the requests of a session until it ends."""
-    server = Server(unit, locks)
-
-    def end() -> None:
-        connection = process.get_extra_info("connection")
-        if connection is not None:
-            connection.abort()
-
+    server, end = Server(unit, locks), ender(process)
     befalls = Befalling(unit, unit.session(end), end)
     try:
         capabilities = "".join(f"<capability>{one}</capability>" for one in CAPABILITIES)

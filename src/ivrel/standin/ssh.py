@@ -42,15 +42,20 @@ class Door(asyncssh.SSHServer):
         self._unit.say(Event(6, "login", "session opened"))
 
 
-async def talk(unit: Unit, process: asyncssh.SSHServerProcess[bytes]) -> None:
-    """Speak as a device does until the session ends."""
-    talker = Talker(unit)
+def ender(process: asyncssh.SSHServerProcess[bytes]) -> Callable[[], None]:
+    """Return what ends the connection of a session at once."""
 
     def end() -> None:
         connection = process.get_extra_info("connection")
         if connection is not None:
             connection.abort()
 
+    return end
+
+
+async def talk(unit: Unit, process: asyncssh.SSHServerProcess[bytes]) -> None:
+    """Speak as a device does until the session ends."""
+    talker, end = Talker(unit), ender(process)
     befalls = Befalling(unit, unit.session(end), end)
     try:
         process.stdout.write(talker.prompt.encode())
