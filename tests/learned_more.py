@@ -139,10 +139,13 @@ CURLEW = Platform(
     {
         "lamp-1": {
             "export": "on", "collectors 198.51.100.21": "198.51.100.21 udp 514",
-            "level": "through notice", "facility": "local4", "source": "a0",
+            "level 198.51.100.21": "through notice", "facility": "local4", "source": "a0",
             "memory size": "8192", "memory level": "notice",
         },
-        "lamp-2": {"level": "through informational"},
+        "lamp-2": {
+            "level 198.51.100.21": "through informational",
+            "level 198.51.100.22": "through informational",
+        },
         "lamp-3": {
             "collectors 198.51.100.22": "198.51.100.22 tcp 601",
             "collectors 2001:db8::22": "2001:db8::22 tcp 601",

@@ -17,8 +17,9 @@ from conftest import TODAY, Run, tried
 from hypothesis import given
 from hypothesis import strategies as st
 from learned import PLATFORMS
+from learned_more import MORE
 
-from ivrel.core import InputError
+from ivrel.core import InputError, read_policy
 from ivrel.core.authoring.check import check_dialect
 from ivrel.core.authoring.learning.answers import Answers, read_answers, write_answers
 from ivrel.core.authoring.learning.changes import Change, from_changes
@@ -27,6 +28,7 @@ from ivrel.core.authoring.learning.examples import examples_of
 from ivrel.core.authoring.learning.learn import Learned, learn
 from ivrel.core.authoring.learning.written import written
 from ivrel.core.correcting import correct
+from ivrel.core.correcting.changes import apply_change
 from ivrel.core.dialects import Dialect
 from ivrel.core.dialects.load import read_dialect
 from ivrel.core.fleet import Device
@@ -52,9 +54,9 @@ def said(dialect: Dialect, data: bytes, device: Device | None = None) -> dict[st
 
 
 @pytest.mark.parametrize("known", [COLLECTORS, ()])
-@pytest.mark.parametrize("name", PLATFORMS)
+@pytest.mark.parametrize("name", [*PLATFORMS, *MORE])
 def test_made_up_platforms_are_learned(name: str, known: tuple[str, ...]) -> None:
-    platform = PLATFORMS[name]
+    platform = {**PLATFORMS, **MORE}[name]
     samples = [Sample(f"{device}.conf", text.encode()) for device, text in platform.texts.items()]
     found = learn(name, samples, known)
     assert found.shape == platform.shape
@@ -65,7 +67,80 @@ def test_made_up_platforms_are_learned(name: str, known: tuple[str, ...]) -> Non
     assert check_dialect(dialect) == []
     # Secrets stand near the export part, and nowhere in what is written.
     secrets = re.findall(r"\b\w*(?:c0ffee|deadbeef)\b|a\d+b\d+c", " ".join(platform.texts.values()))
+    assert secrets or name in ("auk", "rail")
     assert not any(secret in written(found) for secret in secrets)
+
+
+@pytest.mark.parametrize("name", ["dunlin", "knot", "curlew", "sanderling", "whimbrel", "stint"])
+def test_learned_dialects_write_what_they_read(name: str) -> None:
+    """A correction that is written in a learned dialect is proved, and can be taken back; what a
+    statement leaves out is not among the words that take it away.
+    """
+    texts = MORE[name].texts
+    samples = [Sample(f"{device}.conf", text.encode()) for device, text in texts.items()]
+    defaults = {"export": "on", "level": "debug", "destination.level": "debug"}
+    defaults |= {"destination.port": "514", "destination.transport": "udp"}
+    slots = {slot for row in learn(name, samples).known for slot in row.slots}
+    defaults = {slot: value for slot, value in defaults.items() if slot in slots}
+    answers = Answers(remove="unset", inside="change", defaults=defaults)
+    dialect = dialect_of(learn(name, samples, answers=answers), samples)
+    policy = read_policy(
+        "policy: p\ncollectors: {a: {address: 198.51.100.21}, c: {address: 203.0.113.77}}\n"
+        "rules: [{rule: r, require: {export: on, collectors: [a, c], level: {from: error}}}]\n",
+        "policy.yaml",
+    )
+    for sample in samples:
+        device = Device(sample.name, "router", "s", name)
+        only = ("export", "collectors", "level")[not any("export" in slot for slot in slots) :]
+        done = correct(device, dialect, sample.data, policy, TODAY, "x", only)
+        assert done.changes and all(p.holds for p in done.proof), done.proof
+        assert all(v.verdict == "meets" for v in done.after.verdicts if v.setting in only)
+        after = apply_change(dialect, sample.data, done.change, "change")
+        assert b"203.0.113.77" in after and after == done.corrected
+        back = apply_change(dialect, after, done.backout, "back-out")
+        assert said(dialect, back) == said(dialect, sample.data)
+
+
+KEYWORDS = {
+    "transport": ("over", ("udp", "tcp", "tls")), "port": ("port", ("514", "601", "6514")),
+    "level": ("severity", ("err", "info", "warning")), "facility": ("facility", ("local1", "local6")),
+}  # fmt: skip
+LINES = st.lists(
+    st.fixed_dictionaries(
+        {}, optional={key: st.sampled_from(some) for key, (_, some) in KEYWORDS.items()}
+    ),
+    min_size=2, max_size=5,
+)  # fmt: skip
+
+
+@given(LINES, st.permutations(list(KEYWORDS)), st.sets(st.sampled_from(list(KEYWORDS))))
+@tried(150)
+def test_whatever_words_are_left_out_nothing_wrong_is_read(
+    lines: list[dict[str, str]], order: list[str], bare: set[str]
+) -> None:
+    """`bare`: what stands without a word of its own."""
+    out = []
+    for n, line in enumerate(lines):
+        words = [f"  sink 198.51.100.{n + 1}"]
+        for key in order:
+            if key in line:
+                words += [line[key]] if key in bare else [KEYWORDS[key][0], line[key]]
+        out.append(" ".join(words))
+    text = "name x\nlogs\n" + "\n".join(out) + "\n  sequence yes\n"
+    sample = Sample("x.conf", text.encode())
+    dialect = dialect_of(
+        learn("ours", [sample], [f"198.51.100.{n + 1}" for n in range(9)]), [sample]
+    )
+    read = said(dialect, sample.data)
+    for n, line in enumerate(lines):
+        at = f"198.51.100.{n + 1}"
+        level = {"err": "error", "info": "informational", "warning": "warning"}.get(
+            line.get("level", "")
+        )
+        ways = f"{at} {line.get('transport', 'no transport')} {line.get('port', 'no port')}"
+        assert read[f"collectors {at}"] == ways
+        assert read.get(f"level {at}") == (f"through {level}" if level else None)
+        assert read.get(f"facility {at}") == line.get("facility")
 
 
 def of_platform(workspace: Workspace, platform: str) -> tuple[list[Device], list[Sample]]:
@@ -79,9 +154,17 @@ def learned(workspace: Workspace, samples: list[Sample], answers: Answers | None
     return learn("ours", samples, collectors, identities, "", answers)
 
 
+def as_written(platform: str) -> Dialect:
+    """Return a shipped dialect that says nothing of what a text leaves out: no sample tells that."""
+    text = (ROOT / "platforms" / f"{platform}.yaml").read_text()
+    plain = re.sub(r"(?ms)^(defaults|defaults-when|examples):.*?(?=^\S|\Z)", "", text)
+    assert plain != text
+    return read_dialect(plain, f"{platform}.yaml")
+
+
 @pytest.mark.parametrize(
     ("platform", "least"),
-    [("quern", 1.0), ("skarn", 0.8), ("marl", 0.8), ("osier", 0.8), ("hollin", 0.3)],
+    [("quern", 1.0), ("skarn", 0.85), ("marl", 1.0), ("osier", 0.9), ("hollin", 0.3)],
 )
 def test_stand_ins_are_read_as_their_dialects_read_them(
     workspace: Workspace, platform: str, least: float
@@ -89,18 +172,16 @@ def test_stand_ins_are_read_as_their_dialects_read_them(
     devices, samples = of_platform(workspace, platform)
     dialect = dialect_of(learned(workspace, samples), samples)
     assert check_dialect(dialect) == []
-    right = wrong = number = 0
+    right = number = 0
     for device, sample in zip(devices, samples, strict=True):
-        shipped = said(SHIPPED[platform], sample.data, device)
+        shipped = said(as_written(platform), sample.data, device)
         read = said(dialect, sample.data, device)
-        number += len(shipped)
-        right += sum(read.get(key) == value for key, value in shipped.items())
-        # What the platform's defaults would tell is told to be unknown, and is no other value.
-        wrong += sum(
-            value != shipped.get(key) and not re.search("no transport|no port", value)
-            for key, value in read.items()
+        assert (
+            read.items() <= shipped.items() | said(SHIPPED[platform], sample.data, device).items()
         )
-    assert wrong == 0 and right >= least * number
+        number += len(shipped)
+        right += len(read.items() & shipped.items())
+    assert right >= least * number
 
 
 @pytest.mark.parametrize("platform", ["quern", "skarn", "marl", "osier", "hollin"])
@@ -111,19 +192,26 @@ def test_whatever_samples_there_are_nothing_wrong_is_learned(
     devices = [d for d in workspace.fleet.devices if d.platform == platform]
     every = [Sample(f"{d.name}.conf", workspace.text(d)[0]) for d in devices]
     pairs = list(zip(devices, every, strict=True))
-    shipped = [said(SHIPPED[platform], sample.data, device) for device, sample in pairs]
+    plain = as_written(platform)
+    shipped = [
+        said(plain, sample.data, device).items()
+        | said(SHIPPED[platform], sample.data, device).items()
+        for device, sample in pairs
+    ]
     for size in {1, 2, 3, len(every)}:
         for start in range(len(every) - size + 1):
             samples = every[start : start + size]
             dialect = read_dialect(written(learned(workspace, samples)), "x")
             for (device, sample), facts in zip(pairs, shipped, strict=True):
                 read = said(dialect, sample.data, device)
-                wrong = {key: value for key, value in read.items() if facts.get(key) != value}
-                # Whether clear text may go follows from a transport that may not be known.
-                assert all(
-                    key.startswith("trust") or re.search("no transport|no port", value)
-                    for key, value in wrong.items()
-                ), (samples[0].name, size, device.name, wrong)
+                # What these samples do not teach is told to be unknown, and is no other value.
+                told = {
+                    k: v
+                    for k, v in read.items()
+                    if not re.search("no (transport|port)|not said", v)
+                }
+                wrong = told.items() - facts
+                assert not wrong, (samples[0].name, size, device.name, wrong)
 
 
 def defaults_of(platform: str) -> dict[str, str]:
@@ -196,7 +284,9 @@ def test_with_answers_corrections_are_those_of_the_shipped_dialect(workspace: Wo
         ([PLATFORMS["gull"].texts["quay-r1"], PLATFORMS["auk"].texts["sluice-1"]], "the samples look different, 1 like blocks and 1 like sections"),
         (['<a b="1"/>'], "no part of the samples looks like export"),
         (["<a><b></a>"], "not XML"),
-        (["<a><level>warning</level></a>"], "trees whose values stand between elements cannot be learned"),
+        (['<a b="1"><level>warning</level></a>'], "values stand between elements and in attributes"),
+        (['{"a": '], "not JSON"),
+        (['{"a": {"level": "warning"}}', '<a b="1"/>'], "some are XML, some are JSON"),
         (['<a b="1"/>', '<c b="1"/>'], "the samples look different: a and c"),
     ],
 )  # fmt: skip

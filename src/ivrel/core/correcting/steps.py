@@ -80,7 +80,7 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]
         words, path = None, None
         if by is not None:
             standing = pattern.standing(match.path, match.words)
-            words, path = by.write_removal(get, standing), by.write_path(get, standing)
+            words, path = by.write_removal(get, get.said, standing), by.write_path(get, standing)
         if words and path is not None:
             edits[Edit(path, words, True)] = None
         else:
@@ -90,7 +90,10 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]
 
 def _removal_words(pattern: Pattern, match: Understood, get: Getter) -> Words:
     """Return the words by which a statement is removed, as they stand in the text."""
-    return pattern.write_removal(get, pattern.standing(match.path, match.words)) or match.words
+    standing = pattern.standing(match.path, match.words)
+    # What the statement itself leaves out is not among the words that name it.
+    said = lambda slot: get(slot) if slot in standing else None  # noqa: E731
+    return pattern.write_removal(get, said, standing) or match.words
 
 
 class Getter:

@@ -130,13 +130,14 @@ class Pattern(Struct, frozen=True):
         path = [write(items, get, get, standing) for items in self.path]
         return None if None in path else tuple(tuple(words or ()) for words in path)
 
-    def write_removal(self, get: Get, standing: Mapping[str, str]) -> Words | None:
+    def write_removal(self, get: Get, said: Get, standing: Mapping[str, str]) -> Words | None:
         """Return the words by which the statement is named when it is removed.
 
-        `standing`: the words of the slots as they stand in the text, which may spell a value in
-        another way than it would be written.
+        `said`: gives the values that the text says, for what may be left out; `standing`: the words
+        of the slots as they stand in the text, which may spell a value in another way than it would
+        be written.
         """
-        words = write(self.removal, get, get, standing)
+        words = write(self.removal, get, said, standing)
         return None if words is None else tuple(words)
 
     def standing(self, path: Path, words: Words) -> dict[str, str]:

@@ -62,7 +62,9 @@ def facts(scope: Scope) -> list[Fact]:
                 Fact("trust", d.label, "", value, said.lines or d.lines("transport"), said.default)
             )
         else:
-            out.append(Fact("trust", d.label, "", "clear text", (), False))
+            said_way = "not said" if d.endpoint[2] is None else "clear text"
+            by_default = scope.records.get("destination.transport", d.row).default
+            out.append(Fact("trust", d.label, "", said_way, (), by_default))
     return out
 
 

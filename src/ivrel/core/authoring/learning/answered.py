@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from ivrel.core.authoring.learning.answers import NOTHING
-from ivrel.core.authoring.learning.meanings import Meaning, Table
+from ivrel.core.authoring.learning.meaning import Meaning, Table
 from ivrel.core.authoring.learning.templates import NAME, Keys, Template
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.vocabulary.errors import InputError

@@ -10,9 +10,11 @@ from msgspec import Struct
 
 from ivrel.core.authoring.draft import comment_sign, enclosing_words, fitting_shapes
 from ivrel.core.authoring.learning.rules import NEVER_NAMES
+from ivrel.core.authoring.learning.series import listings
 from ivrel.core.authoring.learning.templates import Said
 from ivrel.core.authoring.learning.trees import layout_of
 from ivrel.core.shapes import SHAPES, Shape
+from ivrel.core.shapes.lists import Listed, Listing
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.vocabulary.errors import InputError, Unreadable
 
@@ -28,14 +30,13 @@ class Sample(Struct, frozen=True):
 
 
 class Cut(Struct, frozen=True):
-    """Samples in statements: the shape with the reason for it, its options, of a tree its lists
-    with their keys, and the statements.
+    """Samples in statements: the shape with the reason for it, its options as a dialect's file has
+    them, and the statements.
     """
 
     shape: str
     why: str
-    options: Mapping[str, str]
-    lists: Mapping[str, str]
+    options: Mapping[str, Any]
     said: tuple[Said, ...]
 
 
@@ -47,18 +48,21 @@ def cut_up(samples: Sequence[Sample], shape: str = "") -> Cut:
     texts = [decode(sample.data) for sample in samples]
     chosen, why = _shape(texts, shape)
     comment = Counter(map(comment_sign, texts)).most_common(1)[0][0]
-    options = {"comment": comment}
-    lists: Mapping[str, str] = {}
+    options: dict[str, Any] = {"comment": comment}
     if chosen == "tree":
-        layout = layout_of([(sample.name, sample.data) for sample in samples])
-        options, lists = {"wrapper": layout.wrapper, "leaves": "attributes"}, layout.lists
+        options = layout_of([(sample.name, sample.data) for sample in samples])
     elif chosen == "braces":
         options |= _wrapper(samples, comment)
     elif chosen == "enclosed":
         options |= _enclosing(texts)
-    grammar = _grammar(chosen, options, lists)
+    grammar = _grammar(chosen, options)
     said = tuple(one for sample in samples for one in _statements(grammar, sample, chosen))
-    return Cut(chosen, why, options, lists, said)
+    lists = listings(said) if grammar.LISTS else []
+    if lists:
+        options["series"] = [_series(grammar, one) for one in lists]
+        grammar = Listed(grammar.comment, grammar.remove, grammar, tuple(lists))
+        said = tuple(one for sample in samples for one in _statements(grammar, sample, chosen))
+    return Cut(chosen, why, options, said)
 
 
 def _shape(texts: Sequence[str], given: str) -> tuple[str, str]:
@@ -80,18 +84,29 @@ def _shape(texts: Sequence[str], given: str) -> tuple[str, str]:
         "enclosed": "words open and shut blocks",
         "paths": "lines are assignments to paths with dots",
         "sections": "lines stand under headers in brackets",
-        "tree": "it is XML",
+        "tree": "it is XML or JSON",
     }
     return chosen, reasons[chosen]
 
 
-def _grammar(name: str, options: Mapping[str, str], lists: Mapping[str, str]) -> Shape:
+def _grammar(name: str, options: Mapping[str, Any]) -> Shape:
     """Return the shape that reads the samples."""
-    more: dict[str, Any] = dict(options)
+    more = dict(options)
     if name == "tree":
-        more["wrapper"] = (options["wrapper"],)
-        more["lists"] = {tag: (key,) for tag, key in lists.items()}
+        more["wrapper"] = tuple(filter(None, [options.get("wrapper")]))
+        more["lists"] = {tag: tuple(keys) for tag, keys in options["lists"].items()}
     return SHAPES[name].load().built(more)
+
+
+def _series(grammar: Shape, listing: Listing) -> dict[str, str]:
+    """Return a list within a statement as a dialect's file has it."""
+    said = {
+        "in": " / ".join(map(grammar.join, listing.path)),
+        "says": grammar.join(listing.head),
+        "divided": listing.divided,
+        "inside": listing.inside,
+    }
+    return {name: value for name, value in said.items() if value}
 
 
 def _enclosing(texts: Sequence[str]) -> dict[str, str]:

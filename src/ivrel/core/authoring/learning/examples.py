@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from xml.sax.saxutils import quoteattr
 
 from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.cutting import Sample
@@ -54,17 +55,24 @@ def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
                 continue
             if known.find(said.path, _words(said)) is not None:
                 edits.append(Edit(said.path, _words(said)))
-    base = ""
-    if "wrapper" in learned.options:
-        wrapper = learned.options["wrapper"]
-        is_tree = learned.shape == "tree"
-        base = f"<{wrapper}></{wrapper}>" if is_tree else f'{wrapper} "x" {{\n}}\n'
+    base = _around(learned)
     # Each statement stands beside all others: none takes the place of another.
     identity = lambda path, words: (path, words)  # noqa: E731
     try:
         return dialect.shape.apply(Text(base.encode()), edits, identity).decode()
     except (Refused, Unreadable):
         return ""
+
+
+def _around(learned: Learned) -> str:
+    """Return what stands around the statements of a text."""
+    wrapper = learned.options.get("wrapper", "")
+    if learned.shape == "tree":
+        if not wrapper:
+            return "{\n}\n"
+        space = learned.options.get("modules", {}).get(wrapper, {}).get("namespace", "")
+        return f"<{wrapper}{f' xmlns={quoteattr(space)}' if space else ''}></{wrapper}>"
+    return f'{wrapper} "x" {{\n}}\n' if wrapper else ""
 
 
 def _words(said: Said) -> Words:
@@ -77,10 +85,9 @@ def _named(rows: Sequence[Row], sample: str) -> Iterator[str]:
     """
     sources: set[str] = set()
     for row in rows:
-        for n, slot in row.meaning.columns.items():
+        for slot in row.slots:
             if slot.endswith(("source-interface", "source.interface", "source-address")):
-                said_here = (said for said in row.template.said if said.sample == sample)
-                sources |= {said.values[n] for said in said_here}
+                sources |= {word for said, word in row.values(slot) if said.sample == sample}
     yield from sources
     for row in rows:
         if "interface.address" in row.meaning.columns.values():

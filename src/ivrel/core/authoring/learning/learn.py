@@ -2,30 +2,37 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter, defaultdict
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from itertools import pairwise
 from pathlib import PurePath
+from typing import Any
 
 from msgspec import Struct
 
 from ivrel.core.authoring.learning.answered import ASIDE, answered
 from ivrel.core.authoring.learning.answers import Answers
 from ivrel.core.authoring.learning.cutting import Sample, cut_up
-from ivrel.core.authoring.learning.meanings import (
-    Around,
-    Meaning,
-    Table,
-    meaning_of,
-    tables_of,
-)
+from ivrel.core.authoring.learning.meaning import Around, Meaning, Table
+from ivrel.core.authoring.learning.meanings import meaning_of
 from ivrel.core.authoring.learning.rules import CLOCK, NEVER_NAMES, RESOLVER
 from ivrel.core.authoring.learning.spellings import (
+    coded,
     fits,
     is_facility,
     is_prefix,
     is_severity,
 )
-from ivrel.core.authoring.learning.templates import NAME, Keys, Said, Template, templates
+from ivrel.core.authoring.learning.tables import tables_of
+from ivrel.core.authoring.learning.templates import (
+    LOOKS_NAMED,
+    NAME,
+    Keys,
+    Said,
+    Template,
+    templates,
+)
 from ivrel.core.dialects.slots import table_of
 from ivrel.core.vocabulary.addresses import address, is_address
 from ivrel.core.vocabulary.errors import InputError
@@ -43,7 +50,17 @@ class Row(Struct, frozen=True):
     def slots(self) -> tuple[str, ...]:
         """The slots that it carries."""
         meaning = self.meaning
-        return (*meaning.names.values(), *meaning.columns.values(), *meaning.flow)
+        pieces = (piece.slot for piece in meaning.pieces if piece.slot)
+        return (*meaning.names.values(), *meaning.columns.values(), *meaning.flow, *pieces)
+
+    def values(self, slot: str) -> Iterator[tuple[Said, str]]:
+        """Yield the statements with their words for a slot; those of a flow are told by `words`."""
+        for n, of in self.meaning.columns.items():
+            if of == slot:
+                yield from ((said, said.values[n]) for said in self.template.said)
+        for said, words in zip(self.template.said, self.meaning.words, strict=False):
+            if slot in words:
+                yield said, words[slot]
 
 
 class Learned(Struct, frozen=True):
@@ -56,15 +73,21 @@ class Learned(Struct, frozen=True):
     name: str
     shape: str
     why: str
-    options: Mapping[str, str]
+    options: Mapping[str, Any]
     parts: tuple[str, ...]
     rows: tuple[Row, ...]
     aside: tuple[Template, ...]
     tables: Mapping[Keys, Table]
     samples: tuple[str, ...]
     answers: Answers
-    lists: Mapping[str, str] = {}
     unused: tuple[str, ...] = ()
+
+    @property
+    def is_standard(self) -> bool:
+        """Whether its changes are written as standards have it: those of JSON, and of XML whose
+        names are of modules.
+        """
+        return self.shape == "tree" and ("wrapper" not in self.options or "modules" in self.options)
 
     @property
     def known(self) -> list[Row]:
@@ -100,7 +123,12 @@ def learn(
         raise InputError("no part of the samples looks like export: no severities, no collectors")
     kept = [one for one in said if one.keys[0] in parts or _is_beside(one)]
     known = _collectors(kept, parts, targets, set(map(_plain, identities)))
-    entries = {h[1] for one in kept for h in one.path if len(h) == 2 and h[0] in cut.lists}
+    entries = {
+        h[1]
+        for one in kept
+        for h in one.path
+        if len(h) == 2 and h[0] in cut.options.get("lists", {})
+    }
     found = templates(kept, entries | set(known.values()), NEVER_NAMES)
     around = Around(
         targets | known.keys(),
@@ -128,7 +156,7 @@ def learn(
     aside = (*_aside(said, rows, parts), *beside)
     return Learned(
         name, cut.shape, cut.why, cut.options, tuple(parts), tuple(rows), aside, tables,
-        tuple(sample.name for sample in samples), answers, cut.lists,
+        tuple(sample.name for sample in samples), answers,
         tuple(words for words in answers.means if words not in {t.named for t in found}),
     )  # fmt: skip
 
@@ -175,8 +203,19 @@ def _parts(said: Sequence[Said], collectors: Container[str]) -> list[str]:
         number[head] += 1
         telling[head] += any(
             is_severity(word) or is_facility(word) or word in collectors for word in one.values
-        )
+        ) or _says_code(one)
     return [head for head, n in number.items() if telling[head] >= max(1, _SHARE * n)]
+
+
+def _says_code(one: Said) -> bool:
+    """Whether a statement says a severity or a facility as a number, behind the word for it."""
+    words = (one.front[-1], *one.values)
+    kinds = (("severity", "severity"), ("facility|facil", "facility"))
+    return any(
+        re.fullmatch(named, before.lower()) and coded(kind, word)
+        for before, word in pairwise(words)
+        for named, kind in kinds
+    )
 
 
 def _is_beside(one: Said) -> bool:
@@ -216,11 +255,24 @@ def _collectors(
         sure = any(a in known for a in addresses) or any(map(_is_endpoint, some))
         sure = sure or all((one.sample, *one.keys[:-1]) in telling for one in some)
         if sure and not any(a in own for a in addresses):
+            above: dict[Keys, set[str]] = defaultdict(set)
             for one in some:
-                # A statement that holds all of a collector stands in no row that has a name.
-                in_row = len(one.keys) > 1 and len(one.values) == 1
-                found[_plain(one.values[0])] = one.keys[-2] if in_row else ""
+                above[one.keys[:-2]].add("".join(one.keys[-2:-1]))
+            several = {keys for keys, words in above.items() if len(words) > 1}
+            for one in some:
+                named = len(one.values) == 1 and _is_name(one, several)
+                found[_plain(one.values[0])] = one.keys[-2] if named else ""
     return found
+
+
+def _is_name(one: Said, several: Container[Keys]) -> bool:
+    """Whether the word above the address of a collector is the name of its row; `several`: what
+    more than one such word stands below.
+    """
+    if len(one.keys) < 3 or NEVER_NAMES.fullmatch(one.keys[-2].lower()):
+        return False
+    in_header = len(one.front) == 1 and len(one.path[-1]) > 1
+    return in_header or LOOKS_NAMED.fullmatch(one.keys[-2]) is not None or one.keys[:-2] in several
 
 
 _TELLING = ("destination.transport", "destination.level", "destination.facility")

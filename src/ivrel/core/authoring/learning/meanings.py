@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Container, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
-from msgspec import Struct
-
+from ivrel.core.authoring.learning.meaning import SIGNS, Around, Meaning, Table, can_be
+from ivrel.core.authoring.learning.pieces import in_pieces, mostly
 from ivrel.core.authoring.learning.rules import (
     ABOUT_STAMPS,
     CLOCK,
@@ -24,106 +23,10 @@ from ivrel.core.authoring.learning.spellings import (
     is_facility,
     is_prefix,
     is_severity,
-    value_of,
+    may_be,
 )
 from ivrel.core.authoring.learning.templates import NAME, Keys, Template
-from ivrel.core.settings.categories import CATEGORIES
 from ivrel.core.vocabulary.addresses import is_address
-
-# Signs that mean something in a pattern, or in the file that it stands in.
-_SIGNS = re.compile(r"""[{}\[\]"'\\#=|*]""")
-
-
-class Meaning(Struct, frozen=True):
-    """What a template means: the slot of each of its names and of each column of its values; a
-    column without a slot stands as it is.
-
-    `flow`: the slots of values of which some may be left out, in their order. `why`: in words;
-    `doubt`: why it is not known.
-    """
-
-    names: Mapping[int, str] = {}
-    columns: Mapping[int, str] = {}
-    why: str = ""
-    doubt: str = ""
-    flow: tuple[str, ...] = ()
-
-
-class Around(Struct, frozen=True):
-    """What is known besides: `collectors`: addresses that are surely those of collectors; `own`:
-    addresses of the devices; `interfaces`: names of what has addresses; `destinations`: names of
-    collectors in the texts.
-    """
-
-    collectors: Container[str]
-    own: Container[str]
-    interfaces: Container[str]
-    destinations: Container[str]
-
-
-class Table(Struct, frozen=True):
-    """A table that rows fill: its name, and the slots of the names of its rows."""
-
-    name: str
-    key: str
-
-
-def tables_of(found: Sequence[Template], around: Around) -> dict[Keys, Table]:
-    """Return the tables whose rows have names, by the keys up to the name."""
-    rows: dict[Keys, list[Template]] = {}
-    for template in found:
-        if template.row:
-            rows.setdefault(template.row, []).append(template)
-    out: dict[Keys, Table] = {}
-    for row, some in rows.items():
-        values = [word for t in some for word in t.column(0)]
-        addresses = [word for word in values if is_address(word)]
-        if any(map(is_prefix, values)) and not any("/" in w and not is_prefix(w) for w in values):
-            out[row] = Table("interface", "interface.name")
-        elif any(CLOCK.fullmatch(word) for word in row) and addresses:
-            out[row] = Table("server", "server.id")
-        elif any(RESOLVER.fullmatch(word) for word in row) and addresses:
-            out[row] = Table("resolver", "resolver.id")
-        elif any(word in around.collectors for word in addresses):
-            out[row] = Table("destination", "destination.name")
-        elif _picks(some, around):
-            out[row] = Table("pick", "pick.id")
-        elif row.count(NAME) == 2 and all(_takes(template) for template in some):
-            out[row] = Table("take", "take.category")
-    for row in rows:
-        # What takes categories gives them to collectors.
-        below = (other for other in out if len(other) > len(row) and other[: len(row)] == row)
-        if any(out[other].name == "take" for other in below):
-            out[row] = Table("give", "give.feed")
-    return out
-
-
-def _takes(template: Template) -> bool:
-    """Whether rows say of categories from which severity on they are taken."""
-    at = max(n for n, word in enumerate(template.keys) if word == NAME)
-    names = template.names[at]
-    return all(name in CATEGORIES for name in names) and all(map(is_severity, template.column(0)))
-
-
-def _picks(some: Sequence[Template], around: Around) -> bool:
-    """Whether rows give one severity each to a destination, and several to the same."""
-    by_row: dict[Keys, dict[str, str]] = {}
-    for template in some:
-        for said in template.said:
-            if len(said.values) != 1:
-                return False
-            word = said.values[0]
-            kind = (
-                "severity" if is_severity(word)
-                else "to" if word in around.destinations else "other"
-            )  # fmt: skip
-            by_row.setdefault((said.sample, *said.keys[:-1]), {})[kind] = word
-    given: dict[tuple[str, str], set[str]] = {}
-    for row, said_of in by_row.items():
-        if {"severity", "to"} <= said_of.keys():
-            severity = value_of("severity", said_of["severity"]) or ""
-            given.setdefault((row[0], said_of["to"]), set()).add(severity)
-    return any(len(severities) >= 3 for severities in given.values())
 
 
 def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around) -> Meaning:
@@ -135,7 +38,7 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
     if template.assigns and width != {1}:
         return Meaning(doubt="it has no value, or several")
     keys = tuple(word for word in reversed(template.keys) if word != NAME)
-    if any(_SIGNS.search(word) for word in keys):
+    if any(SIGNS.search(word) for word in keys):
         return Meaning(doubt="its words hold signs that mean something in a pattern")
     if table is not None:
         return _of_row(template, table, keys, around)
@@ -149,7 +52,14 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
     if between:
         return Meaning(doubt=f"it is not clear what '{between[0]}' is, in which it stands")
     if not template.assigns and any(w in around.collectors for w in template.column(0)):
-        return _of_endpoints(template)
+        found = _of_endpoints(template)
+        # Where some leave words out, the same column holds different things.
+        pieces = (
+            found
+            if not found.doubt
+            else in_pieces(template, "destination.address", DESTINATION, around)
+        )
+        return found if pieces.doubt else pieces
     if any(ABOUT_STAMPS.fullmatch(word) for word in keys):
         return _of_stamps(template, keys)
     return _of_single(template, keys, around)
@@ -207,7 +117,7 @@ def _fitting(
     rules: Sequence[Rule], around: Around,
 ) -> Meaning:  # fmt: skip
     """Return the one slot that the words beside a value tell of, and that its values fit."""
-    found = [rule.slot for rule in rules if rule.hints(keys) and _may_be(rule.slot, words, around)]
+    found = [rule.slot for rule in rules if rule.hints(keys) and can_be(rule.slot, words, around)]
     if len(found) == 1:
         return Meaning(
             names,
@@ -223,14 +133,6 @@ def _telling(rules: Sequence[Rule], slot: str, keys: Keys) -> str:
     """Return the word that tells of a slot."""
     rule = next(rule for rule in rules if rule.slot == slot)
     return next(key for key in keys if rule.hints((key,)))
-
-
-def _may_be(slot: str, words: Sequence[str], around: Around) -> bool:
-    if slot.endswith("interface"):
-        return all(word in around.interfaces for word in words)
-    if slot.endswith("source-address") or slot == "source.address":
-        return all(map(is_address, words)) and not any(w in around.collectors for w in words)
-    return fits(slot, words)
 
 
 def _of_clock(template: Template, keys: Keys) -> Meaning:
@@ -257,14 +159,13 @@ def _of_endpoints(template: Template) -> Meaning:
         words = template.column(n)
         if fits("destination.transport", words):
             slot = "destination.transport"
-        elif 2 * sum(map(is_severity, words)) >= len(words) > 0:
-            # Words that are not known stay without a spelling: their statements are not understood.
+        elif mostly("destination.level", words, is_severity):
             slot = "destination.level"
         elif fits("destination.facility", words):
             slot = "destination.facility"
         elif all(word.isdigit() for word in words):
             slot = "destination.port"
-        elif len(words) == 1 and not _SIGNS.search(words[0]):
+        elif len(words) == 1 and not SIGNS.search(words[0]) and not is_address(words[0]):
             continue  # a word that stands as it is
         else:
             return Meaning(doubt=f"its value '{words[0]}' is of no kind that is known")
@@ -321,20 +222,23 @@ def _of_single(template: Template, keys: Keys, around: Around) -> Meaning:
         # What stands with a local output is of that one, and only if its own word says no more.
         local = [rule for rule in SINGLES if rule.slot in LOCAL and rule.hints(above)]
         if local:
-            if not GENERIC.fullmatch(near[0].lower()):
+            generic = {rule.slot for rule in GENERIC if rule.hints(near)}
+            local = [rule for rule in local if rule.slot in generic]
+            if not local:
                 return Meaning(doubt=f"it says something else of '{above[0]}'")
             return _fitting(template, {}, above, template.column(0), local, around)
         return _fitting(template, {}, near, template.column(0), (*SINGLES, *STAMPS[1:]), around)
     if len({len(said.values) for said in template.said}) > 1:
-        return Meaning(doubt="it has more values in some places than in others")
+        rules = [rule for rule in SINGLES if rule.hints(keys[:1])]
+        return in_pieces(template, "", rules, around)
     columns: dict[int, str] = {}
     for n in range(len(values)):
         words = template.column(n)
-        slots = [r.slot for r in SINGLES if r.hints(keys[:1]) and fits(r.slot, words)]
+        slots = [r.slot for r in SINGLES if r.hints(keys[:1]) and may_be(r.slot, words)]
         slots = [slot for slot in slots if slot not in columns.values()]
         if len(slots) == 1:
             columns[n] = slots[0]
-        elif len(words) > 1 or slots or words[0].isdigit() or _SIGNS.search(words[0]):
+        elif len(words) > 1 or slots or words[0].isdigit() or SIGNS.search(words[0]):
             return Meaning(doubt="neither its words nor its values tell what it is")
     if not columns:
         return Meaning(doubt="neither its words nor its values tell what it is")

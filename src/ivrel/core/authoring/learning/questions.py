@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from ivrel.core.authoring.learning.answers import NOTHING, Answers
 from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.rules import DESTINATION, SINGLES, Rule
-from ivrel.core.authoring.learning.spellings import fits
+from ivrel.core.authoring.learning.spellings import may_be
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.reading.secrets import masked
 from ivrel.core.settings import SETTINGS
@@ -57,9 +57,10 @@ def questions(learned: Learned) -> Iterator[Question]:
         nothing = Choice(NOTHING, "nothing that matters for export")
         about = ("means", template.named)
         yield Question(about, "what does this say?", line, first.place, (*choices, nothing))
-    if answers.remove == UNKNOWN:
+    if answers.remove == UNKNOWN and not learned.is_standard:
         yield Question(("remove", ""), "which word takes a statement away?")
-    if learned.shape in ("braces", "tree") and answers.inside == UNKNOWN:
+    inside = learned.shape in ("braces", "tree") and not learned.is_standard
+    if inside and answers.inside == UNKNOWN:
         yield Question(("inside", ""), "in which block does a change stand?")
     for slot, text, choices in _DEFAULTS:
         if slot in taken and slot not in answers.defaults:
@@ -124,7 +125,7 @@ def _slots(
 ) -> list[str]:
     fitting = [
         rule for rule in rules
-        if rule.slot not in taken and rule.slot in OWNER and fits(rule.slot, words)
+        if rule.slot not in taken and rule.slot in OWNER and may_be(rule.slot, words)
         and SLOTS[rule.slot].type.name != "word"
     ]  # fmt: skip
     return [rule.slot for rule in sorted(fitting, key=lambda rule: not rule.hints(keys))]

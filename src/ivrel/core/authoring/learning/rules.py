@@ -19,6 +19,7 @@ class Rule(Struct, frozen=True):
         return any(re.fullmatch(self.words, word.lower()) for word in keys)
 
 
+_LEVEL = r"level|severity|least|threshold|through"
 _SOURCE = r"source|from|leave-?from|leave|via|bind|origin-?address"
 # Single values of the device. The words are those that stand with the value, the nearest first.
 SINGLES = (
@@ -40,11 +41,14 @@ SINGLES = (
     Rule("delivery.mode", r"pace|mode|delivery"),
     Rule("delivery.queue", r"queue|backlog"),
     Rule("format", r"format|shape|standard"),
-    Rule("level", r"level|severity|least|threshold|through"),
+    Rule("level", _LEVEL),
 )
 # What stays on the device, and the words beside its values that say no more than their kind.
 LOCAL = ("console", "sessions", "memory.level", "memory.size", "file.level", "file.size")
-GENERIC = re.compile(r"level|severity|least|threshold|through|size|room|bytes")
+GENERIC = (
+    *(Rule(slot, _LEVEL) for slot in LOCAL if not slot.endswith("size")),
+    *(Rule(slot, r"size|room|bytes") for slot in LOCAL if slot.endswith("size")),
+)
 STAMPS = (
     Rule("stamp.kind", r"kind|stamp|stamps|mark|time|type"),
     Rule("stamp.precision", r"grain|precision|fraction|resolution"),
@@ -58,7 +62,7 @@ DESTINATION = (
     Rule("destination.facility", r"facility|facil"),
     Rule("destination.source-address", _SOURCE),
     Rule("destination.source-interface", _SOURCE),
-    Rule("destination.level", r"level|severity|least|threshold|through"),
+    Rule("destination.level", _LEVEL),
     Rule("destination.format", r"format|form|shape|standard"),
     Rule("destination.verify", r"verify|verified|check"),
 )

@@ -61,6 +61,10 @@ SPELLINGS: Mapping[str, Mapping[str, tuple[str, ...]]] = {
 }  # fmt: skip
 
 
+# Of each type: the values by their numbers, the codes of RFC 5424 section 6.2.1.
+_CODES = {"severity": SEVERITIES, "threshold": SEVERITIES, "facility": FACILITIES}
+
+
 def value_of(kind: str, word: str) -> str | None:
     """Return the value of a type that a word is used for; None if none is."""
     said = word.lower()
@@ -68,6 +72,20 @@ def value_of(kind: str, word: str) -> str | None:
         if said in words:
             return value
     return None
+
+
+def coded(kind: str, word: str) -> str | None:
+    """Return the value of a type that has this number; None if none has."""
+    codes = _CODES.get(kind, ())
+    return codes[int(word)] if re.fullmatch("[0-9]{1,2}", word) and int(word) < len(codes) else None
+
+
+def may_be(slot: str, words: Iterable[str]) -> bool:
+    """Whether all of these words can be values of a slot of which it is known what it is: there,
+    severities and facilities may be numbers.
+    """
+    words, kind = list(words), SLOTS[slot].type.name
+    return fits(slot, words) or all(coded(kind, word) is not None for word in words)
 
 
 def fits(slot: str, words: Iterable[str]) -> bool:
@@ -113,12 +131,13 @@ def spelled(slot: str, words: Iterable[str]) -> dict[str, list[str]]:
     """Return this platform's words for the values of a slot, as they were seen; nothing if they are
     the names that the values have anyway.
 
-    Severities that were not seen are added, where those that were seen are all spelled in one way.
+    Severities that were not seen are added, where those that were seen are all spelled in one way;
+    so are those and facilities, where all that were seen are numbers.
     """
     kind = SLOTS[slot].type.name
     seen: dict[str, list[str]] = {}
     for word in words:
-        value = value_of(kind, word)
+        value = value_of(kind, word) or coded(kind, word)
         if value is not None and word not in seen.setdefault(value, []):
             seen[value].append(word)
     if all(words == [value] for value, words in seen.items()):
@@ -132,11 +151,12 @@ def spelled(slot: str, words: Iterable[str]) -> dict[str, list[str]]:
             if said and value not in seen:
                 seen[value] = [pairs[said[0].lower()]]
     if kind in ("severity", "threshold"):
-        ways = {
-            _SEVERITIES[v].index(w.lower()) for v, ws in seen.items() if v != "none" for w in ws
-        }
-        if ways == {0}:
+        pairs_seen = [(v, w.lower()) for v, ws in seen.items() if v != "none" for w in ws]
+        if pairs_seen and all(w == _SEVERITIES[v][0] for v, w in pairs_seen):
             for value in SEVERITIES:
                 seen.setdefault(value, [value])
+    if kind in _CODES and all(w.isdigit() for ws in seen.values() for w in ws):
+        for code, value in enumerate(_CODES[kind]):
+            seen.setdefault(value, [str(code)])
     order = list(SPELLINGS.get(kind, {}))
     return dict(sorted(seen.items(), key=lambda pair: order.index(pair[0])))

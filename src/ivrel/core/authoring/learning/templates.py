@@ -10,7 +10,7 @@ from msgspec import Struct
 
 NAME = "*"  # in the place of a name
 ALIKE = 0.5  # of what stands below two words, by which they are names of two rows of one table
-_LOOKS_NAMED = re.compile(r".*[0-9-]")
+LOOKS_NAMED = re.compile(r".*[0-9-]")
 
 Keys = tuple[str, ...]
 
@@ -120,7 +120,7 @@ class _Names:
         numbers = {word for word in leaves if word.isdigit() and depth}
         may = [w for w in below if w not in leaves and self._may_be(w)]
         signs = {word: {row[depth + 1] for row in below[word]} for word in may}
-        names = {w for w in may if w in self._known or _LOOKS_NAMED.fullmatch(w)}
+        names = {w for w in may if w in self._known or LOOKS_NAMED.fullmatch(w)}
         for group in _alike(may, signs):
             if len(group) > 1:
                 names |= set(group)

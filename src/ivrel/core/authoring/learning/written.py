@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from itertools import takewhile
+from typing import Any
 
 from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.learn import Learned, Row
-from ivrel.core.authoring.learning.spellings import fits, spelled
+from ivrel.core.authoring.learning.meaning import Piece
+from ivrel.core.authoring.learning.spellings import coded, fits, spelled
 from ivrel.core.authoring.learning.templates import NAME, Template
-from ivrel.core.dialects.slots import table_of
+from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.reading.secrets import masked
 from ivrel.core.shapes.shape import UNKNOWN
 from ivrel.core.text.words import quote
@@ -17,10 +20,12 @@ from ivrel.core.vocabulary.wording import shorten
 
 # One severity may be a threshold, or that severity alone: no sample tells.
 _TAKEN = "taken for a threshold, that severity and all more urgent"
+_CODES = "its numbers taken for those of RFC 5424"
 _INSIDE = ("braces", "tree")  # shapes of which a change stands in something
 # Tables whose rows have two names.
 _TWOFOLD = {"give": "[feed, destination]", "take": "[feed, category]"}
 _DOUBTS = 40  # that are written
+_WIDTH = 110  # columns of a line that may go on in the next
 
 
 def written(learned: Learned) -> str:
@@ -38,13 +43,13 @@ def written(learned: Learned) -> str:
 
 
 def _head(learned: Learned) -> str:
-    options = "".join(f"{name}: {quoted(value)}\n" for name, value in learned.options.items())
-    if learned.lists:
-        entries = (f"{tag}: [{key}]" for tag, key in learned.lists.items())
-        options += f"lists: {{{', '.join(entries)}}}\n"
+    options = "".join(f"{name}: {_flow(value)}\n" for name, value in _options(learned))
     answers = learned.answers
     inside = f", inside: {quoted(answers.inside)}" if learned.shape in _INSIDE else ""
+    change = f"{{remove: {quoted(answers.remove)}{inside}}}"
     told = "" if answers.remove != UNKNOWN else "   # no sample tells how statements are taken away"
+    if learned.is_standard:
+        change, told = "{remove: delete, form: standard}", "   # as RFC 6241 and RFC 8072 have it"
     samples = ", ".join(map(shorten, learned.samples[:6]))
     samples += " and others" if len(learned.samples) > 6 else ""
     return (
@@ -55,8 +60,31 @@ def _head(learned: Learned) -> str:
         f"shape: {learned.shape}   # {learned.why}\n"
         f"{options}"
         f"{_channels(learned)}"
-        f"change: {{remove: {quoted(answers.remove)}{inside}}}{told}\n"
+        f"change: {change}{told}\n"
     )
+
+
+def _options(learned: Learned) -> Iterable[tuple[str, Any]]:
+    """Yield the options of the shape: of a tree, what they say of names that are of any use."""
+    templates = (*(row.template for row in learned.rows), *learned.aside)
+    names = {word for template in templates for word in template.keys}
+    names.add(learned.options.get("wrapper", ""))
+    for name, value in learned.options.items():
+        if learned.shape == "tree" and isinstance(value, Mapping):
+            value = {tag: said for tag, said in value.items() if tag in names}
+        elif learned.shape == "tree" and isinstance(value, list):
+            value = [tag for tag in value if tag in names]
+        if value:
+            yield name, value
+
+
+def _flow(value: Any) -> str:
+    """Return a value of an option as YAML has it on one line."""
+    if isinstance(value, Mapping):
+        return f"{{{', '.join(f'{_yaml(key)}: {_flow(said)}' for key, said in value.items())}}}"
+    if isinstance(value, list):
+        return f"[{', '.join(map(_flow, value))}]"
+    return _yaml(value)
 
 
 def _channels(learned: Learned) -> str:
@@ -80,18 +108,37 @@ def _spelling(learned: Learned) -> str:
     for row in learned.known:
         for slot, words in _words(row):
             found.setdefault(slot, []).extend(words)
-    lines = []
-    for slot, words in found.items():
-        of_slot = spelled(slot, words)
-        if of_slot:
-            said = ", ".join(f"{value}: {_one_or_more(w)}" for value, w in of_slot.items())
-            lines.append(f"  {slot}: {{{said}}}\n")
-    if not lines:
+    of_slots = {slot: of for slot, words in found.items() if (of := spelled(slot, words))}
+    by_type: dict[str, list[str]] = {}
+    for slot in of_slots:
+        by_type.setdefault(SLOTS[slot].type.name, []).append(slot)
+    said: dict[str, Mapping[str, Sequence[str]]] = {}
+    for kind, slots in by_type.items():
+        first = of_slots[slots[0]]
+        # Slots of one type that have the same words say them once.
+        if len(slots) > 1 and all(of_slots[slot] == first for slot in slots):
+            said[kind] = first
+        else:
+            said.update((slot, of_slots[slot]) for slot in slots)
+    if not said:
         return ""
     return (
         "# This platform's words for values; one that is not listed cannot be said.\nspelling:\n"
-        + "".join(lines)
+        + "".join(_filled(name, of) for name, of in said.items())
     )
+
+
+def _filled(name: str, words: Mapping[str, Sequence[str]]) -> str:
+    """Return the spelling of a slot or a type, on as many lines as it takes."""
+    pairs = (f"{value}: {_one_or_more(some)}" for value, some in words.items())
+    lines, line = [], f"  {name}: {{"
+    for n, pair in enumerate(pairs, 1):
+        pair += "}" if n == len(words) else ","
+        if len(line) + len(pair) > _WIDTH:
+            lines.append(line.rstrip())
+            line = "    "
+        line += f"{pair} "
+    return "".join(f"{one}\n" for one in (*lines, line.rstrip()))
 
 
 def _one_or_more(words: Sequence[str]) -> str:
@@ -111,12 +158,14 @@ def _yaml(word: str) -> str:
 def _words(row: Row) -> Iterable[tuple[str, list[str]]]:
     """Yield the slots of a row with the words that were seen for them."""
     template, meaning = row.template, row.meaning
-    for n, slot in meaning.columns.items():
-        yield slot, template.column(n)
+    for slot in row.slots:
+        words = list(dict.fromkeys(word for _, word in row.values(slot)))
+        if words:
+            yield slot, words
     for slot in meaning.flow:
         if slot.endswith(("kind", "precision")):
-            words = dict.fromkeys(word for said in template.said for word in said.values)
-            yield slot, [word for word in words if fits(slot, [word])]
+            every = dict.fromkeys(word for said in template.said for word in said.values)
+            yield slot, [word for word in every if fits(slot, [word])]
 
 
 def _rows(learned: Learned) -> str:
@@ -134,10 +183,22 @@ def _rows(learned: Learned) -> str:
         if name not in keys and f"{name}.address" in slots:
             keys[name] = "[address]"
     most = {name: f", most: {number}" for name, number in learned.answers.most.items()}
-    rows = (f"  {name}: {{key: {key}{most.get(name, '')}}}\n" for name, key in keys.items())
-    lines = "".join(rows)
+    lines = "".join(
+        f"  {name}: {{key: {key}{most.get(name, '')}}}{_seen(learned, name)}\n"
+        for name, key in keys.items()
+    )
     about = "# The tables that statements fill, and the fields that tell their rows apart.\n"
     return f"{about}rows:\n{lines}"
+
+
+def _seen(learned: Learned, table: str) -> str:
+    """Return how many collectors a sample had at most: no less is the limit of the platform."""
+    if table != "destination" or table in learned.answers.most:
+        return ""
+    number = Counter(
+        said.sample for row in learned.known for said, _ in row.values("destination.address")
+    )
+    return f"   # as many as {max(number.values())} in a sample" if number else ""
 
 
 def _defaults(learned: Learned) -> str:
@@ -155,8 +216,15 @@ def _statements(learned: Learned) -> str:
     for row in learned.known:
         said = statement(learned, row)
         taken = f"; {_TAKEN}" if any(slot.endswith("level") for slot in row.slots) else ""
-        lines.append(f"  - {{{said}}}   # {row.meaning.why}{taken}\n")
+        codes = f"; {_CODES}" if _has_codes(row) else ""
+        lines.append(f"  - {{{said}}}   # {row.meaning.why}{taken}{codes}\n")
     return "".join(lines)
+
+
+def _has_codes(row: Row) -> bool:
+    """Whether a severity or a facility was seen as a number."""
+    kinds = ((SLOTS[slot].type.name, slot) for slot in row.slots)
+    return any(coded(kind, word) for kind, slot in kinds for _, word in row.values(slot))
 
 
 def statement(learned: Learned, row: Row) -> str:
@@ -179,10 +247,10 @@ def _removed_by(row: Row, front: Sequence[str]) -> str:
     """Return the words that name a statement which holds a whole collector, when it is removed: up
     to the last that tells it from others.
     """
-    keys = [n for n, slot in row.meaning.columns.items() if slot in _TELLING]
-    if row.template.row or not keys or "destination.address" not in row.meaning.columns.values():
-        return ""
     values = _values(row)
+    keys = [n for n, value in enumerate(values) if any(f"{{{slot}}}" in value for slot in _TELLING)]
+    if row.template.row or not keys or "destination.address" not in row.slots:
+        return ""
     if max(keys) + 1 == len(values):
         return ""
     return f', removed-by: "{" ".join([*front, *values[: max(keys) + 1]])}"'
@@ -210,6 +278,8 @@ def _named(template: Template, names: Mapping[int, str]) -> tuple[list[list[str]
 
 def _values(row: Row) -> list[str]:
     template, meaning = row.template, row.meaning
+    if meaning.pieces:
+        return _pieces(meaning.pieces)
     if meaning.flow:
         out = []
         for slot in meaning.flow:
@@ -224,6 +294,22 @@ def _values(row: Row) -> list[str]:
         f"{{{meaning.columns[n]}}}" if n in meaning.columns else word
         for n, word in enumerate(words)
     ]
+
+
+def _pieces(pieces: Sequence[Piece]) -> list[str]:
+    """Return what statements are made of that leave words out."""
+    out: list[str] = []
+    for piece in pieces:
+        said = " ".join([*piece.words, *([f"{{{piece.slot}}}"] if piece.slot else [])])
+        out.append(f"[{said}]" if piece.optional else said)
+    free = [n for n, piece in enumerate(pieces) if piece.optional]
+    if free and pieces[free[0]].nested:
+        # Each holds those behind it: `[PORT [TRANSPORT]]`, as one.
+        inner = ""
+        for n in reversed(free):
+            inner = f"{out[n][:-1]}{f' {inner}' if inner else ''}]"
+        out = [*(said for n, said in enumerate(out) if n not in free), inner]
+    return out
 
 
 def _says(slot: str, values: Sequence[str]) -> bool:

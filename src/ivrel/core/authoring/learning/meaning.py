@@ -1,0 +1,74 @@
+"""What a template means, as data, and what is known around it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Container, Mapping, Sequence
+
+from msgspec import Struct
+
+from ivrel.core.authoring.learning.spellings import may_be
+from ivrel.core.authoring.learning.templates import Keys
+from ivrel.core.vocabulary.addresses import is_address
+
+# Signs that mean something in a pattern, or in the file that it stands in.
+SIGNS = re.compile(r"""[{}\[\]"'\\#=|*]""")
+
+
+class Piece(Struct, frozen=True):
+    """A piece of a statement: words, and the slot of the value behind them ('' if there is none).
+
+    `optional`: whether it may be left out; `nested`: whether the pieces behind it may only stand
+    where it does.
+    """
+
+    words: Keys
+    slot: str
+    optional: bool = False
+    nested: bool = False
+
+
+class Meaning(Struct, frozen=True):
+    """What a template means: the slot of each of its names and of each column of its values; a
+    column without a slot stands as it is.
+
+    `flow`: the slots of values of which some may be left out, in their order. `pieces`: of
+    statements that leave words out, what they are made of, and `words`, which were seen for each
+    slot in each of them. `why`: in words; `doubt`: why it is not known.
+    """
+
+    names: Mapping[int, str] = {}
+    columns: Mapping[int, str] = {}
+    why: str = ""
+    doubt: str = ""
+    flow: tuple[str, ...] = ()
+    pieces: tuple[Piece, ...] = ()
+    words: tuple[Mapping[str, str], ...] = ()
+
+
+class Around(Struct, frozen=True):
+    """What is known besides: `collectors`: addresses that are surely those of collectors; `own`:
+    addresses of the devices; `interfaces`: names of what has addresses; `destinations`: names of
+    collectors in the texts.
+    """
+
+    collectors: Container[str]
+    own: Container[str]
+    interfaces: Container[str]
+    destinations: Container[str]
+
+
+class Table(Struct, frozen=True):
+    """A table that rows fill: its name, and the slots of the names of its rows."""
+
+    name: str
+    key: str
+
+
+def can_be(slot: str, words: Sequence[str], around: Around) -> bool:
+    """Whether words can be values of a slot of which something tells what it is."""
+    if slot.endswith("interface"):
+        return all(word in around.interfaces for word in words)
+    if slot.endswith("source-address") or slot == "source.address":
+        return all(map(is_address, words)) and not any(w in around.collectors for w in words)
+    return may_be(slot, words)
