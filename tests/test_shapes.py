@@ -113,6 +113,62 @@ def test_words_survive_joining_and_splitting(name: str, words: list[str]) -> Non
     assert grammar.split(grammar.join(words)) == words
 
 
+# Of each shape: a text around a statement, and where that stands.
+AROUND = {
+    "blocks": ("part\n    {}\n    more 1\n", (("part",),), ("old",)),
+    "enclosed": ("open part\n{}\nmore 1\nshut\n", (("part",),), ("old",)),
+    "braces": ('all "x" {{ part {{ {}; more 1; }} }}\n', (("part",),), ("old",)),
+    "paths": ("{}\npart.more = 1\n", (), ("part", "old", "=")),
+    "sections": ("[part]\n{}\nmore = 1\n", (("part",),), ("old", "=")),
+}
+SIGNS = st.text(st.sampled_from("\"\\ ab#;={}'"), min_size=1, max_size=6)
+VALUES = SIGNS | st.text(st.characters(min_codepoint=32, max_codepoint=126), min_size=1)
+
+
+@pytest.mark.parametrize("name", AROUND)
+@given(VALUES, VALUES)
+@tried(150)
+def test_whatever_a_value_holds_it_is_read_as_it_was_written(name: str, old: str, new: str) -> None:
+    text, path, words = AROUND[name]
+    grammar = shape(name)
+    data = text.format(grammar.join([*words, old])).encode()
+    assert statement(grammar, data) == (path, (*words, old))
+    identity = lambda path, words: (path, words[0], words[-2:-1])  # noqa: E731
+    done = grammar.apply(Text(data), [Edit(path, (*words, new))], identity)
+    assert statement(grammar, done) == (path, (*words, new))
+    assert b"more" in done and done.count(b"old") == 1 + new.count("old")
+
+
+def statement(grammar: Shape, data: bytes) -> tuple[object, tuple[str, ...]]:
+    """Return the first statement about 'old', with where it stands."""
+    said = (
+        (path, tuple(grammar.split(raw.decode())))
+        for path, raw, _ in grammar.everything(Text(data))
+    )
+    return next((path, words) for path, words in said if "old" in words[:2])
+
+
+@pytest.mark.parametrize(
+    ("said", "value", "again"),
+    [
+        ('"a \\"b\\" \\\\c"', 'a "b" \\c', '"x y"'),
+        ('"a" and "b"', '"a" and "b"', "x y"),
+        (r"a\b", r"a\b", "x y"),
+        (r'"C:\new"', r"C:\new", '"x y"'),
+    ],
+)
+def test_quotes_of_assignments_hold_escapes_and_stay(said: str, value: str, again: str) -> None:
+    for name in ("paths", "sections"):
+        text, path, words = AROUND[name]
+        grammar = shape(name)
+        data = text.format(f"{'.'.join(words[:-1])}={said}").encode()
+        assert statement(grammar, data) == (path, (*words, value))
+        done = grammar.apply(
+            Text(data), [Edit(path, (*words, "x y"))], lambda path, words: words[:-1]
+        )
+        assert f"old={again}\n" in done.decode()
+
+
 @given(st.lists(st.sampled_from(b"abcdefgh"), max_size=30), st.data())
 @tried(200)
 def test_lines_in_common_are_found_in_their_order(signs: list[int], data: st.DataObject) -> None:

@@ -12,9 +12,16 @@ from collections.abc import Container, Iterator, Sequence
 from functools import lru_cache
 
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
-from ivrel.core.text.lines import assigned, edited_lines, in_place_of, lines_with, spacing
+from ivrel.core.text.lines import (
+    as_before,
+    assigned,
+    edited_lines,
+    in_place_of,
+    lines_with,
+    spacing,
+)
 from ivrel.core.text.text import Text, decode
-from ivrel.core.text.words import Words
+from ivrel.core.text.words import Words, quoted, unquoted
 
 
 class Paths(Shape, frozen=True):
@@ -99,7 +106,7 @@ def split_path(line: str) -> list[str]:
     """Return the words of an assignment: those of its path, the sign, the value."""
     left, equals, right = line.partition("=")
     words = [word.strip() for word in left.strip().split(".")]
-    return [*words, "=", _unquote(right.strip())] if equals else words
+    return [*words, "=", unquoted(right.strip())] if equals else words
 
 
 def join_path(words: Sequence[str]) -> str:
@@ -108,14 +115,6 @@ def join_path(words: Sequence[str]) -> str:
         return ".".join(words)
     at = list(words).index("=")
     return f"{'.'.join(words[:at])} = {quoted(' '.join(words[at + 1 :]))}"
-
-
-def quoted(value: str) -> str:
-    """Return a value as it must stand to be read as it is: in quotes, if it begins or ends with
-    what would be taken off.
-    """
-    bare = value == value.strip() and not (len(value) > 1 and value[0] == value[-1] == '"')
-    return value if bare else f'"{value}"'
 
 
 def _next(
@@ -148,21 +147,10 @@ def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words], equals: st
     elif below_it:
         at = below_it[-1][0]
         lines[at] = in_place_of(
-            lines[at], _as_before(lines[at], assigned(join_path(edit.words), equals))
+            lines[at], as_before(lines[at], assigned(join_path(edit.words), equals))
         )
     else:
         lines.insert(_behind(lines, left, known), assigned(join_path(edit.words), equals).encode())
-
-
-def _as_before(old: bytes, text: str) -> str:
-    """Return an assignment with the blanks and the quotes of the one whose place it takes."""
-    sign = re.match(rb"[^=]*?([ \t]*=[ \t]*)(\"?)", old)
-    name, _, value = text.partition("=")
-    if sign is None:
-        return text
-    value = value.strip()
-    quote = decode(sign[2]) if not value.startswith('"') and old.rstrip().endswith(b'"') else ""
-    return f"{name.rstrip()}{decode(sign[1])}{quote}{value}{quote}"
 
 
 def _below(lines: list[bytes], first: str, known: dict[bytes, Words]) -> list[tuple[int, Words]]:
@@ -190,7 +178,3 @@ def _behind(lines: list[bytes], left: Words, known: dict[bytes, Words]) -> int:
         if same >= best:
             best, place = same, at + 1
     return place
-
-
-def _unquote(value: str) -> str:
-    return value[1:-1] if len(value) > 1 and value[0] == value[-1] == '"' else value

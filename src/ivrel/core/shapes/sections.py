@@ -15,11 +15,11 @@ import re
 from collections.abc import Container, Iterator, Sequence
 from functools import lru_cache
 
-from ivrel.core.shapes.paths import quoted, split_path
+from ivrel.core.shapes.paths import split_path
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
-from ivrel.core.text.lines import assigned, edited_lines, in_place_of, spacing
+from ivrel.core.text.lines import as_before, assigned, edited_lines, in_place_of, spacing
 from ivrel.core.text.text import Text, decode
-from ivrel.core.text.words import Path, Words
+from ivrel.core.text.words import Path, Words, quoted, unquoted
 
 _HEADER = re.compile(rb"\[\s*([^\]\n]*?)\s*\]\s*(\S.*)?$")
 
@@ -136,11 +136,7 @@ def _split(line: str) -> list[str]:
     name, equals, value = line.partition("=")
     if not equals:
         return split_path(line.strip())
-    return [name.strip(), "=", _unquoted(value.strip())]
-
-
-def _unquoted(value: str) -> str:
-    return value[1:-1] if len(value) > 1 and value[0] == value[-1] == '"' else value
+    return [name.strip(), "=", unquoted(value.strip())]
 
 
 def _join(words: Sequence[str]) -> str:
@@ -285,7 +281,7 @@ def _set(sections: Sequence[_Section], edit: Edit, shape: Sections) -> None:
     elif hits:
         # Of several assignments of a name the last holds.
         one, at = hits[-1]
-        one.lines[at] = in_place_of(one.lines[at], _join(edit.words))
+        one.lines[at] = in_place_of(one.lines[at], as_before(one.lines[at], _join(edit.words)))
     else:
         one, at = members[-1][:2] if members else (sections[-1], 0)
         one.lines.insert(at + 1, _join(edit.words).encode())
@@ -306,7 +302,7 @@ def _rewrite(section: _Section, body: Sequence[Words], shape: Sections) -> None:
             continue
         last = at
         if new != words:
-            lines[at] = in_place_of(lines[at], _join(new))
+            lines[at] = in_place_of(lines[at], as_before(lines[at], _join(new)))
     lines[last + 1 : last + 1] = [_join(words).encode() for words in body if words[0] in wanted]
     for at in reversed(gone):
         del lines[at + (len(wanted) if at > last else 0)]

@@ -8,6 +8,7 @@ import re
 from collections.abc import Callable, Container, Iterator
 
 from ivrel.core.text.text import decode
+from ivrel.core.text.words import quoted, unquoted
 
 FAR_BEFORE = 40  # bytes before a value in which the word before it ends
 
@@ -29,6 +30,18 @@ def assigned(text: str, equals: str) -> str:
     """Return an assignment with other blanks around its sign."""
     name, sign, value = text.partition(" = ")
     return f"{name}{equals}{value}" if sign else text
+
+
+def as_before(old: bytes, text: str) -> str:
+    """Return an assignment with the blanks and the quotes of the one whose place it takes."""
+    sign = re.match(rb"[^=]*?([ \t]*=[ \t]*)", old)
+    name, _, value = text.partition("=")
+    if sign is None:
+        return text
+    stood = decode(old).partition("=")[2].strip()
+    in_quotes = unquoted(stood) != stood
+    said = quoted(unquoted(value.strip()), always=in_quotes)
+    return f"{name.rstrip()}{decode(sign[1])}{said}"
 
 
 class _Whole(bytes):
