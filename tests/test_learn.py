@@ -155,16 +155,19 @@ def learned(workspace: Workspace, samples: list[Sample], answers: Answers | None
 
 
 def as_written(platform: str) -> Dialect:
-    """Return a shipped dialect that says nothing of what a text leaves out: no sample tells that."""
+    """Return a shipped dialect without what no sample can tell: what holds where a text says
+    nothing, and which categories of messages go by which plane.
+    """
     text = (ROOT / "platforms" / f"{platform}.yaml").read_text()
-    plain = re.sub(r"(?ms)^(defaults|defaults-when|examples):.*?(?=^\S|\Z)", "", text)
+    known = "defaults|defaults-when|categories|examples"
+    plain = re.sub(rf"(?ms)^({known}):.*?(?=^\S|\Z)", "", text)
     assert plain != text
     return read_dialect(plain, f"{platform}.yaml")
 
 
 @pytest.mark.parametrize(
     ("platform", "least"),
-    [("quern", 1.0), ("skarn", 0.85), ("marl", 1.0), ("osier", 0.9), ("hollin", 0.3)],
+    [("quern", 1.0), ("skarn", 0.85), ("marl", 1.0), ("osier", 0.95), ("hollin", 0.95)],
 )
 def test_stand_ins_are_read_as_their_dialects_read_them(
     workspace: Workspace, platform: str, least: float
@@ -224,11 +227,7 @@ def defaults_of(platform: str) -> dict[str, str]:
 PLANES = Answers(
     remove="drop", inside="alter", defaults=defaults_of("hollin"), channels=("keeper", "transit"),
     categories={"keeper": ("system", "change", "login"), "transit": ("traffic", "threat")},
-    means={
-        "record * severity": "feed.level", "record * facility": "feed.facility",
-        "record * leave": "feed.source-interface", "record * to": "give.destination",
-        "record * shape": "feed.format", "record hold": "memory.size memory.level",
-    },
+    means={"record * to": "give.destination", "record hold": "memory.size memory.level"},
 )  # fmt: skip
 
 
@@ -245,8 +244,9 @@ def test_with_answers_everything_is_read(
     for device, sample in zip(devices, samples, strict=True):
         read = said(dialect, sample.data, device)
         for key, value in said(SHIPPED[platform], sample.data, device).items():
-            # Traffic rules are no part about export: they only refer to it.
-            assert key.startswith("rules") or read.get(key) == value, (key, value)
+            # Rules that say nothing of records show no word for it.
+            no_word = platform == "skarn" and key.startswith("rules")
+            assert no_word or read.get(key) == value, (key, value)
 
 
 def test_with_answers_corrections_are_those_of_the_shipped_dialect(workspace: Workspace) -> None:

@@ -46,7 +46,9 @@ def _names(template: Template, table: Table | None, slots: Sequence[str]) -> dic
     if not at:
         return {}
     said = {table_of(slot) for slot in slots} - {""}
-    of_rows = said if table is None else {table.name}
+    # A way of messages has a row for itself, and one for each collector that it gives to.
+    gives = table is not None and table.name == "feed" and said == {"give"}
+    of_rows = said if table is None or gives else {table.name}
     if len(of_rows) != 1:
         raise InputError(f"means: '{template.named}': it is not clear what its rows are")
     (name,) = of_rows

@@ -10,13 +10,14 @@ from pathlib import PurePath
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.authoring.learning.answered import ASIDE, answered
 from ivrel.core.authoring.learning.answers import Answers
 from ivrel.core.authoring.learning.cutting import Sample, cut_up
 from ivrel.core.authoring.learning.meaning import Around, Meaning, Table
 from ivrel.core.authoring.learning.meanings import meaning_of
-from ivrel.core.authoring.learning.rules import CLOCK, NEVER_NAMES, RESOLVER
+from ivrel.core.authoring.learning.rules import CLOCK, GATE, NEVER_NAMES, RESOLVER
 from ivrel.core.authoring.learning.spellings import (
     coded,
     fits,
@@ -94,6 +95,17 @@ class Learned(Struct, frozen=True):
         """The rows whose meaning is known."""
         return [row for row in self.rows if not row.meaning.doubt]
 
+    def names(self, slot: str) -> list[str]:
+        """Return the names of rows that were seen for a slot."""
+        found = (
+            name
+            for row in self.known
+            for n, of in row.meaning.names.items()
+            if of == slot
+            for name in row.template.names[n]
+        )
+        return list(dict.fromkeys(found))
+
     @property
     def doubtful(self) -> list[Row]:
         """Those that are in doubt, the most frequent first."""
@@ -121,7 +133,12 @@ def learn(
     parts = _parts(said, targets)
     if not parts:
         raise InputError("no part of the samples looks like export: no severities, no collectors")
-    kept = [one for one in said if one.keys[0] in parts or _is_beside(one)]
+    gates = _gates(said)
+    kept = [
+        one
+        for one in said
+        if one.keys[0] in parts or _is_beside(one) or (one.keys[0] in gates and _is_of_gate(one))
+    ]
     known = _collectors(kept, parts, targets, set(map(_plain, identities)))
     entries = {
         h[1]
@@ -137,6 +154,9 @@ def learn(
         frozenset(known.values()),
     )
     tables = tables_of(found, around)
+    giving = {row for row, table in tables.items() if table.name in ("feed", "give")}
+    feeds = {name for t in found if t.row in giving for name in t.names[len(t.row) - 1]}
+    around = replace(around, feeds=frozenset(feeds))
     answers = answers or Answers()
     rows = [
         Row(
@@ -215,6 +235,25 @@ def _says_code(one: Said) -> bool:
         re.fullmatch(named, before.lower()) and coded(kind, word)
         for before, word in pairwise(words)
         for named, kind in kinds
+    )
+
+
+def _gates(said: Sequence[Said]) -> set[str]:
+    """Return the first words of the parts that hold traffic rules, some of which record."""
+    recording = {one.keys[0] for one in said if len(one.keys) > 1 and _says(one, "gate.tell")}
+    return {one.keys[0] for one in said if one.keys[0] in recording and _says(one, "gate.action")}
+
+
+def _is_of_gate(one: Said) -> bool:
+    """Whether a statement may say of a traffic rule what it does, what it records, or whereto."""
+    return any(rule.hints(one.front[-1:]) for rule in GATE)
+
+
+def _says(one: Said, slot: str) -> bool:
+    return any(
+        rule.slot == slot and rule.hints(one.front[-1:]) and fits(slot, one.values[:1])
+        for rule in GATE
+        if one.values
     )
 
 

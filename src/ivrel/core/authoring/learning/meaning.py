@@ -49,13 +49,14 @@ class Meaning(Struct, frozen=True):
 class Around(Struct, frozen=True):
     """What is known besides: `collectors`: addresses that are surely those of collectors; `own`:
     addresses of the devices; `interfaces`: names of what has addresses; `destinations`: names of
-    collectors in the texts.
+    collectors in the texts; `feeds`: names of what gives messages to them.
     """
 
     collectors: Container[str]
     own: Container[str]
     interfaces: Container[str]
     destinations: Container[str]
+    feeds: Container[str] = ()
 
 
 class Table(Struct, frozen=True):
@@ -69,6 +70,8 @@ def can_be(slot: str, words: Sequence[str], around: Around) -> bool:
     """Whether words can be values of a slot of which something tells what it is."""
     if slot.endswith("interface"):
         return all(word in around.interfaces for word in words)
+    if slot == "gate.feed":
+        return all(word in around.feeds for word in words)
     if slot.endswith("source-address") or slot == "source.address":
         return all(map(is_address, words)) and not any(w in around.collectors for w in words)
     return may_be(slot, words)

@@ -10,6 +10,8 @@ from ivrel.core.authoring.learning.rules import (
     ABOUT_STAMPS,
     CLOCK,
     DESTINATION,
+    FEED,
+    GATE,
     GENERIC,
     LOCAL,
     NEVER_NAMES,
@@ -25,6 +27,7 @@ from ivrel.core.authoring.learning.spellings import (
     is_severity,
     may_be,
 )
+from ivrel.core.authoring.learning.tables import are_collectors
 from ivrel.core.authoring.learning.templates import NAME, Keys, Template
 from ivrel.core.vocabulary.addresses import is_address
 
@@ -70,11 +73,13 @@ def _of_row(template: Template, table: Table, keys: Keys, around: Around) -> Mea
     names, words = {at: table.key}, template.column(0)
     if len(template.said[0].values) != 1:
         return Meaning(doubt="it has several values")
-    if table.name == "destination":
-        return _fitting(template, names, keys[:1], words, DESTINATION, around)
+    every = [said.values[0] for said in template.said]
+    if table.name == "feed" and are_collectors(every, around):
+        return Meaning({at: "give.feed"}, {0: "give.destination"}, _GIVES)
+    if table.name in _BY_WORDS:
+        return _fitting(template, names, keys[:1], words, _BY_WORDS[table.name], around)
     if table.name == "take":
         names[template.keys.index(NAME)] = "take.feed"
-    every = [said.values[0] for said in template.said]
     for slot, why, fits_all in _FIELDS[table.name]:
         if fits_all(every, around):
             return Meaning(names, {0: slot}, why)
@@ -89,12 +94,10 @@ def _are_severities(words: Sequence[str], around: Around) -> bool:
     return all(map(is_severity, words))
 
 
-def _are_collectors(words: Sequence[str], around: Around) -> bool:
-    # A reference may lead to nothing: that is a fault that an audit is to find.
-    return 2 * sum(word in around.destinations for word in words) > len(words)
-
-
-# Of each table but that of collectors: the slots of its fields, why, and what their words are.
+_GIVES = "its values are names of collectors"
+# Of tables whose fields the words beside them tell: these words.
+_BY_WORDS = {"destination": DESTINATION, "feed": FEED, "gate": GATE}
+# Of each other table: the slots of its fields, why, and what their words are.
 _FIELDS: Mapping[str, Sequence[tuple[str, str, Callable[[Sequence[str], Around], bool]]]] = {
     "interface": (
         ("interface.address", "its rows have addresses with prefixes", _are_addresses),
@@ -105,10 +108,10 @@ _FIELDS: Mapping[str, Sequence[tuple[str, str, Callable[[Sequence[str], Around],
     "resolver": (("resolver.address", "its values are addresses", _are_addresses),),
     "pick": (
         ("pick.severity", "each row has a severity of its own", _are_severities),
-        ("pick.destination", "its values are names of collectors", _are_collectors),
+        ("pick.destination", _GIVES, are_collectors),
     ),
     "take": (("take.level", "its rows are categories, each with a severity", _are_severities),),
-    "give": (("give.destination", "its values are names of collectors", _are_collectors),),
+    "give": (("give.destination", _GIVES, are_collectors),),
 }  # fmt: skip
 
 

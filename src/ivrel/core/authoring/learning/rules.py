@@ -66,6 +66,19 @@ DESTINATION = (
     Rule("destination.format", r"format|form|shape|standard"),
     Rule("destination.verify", r"verify|verified|check"),
 )
+# What a way of messages has, which is a plane of the device.
+FEED = (
+    Rule("feed.level", _LEVEL),
+    Rule("feed.facility", r"facility|facil"),
+    Rule("feed.source-interface", _SOURCE),
+    Rule("feed.source-address", _SOURCE),
+    Rule("feed.format", r"format|form|shape|standard"),
+)
+GATE = (
+    Rule("gate.action", r"act|action|verdict|decision|policy"),
+    Rule("gate.tell", r"record|log|logs|logging|tell"),
+    Rule("gate.feed", r"feed|via|by|profile"),
+)
 ABOUT_STAMPS = re.compile(r"(debug-?)?(time)?(stamps?|marks?)|time-?stamps?|debug")
 CLOCK = re.compile(r"clock|time|ntp")
 RESOLVER = re.compile(r"names|dns|resolver|lookup")

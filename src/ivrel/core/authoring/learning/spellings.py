@@ -44,6 +44,16 @@ SPELLINGS: Mapping[str, Mapping[str, tuple[str, ...]]] = {
         "microseconds": ("microseconds", "microsecond", "micros", "micro", "usec", "us"),
     },
     "shown": {"shown": ("shown", "show", *_YES), "hidden": ("hidden", "hide", *_NO)},
+    "gate-action": {
+        "pass": ("pass", "permit", "allow", "accept"),
+        "stop": ("stop", "deny", "drop", "block", "reject", "discard"),
+    },
+    "tell": {
+        "none": _NONE,
+        "open": ("open", "start", "begin"),
+        "close": ("close", "end", "finish"),
+        "both": ("both", "all", "open-close", "start-end"),
+    },
     "state": {"up": ("up",), "down": ("down",)},
     "origin": {
         "none": _NONE,

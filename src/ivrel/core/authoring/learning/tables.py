@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ivrel.core.authoring.learning.meaning import Around, Table
-from ivrel.core.authoring.learning.rules import CLOCK, RESOLVER
-from ivrel.core.authoring.learning.spellings import is_prefix, is_severity, value_of
+from ivrel.core.authoring.learning.meaning import Around, Table, can_be
+from ivrel.core.authoring.learning.rules import CLOCK, FEED, GATE, RESOLVER
+from ivrel.core.authoring.learning.spellings import fits, is_prefix, is_severity, value_of
 from ivrel.core.authoring.learning.templates import NAME, Keys, Template
 from ivrel.core.settings.categories import CATEGORIES
 from ivrel.core.vocabulary.addresses import is_address
@@ -20,20 +20,9 @@ def tables_of(found: Sequence[Template], around: Around) -> dict[Keys, Table]:
             rows.setdefault(template.row, []).append(template)
     out: dict[Keys, Table] = {}
     for row, some in rows.items():
-        values = [word for t in some for word in t.column(0)]
-        addresses = [word for word in values if is_address(word)]
-        if any(map(is_prefix, values)) and not any("/" in w and not is_prefix(w) for w in values):
-            out[row] = Table("interface", "interface.name")
-        elif any(CLOCK.fullmatch(word) for word in row) and addresses:
-            out[row] = Table("server", "server.id")
-        elif any(RESOLVER.fullmatch(word) for word in row) and addresses:
-            out[row] = Table("resolver", "resolver.id")
-        elif any(word in around.collectors for word in addresses):
-            out[row] = Table("destination", "destination.name")
-        elif _picks(some, around):
-            out[row] = Table("pick", "pick.id")
-        elif row.count(NAME) == 2 and all(_takes(template) for template in some):
-            out[row] = Table("take", "take.category")
+        found_table = _named_table(row, some, around)
+        if found_table is not None:
+            out[row] = found_table
     for row in rows:
         # What takes categories gives them to collectors.
         below = (other for other in out if len(other) > len(row) and other[: len(row)] == row)
@@ -42,11 +31,82 @@ def tables_of(found: Sequence[Template], around: Around) -> dict[Keys, Table]:
     return out
 
 
+def _named_table(row: Keys, some: Sequence[Template], around: Around) -> Table | None:
+    """Return the table that rows fill; None if it is not clear which."""
+    values = [word for t in some for word in t.column(0)]
+    addresses = [word for word in values if is_address(word)]
+    if any(map(is_prefix, values)) and not any("/" in w and not is_prefix(w) for w in values):
+        return Table("interface", "interface.name")
+    if addresses:
+        known = (
+            (CLOCK, Table("server", "server.id")),
+            (RESOLVER, Table("resolver", "resolver.id")),
+        )
+        for words, table in known:
+            if any(words.fullmatch(word) for word in row):
+                return table
+        if any(word in around.collectors for word in addresses):
+            return Table("destination", "destination.name")
+    if _picks(some, around):
+        return Table("pick", "pick.id")
+    if _is_way(some, around):
+        return Table("feed", "feed.name")
+    if _are_gates(some):
+        return Table("gate", "gate.id")
+    takes = row.count(NAME) == 2 and all(_takes(template) for template in some)
+    return Table("take", "take.category") if takes else None
+
+
 def _takes(template: Template) -> bool:
     """Whether rows say of categories from which severity on they are taken."""
     at = max(n for n, word in enumerate(template.keys) if word == NAME)
     names = template.names[at]
     return all(name in CATEGORIES for name in names) and all(map(is_severity, template.column(0)))
+
+
+def _is_way(some: Sequence[Template], around: Around) -> bool:
+    """Whether rows are ways of messages: planes of the device, each with a severity and a source of
+    its own, that give to collectors.
+
+    Their names are those of planes if they are the same in several samples: users name what is
+    theirs, each otherwise. What selects messages has no source.
+    """
+    last = {template.keys[-1].lower(): template.column(0) for template in some}
+    gives = any(words and are_collectors(words, around) for words in last.values())
+    found = {
+        rule.slot
+        for rule in FEED
+        for key, words in last.items()
+        if rule.hints((key,)) and words and can_be(rule.slot, words, around)
+    }
+    sources = {"feed.source-interface", "feed.source-address"}
+    if not gives or "feed.level" not in found or not sources & found:
+        return False
+    at = max(n for n, word in enumerate(some[0].keys) if word == NAME)
+    names: dict[str, set[str]] = {}
+    for template in some:
+        for said in template.said:
+            names.setdefault(said.sample, set()).add(said.keys[at])
+    return len(names) > 1 and len(set(map(frozenset, names.values()))) == 1
+
+
+def are_collectors(words: Sequence[str], around: Around) -> bool:
+    """Whether words are names of collectors; some may lead to nothing, a fault that an audit is to
+    find.
+    """
+    return 2 * sum(word in around.destinations for word in words) > len(words)
+
+
+def _are_gates(some: Sequence[Template]) -> bool:
+    """Whether rows let traffic pass or stop it, and say what of it they record."""
+    slots = {
+        rule.slot
+        for rule in GATE
+        for template in some
+        if rule.hints(template.keys[-1:]) and template.column(0)
+        if fits(rule.slot, template.column(0))
+    }
+    return {"gate.action", "gate.tell"} <= slots
 
 
 def _picks(some: Sequence[Template], around: Around) -> bool:

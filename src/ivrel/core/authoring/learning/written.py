@@ -8,9 +8,11 @@ from itertools import takewhile
 from typing import Any
 
 from ivrel.core.authoring.learning.answers import quoted
+from ivrel.core.authoring.learning.as_yaml import flow, word
 from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.meaning import Piece
-from ivrel.core.authoring.learning.spellings import coded, fits, spelled
+from ivrel.core.authoring.learning.spelling import spelling
+from ivrel.core.authoring.learning.spellings import coded, fits
 from ivrel.core.authoring.learning.templates import NAME, Template
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.reading.secrets import masked
@@ -25,14 +27,13 @@ _INSIDE = ("braces", "tree")  # shapes of which a change stands in something
 # Tables whose rows have two names.
 _TWOFOLD = {"give": "[feed, destination]", "take": "[feed, category]"}
 _DOUBTS = 40  # that are written
-_WIDTH = 110  # columns of a line that may go on in the next
 
 
 def written(learned: Learned) -> str:
     """Return the text of the dialect's file."""
     pages = [
         _head(learned),
-        _spelling(learned),
+        spelling(learned),
         _rows(learned),
         _defaults(learned),
         _statements(learned),
@@ -43,7 +44,7 @@ def written(learned: Learned) -> str:
 
 
 def _head(learned: Learned) -> str:
-    options = "".join(f"{name}: {_flow(value)}\n" for name, value in _options(learned))
+    options = "".join(f"{name}: {flow(value)}\n" for name, value in _options(learned))
     answers = learned.answers
     inside = f", inside: {quoted(answers.inside)}" if learned.shape in _INSIDE else ""
     change = f"{{remove: {quoted(answers.remove)}{inside}}}"
@@ -78,94 +79,19 @@ def _options(learned: Learned) -> Iterable[tuple[str, Any]]:
             yield name, value
 
 
-def _flow(value: Any) -> str:
-    """Return a value of an option as YAML has it on one line."""
-    if isinstance(value, Mapping):
-        return f"{{{', '.join(f'{_yaml(key)}: {_flow(said)}' for key, said in value.items())}}}"
-    if isinstance(value, list):
-        return f"[{', '.join(map(_flow, value))}]"
-    return _yaml(value)
-
-
 def _channels(learned: Learned) -> str:
     """Return the planes of messages: as they were answered, or else each category is one."""
     answers = learned.answers
     if answers.channels:
-        some = (f"{_yaml(name)}: {_list(words)}" for name, words in answers.categories.items())
-        return f"channels: {_list(answers.channels)}\ncategories: {{{', '.join(some)}}}\n"
-    categories = dict.fromkeys(
-        name
-        for row in learned.known
-        for n, slot in row.meaning.names.items()
-        if slot == "take.category"
-        for name in row.template.names[n]
-    )
-    return f"channels: {_list(categories)}\n" if categories else ""
-
-
-def _spelling(learned: Learned) -> str:
-    found: dict[str, list[str]] = {}
-    for row in learned.known:
-        for slot, words in _words(row):
-            found.setdefault(slot, []).extend(words)
-    of_slots = {slot: of for slot, words in found.items() if (of := spelled(slot, words))}
-    by_type: dict[str, list[str]] = {}
-    for slot in of_slots:
-        by_type.setdefault(SLOTS[slot].type.name, []).append(slot)
-    said: dict[str, Mapping[str, Sequence[str]]] = {}
-    for kind, slots in by_type.items():
-        first = of_slots[slots[0]]
-        # Slots of one type that have the same words say them once.
-        if len(slots) > 1 and all(of_slots[slot] == first for slot in slots):
-            said[kind] = first
-        else:
-            said.update((slot, of_slots[slot]) for slot in slots)
-    if not said:
-        return ""
-    return (
-        "# This platform's words for values; one that is not listed cannot be said.\nspelling:\n"
-        + "".join(_filled(name, of) for name, of in said.items())
-    )
-
-
-def _filled(name: str, words: Mapping[str, Sequence[str]]) -> str:
-    """Return the spelling of a slot or a type, on as many lines as it takes."""
-    pairs = (f"{value}: {_one_or_more(some)}" for value, some in words.items())
-    lines, line = [], f"  {name}: {{"
-    for n, pair in enumerate(pairs, 1):
-        pair += "}" if n == len(words) else ","
-        if len(line) + len(pair) > _WIDTH:
-            lines.append(line.rstrip())
-            line = "    "
-        line += f"{pair} "
-    return "".join(f"{one}\n" for one in (*lines, line.rstrip()))
-
-
-def _one_or_more(words: Sequence[str]) -> str:
-    return _yaml(words[0]) if len(words) == 1 else _list(words)
-
-
-def _list(words: Iterable[str]) -> str:
-    return f"[{', '.join(map(_yaml, words))}]"
-
-
-def _yaml(word: str) -> str:
-    """Return a word as YAML has it: in quotes, if it would be something else without them."""
-    bare = word.replace("-", "").replace("_", "").isalnum() and not word[0].isdigit()
-    return word if bare else quoted(word)
-
-
-def _words(row: Row) -> Iterable[tuple[str, list[str]]]:
-    """Yield the slots of a row with the words that were seen for them."""
-    template, meaning = row.template, row.meaning
-    for slot in row.slots:
-        words = list(dict.fromkeys(word for _, word in row.values(slot)))
-        if words:
-            yield slot, words
-    for slot in meaning.flow:
-        if slot.endswith(("kind", "precision")):
-            every = dict.fromkeys(word for said in template.said for word in said.values)
-            yield slot, [word for word in every if fits(slot, [word])]
+        some = (f"{word(name)}: {flow(words)}" for name, words in answers.categories.items())
+        return f"channels: {flow(answers.channels)}\ncategories: {{{', '.join(some)}}}\n"
+    if categories := learned.names("take.category"):
+        return f"channels: {flow(categories)}\n"
+    if planes := learned.names("feed.name"):
+        why = "which categories of messages go by each, no sample tells"
+        example = f"# categories: {{{planes[0]}: [system, login], …}}"
+        return f"channels: {flow(planes)}   # {why}\n{example}\n"
+    return ""
 
 
 def _rows(learned: Learned) -> str:
@@ -267,8 +193,8 @@ def _named(template: Template, names: Mapping[int, str]) -> tuple[list[list[str]
     def slots(words: Sequence[str]) -> list[str]:
         nonlocal at
         out = []
-        for word in words:
-            out.append(f"{{{names[at]}}}" if word == NAME else word)
+        for one in words:
+            out.append(f"{{{names[at]}}}" if one == NAME else one)
             at += 1
         return out
 
