@@ -35,6 +35,13 @@ def spelling(learned: Learned) -> str:
     slots = [slot for slot in ("feed.name", "give.feed") if learned.names(slot)]
     if "feed.name" in slots:
         said |= {slot: {name: [name] for name in planes} for slot in slots}
+    numbers = learned.names("destination.name")
+    if numbers and all(map(str.isdigit, numbers)):
+        # Which numbers there are is not known, but for those that were seen, or are all it holds.
+        low, high = min(map(int, numbers)), max(map(int, numbers))
+        most = learned.answers.most.get("destination", "")
+        high = low + int(most) - 1 if most.isdigit() and low < 2 else high
+        said["destination.name"] = {str(n): [str(n)] for n in range(low, high + 1)}
     if not said:
         return ""
     return (

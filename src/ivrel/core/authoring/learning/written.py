@@ -24,6 +24,7 @@ from ivrel.core.vocabulary.wording import shorten
 _TAKEN = "taken for a threshold, that severity and all more urgent"
 _CODES = "its numbers taken for those of RFC 5424"
 _INSIDE = ("braces", "tree")  # shapes of which a change stands in something
+_REFER = ("feed", "give", "take", "pick", "gate")  # tables whose rows refer to collectors
 # Tables whose rows have two names.
 _TWOFOLD = {"give": "[feed, destination]", "take": "[feed, category]"}
 _DOUBTS = 40  # that are written
@@ -110,11 +111,46 @@ def _rows(learned: Learned) -> str:
             keys[name] = "[address]"
     most = {name: f", most: {number}" for name, number in learned.answers.most.items()}
     lines = "".join(
-        f"  {name}: {{key: {key}{most.get(name, '')}}}{_seen(learned, name)}\n"
-        for name, key in keys.items()
+        f"  {name}: {{key: {key}{_whole(learned, name, key)}{most.get(name, '')}}}"
+        f"{_seen(learned, name)}\n"
+        for name, key in sorted(keys.items(), key=lambda pair: pair[0] in _REFER)
     )
     about = "# The tables that statements fill, and the fields that tell their rows apart.\n"
     return f"{about}rows:\n{lines}"
+
+
+def _whole(learned: Learned, table: str, key: str) -> str:
+    """Return the words that take a row away with all that stands in it: the header that names it,
+    or the beginning of a path that does.
+    """
+    if table not in _GO_AS_A_WHOLE:
+        return ""
+    found = set()
+    for row in learned.known:
+        names = row.meaning.names
+        slots = {slot.partition(".")[2] for slot in names.values() if table_of(slot) == table}
+        if not slots:
+            continue
+        if slots != set(key.strip("[]").split(", ")):
+            return ""
+        path, front = _named(row.template, names)
+        depth = max((n for n, header in enumerate(path) if "{" in "".join(header)), default=-1)
+        headers = path if depth >= 0 else [front]
+        words = headers[depth]
+        last = max(n for n, one in enumerate(words) if one.startswith("{"))
+        by = ("." if learned.shape in ("paths", "sections") else " ").join(words[: last + 1])
+        # Words at the beginning of a statement name it alone, but for those of a path.
+        named_whole = depth >= 0 or learned.shape == "paths"
+        found.add((" / ".join(map(" ".join, path[:depth])) if depth > 0 else "", by, named_whole))
+    if len(found) != 1:
+        return ""
+    ((inside, by, named_whole),) = found
+    where = f', in: "{inside}"' if inside else ""
+    return f'{where}, removed-by: "{by}"' if named_whole else ""
+
+
+# Tables whose rows corrections take away.
+_GO_AS_A_WHOLE = ("destination", "pick", "take", "give", "mute", "server", "resolver")
 
 
 def _seen(learned: Learned, table: str) -> str:
@@ -139,7 +175,9 @@ def _defaults(learned: Learned) -> str:
 
 def _statements(learned: Learned) -> str:
     lines = ["statements:\n"]
-    for row in learned.known:
+    # What others refer to stands first, and is written first.
+    rows = sorted(learned.known, key=lambda row: any(table_of(s) in _REFER for s in row.slots))
+    for row in rows:
         said = statement(learned, row)
         taken = f"; {_TAKEN}" if any(slot.endswith("level") for slot in row.slots) else ""
         codes = f"; {_CODES}" if _has_codes(row) else ""
