@@ -24,23 +24,26 @@ POLICY = read_policy(
 DEVICE = Device("x", "router", "s", "tern", (), "192.0.2.9")
 
 
-def dialect(shape: str, divided: str = ",") -> Dialect:
+def dialect(shape: str, divided: str = ",", more: str = "", within: str = "") -> Dialect:
     """A made-up platform whose collectors stand in a list."""
-    more = " [{destination.port} [{destination.transport}]]"
+    parts = " [{destination.port} [{destination.transport}]]"
+    sign = " =" if shape in ("paths", "sections") else ""
+    head, block = ("report.", "") if shape == "paths" else ("", "in: report, ")
     return read_dialect(
         f"""dialect: tern
 about: a made-up platform
 shape: {shape}
-change: {{remove: unset}}
+change: {{remove: unset{", inside: change" if shape == "braces" else ""}}}
+{more}
 series:
-  - {{in: report, says: targets, divided: "{divided}", inside: ":/"}}
+  - {{{block}says: {head}targets, divided: "{divided}", inside: ":/"{within}}}
 spelling: {{switch: {{on: [yes], off: [no]}}}}
 rows: {{destination: {{key: [address]}}}}
 defaults: {{export: off, level: notice, destination.port: 514, destination.transport: udp}}
 statements:
-  - {{in: report, says: "enabled {{export}}"}}
-  - {{in: report, says: "targets {{destination.address}}{more}"}}
-aside: [{{in: report, starts: [note]}}]
+  - {{{block}says: "{head}enabled{sign} {{export}}"}}
+  - {{{block}says: "{head}targets{sign} {{destination.address}}{parts}"}}
+aside: [{{{block}starts: [{head}note]}}]
 """,
         "tern.yaml",
     )
@@ -58,6 +61,22 @@ PLATFORMS = {
     "enclosed": (
         dialect("enclosed"),
         "open report\nenabled yes\ntargets {}\nshut\nopen other\ntargets {}\nshut\n",
+    ),
+    "braces": (
+        dialect("braces", more="wrapper: box"),
+        'box "x" {{\n  report {{ enabled yes; targets {}; note x; }}\n  other {{ targets {}; }}\n}}\n',
+    ),
+    "brackets": (
+        dialect("braces", " ", "wrapper: box", ', within: "[]"'),
+        'box "x" {{\n  report {{ enabled yes; targets [ {} ]; }}\n  other {{ targets [ {} ]; }}\n}}\n',
+    ),
+    "paths": (
+        dialect("paths"),
+        "report.enabled = yes\nreport.targets = {}\nreport.note = x\nother.targets = {}\n",
+    ),
+    "sections": (
+        dialect("sections", within=', within: "[]"'),
+        "[report]\nenabled = yes\ntargets = [{}]\nnote = x\n\n[other]\ntargets = [{}]\n",
     ),
 }
 # Addresses that differ, each with what may stand behind it.
@@ -88,7 +107,7 @@ def test_corrections_of_lists_are_proved_and_keep_what_need_not_change(
         # Brackets that are not needed stay, too, where an element stays.
         bracketed = more and ("::" in address or len(drawn) == 3)
         elements.append(f"[{address}]{more}" if bracketed else address + more)
-    between = " " if name == "words" else ", " if len(elements) % 2 else ","
+    between = " " if name in ("words", "brackets") else ", " if len(elements) % 2 else ","
     text = form.format(between.join(elements), between.join(elements)).encode()
     done = correct(DEVICE, tern, text, POLICY, TODAY, "x")
     assert all(p.holds for p in done.proof), (text.decode(), done.change, done.proof)
@@ -146,9 +165,13 @@ def test_what_is_not_understood_or_not_there_is_told(tmp_path: Path, ivrel: Run)
     assert b"    targets 198" not in gone and b"note x" in gone
     wrong = tmp_path / "dialects" / "t.yaml"
     wrong.parent.mkdir()
-    wrong.write_text(
-        "dialect: t\nabout: x\nshape: sections\nchange: {remove: x}\n"
-        "series: [{says: 'a ='}]\nstatements:\n  - {in: a, says: 'x = {export}'}\n"
-    )
-    said = ivrel("dialect", "check", "t", "-w", tmp_path, code=2).stderr
-    assert "statements of the shape 'sections' hold no lists" in said
+    head = "dialect: t\nabout: x\nchange: {remove: x}\nstatements:\n  - {in: a, says: 'x = {export}'}\n"
+    for more, told in (
+        ("shape: tree\nseries: [{says: a}]\n", "statements of the shape 'tree' hold no lists"),
+        (
+            "shape: paths\nseries: [{says: a, within: '['}]\n",
+            "expected two signs, as '[]', not '['",
+        ),
+    ):
+        wrong.write_text(head + more)
+        assert told in ivrel("dialect", "check", "t", "-w", tmp_path, code=2).stderr

@@ -93,7 +93,10 @@ def _items(
         raise ValueError(f"'{wrong[0]}' is no slot; {expected}")
     words: list[str] = []
     for piece in re.split(r"([\[\]])", marked):
-        words += [piece] if piece in ("[", "]") else split(piece)
+        if piece in ("[", "]"):
+            words.append(piece)
+        elif piece.strip():  # a shape may take nothing for an empty word
+            words += split(piece)
     return _nested(words, held, text)
 
 

@@ -102,6 +102,7 @@ _LIST = Record(
         "says": Key(TEXT, "the words before the list", must=True),
         "divided": Key(TEXT, "what stands between two elements (default: a comma)"),
         "inside": Key(TEXT, "the signs between the parts of an element, in their order"),
+        "within": Key(TEXT, "the two signs around a list, as '[]'"),
     },
     lambda at, **said: (at, said),
 )

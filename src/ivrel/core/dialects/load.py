@@ -69,8 +69,15 @@ class _Loader:
                 self._report.add(at, f"statements of the shape '{said_of}' hold no lists")
             headers = filter(None, one.get("in", "").split("/"))
             path = tuple(tuple(shape.split(header.strip())) for header in headers)
-            head = tuple(shape.split(one["says"]))
-            lists.append(Listing(path, head, one.get("divided", ","), one.get("inside", "")))
+            head = tuple(shape.split(one["says"].removesuffix("=").strip()))
+            if shape.ASSIGNS:
+                head = (*head, "=")
+            within = one.get("within", "")
+            if len(within) not in (0, 2):
+                self._report.add(at, f"'within': expected two signs, as '[]', not '{within}'")
+                continue
+            signs = one.get("divided", ","), one.get("inside", ""), within
+            lists.append(Listing(path, head, *signs))
         return Listed(shape.comment, shape.remove, shape, tuple(lists))
 
     def dialect(self) -> Dialect:

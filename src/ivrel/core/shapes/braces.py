@@ -45,6 +45,7 @@ class Braces(Shape, frozen=True):
     """
 
     WHOLE: ClassVar[bool] = True
+    LISTS: ClassVar[bool] = True
     OPTIONS: ClassVar[Mapping[str, Key]] = {
         **Shape.OPTIONS,
         "wrapper": Key(Word("a word"), "the block that everything stands in"),

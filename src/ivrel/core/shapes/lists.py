@@ -1,6 +1,7 @@
 """Lists within a statement: several values behind the same words, each a statement of its own.
 
     targets 198.51.100.21:514/udp, [2001:db8::22]:601/tcp
+    report.targets = 198.51.100.21:514/udp, [2001:db8::22]:601/tcp
 
 With `divided: ","` and `inside: ":/"`, this is read as `targets 198.51.100.21 514 udp` and
 `targets 2001:db8::22 601 tcp`, which patterns understand like any other statement. Written, the
@@ -33,13 +34,30 @@ class Listing(Struct, frozen=True):
 
     `path`: the headers that it stands below; `head`: its words before the list; `divided`: what
     stands between two elements, a blank for elements that are words; `inside`: the signs between
-    the parts of an element, in their order.
+    the parts of an element, in their order; `within`: the two signs around a list, which may be
+    missing around a single element.
     """
 
     path: Path
     head: Words
     divided: str = ","
     inside: str = ""
+    within: str = ""
+
+    @property
+    def name(self) -> Words:
+        """The words by which the statement is removed: those before the list, without a sign."""
+        return self.head[:-1] if self.assigns else self.head
+
+    @property
+    def assigns(self) -> bool:
+        """Whether a sign stands before the list, so that the shape takes it for one value."""
+        return self.head[-1:] == ("=",)
+
+    def parts_of(self, words: Words) -> Words:
+        """Return the parts of an element in the words of a statement, or of its removal."""
+        lead = self.head if words[: len(self.head)] == self.head else self.name
+        return words[len(lead) :]
 
     def elements(self, words: Words) -> list[Element] | None:
         """Return the elements of a statement of these words; None if the parts of one cannot be
@@ -48,7 +66,10 @@ class Listing(Struct, frozen=True):
         rest = words[len(self.head) :]
         if words[: len(self.head)] != self.head or not rest:
             return None
-        said = rest if self.divided == " " else " ".join(rest).split(self.divided)
+        text = " ".join(rest)
+        if self.within and text[0] == self.within[0] and text[-1] == self.within[1]:
+            text = text[1:-1].strip()
+        said = text.split() if self.divided == " " else text.split(self.divided)
         found = [self._element(one.strip()) for one in said]
         return None if None in found else [one for one in found if one is not None]
 
@@ -74,10 +95,13 @@ class Listing(Struct, frozen=True):
         divides them as in another.
         """
         said = [one.said or self._said(one.parts) for one in elements]
-        if self.divided == " ":
-            return (*self.head, *said)
-        gap = " " if len(like) > len(self.head) + 1 else ""
-        return (*self.head, *f"{self.divided}{gap}".join(said).split(" "))
+        stood = " ".join(like[len(self.head) :])
+        gap = " " if self.divided != " " and f"{self.divided} " in stood else ""
+        text = f"{self.divided}{gap}".join(said)
+        if self.within and (len(said) > 1 or stood.startswith(self.within[0])):
+            pad = " " if stood.startswith(f"{self.within[0]} ") else ""
+            text = f"{self.within[0]}{pad}{text}{pad}{self.within[1]}"
+        return (*self.head, text) if self.assigns else (*self.head, *text.split(" "))
 
     def _said(self, parts: Words) -> str:
         out = ""
@@ -117,7 +141,12 @@ class Listed(Shape, frozen=True):
         return self.inner.unsaid(edits)
 
     def split(self, line: str) -> list[str]:
-        return self.inner.split(line)
+        words = self.inner.split(line)
+        # What an assignment holds is one value for the shape, and several words in a list.
+        for one in self.lists:
+            if one.assigns and tuple(words[: len(one.head)]) == one.head:
+                return [*one.head, *" ".join(words[len(one.head) :]).split()]
+        return words
 
     def join(self, words: Sequence[str]) -> str:
         return self.inner.join(words)
@@ -154,12 +183,12 @@ class Listed(Shape, frozen=True):
         """Return the elements of a statement; none if it is no list, or not understood as one."""
         if len(raw) > LONGEST:
             return []
-        return listing.elements(tuple(self.split(decode(raw)))) or []
+        return listing.elements(tuple(self.inner.split(decode(raw)))) or []
 
     def _of(self, path: Path, words: Words) -> Listing | None:
         """Return the list that a statement is about."""
         every = (one for one in self.lists if path == one.path)
-        return next((one for one in every if words[: len(one.head)] == one.head), None)
+        return next((one for one in every if words[: len(one.name)] == one.name), None)
 
     def said_by(self, edit: Edit) -> list[tuple[Path, Words]]:
         listing = self._of(edit.path, edit.words)
@@ -168,8 +197,12 @@ class Listed(Shape, frozen=True):
         return [(edit.path, (*listing.head, *parts)) for parts in edit.body]
 
     def read_change(self, change: str, file: str) -> list[Edit]:
+        return self._as_bodies(self.inner.read_change(change, file))
+
+    def _as_bodies(self, edits: Iterable[Edit]) -> list[Edit]:
+        """Return edits in which each list is set as a whole, with its elements as its body."""
         out = []
-        for edit in self.inner.read_change(change, file):
+        for edit in edits:
             listing = self._of(edit.path, edit.words)
             elements = listing.elements(edit.words) if listing else None
             if listing is None or elements is None or edit.removes:
@@ -183,9 +216,16 @@ class Listed(Shape, frozen=True):
         out: list[Edit] = []
         for edit in edits:
             listing = self._of(edit.path, edit.words)
-            whole = edit.body is not None or (listing is not None and edit.words == listing.head)
-            if listing is None or not whole:
-                out += [edit] if listing else self.inner.fine(text, [edit], identity)
+            whole = edit.body is not None or (listing is not None and edit.words == listing.name)
+            if listing is None:
+                for one in self.inner.fine(text, [edit], identity):
+                    # A section that is written as a whole may set lists.
+                    is_list = self._of(one.path, one.words) is not None
+                    out += self.fine(text, self._as_bodies([one]), identity) if is_list else [one]
+                continue
+            if not whole:
+                words = (*listing.head, *listing.parts_of(edit.words))
+                out.append(replace(edit, words=words))
                 continue
             stood = [one.parts for one in self._standing(text, listing)[0]]
             wanted = edit.body or ()
@@ -241,7 +281,7 @@ class Listed(Shape, frozen=True):
     def _set(self, text: Text, listing: Listing, elements: list[Element], line: int) -> Edit:
         """Return the edit that sets a list; one without elements goes."""
         if not elements:
-            return Edit(listing.path, listing.head, True, line)
+            return Edit(listing.path, listing.name, True, line)
         like = self._standing(text, listing)[1]
         return Edit(listing.path, listing.words(elements, like), False, line)
 
@@ -249,7 +289,7 @@ class Listed(Shape, frozen=True):
         """Return what a list holds now, and the words of its statement."""
         for path, raw, _ in self.inner.statements(text):
             if path == listing.path and (elements := self._read(listing, raw)):
-                return elements, tuple(self.split(decode(raw)))
+                return elements, tuple(self.inner.split(decode(raw)))
         return [], ()
 
     def _edited(
@@ -259,7 +299,7 @@ class Listed(Shape, frozen=True):
         if edit.body is not None:
             stood = {one.parts: one for one in elements}
             return [stood.get(parts, Element(parts)) for parts in edit.body]
-        parts = edit.words[len(listing.head) :]
+        parts = listing.parts_of(edit.words)
         if edit.removes:
             left = [one for one in elements if one.parts[: len(parts)] != parts]
             if len(left) == len(elements):

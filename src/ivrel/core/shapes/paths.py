@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Container, Iterator, Sequence
 from functools import lru_cache
+from typing import ClassVar
 
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
 from ivrel.core.text.lines import (
@@ -26,6 +27,9 @@ from ivrel.core.text.words import Words, quoted, unquoted
 
 class Paths(Shape, frozen=True):
     """The shape `paths`, which has no options of its own."""
+
+    LISTS: ClassVar[bool] = True
+    ASSIGNS: ClassVar[bool] = True
 
     def split(self, line: str) -> list[str]:
         return split_path(line)

@@ -14,6 +14,7 @@ from __future__ import annotations
 import re
 from collections.abc import Container, Iterator, Sequence
 from functools import lru_cache
+from typing import ClassVar
 
 from ivrel.core.shapes.paths import split_path
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
@@ -26,6 +27,9 @@ _HEADER = re.compile(rb"\[\s*([^\]\n]*?)\s*\]\s*(\S.*)?$")
 
 class Sections(Shape, frozen=True):
     """The shape `sections`, which has no options of its own."""
+
+    LISTS: ClassVar[bool] = True
+    ASSIGNS: ClassVar[bool] = True
 
     def split(self, line: str) -> list[str]:
         return _split(line)

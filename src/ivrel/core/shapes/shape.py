@@ -50,6 +50,7 @@ class Shape(Struct, frozen=True, eq=False):
 
     ATOMIC: ClassVar[bool] = False  # a change is carried out as a whole or not at all
     LISTS: ClassVar[bool] = False  # a statement may hold a list (`lists.py`)
+    ASSIGNS: ClassVar[bool] = False  # a statement is a name, a sign and one value
     DERIVED: ClassVar[bool] = (
         False  # statements are worked out from lines rather than stand in them
     )
