@@ -102,6 +102,41 @@ def test_learned_dialects_write_what_they_read(name: str) -> None:
         assert said(dialect, back) == said(dialect, sample.data)
 
 
+LISTS = {
+    "paths": "sys.name = {n}\nlog.enabled = yes\nlog.targets = {t}\nlog.facility = 20\n",
+    "sections": "[sys]\nname = {n}\n\n[log]\nenabled = yes\ntargets = {t}\nfacility = 20\n",
+    "braces": 'unit "{n}" {{\n log {{ enabled yes; targets {t}; facility 20; }}\n}}\n',
+    "brackets": 'unit "{n}" {{\n log {{ enabled yes; targets [ {t} ]; facility 20; }}\n}}\n',
+    "blocks": "name {n}\nlog\n  enabled yes\n  targets ({t})\n  facility 20\n",
+    "enclosed": "open sys\nname {n}\nshut\nopen log\nenabled yes\ntargets {t}\nfacility 20\nshut\n",
+}
+
+
+@pytest.mark.parametrize("name", LISTS)
+def test_lists_are_learned_in_every_shape_of_words(name: str) -> None:
+    some = {
+        "198.51.100.21:514/udp{}198.51.100.22": ("198.51.100.21 udp 514", "198.51.100.22 no transport no port"),
+        "[2001:db8::1]:601/tcp": ("2001:db8::1 tcp 601",),
+        "198.51.100.21{}203.0.113.4:514": ("198.51.100.21 no transport no port", "203.0.113.4 no transport 514"),
+    }  # fmt: skip
+    between = " " if name == "brackets" else "," if name == "blocks" else ", "
+    samples = [
+        Sample(f"d{n}.conf", LISTS[name].format(n=f"d{n}", t=text.format(between)).encode())
+        for n, text in enumerate(some)
+    ]
+    found = learn("ours", samples)
+    dialect = dialect_of(found, samples)
+    for sample, collectors in zip(samples, some.values(), strict=True):
+        read = {k: v for k, v in said(dialect, sample.data).items() if k.startswith("collectors")}
+        assert tuple(read.values()) == collectors
+    assert check_dialect(dialect) == []
+    # What divides a list only shows where there are two in one.
+    with contextlib.suppress(InputError):
+        single = learn("ours", samples[1:2])
+        assert "series" not in single.options
+        assert not any("targets" in one.template.keys for one in single.known)
+
+
 KEYWORDS = {
     "transport": ("over", ("udp", "tcp", "tls")), "port": ("port", ("514", "601", "6514")),
     "level": ("severity", ("err", "info", "warning")), "facility": ("facility", ("local1", "local6")),

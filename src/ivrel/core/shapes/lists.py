@@ -185,6 +185,10 @@ class Listed(Shape, frozen=True):
             return []
         return listing.elements(tuple(self.inner.split(decode(raw)))) or []
 
+    def holds_list(self, path: Path, words: Words) -> bool:
+        """Whether a statement of these words is one of a list, or the whole of it."""
+        return self._of(path, words) is not None
+
     def _of(self, path: Path, words: Words) -> Listing | None:
         """Return the list that a statement is about."""
         every = (one for one in self.lists if path == one.path)

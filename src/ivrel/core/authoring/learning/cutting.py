@@ -102,9 +102,10 @@ def _series(grammar: Shape, listing: Listing) -> dict[str, str]:
     """Return a list within a statement as a dialect's file has it."""
     said = {
         "in": " / ".join(map(grammar.join, listing.path)),
-        "says": grammar.join(listing.head),
+        "says": grammar.join(listing.name),
         "divided": listing.divided,
         "inside": listing.inside,
+        "within": listing.within,
     }
     return {name: value for name, value in said.items() if value}
 
@@ -139,7 +140,8 @@ def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[Said]:
                 continue  # a header, which says nothing but what stands below it
             at = words.index("=") if assigns else _front(words)
             values = words[at + assigns :]
-            yield Said(path, words[:at], values, assigns, sample.name, line)
+            listed = isinstance(grammar, Listed) and grammar.holds_list(path, words)
+            yield Said(path, words[:at], values, assigns, sample.name, line, listed)
     except Unreadable as problem:
         raise InputError(f"{sample.name}: {problem}") from None
 

@@ -38,7 +38,8 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
     if template.row and table is None:
         return Meaning(doubt="it is not clear what its rows are")
     width = {len(said.values) for said in template.said}
-    if template.assigns and width != {1}:
+    listed = template.said[0].listed
+    if template.assigns and width != {1} and not listed:
         return Meaning(doubt="it has no value, or several")
     keys = tuple(word for word in reversed(template.keys) if word != NAME)
     if any(SIGNS.search(word) for word in keys):
@@ -54,7 +55,8 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
     between = [w for w in keys[1:-1] if not any(words.fullmatch(w.lower()) for words in known)]
     if between:
         return Meaning(doubt=f"it is not clear what '{between[0]}' is, in which it stands")
-    if not template.assigns and any(w in around.collectors for w in template.column(0)):
+    whole = listed or not template.assigns
+    if whole and any(w in around.collectors for w in template.column(0)):
         found = _of_endpoints(template)
         # Where some leave words out, the same column holds different things.
         pieces = (

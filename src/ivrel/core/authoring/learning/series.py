@@ -14,6 +14,7 @@ from ivrel.core.text.words import Path
 from ivrel.core.vocabulary.addresses import is_address
 
 _DIVIDERS = (",", ";", " ")
+_AROUND = ("[]", "()")
 _HOST = re.compile(r"[A-Za-z][A-Za-z0-9-]*(\.[A-Za-z0-9-]+)*")
 
 
@@ -25,8 +26,9 @@ def listings(said: Sequence[Said]) -> list[Listing]:
     """
     values: dict[tuple[Path, Keys], list[Keys]] = defaultdict(list)
     for one in said:
-        if not one.assigns and one.values:
-            values[one.path, one.front].append(one.values)
+        if one.values:
+            head = (*one.front, "=") if one.assigns else one.front
+            values[one.path, head].append(one.values)
     found = (_listing(path, front, some) for (path, front), some in values.items())
     return [one for one in found if one is not None]
 
@@ -34,19 +36,27 @@ def listings(said: Sequence[Said]) -> list[Listing]:
 def _listing(path: Path, head: Keys, values: Sequence[Keys]) -> Listing | None:
     """Return how statements of the same words hold lists; None if they hold none."""
     texts = [" ".join(words) for words in values]
+    within = next((w for w in _AROUND if any(_is_within(text, w) for text in texts)), "")
+    bare = [text[1:-1].strip() if within and _is_within(text, within) else text for text in texts]
     for divided in _DIVIDERS:
-        several = [text for text in texts if divided in text]
-        if not several:
+        if not any(divided in text for text in bare):
             continue
-        inside = _signs([one.strip() for text in texts for one in text.split(divided)])
+        inside = _signs([one.strip() for text in bare for one in text.split(divided)])
         if inside is None or divided in inside:
             continue
-        listing = Listing(path, head, divided, inside)
+        listing = Listing(path, head, divided, inside, within)
         read = [listing.elements((*head, *words)) for words in values]
         hosts = [one.parts[0] for some in read for one in some or ()]
         if all(read) and _are_hosts(hosts, divided):
             return listing
     return None
+
+
+def _is_within(text: str, signs: str) -> bool:
+    """Whether two signs stand around a text; brackets around an address are of the address."""
+    inner = text[1:-1]
+    around = len(text) > 1 and text[0] == signs[0] and text[-1] == signs[1]
+    return around and (inner != inner.strip() or not is_address(inner))
 
 
 def _are_hosts(words: Sequence[str], divided: str) -> bool:

@@ -19,7 +19,8 @@ class Said(Struct, frozen=True):
     """One statement of a sample.
 
     `path`: the words of the blocks above it; `front`: its words up to its value; `assigns`: whether
-    a sign stands between them; `values`: the rest.
+    a sign stands between them; `values`: the rest; `listed`: whether it is one of a list within a
+    statement.
     """
 
     path: tuple[Keys, ...]
@@ -28,6 +29,7 @@ class Said(Struct, frozen=True):
     assigns: bool
     sample: str
     line: int
+    listed: bool = False
 
     @property
     def place(self) -> str:

@@ -198,13 +198,13 @@ def statement(learned: Learned, row: Row) -> str:
     sections = learned.shape == "sections"
     inside = " / ".join(("." if sections else " ").join(header) for header in path)
     if template.assigns:
-        slot = row.meaning.columns[0]
         left = "." if learned.shape == "paths" else " "
-        says = f"{left.join(front)} = {{{slot}}}"
+        says = " ".join([left.join(front), "=", *_values(row)])
     else:
         says = " ".join([*front, *_values(row)])
     where = f'in: "{inside}", ' if inside else ""
-    return f'{where}says: "{says}"{_removed_by(row, front)}'
+    removed_by = "" if template.said[0].listed else _removed_by(row, front)
+    return f'{where}says: "{says}"{removed_by}'
 
 
 def _removed_by(row: Row, front: Sequence[str]) -> str:
