@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from msgspec import Struct
 
 from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.vocabulary.addresses import family_of
 from ivrel.core.vocabulary.values import Value
 
 Words = tuple[str, ...]
@@ -43,6 +44,7 @@ class Variable(Struct, frozen=True):
     spelled: Mapping[str, str] | None
     values: Mapping[str, str] | None
     qualified: bool = False
+    family: str = ""
 
     def decode(self, word: str) -> Value | None:
         """Return the value that a word means; None if it means none."""
@@ -54,12 +56,19 @@ class Variable(Struct, frozen=True):
                 return None
             word = value
         try:
-            return SLOTS[self.slot].type.parse(word)
+            found = SLOTS[self.slot].type.parse(word)
         except ValueError:
             return None
+        return found if self._is_of_family(str(found)) else None
+
+    def _is_of_family(self, value: str) -> bool:
+        """Whether a value is one that stands here: of one address family, if that is said."""
+        return not self.family or (family_of(value.partition("/")[0]) or "IPv4") == self.family
 
     def encode(self, value: Value) -> str | None:
         """Return the word for a value; None if this platform has none."""
+        if not self._is_of_family(str(value)):
+            return None
         return str(value) if self.spelled is None else self.spelled.get(str(value))
 
 

@@ -12,7 +12,8 @@ from typing import Any
 from ivrel.core.dialects.compile import compile_pattern
 from ivrel.core.dialects.dialect import Dialect, Example
 from ivrel.core.dialects.form import DIALECT, SPELLED, TEXT
-from ivrel.core.dialects.items import Flag, Literal
+from ivrel.core.dialects.groups import groups_of
+from ivrel.core.dialects.items import Literal
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.session import checked
 from ivrel.core.dialects.slots import SLOTS, unknown_slot
@@ -91,7 +92,7 @@ class _Loader:
         defaults = _defaults(values.get("defaults"), report)
         only = self._only()
         self._check_channels()
-        groups = _groups(compiled, self._every_key, report)
+        groups = groups_of(compiled, self._every_key, report)
         conditional = _conditional(values.get("defaults_when", {}), report)
         session = checked(values.get("session"), report)
         # Examples are read last: they mean nothing while the patterns are wrong.
@@ -217,44 +218,6 @@ def _example(at: Node, report: Report, text: str, means: Node | None = None) -> 
     return Example(text, values, place(at)[0], {key.value: place(key)[0] for key, _ in said})
 
 
-def _groups(
-    compiled: Sequence[tuple[Node, Pattern]], keys: Sequence[str], report: Report
-) -> tuple[int, ...]:
-    """Return the groups of patterns that write the same statement.
-
-    Each value must have one statement that says it.
-
-    A value in two statements could be said twice, and it would hang on their order which one holds.
-    """
-    groups: list[int] = []
-    carried: dict[str, list[int]] = {}
-    for number, (node, pattern) in enumerate(compiled):
-        # Keys stand in every statement of a row, and a slot of several values may be said several
-        # times: neither makes two statements the same.
-        values = [s for s in pattern.own_slots if s not in keys and not SLOTS[s].many]
-        others = (group for slot in values for group in carried.get(slot, ()))
-        group = next((g for g in others if not _of_other_rows(compiled[g][1], pattern)), number)
-        first = compiled[group][1]
-        groups.append(group)
-        for slot in values:
-            carried.setdefault(slot, []).append(group)
-        if group == number:
-            continue
-        # Two patterns that begin alike are two spellings of one statement. Those that begin in
-        # different ways would stand beside each other.
-        if (first.table, first.path, first.stem) != (pattern.table, pattern.path, pattern.stem):
-            slot = next(s for s in values if s in first.own_slots)
-            said = f"{slot} is said by the statement in line {first.line}, too"
-            report.add(
-                node,
-                f"{said}; of two that can stand beside each other it is not clear which one holds",
-            )
-        elif set(values) != {s for s in first.own_slots if s not in keys and not SLOTS[s].many}:
-            said = f"begins like the statement in line {first.line}, and says something else"
-            report.add(node, f"{said}; expected one statement with its optional parts in brackets")
-    return tuple(groups)
-
-
 def _block_words(patterns: Sequence[Pattern]) -> tuple[str, ...]:
     """Return the words that alone are headers of blocks at the top, and that nothing else at the
     top begins with.
@@ -286,20 +249,6 @@ def _defaults(node: Node | None, report: Report) -> dict[str, Value]:
                     child, f"default of {slot}: {not_one_of(word, choices) if choices else problem}"
                 )
     return out
-
-
-def _of_other_rows(one: Pattern, other: Pattern) -> bool:
-    """Whether two statements are never of the same row: a word in their headers says so."""
-    marks = [
-        {
-            item.slot: item.value
-            for items in pattern.path
-            for item in items
-            if isinstance(item, Flag)
-        }
-        for pattern in (one, other)
-    ]
-    return any(marks[1].get(slot, value) != value for slot, value in marks[0].items())
 
 
 def _conditional(

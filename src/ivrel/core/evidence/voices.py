@@ -19,7 +19,7 @@ from ivrel.core.settings import SETTINGS, Scope
 from ivrel.core.settings.scope import Destination
 from ivrel.core.settings.sending import sendings
 from ivrel.core.settings.way import in_use, knows_interfaces
-from ivrel.core.vocabulary.addresses import is_address
+from ivrel.core.vocabulary.addresses import family_of, is_address
 from ivrel.core.vocabulary.severity import FACILITIES, Selection
 
 Nearest = Callable[[Device], str]  # the address that is nearest to a collector, where none is said
@@ -106,8 +106,10 @@ def _sender(device: Device, scope: Scope, d: Destination, nearest: Nearest) -> s
         rows = scope.records.rows("interface").values()
         own = [a for row in rows for a in in_use(row) if a != device.identity and ":" not in a]
         near = own[0] if own else near
-    for fact in SETTINGS["source"].facts(scope):
-        if fact.of in ("", d.label, *scope.records.dialect.channels):
+    family = family_of(str(d.endpoint[0]))
+    # What is said of the family comes before what is said of both.
+    for fact in sorted(SETTINGS["source"].facts(scope), key=lambda fact: fact.of != family):
+        if fact.of in ("", family, d.label, *scope.records.dialect.channels):
             found = [word for word in (fact.value, *fact.note.split(", ")) if is_address(word)]
             return found[0] if found else near
     # What cannot choose its source is given the identity by the network.

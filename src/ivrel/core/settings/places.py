@@ -21,7 +21,10 @@ PLACES = ("destination", "feed", "")  # the tables in which a value may stand, t
 
 
 class Place(Struct, frozen=True, gc=False):
-    """One place where a value is said: of the device (label '') or of one destination or feed."""
+    """One place where a value is said: of the device (label '') or of one destination or feed.
+
+    `families`: the address families that it holds for; of all, if there are none.
+    """
 
     label: str
     table: str
@@ -29,6 +32,7 @@ class Place(Struct, frozen=True, gc=False):
     slot: str
     said: Said
     title: str = ""
+    families: tuple[str, ...] = ()
 
 
 def stands(dialect: Dialect, field: str) -> tuple[str, str] | None:

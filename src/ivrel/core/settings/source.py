@@ -13,12 +13,12 @@ from ivrel.core.policy.need import Need, Needs, read_need
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import DOUBT
 from ivrel.core.settings.contract import Fact, Finding, More, Obstacle, Setting, no_destination
+from ivrel.core.settings.families import KINDS, SLOTS, by_family
 from ivrel.core.settings.places import Place, can_say, places
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.settings.way import (
     Way,
     cannot_reach,
-    family_of,
     in_use,
     interface_with,
     knows_interfaces,
@@ -27,7 +27,7 @@ from ivrel.core.settings.way import (
     parts_off,
     way_of,
 )
-from ivrel.core.vocabulary.addresses import address, is_address
+from ivrel.core.vocabulary.addresses import address, family_of, is_address
 
 IDENTITY = "identity"
 RIVALS_NAMED = 3  # so many devices of the same identity are named; the rest is counted
@@ -56,9 +56,9 @@ def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
 
 def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
     out = []
-    kinds = (("interface", True), ("address", False))
     # Where interfaces are not part of the configuration, an address says more than a name.
-    for kind, by_interface in kinds if knows_interfaces(scope.records) else kinds[::-1]:
+    kinds = KINDS if knows_interfaces(scope.records) else KINDS[::-1]
+    for kind, by_interface in kinds:
         out += [(place, by_interface) for place in places(scope, f"source-{kind}", every)]
     # A platform may know both ways; what is said counts, and the first way is the one to write.
     said = {place.label for place, _ in out if place.said.value is not None}
@@ -66,7 +66,7 @@ def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
     for place, by_interface in out:
         if place.said.value is not None or place.label not in said:
             first.setdefault(place.label, (place, by_interface))
-    return list(first.values())
+    return by_family(scope, list(first.values()), kinds, every)
 
 
 def facts(scope: Scope) -> list[Fact]:
@@ -86,9 +86,8 @@ def facts(scope: Scope) -> list[Fact]:
 
 def _can_choose(scope: Scope) -> bool:
     """Whether this platform has any statement for the source."""
-    return any(
-        can_say(scope.records.dialect, f"source-{kind}") for kind in ("interface", "address")
-    )
+    dialect = scope.records.dialect
+    return any(map(dialect.has, SLOTS)) or any(can_say(dialect, f"source-{k}") for k, _ in KINDS)
 
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
@@ -286,7 +285,7 @@ def _stuck(
 SETTING = Setting(
     name="source",
     slots=(
-        *("source.interface", "source.address"),
+        *("source.interface", "source.address", *SLOTS),
         *("destination.source-address", "destination.source-interface"),
         *("feed.source-interface", "feed.source-address"),
         *("interface.name", "interface.address", "interface.state", "interface.plane"),

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-
 from msgspec import Struct
 
 from ivrel.core.reading.records import Records
@@ -11,7 +9,7 @@ from ivrel.core.reading.statements import DOUBT
 from ivrel.core.reading.tables import values_of
 from ivrel.core.settings.places import Place
 from ivrel.core.settings.scope import Destination, Scope
-from ivrel.core.vocabulary.addresses import is_address
+from ivrel.core.vocabulary.addresses import FAMILIES, family_of
 from ivrel.core.vocabulary.said import Row
 
 
@@ -104,7 +102,7 @@ def _out_of_use(
     return "", ()
 
 
-_FAMILY_STATES = {"IPv4": "interface.inet-state", "IPv6": "interface.inet6-state"}
+_FAMILY_STATES = {family: f"interface.{word}-state" for word, family in FAMILIES.items()}
 
 
 def parts_off(row: Row) -> tuple[str, tuple[int, ...]] | None:
@@ -134,25 +132,28 @@ def other_plane(records: Records, row: Row, place: Place) -> bool:
     return place.table == "feed" and plane is not None and plane != place.label
 
 
-@lru_cache(maxsize=65536)
-def family_of(host: str) -> str:
-    """Return the family of an address; '' of a host name, which may stand for either."""
-    return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
-
-
 def leaving_by(scope: Scope, place: Place) -> dict[str, Destination]:
     """Return a destination of each address family that what leaves by a place goes to."""
     out: dict[str, Destination] = {}
     for d in scope.judged:
+        if place.families and family_of_destination(scope, d) not in ("", *place.families):
+            continue
         if place.table == "destination" and d.key != place.key:
             continue
         if place.table == "feed" and place.label not in scope.feeds([d]):
             continue
-        known = scope.collectors[d.collector].address if d.collector else ""
-        out.setdefault(family_of(str(d.endpoint[0])) or family_of(known), d)
+        out.setdefault(family_of_destination(scope, d), d)
     # A host name may stand for either family, so nothing follows from it.
     out.pop("", None)
     return out
+
+
+def family_of_destination(scope: Scope, d: Destination) -> str:
+    """Return the family that a destination is sent to by; '' if its host name may stand for
+    either.
+    """
+    known = scope.collectors[d.collector].address if d.collector else ""
+    return family_of(str(d.endpoint[0])) or family_of(known)
 
 
 def cannot_reach(scope: Scope, place: Place, by_interface: bool, way: Way) -> str:

@@ -29,6 +29,16 @@ def address(text: str) -> str:
         raise ValueError(f"'{shorten(text)}' is not an IP address") from None
 
 
+# The address families, by the words for them in slots.
+FAMILIES = {"inet": "IPv4", "inet6": "IPv6"}
+
+
+@lru_cache(maxsize=65536)
+def family_of(host: str) -> str:
+    """Return the family of an address; '' of a host name, which may stand for either."""
+    return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
+
+
 def is_address(text: str) -> bool:
     """Whether a text is an IP address."""
     try:

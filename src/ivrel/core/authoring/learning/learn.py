@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter, defaultdict
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
-from itertools import pairwise
 from pathlib import PurePath
 from typing import Any
 
@@ -17,13 +15,11 @@ from ivrel.core.authoring.learning.answers import Answers
 from ivrel.core.authoring.learning.cutting import Sample, cut_up
 from ivrel.core.authoring.learning.meaning import Around, Meaning, Table
 from ivrel.core.authoring.learning.meanings import meaning_of
-from ivrel.core.authoring.learning.rules import CLOCK, GATE, NEVER_NAMES, RESOLVER
+from ivrel.core.authoring.learning.parts import kept_of, parts_of
+from ivrel.core.authoring.learning.rules import NEVER_NAMES
 from ivrel.core.authoring.learning.spellings import (
-    coded,
     fits,
-    is_facility,
     is_prefix,
-    is_severity,
 )
 from ivrel.core.authoring.learning.tables import tables_of
 from ivrel.core.authoring.learning.templates import (
@@ -37,8 +33,6 @@ from ivrel.core.authoring.learning.templates import (
 from ivrel.core.dialects.slots import table_of
 from ivrel.core.vocabulary.addresses import address, is_address
 from ivrel.core.vocabulary.errors import InputError
-
-_SHARE = 0.1  # of a part's statements that look like export, from which on it is about export
 
 
 class Row(Struct, frozen=True):
@@ -130,15 +124,10 @@ def learn(
     cut = cut_up(samples, shape)
     said = cut.said
     targets = set(map(_plain, collectors))
-    parts = _parts(said, targets)
+    parts = parts_of(said, targets)
     if not parts:
         raise InputError("no part of the samples looks like export: no severities, no collectors")
-    gates = _gates(said)
-    kept = [
-        one
-        for one in said
-        if one.keys[0] in parts or _is_beside(one) or (one.keys[0] in gates and _is_of_gate(one))
-    ]
+    kept = kept_of(said, parts)
     known = _collectors(kept, parts, targets, set(map(_plain, identities)))
     entries = {
         h[1]
@@ -154,9 +143,7 @@ def learn(
         frozenset(known.values()),
     )
     tables = tables_of(found, around)
-    giving = {row for row, table in tables.items() if table.name in ("feed", "give")}
-    feeds = {name for t in found if t.row in giving for name in t.names[len(t.row) - 1]}
-    around = replace(around, feeds=frozenset(feeds))
+    around = replace(around, feeds=_feeds(found, tables))
     answers = answers or Answers()
     rows = [
         Row(
@@ -179,6 +166,12 @@ def learn(
         tuple(sample.name for sample in samples), answers,
         tuple(words for words in answers.means if words not in {t.named for t in found}),
     )  # fmt: skip
+
+
+def _feeds(found: Sequence[Template], tables: Mapping[Keys, Table]) -> frozenset[str]:
+    """Return the names of what gives messages to collectors."""
+    giving = {row for row, table in tables.items() if table.name in ("feed", "give")}
+    return frozenset(name for t in found if t.row in giving for name in t.names[len(t.row) - 1])
 
 
 def _told_apart(rows: Sequence[Row]) -> list[Row]:
@@ -212,62 +205,6 @@ def _aside(said: Sequence[Said], rows: Sequence[Row], parts: Container[str]) -> 
 
 def _plain(text: str) -> str:
     return address(text) if is_address(text) else text
-
-
-def _parts(said: Sequence[Said], collectors: Container[str]) -> list[str]:
-    """Return the first words of the parts that are about export, in their order."""
-    number: Counter[str] = Counter()
-    telling: Counter[str] = Counter()
-    for one in said:
-        head = one.keys[0]
-        number[head] += 1
-        telling[head] += any(
-            is_severity(word) or is_facility(word) or word in collectors for word in one.values
-        ) or _says_code(one)
-    return [head for head, n in number.items() if telling[head] >= max(1, _SHARE * n)]
-
-
-def _says_code(one: Said) -> bool:
-    """Whether a statement says a severity or a facility as a number, behind the word for it."""
-    words = (one.front[-1], *one.values)
-    kinds = (("severity", "severity"), ("facility|facil", "facility"))
-    return any(
-        re.fullmatch(named, before.lower()) and coded(kind, word)
-        for before, word in pairwise(words)
-        for named, kind in kinds
-    )
-
-
-def _gates(said: Sequence[Said]) -> set[str]:
-    """Return the first words of the parts that hold traffic rules, some of which record."""
-    recording = {one.keys[0] for one in said if len(one.keys) > 1 and _says(one, "gate.tell")}
-    return {one.keys[0] for one in said if one.keys[0] in recording and _says(one, "gate.action")}
-
-
-def _is_of_gate(one: Said) -> bool:
-    """Whether a statement may say of a traffic rule what it does, what it records, or whereto."""
-    return any(rule.hints(one.front[-1:]) for rule in GATE)
-
-
-def _says(one: Said, slot: str) -> bool:
-    return any(
-        rule.slot == slot and rule.hints(one.front[-1:]) and fits(slot, one.values[:1])
-        for rule in GATE
-        if one.values
-    )
-
-
-def _is_beside(one: Said) -> bool:
-    """Whether a statement of another part may be of use: of an interface, a clock, a resolver, or
-    the device's own name.
-    """
-    words = one.keys
-    return (
-        any(map(is_prefix, one.values))
-        or any(CLOCK.fullmatch(word) or RESOLVER.fullmatch(word) for word in words)
-        or PurePath(one.sample).name.split(".")[0] in one.values
-        or (one.values in (("up",), ("down",)))
-    )
 
 
 def _collectors(
