@@ -212,9 +212,10 @@ def _changes(named: Iterable[Sequence[str]]) -> Iterator[Change]:
 def _to_tell(found: Learned) -> Iterator[str]:
     """Yield what no sample tells, and nobody answered."""
     answers = found.answers
-    if answers.remove == "?":
+    if answers.remove == "?" and not found.is_standard:
         yield "which word takes a statement away; until then, no correction is proved that does"
-    if found.shape in ("braces", "tree") and answers.inside == "?":
+    inside = found.shape in ("braces", "tree") and not found.is_standard
+    if inside and answers.inside == "?":
         yield "in which block a change stands; until then, no correction is proved"
     if not answers.defaults:
         yield "what holds where a text says nothing: whether export is on, ports, levels"

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from xml.sax.saxutils import quoteattr
 
+from msgspec.structs import replace
+
 from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.cutting import Sample
 from ivrel.core.authoring.learning.learn import Learned, Row
@@ -13,12 +15,14 @@ from ivrel.core.dialects import Dialect
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope, read_settings
-from ivrel.core.shapes.shape import Edit
+from ivrel.core.shapes.lists import Listed
+from ivrel.core.shapes.shape import Edit, Shape
 from ivrel.core.text.text import Text
-from ivrel.core.text.words import Words
+from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import Refused, Unreadable
 
 MOST = 2  # samples of which an example is made
+_GATES = 2  # traffic rules in an example
 
 
 def examples_of(learned: Learned, dialect: Dialect, samples: Sequence[Sample]) -> str:
@@ -48,20 +52,50 @@ def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
     rows = list(learned.known)
     named, known = set(_named(rows, sample)), matcher(dialect)
     edits: list[Edit] = []
+    gates: dict[str, None] = {}
     for row in rows:
-        is_interface = "interface.name" in row.meaning.names.values()
+        names = row.meaning.names
         for said in row.template.said:
-            if said.sample != sample or (is_interface and not named & set(said.keys)):
+            if said.sample != sample:
                 continue
+            if "interface.name" in names.values() and not named & set(said.keys):
+                continue
+            if "gate.id" in names.values():
+                # Of hundreds of traffic rules, some are enough.
+                gates.setdefault(said.keys[next(iter(names))])
+                if said.keys[next(iter(names))] not in list(gates)[:_GATES]:
+                    continue
             if known.find(said.path, _words(said)) is not None:
                 edits.append(Edit(said.path, _words(said)))
-    base = _around(learned)
     # Each statement stands beside all others: none takes the place of another.
     identity = lambda path, words: (path, words)  # noqa: E731
+    base = Text(_around(learned).encode())
     try:
-        return dialect.shape.apply(Text(base.encode()), edits, identity).decode()
+        if learned.shape == "braces":
+            # A change is laid out over lines, which what is added to a text of one line is not.
+            shape = _standing_alone(dialect.shape, learned.options.get("wrapper", ""))
+            return shape.write_change(base, _together(edits), identity)
+        return dialect.shape.apply(base, edits, identity).decode()
     except (Refused, Unreadable):
         return ""
+
+
+def _standing_alone(shape: Shape, wrapper: str) -> Shape:
+    """Return a shape of braces that writes a change as a whole text."""
+    if isinstance(shape, Listed):
+        return replace(shape, inner=_standing_alone(shape.inner, wrapper))
+    return replace(shape, inside=f'{wrapper} "x"' if wrapper else "")
+
+
+def _together(edits: Sequence[Edit]) -> list[Edit]:
+    """Return edits with those of one block together, where its first stands."""
+    first: dict[Path, int] = {}
+    for n, edit in enumerate(edits):
+        for depth in range(len(edit.path) + 1):
+            first.setdefault(edit.path[:depth], n)
+    return sorted(
+        edits, key=lambda edit: [first[edit.path[:depth]] for depth in range(len(edit.path) + 1)]
+    )
 
 
 def _around(learned: Learned) -> str:

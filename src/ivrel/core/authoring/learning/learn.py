@@ -24,7 +24,6 @@ from ivrel.core.authoring.learning.spellings import (
 from ivrel.core.authoring.learning.tables import tables_of
 from ivrel.core.authoring.learning.templates import (
     LOOKS_NAMED,
-    NAME,
     Keys,
     Said,
     Template,
@@ -200,7 +199,7 @@ def _aside(said: Sequence[Said], rows: Sequence[Row], parts: Container[str]) -> 
     heads = {head for head in named if head not in parts}
     beside = [one for one in said if one.keys[0] in heads and one.assigns]
     found = templates(beside, frozenset(), NEVER_NAMES)
-    return (t for t in found if t.keys not in known and NAME not in t.keys)
+    return (t for t in found if t.keys not in known)
 
 
 def _plain(text: str) -> str:
@@ -218,7 +217,8 @@ def _collectors(
     places: dict[object, list[Said]] = defaultdict(list)
     for one in said:
         if one.keys[0] in parts and one.values and is_address(one.values[0]):
-            places[one.front[-1], len(one.values), one.assigns].append(one)
+            above = one.keys[:-2] if len(one.values) == 1 else ()
+            places[one.front[-1], len(one.values), one.assigns, above].append(one)
     found: dict[str, str] = {}
     telling = {
         (one.sample, *one.keys[:-1])
@@ -229,26 +229,23 @@ def _collectors(
         addresses = {_plain(one.values[0]) for one in some}
         # Where nobody knows a collector, one has a transport, a severity or a facility beside it.
         sure = any(a in known for a in addresses) or any(map(_is_endpoint, some))
-        sure = sure or all((one.sample, *one.keys[:-1]) in telling for one in some)
+        sure = sure or any((one.sample, *one.keys[:-1]) in telling for one in some)
         if sure and not any(a in own for a in addresses):
-            above: dict[Keys, set[str]] = defaultdict(set)
-            for one in some:
-                above[one.keys[:-2]].add("".join(one.keys[-2:-1]))
-            several = {keys for keys, words in above.items() if len(words) > 1}
+            several = len({one.keys[-2:-1] for one in some}) > 1
             for one in some:
                 named = len(one.values) == 1 and _is_name(one, several)
                 found[_plain(one.values[0])] = one.keys[-2] if named else ""
     return found
 
 
-def _is_name(one: Said, several: Container[Keys]) -> bool:
-    """Whether the word above the address of a collector is the name of its row; `several`: what
-    more than one such word stands below.
+def _is_name(one: Said, several: bool) -> bool:
+    """Whether the word above the address of a collector is the name of its row; `several`: there
+    are different such words in its place.
     """
     if len(one.keys) < 3 or NEVER_NAMES.fullmatch(one.keys[-2].lower()):
         return False
     in_header = len(one.front) == 1 and len(one.path[-1]) > 1
-    return in_header or LOOKS_NAMED.fullmatch(one.keys[-2]) is not None or one.keys[:-2] in several
+    return in_header or LOOKS_NAMED.fullmatch(one.keys[-2]) is not None or several
 
 
 _TELLING = ("destination.transport", "destination.level", "destination.facility")

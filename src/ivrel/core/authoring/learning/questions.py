@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from itertools import product
+from itertools import islice, product
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -96,6 +96,20 @@ def with_answer(answers: Answers, question: Question, said: str) -> Answers:
     if not key:
         return replace(answers, **{field: said})
     return replace(answers, **{field: {**getattr(answers, field), key: said}})
+
+
+def candidates(learned: Learned, row: Row) -> Iterator[str]:
+    """Yield what a statement in doubt may say, the likeliest first, each with the reason."""
+    template = row.template
+    if not 0 < len(template.said[0].values) <= MOST_VALUES:
+        return
+    taken = {slot for known in learned.known for slot in known.slots}
+    rules = DESTINATION if template.row else SINGLES
+    for choice in islice(_choices(row, taken), MOST_CHOICES):
+        slots = choice.answer.split()
+        told = any(rule.slot in slots and rule.hints(template.keys) for rule in rules)
+        why = "its words tell of it, and its values fit" if told else "its values fit"
+        yield f"{choice.answer}: {why}"
 
 
 def _choices(row: Row, taken: set[str]) -> Iterator[Choice]:

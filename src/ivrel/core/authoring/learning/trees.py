@@ -160,12 +160,11 @@ def _keys(nodes: Sequence[_Node]) -> Iterator[str]:
     """
     several = len({id(node.parent) for node in nodes}) < len(nodes)
     listed = all(node.listed for node in nodes)
+    holding = all(map(_holds_entries, {id(node.parent): node.parent for node in nodes}.values()))
     for key in sorted(nodes[0].values, key=lambda name: name not in _KEYS):
         seen = {(id(node.parent), str(node.values.get(key))) for node in nodes}
         in_all = all(key in node.values for node in nodes)
-        alone = all(
-            node.keyed == key or (key in _KEYS and _holds_entries(node.parent)) for node in nodes
-        )
+        alone = (key in _KEYS and holding) or all(node.keyed == key for node in nodes)
         if in_all and len(seen) == len(nodes) and (several or listed or alone):
             yield key
 

@@ -11,6 +11,7 @@ from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.as_yaml import flow, word
 from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.meaning import Piece
+from ivrel.core.authoring.learning.questions import candidates
 from ivrel.core.authoring.learning.spelling import spelling
 from ivrel.core.authoring.learning.spellings import coded, fits
 from ivrel.core.authoring.learning.templates import NAME, Template
@@ -284,12 +285,20 @@ def _aside(learned: Learned) -> str:
     if not learned.aside:
         return ""
     lines = []
+    known = {row.template.path[:n] for row in learned.known for n in range(9)}
+    between = "." if learned.shape in ("paths", "sections") else " "
     for template in learned.aside:
-        paths, sections = learned.shape == "paths", learned.shape == "sections"
-        inside = " / ".join(("." if sections else " ").join(h) for h in template.path)
+        # A block in which nothing is known is set aside as a whole.
+        whole = next(
+            (n for n in range(len(template.path)) if template.path[: n + 1] not in known), -1
+        )
+        path = template.path if whole < 0 else template.path[:whole]
+        words = template.front if whole < 0 else template.path[whole]
+        inside = " / ".join(between.join(header) for header in path)
         where = f'in: "{inside}", ' if inside and NAME not in inside else ""
-        front = list(takewhile(lambda word: word != NAME, template.front))
-        lines.append(f'  - {{{where}starts: ["{("." if paths else " ").join(front)}"]}}\n')
+        front = list(takewhile(lambda word: word != NAME, words))
+        if front:
+            lines.append(f'  - {{{where}starts: ["{between.join(front)}"]}}\n')
     about = "# Statements that bear on nothing.\n"
     return f"{about}aside:\n{''.join(dict.fromkeys(lines))}"
 
@@ -308,6 +317,7 @@ def _doubts(learned: Learned) -> str:
         number = len(template.said)
         times = f", {number} times" if number > 1 else ""
         lines.append(f"#   {said}   ({first.sample}:{first.line}{times}): {row.meaning.doubt}\n")
+        lines += (f"#     perhaps {one}\n" for one in candidates(learned, row))
     if len(doubtful) > _DOUBTS:
         lines.append(f"#   and {len(doubtful) - _DOUBTS} more; 'ivrel dialect cover' tells all\n")
     return "".join(lines)
