@@ -151,6 +151,14 @@ def every_ten_minutes(dice: Random) -> Iterator[float]:
         yield at
 
 
+def by_day(dice: Random) -> Iterator[float]:
+    """Six times as many messages at noon as at midnight."""
+    at = 0.0
+    while (at := at + dice.expovariate(1.7 / 600)) < LONG:
+        if dice.random() < max(0.3, 1 - 0.7 * math.cos(2 * math.pi * at / LONG)) / 1.7:
+            yield at
+
+
 def day_of(moments: Iterator[float]) -> Times:
     times = Times()
     for at in moments:
@@ -162,7 +170,9 @@ def silent(fleet: dict[str, Times], rate: float) -> set[str]:
     return {s.device for s in silences(fleet, sorted(fleet), LONG, rate) if s.state == "silent"}
 
 
-@pytest.mark.parametrize("day", [poisson, bursts, heavy_bursts, two_paces, every_ten_minutes])
+@pytest.mark.parametrize(
+    "day", [poisson, bursts, heavy_bursts, two_paces, every_ten_minutes, by_day]
+)
 def test_a_healthy_fleet_is_called_silent_as_seldom_as_asked(
     day: Callable[[Random], Iterator[float]],
 ) -> None:
@@ -188,6 +198,22 @@ def test_a_silence_that_chance_does_not_explain_is_found() -> None:
         "ended": (True, "silent"), "quiet": (False, "silent"), "gone": (False, "never"),
     }  # fmt: skip
     assert all(35_000 < (s.longest or 0) < 45_000 for s in last[:2])
+
+
+def test_a_silence_is_told_from_the_quiet_of_the_night_and_from_that_of_all() -> None:
+    day, outage = 0, 0
+    for n in range(40):
+        fleet = {f"d{m}": day_of(by_day(Random(f"{n}.{m}"))) for m in range(20)}
+        noon = LONG / 2 - 9_000, LONG / 2 + 9_000
+        fleet["gone"] = day_of(at for at in by_day(Random(n)) if not noon[0] < at < noon[1])
+        day += "gone" in silent(fleet, 0.05)
+        # What nobody says for hours is no rhythm: something between them and the collector broke.
+        said = {
+            name: day_of(m for m in t.moments if not noon[0] < m < noon[1])
+            for name, t in fleet.items()
+        }
+        outage += len(silent(said, 0.05)) > 3
+    assert day > 24 and outage > 30
 
 
 def test_of_a_device_that_speaks_like_a_clock_little_is_known_of_longer_gaps() -> None:

@@ -16,16 +16,18 @@ even one false alarm over the whole fleet below the rate that is asked for.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from itertools import pairwise
 
 from msgspec import Struct
 
+from ivrel.core.evidence.measuring.rhythm import Rhythm, rhythm_of
 from ivrel.core.evidence.measuring.times import Times
 
 TAIL = 4  # one in so many gaps belongs to the tail
 LEAST = 15  # gaps in a tail
 FEWEST = 20  # gaps without which nothing can be told
+NEVER_SO_LONG = 0.001  # chance of a gap of the whole fleet that is no part of its rhythm
 CAUTION = 0.5  # standard errors by which the tail is taken to be heavier than it seems
 
 
@@ -91,7 +93,8 @@ def silences(
     `names`: the devices of the fleet that are looked at; `until`: when the records end, in seconds
     since 1970; `rate`: of runs over a healthy fleet in which any device is called silent.
     """
-    found = [_longest(name, times.get(name) or Times(), until) for name in names]
+    rhythm = _rhythm(times.values(), until)
+    found = [_longest(name, times.get(name) or Times(), until, rhythm) for name in names]
     tested = sorted((s for s in found if s.chance is not None), key=lambda s: s.chance or 0)
     silent: set[str] = set()
     for n, one in enumerate(tested):
@@ -103,7 +106,7 @@ def silences(
     return sorted(judged, key=lambda s: (order.index(s.state), s.chance or 0, s.device))
 
 
-def _longest(name: str, times: Times, until: float) -> Silence:
+def _longest(name: str, times: Times, until: float, rhythm: Rhythm | None) -> Silence:
     moments = times.moments
     if not moments:
         return Silence(name, 0)
@@ -116,10 +119,24 @@ def _longest(name: str, times: Times, until: float) -> Silence:
         return Silence(name, times.number, state="seldom")
     longest = max(gaps)
     at = gaps.index(longest)
+    if rhythm is None:
+        likely = chance(gaps)
+    else:
+        passed = [*(rhythm.passed(begun) for begun in begins), rhythm.passed(until)]
+        likely = chance([after - before for before, after in pairwise(passed)][: len(gaps)])
     return Silence(
         name, times.number, sorted(gaps)[len(gaps) // 2], longest, begins[at],
-        at == len(moments) - 1, chance(gaps),
+        at == len(moments) - 1, likely,
     )  # fmt: skip
+
+
+def _rhythm(fleet: Collection[Times], until: float) -> Rhythm | None:
+    """Return the rhythm of a fleet; None if it has none, or if all of it fell silent at once: that
+    is no rhythm, and each device is silent then.
+    """
+    every = sorted({float(at) for times in fleet for at in times.moments})
+    together = chance([after - before for before, after in pairwise([*every, until])])
+    return None if together is None or together < NEVER_SO_LONG else rhythm_of(fleet, until)
 
 
 def _judged(one: Silence, is_silent: bool) -> Silence:
