@@ -424,6 +424,10 @@ def test_the_command_writes_what_can_be_used_at_once(ivrel: Run, tmp_path: Path)
     samples.mkdir()
     for name, text in PLATFORMS["gull"].texts.items():
         (samples / f"{name}.conf").write_text(text)
+    # The fleet names this platform, and another that nobody has learned yet.
+    fleet = "  - {device: %s, kind: router, site: s, platform: %s, identity: 192.0.2.%d}\n"
+    devices = fleet % ("quay-r1", "gull", 101) + fleet % ("x", "unheard", 7)
+    (tmp_path / "fleet.yaml").write_text(f"fleet: f\ndevices:\n{devices}")
     (tmp_path / "answers.yaml").write_text(
         "about: harbour routers\nremove: unsay\ndefaults: {export: on, stamp.kind: none}\n"
     )

@@ -58,6 +58,13 @@ def said(call: object, *args: object) -> list[str]:
             "fleet.yaml:3:4: platform 'cairn' is not known; did you mean 'skarn'?",
         ),
         (
+            "fleet: f\ndevices:\n"
+            + "".join(
+                f" - {{device: d{n}, kind: router, site: s, platform: cairn}}\n" for n in range(9)
+            ),
+            "fleet.yaml:3:4: platform 'cairn' is not known; did you mean 'skarn'?; 8 more devices are of it",
+        ),
+        (
             "fleet: f\ndevices:\n - {device: d1, kind: router, site: s, platform: quern, colour: red}\n",
             "fleet.yaml:3:57: key 'colour' is not known; expected device, kind, ",
         ),

@@ -255,9 +255,8 @@ def _known(args: argparse.Namespace) -> tuple[list[str], list[str]]:
         return [], []
     workspace = common.open_workspace(args)
     collectors = workspace.policy.collectors.values() if workspace.has_policy else ()
-    # The fleet may name the platform already that is learned only now.
-    platforms = [*workspace.dialects.files, args.name]
-    fleet = read_fleet(read_text(folder / found[0], found[0]), found[0], platforms)
+    # The fleet may name platforms already that are learned only now, or after this one.
+    fleet = read_fleet(read_text(folder / found[0], found[0]), found[0])
     return (
         [c.address for c in collectors if c.address],
         [d.identity for d in fleet.devices if d.identity],

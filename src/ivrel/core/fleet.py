@@ -184,7 +184,8 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
         name, devices = (values["fleet"], values["devices"]) if values else (file, ())
         apart = _apart(values.get("apart", ()) if values else (), devices, report)
         reach = checked_rules(values.get("reach", ()) if values else (), devices, report)
-    # Checked for all devices at once, so that one run tells each platform that lacks a dialect.
+    # One run tells each platform that lacks a dialect, and each of them once.
+    unknown: dict[str, list[Device]] = {}
     known = None if platforms is None else sorted(platforms)
     seen: dict[str, Device] = {}
     claims: dict[str, list[str]] = {}
@@ -198,7 +199,13 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
         if device.identity:
             claims.setdefault(device.identity, []).append(device.name)
         if known is not None and device.platform not in known:
-            _at(report, device, f"platform {not_one_of(device.platform, known)}")
+            unknown.setdefault(device.platform, []).append(device)
+    for platform, some in unknown.items():
+        others = len(some) - 1
+        more = f"; {others} more {'devices are' if others > 1 else 'device is'} of it" * bool(
+            others
+        )
+        _at(report, some[0], f"platform {not_one_of(platform, known or [])}{more}")
     if not devices and not report.mistakes:
         raise InputError([Mistake(file, "the fleet is empty; expected at least one device", 1, 1)])
     report.settle()

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from ivrel.core.authoring.learning.answers import NOTHING, Answers
 from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.rules import DESTINATION, SINGLES, Rule
-from ivrel.core.authoring.learning.spellings import may_be
+from ivrel.core.authoring.learning.spellings import fits, may_be
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.reading.secrets import masked
 from ivrel.core.settings import SETTINGS
@@ -139,7 +139,9 @@ def _slots(
 ) -> list[str]:
     fitting = [
         rule for rule in rules
-        if rule.slot not in taken and rule.slot in OWNER and may_be(rule.slot, words)
+        if rule.slot not in taken and rule.slot in OWNER
+        # A number may be a severity where a word tells of one, and is one of many things elsewhere.
+        and (may_be if rule.hints(keys) else fits)(rule.slot, words)
         and SLOTS[rule.slot].type.name != "word"
     ]  # fmt: skip
     return [rule.slot for rule in sorted(fitting, key=lambda rule: not rule.hints(keys))]
