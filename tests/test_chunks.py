@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from test_heard import told
 
 from ivrel.core import Device
+from ivrel.core.evidence import fronts
 from ivrel.core.evidence.arrival import Arrival
 from ivrel.core.evidence.attribution import Directory, attribute
 from ivrel.core.evidence.record import kept_line
@@ -71,9 +72,16 @@ def twice(lines: list[bytes], form: str) -> tuple[object, object]:
         one_by_one.add(Arrival(record, attribute(record, directory), record.when(NOW), "a"))
     data = b"".join(line.rstrip(b"\n") + b"\n" for line in lines)
     chunk = Chunk("f", NOW, Form(form), 1, "a", data=data)
-    summed = Summing(Directory(DEVICES), UTC, Evidence)(chunk)
-    assert summed.wrong == wrong
-    return told(one_by_one), told(summed.gathered)
+    found = []
+    # By an expression that looks at each line, and seen through windows, as large files are.
+    for many in (1 << 40, 0):
+        with pytest.MonkeyPatch.context() as patched:
+            patched.setattr(fronts, "MANY", many)
+            summed = Summing(Directory(DEVICES), UTC, Evidence)(chunk)
+        assert summed.wrong == wrong
+        found.append(told(summed.gathered))
+    assert found[0] == found[1]
+    return told(one_by_one), found[1]
 
 
 @pytest.mark.parametrize("form", ["lines", "recording"])

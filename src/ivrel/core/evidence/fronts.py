@@ -13,6 +13,9 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
+from ivrel.core.evidence.windows import windows
+
+MANY = 1 << 18  # bytes of lines, from which on it pays to look at very many at once
 _TIME = rb"(?!2[4-9])[0-2][0-9]:[0-5][0-9]:[0-5][0-9]"
 # Three digits of a fraction, or six where it is known what ends them; others are read one by one.
 _FRACTION = rb"(?:(\.)[0-9][0-9][0-9](?:[0-9][0-9][0-9](?=([Z +-])))?)?(?![0-9])"
@@ -59,11 +62,17 @@ class Fronts:
         known = rb"%s((?:<[0-9]{1,3}>)?)(?:%s|%s)[^\n]*%s\n" % (before, new, _OLD, after)
         # A second expression for the whole line; that a match begins where one ended needs no sign.
         self._lines = re.compile(rb"%s|([^\n]*)\n" % known)
+        self._front = re.compile(rb"((?:<[0-9]{1,3}>)?)(?:%s|%s)" % (new, _OLD))
+        self._is_bare = not before and not after
 
     def groups(self, data: bytes) -> Iterator[Group]:
         """Yield the groups of some lines, of which the last may lack its line end."""
         if not data.endswith(b"\n"):
             data += b"\n"
+        large = self._is_bare and len(data) >= MANY
+        yield from self._in_windows(data) if large else self._one_by_one(data)
+
+    def _one_by_one(self, data: bytes) -> Iterator[Group]:
         lines, found = data.split(b"\n"), self._lines.findall(data)
         # Where a key comes again, the last one that is set stays.
         last = dict(zip(found, range(len(found)), strict=True))
@@ -73,3 +82,29 @@ class Fronts:
             yield Group(number, at, lines[at])
             if number > 1:
                 yield Group(0, last[key], lines[last[key]])
+
+    def _in_windows(self, data: bytes) -> Iterator[Group]:
+        """Yield the groups of very many lines, most of which are not looked at one by one."""
+        found = windows(data, self._front_of)
+
+        def line(n: int) -> bytes:
+            return data[found.begins[n] : found.begins[n + 1] - 1]
+
+        groups = []
+        for one in found.alike:
+            groups.append(Group(one.number, one.first, line(one.first)))
+            if one.number > 1:
+                groups.append(Group(0, one.last, line(one.last)))
+        # They may be many as well, and have no more windows to be seen through.
+        others = b"".join(line(n) + b"\n" for n in found.others)
+        groups += (
+            Group(group.number, found.others[group.at], group.line)
+            for group in (self._one_by_one(others) if others else ())
+        )
+        # In the order of the lines, and the counted ones first: of equals, the first is told.
+        yield from sorted(groups, key=lambda group: (group.number == 0, group.at))
+
+    def _front_of(self, line: bytes, cut: int) -> tuple[bytes, ...] | None:
+        """Return the front of a line, if it surely ends in so many bytes."""
+        front = self._front.match(line)
+        return front.groups(b"") if front is not None and front.end() <= cut else None

@@ -17,7 +17,7 @@ from ivrel.sources.messages.streams import Lines
 
 __all__ = ["FORMATS", "Chunk", "Form", "Messages", "Summed", "Summing", "problems_of"]
 
-CHUNK = 4 * 1024 * 1024  # bytes of a chunk, about
+CHUNK = 8 * 1024 * 1024  # bytes of a chunk, about
 
 
 class Messages:
