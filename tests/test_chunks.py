@@ -40,6 +40,7 @@ PIECES = (
     [" x", " y1", " 192.0.2.2", " 2001:db8::1", " su:", " 1999", " UTC", " -", "", " x.example.org", " caf\u00e9", ' a"b', " a\\b"],
     [" su:", " su[12]:", " su[12", " y1[3]", " y1[3", " x:", " su", " [x]:", " -", ""],
     ["", " ", " hello", " - - - hello", ' 7 ID1 [meta sequenceId="5"] hi', ' 7 - [meta sequenceId="5"][origin ip="192.0.2.1"] hi',
+     ' 7 ID1 [meta sequenceId="5"][origin ip="192.0.2.1"] hi', ' 7 ID1 [meta sequenceId=""] hi', ' 7 ID1 [meta sequenceId="12"]',
      " - - -", ' - - [origin ip="192.0.2.2"] x', " - -", "\r", "\0", " x\u2003y"],
 )  # fmt: skip
 
@@ -94,6 +95,23 @@ def test_counted_together_is_as_read_one_by_one(base: tuple[str, ...], form: str
         lines = [kept_line(one, 1e9 + n, "192.0.2.2", 514, "udp", "datagram") for n, one in enumerate(lines)]  # fmt: skip
     slow, fast = twice(lines, form)
     assert slow == fast
+
+
+@given(st.lists(st.integers(0, 99_999), min_size=2, max_size=12), st.booleans())
+def test_numbers_in_front_have_no_part_in_a_group(numbers: list[int], new: bool) -> None:
+    form = (
+        '<34>1 2026-11-23T10:00:00Z x su - - [meta sequenceId="%d"] a'
+        if new
+        else "%d: Nov 23 10:00:00 x su: a"
+    )
+    lines = [(form % number).encode() for number in numbers]
+    other = b"<34>Nov 23 10:00:00 y1 su: a"
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(fronts, "MANY", 0)
+        groups = list(fronts.Fronts().groups(b"\n".join([*lines, other])))
+    last = len(lines) - 1
+    expected = [(len(lines), 0, lines[0]), (0, last, lines[-1]), (1, last + 1, other)]
+    assert sorted((g.number, g.at, g.line) for g in groups) == sorted(expected)
 
 
 @tried(300)
