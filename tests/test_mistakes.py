@@ -310,17 +310,23 @@ def test_output_that_nobody_reads_or_that_cannot_be_written(
     import sys
 
     program = Path(sys.executable).parent / "ivrel"
-    done = subprocess.run(
-        [program, "audit", "-w", example], stdout=writing, stderr=subprocess.PIPE, text=True
-    )
+    # What is buffered is only written at the end.
+    audit, read = ["audit", "-w", str(example)], ["read", "holmsay-gw1", "-w", str(example)]
+    for words, unbuffered in ((audit, ""), (read, ""), (["--help"], ""), (audit, "1"), (read, "1")):
+        call: list[str | Path] = [program, *words]
+        env = {**os.environ, "PYTHONUNBUFFERED": unbuffered}
+
+        def run(
+            out: int, call: list[str | Path] = call, env: dict[str, str] = env
+        ) -> tuple[int, str]:
+            done = subprocess.run(call, stdout=out, stderr=subprocess.PIPE, text=True, env=env)
+            return done.returncode, done.stderr
+
+        assert run(writing) in ((0, ""), (1, ""))
+        if Path("/dev/full").exists():
+            with Path("/dev/full").open("w") as full:
+                assert run(full.fileno()) == (2, "ivrel: no space left on device\n")
     os.close(writing)
-    assert done.returncode in (0, 1) and not done.stderr
-    if Path("/dev/full").exists():
-        with Path("/dev/full").open("w") as full:
-            done = subprocess.run(
-                [program, "audit", "-w", example], stdout=full, stderr=subprocess.PIPE, text=True
-            )
-        assert done.returncode == 2 and done.stderr == "ivrel: no space left on device\n"
 
 
 def test_a_file_that_does_not_fit_leaves_what_was_there(

@@ -56,9 +56,10 @@ def main(words: Sequence[str]) -> int:
     _ready_streams()
 
     def run() -> int:
-        code = _main(words)
-        sys.stdout.flush()
-        return code
+        try:
+            return _main(words)
+        finally:
+            sys.stdout.flush()  # here, where it is told if that fails; also of `--help`
 
     return guarded(run)
 

@@ -17,8 +17,8 @@ def guarded(run: Callable[[], int]) -> int:
     try:
         return run()
     except BrokenPipeError:
-        # Whoever read the output has had enough; what is left in the buffer must not complain.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        # Whoever read the output has had enough.
+        _let_go_of_output()
         return AS_ASKED
     except KeyboardInterrupt:
         return STOPPED
@@ -28,7 +28,16 @@ def guarded(run: Callable[[], int]) -> int:
             raise
         for line in lines or [_own(problem)]:
             print(f"ivrel: {line}", file=sys.stderr)
+        try:
+            sys.stdout.flush()
+        except OSError:
+            _let_go_of_output()
         return WRONG
+
+
+def _let_go_of_output() -> None:
+    """Write to nowhere from now on: what is left in the buffer must not complain at the end."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def lines_of(problem: Exception) -> list[str]:
