@@ -6,6 +6,7 @@ import json
 import math
 from collections.abc import Callable, Iterator
 from datetime import timedelta
+from itertools import chain
 from pathlib import Path
 from random import Random
 from typing import Any
@@ -214,6 +215,11 @@ def test_a_silence_is_told_from_the_quiet_of_the_night_and_from_that_of_all() ->
         }
         outage += len(silent(said, 0.05)) > 3
     assert day > 24 and outage > 30
+    # The gap that is told is the one that is meant, though that of the night is longer.
+    kept = (at for at in by_day(Random(0)) if at > 26_000 and not noon[0] < at < noon[1])
+    fleet["gone"] = day_of(chain([100.0], kept))
+    told = next(s for s in silences(fleet, sorted(fleet), LONG, 0.05) if s.device == "gone")
+    assert noon[0] - 3_000 < (told.begun or 0) < noon[0] and 17_000 < (told.longest or 0) < 21_000
 
 
 def test_of_a_device_that_speaks_like_a_clock_little_is_known_of_longer_gaps() -> None:

@@ -6,7 +6,8 @@ many processes follow a generalised Pareto distribution (J. Pickands, "Statistic
 extreme order statistics", Annals of Statistics 3, 1975). Its shape and scale are estimated from all
 of them but the longest, by probability-weighted moments (J. R. M. Hosking and J. R. Wallis,
 "Parameter and quantile estimation for the generalized Pareto distribution", Technometrics 29,
-1987), and the longest is held against it.
+1987), and the longest is held against it. All of this is seen on the clock of the fleet
+(`rhythm.py`).
 
 Many devices are looked at, and each has many gaps. S. Holm's procedure ("A simple sequentially
 rejective multiple test procedure", Scandinavian Journal of Statistics 6, 1979) keeps the chance of
@@ -32,9 +33,9 @@ CAUTION = 0.5  # standard errors by which the tail is taken to be heavier than i
 
 
 class Silence(Struct, frozen=True):
-    """The longest silence of a device.
+    """The longest silence of a device, on the clock of its fleet.
 
-    `number`: its messages; `usual`: the median gap, in seconds; `longest`: the longest, with
+    `number`: its messages; `usual`: the median gap, in seconds; `longest`: that silence, with
     `begun`, in seconds since 1970; `lasts`: whether it lasts to the end of the records; `chance`:
     that a healthy device has a gap so long in so many, None if it spoke too seldom; `state`:
     'silent', 'usual', 'seldom' or 'never'.
@@ -117,16 +118,15 @@ def _longest(name: str, times: Times, until: float, rhythm: Rhythm | None) -> Si
         gaps.append(last)
     if not gaps:
         return Silence(name, times.number, state="seldom")
-    longest = max(gaps)
-    at = gaps.index(longest)
-    if rhythm is None:
-        likely = chance(gaps)
-    else:
+    paced = gaps
+    if rhythm is not None:
         passed = [*(rhythm.passed(begun) for begun in begins), rhythm.passed(until)]
-        likely = chance([after - before for before, after in pairwise(passed)][: len(gaps)])
+        paced = [after - before for before, after in pairwise(passed)][: len(gaps)]
+    # The gap that is told is the one that is held against the others.
+    at = paced.index(max(paced))
     return Silence(
-        name, times.number, sorted(gaps)[len(gaps) // 2], longest, begins[at],
-        at == len(moments) - 1, likely,
+        name, times.number, sorted(gaps)[len(gaps) // 2], gaps[at], begins[at],
+        at == len(moments) - 1, chance(paced),
     )  # fmt: skip
 
 
