@@ -211,13 +211,11 @@ def _changes(named: Iterable[Sequence[str]]) -> Iterator[Change]:
 
 def _to_tell(found: Learned) -> Iterator[str]:
     """Yield what no sample tells, and nobody answered."""
-    answers = found.answers
-    if answers.remove == "?" and not found.is_standard:
+    if found.lacks_word:
         yield "which word takes a statement away; until then, no correction is proved that does"
-    inside = found.shape in ("braces", "tree") and not found.is_standard
-    if inside and answers.inside == "?":
+    if found.lacks_block:
         yield "in which block a change stands; until then, no correction is proved"
-    if not answers.defaults:
+    if not found.answers.defaults:
         yield "what holds where a text says nothing: whether export is on, ports, levels"
     if any(slot.endswith("level") for row in found.known for slot in row.slots):
         yield "whether a severity is a threshold, as it was taken for, or stands for itself"

@@ -57,9 +57,12 @@ def main(words: Sequence[str]) -> int:
 
     def run() -> int:
         try:
-            return _main(words)
-        finally:
-            sys.stdout.flush()  # here, where it is told if that fails; also of `--help`
+            code = _main(words)
+        except SystemExit:  # of `--help`
+            sys.stdout.flush()
+            raise
+        sys.stdout.flush()  # here, where it is told if that fails
+        return code
 
     return guarded(run)
 

@@ -21,6 +21,7 @@ def guarded(run: Callable[[], int]) -> int:
         _let_go_of_output()
         return AS_ASKED
     except KeyboardInterrupt:
+        _flush()
         return STOPPED
     except Exception as problem:
         lines = lines_of(problem)
@@ -28,11 +29,16 @@ def guarded(run: Callable[[], int]) -> int:
             raise
         for line in lines or [_own(problem)]:
             print(f"ivrel: {line}", file=sys.stderr)
-        try:
-            sys.stdout.flush()
-        except OSError:
-            _let_go_of_output()
+        _flush()
         return WRONG
+
+
+def _flush() -> None:
+    """Write what is left to write; what cannot be is given up."""
+    try:
+        sys.stdout.flush()
+    except OSError:
+        _let_go_of_output()
 
 
 def _let_go_of_output() -> None:

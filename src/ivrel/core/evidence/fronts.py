@@ -59,10 +59,11 @@ class Fronts:
 
     def __init__(self, before: bytes = b"", quote: bytes = b'"', after: bytes = b"") -> None:
         new = _NEW.replace(b"QUOTE", quote)
-        known = rb"%s((?:<[0-9]{1,3}>)?)(?:%s|%s)[^\n]*%s\n" % (before, new, _OLD, after)
+        front = rb"((?:<[0-9]{1,3}>)?)(?:%s|%s)" % (new, _OLD)
+        known = rb"%s%s[^\n]*%s\n" % (before, front, after)
         # A second expression for the whole line; that a match begins where one ended needs no sign.
         self._lines = re.compile(rb"%s|([^\n]*)\n" % known)
-        self._front = re.compile(rb"((?:<[0-9]{1,3}>)?)(?:%s|%s)" % (new, _OLD))
+        self._front = re.compile(front)
         self._is_bare = not before and not after
 
     def groups(self, data: bytes) -> Iterator[Group]:

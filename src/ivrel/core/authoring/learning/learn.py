@@ -30,8 +30,11 @@ from ivrel.core.authoring.learning.templates import (
     templates,
 )
 from ivrel.core.dialects.slots import table_of
+from ivrel.core.shapes.shape import UNKNOWN
 from ivrel.core.vocabulary.addresses import address, is_address
 from ivrel.core.vocabulary.errors import InputError
+
+STANDS_INSIDE = ("braces", "tree")  # shapes of which a change stands in something
 
 
 class Row(Struct, frozen=True):
@@ -82,6 +85,17 @@ class Learned(Struct, frozen=True):
         names are of modules.
         """
         return self.shape == "tree" and ("wrapper" not in self.options or "modules" in self.options)
+
+    @property
+    def lacks_word(self) -> bool:
+        """Whether the word that takes a statement away is needed, and not known."""
+        return self.answers.remove == UNKNOWN and not self.is_standard
+
+    @property
+    def lacks_block(self) -> bool:
+        """Whether the block that a change stands in is needed, and not known."""
+        needed = self.shape in STANDS_INSIDE and not self.is_standard
+        return needed and self.answers.inside == UNKNOWN
 
     @property
     def known(self) -> list[Row]:

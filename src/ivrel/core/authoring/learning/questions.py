@@ -16,7 +16,6 @@ from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.reading.secrets import masked
 from ivrel.core.settings import SETTINGS
 from ivrel.core.settings.bearing import OWNER
-from ivrel.core.shapes.shape import UNKNOWN
 from ivrel.core.text.words import quote
 
 MOST_CHOICES = 4
@@ -57,10 +56,9 @@ def questions(learned: Learned) -> Iterator[Question]:
         nothing = Choice(NOTHING, "nothing that matters for export")
         about = ("means", template.named)
         yield Question(about, "what does this say?", line, first.place, (*choices, nothing))
-    if answers.remove == UNKNOWN and not learned.is_standard:
+    if learned.lacks_word:
         yield Question(("remove", ""), "which word takes a statement away?")
-    inside = learned.shape in ("braces", "tree") and not learned.is_standard
-    if inside and answers.inside == UNKNOWN:
+    if learned.lacks_block:
         yield Question(("inside", ""), "in which block does a change stand?")
     for slot, text, choices in _DEFAULTS:
         if slot in taken and slot not in answers.defaults:

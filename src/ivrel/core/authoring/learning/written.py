@@ -9,7 +9,7 @@ from typing import Any
 
 from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.as_yaml import flow, word
-from ivrel.core.authoring.learning.learn import Learned, Row
+from ivrel.core.authoring.learning.learn import STANDS_INSIDE, Learned, Row
 from ivrel.core.authoring.learning.meaning import Piece
 from ivrel.core.authoring.learning.questions import candidates
 from ivrel.core.authoring.learning.spelling import spelling
@@ -24,10 +24,9 @@ from ivrel.core.vocabulary.wording import shorten
 # One severity may be a threshold, or that severity alone: no sample tells.
 _TAKEN = "taken for a threshold, that severity and all more urgent"
 _CODES = "its numbers taken for those of RFC 5424"
-_INSIDE = ("braces", "tree")  # shapes of which a change stands in something
 _REFER = ("feed", "give", "take", "pick", "gate")  # tables whose rows refer to collectors
 # Tables whose rows have two names.
-_TWOFOLD = {"give": "[feed, destination]", "take": "[feed, category]"}
+_TWOFOLD = {"give": ["feed", "destination"], "take": ["feed", "category"]}
 _DOUBTS = 40  # that are written
 
 
@@ -48,7 +47,7 @@ def written(learned: Learned) -> str:
 def _head(learned: Learned) -> str:
     options = "".join(f"{name}: {flow(value)}\n" for name, value in _options(learned))
     answers = learned.answers
-    inside = f", inside: {quoted(answers.inside)}" if learned.shape in _INSIDE else ""
+    inside = f", inside: {quoted(answers.inside)}" if learned.shape in STANDS_INSIDE else ""
     change = f"{{remove: {quoted(answers.remove)}{inside}}}"
     told = "" if answers.remove != UNKNOWN else "   # no sample tells how statements are taken away"
     if learned.is_standard:
@@ -97,22 +96,21 @@ def _channels(learned: Learned) -> str:
 
 
 def _rows(learned: Learned) -> str:
-    keys: dict[str, str] = {}
+    keys: dict[str, list[str]] = {}
     slots = {slot for row in learned.known for slot in row.slots}
     for row in learned.known:
         for slot in row.meaning.names.values():
             table = table_of(slot)
-            keys[table] = _TWOFOLD.get(table) or f"[{slot.partition('.')[2]}]"
+            keys[table] = _TWOFOLD.get(table) or [slot.partition(".")[2]]
     if "destination" not in keys and "destination.address" in slots:
         fields = ("address", "transport", "port")
-        have = [field for field in fields if f"destination.{field}" in slots]
-        keys["destination"] = f"[{', '.join(have)}]"
+        keys["destination"] = [field for field in fields if f"destination.{field}" in slots]
     for name in ("server", "resolver"):
         if name not in keys and f"{name}.address" in slots:
-            keys[name] = "[address]"
+            keys[name] = ["address"]
     most = {name: f", most: {number}" for name, number in learned.answers.most.items()}
     lines = "".join(
-        f"  {name}: {{key: {key}{_whole(learned, name, key)}{most.get(name, '')}}}"
+        f"  {name}: {{key: {flow(key)}{_whole(learned, name, key)}{most.get(name, '')}}}"
         f"{_seen(learned, name)}\n"
         for name, key in sorted(keys.items(), key=lambda pair: pair[0] in _REFER)
     )
@@ -120,7 +118,7 @@ def _rows(learned: Learned) -> str:
     return f"{about}rows:\n{lines}"
 
 
-def _whole(learned: Learned, table: str, key: str) -> str:
+def _whole(learned: Learned, table: str, key: Sequence[str]) -> str:
     """Return the words that take a row away with all that stands in it: the header that names it,
     or the beginning of a path that does.
     """
@@ -132,7 +130,7 @@ def _whole(learned: Learned, table: str, key: str) -> str:
         slots = {slot.partition(".")[2] for slot in names.values() if table_of(slot) == table}
         if not slots:
             continue
-        if slots != set(key.strip("[]").split(", ")):
+        if slots != set(key):
             return ""
         path, front = _named(row.template, names)
         depth = max((n for n, header in enumerate(path) if "{" in "".join(header)), default=-1)
@@ -141,13 +139,11 @@ def _whole(learned: Learned, table: str, key: str) -> str:
         last = max(n for n, one in enumerate(words) if one.startswith("{"))
         by = ("." if learned.shape in ("paths", "sections") else " ").join(words[: last + 1])
         # Words at the beginning of a statement name it alone, but for those of a path.
-        named_whole = depth >= 0 or learned.shape == "paths"
-        found.add((" / ".join(map(" ".join, path[:depth])) if depth > 0 else "", by, named_whole))
-    if len(found) != 1:
-        return ""
-    ((inside, by, named_whole),) = found
-    where = f', in: "{inside}"' if inside else ""
-    return f'{where}, removed-by: "{by}"' if named_whole else ""
+        if depth < 0 and learned.shape != "paths":
+            return ""
+        inside = " / ".join(map(" ".join, path[: max(depth, 0)]))
+        found.add((f', in: "{inside}"' if inside else "") + f', removed-by: "{by}"')
+    return found.pop() if len(found) == 1 else ""
 
 
 # Tables whose rows corrections take away.
