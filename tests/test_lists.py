@@ -127,6 +127,18 @@ def test_corrections_of_lists_are_proved_and_keep_what_need_not_change(
         assert element in said or element not in elements
 
 
+@pytest.mark.parametrize("name", PLATFORMS)
+@pytest.mark.parametrize("empty", ["", "[]", "[", "]", ",", "[,]"])
+def test_an_empty_list_is_not_understood_or_none(name: str, empty: str) -> None:
+    tern, form = PLATFORMS[name]
+    done = correct(DEVICE, tern, form.format(empty, empty).encode(), POLICY, TODAY, "x")
+    verdict = next(v for v in done.before.verdicts if v.setting == "collectors")
+    assert verdict.verdict in ("unknown", "breaks") and all(p.holds for p in done.proof)
+    # Also where the signs around it are missing.
+    assigned = Listing((), ("targets", "="), ",", ":/", "[]")
+    assert assigned.elements(("targets", "=", "")) is None
+
+
 @pytest.mark.parametrize(
     ("said", "parts"),
     [

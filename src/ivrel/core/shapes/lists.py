@@ -67,7 +67,7 @@ class Listing(Struct, frozen=True):
         if words[: len(self.head)] != self.head or not rest:
             return None
         text = " ".join(rest)
-        if self.within and text[0] == self.within[0] and text[-1] == self.within[1]:
+        if self.within and text[:1] + text[-1:] == self.within and len(text) > 1:
             text = text[1:-1].strip()
         said = text.split() if self.divided == " " else text.split(self.divided)
         found = [self._element(one.strip()) for one in said]

@@ -51,7 +51,7 @@ class Row(Struct, frozen=True):
         return (*meaning.names.values(), *meaning.columns.values(), *meaning.flow, *pieces)
 
     def values(self, slot: str) -> Iterator[tuple[Said, str]]:
-        """Yield the statements with their words for a slot; those of a flow are told by `words`."""
+        """Yield the statements with their words for a slot; none for one of a flow."""
         for n, of in self.meaning.columns.items():
             if of == slot:
                 yield from ((said, said.values[n]) for said in self.template.said)
