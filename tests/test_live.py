@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shutil
 import signal
 import socket
 import sqlite3
 import subprocess
+import threading
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from random import Random
 
@@ -38,6 +41,7 @@ from ivrel.core.delivery.dialog import Hider, answer, cleaned, error_in, waits
 from ivrel.core.delivery.standing import BEFORE, BETWEEN, PROVED, UNREADABLE, standing, way_back
 from ivrel.core.settings import SETTINGS
 from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import InputError
 from ivrel.sources.workspace import Workspace
 from ivrel.standin.faults import FAULTS, Chance
 from ivrel.standin.running import asked
@@ -296,7 +300,7 @@ def test_what_is_killed_is_resumed_and_nothing_is_done_twice(tmp_path: Path) -> 
             _wait_for_steps(fleet.folder, dice.randrange(4, 12) * (n + 1))
             if n == 0 and process.poll() is None:
                 # Another one, at the same time, is told to keep away; and it cannot be resumed.
-                process.send_signal(signal.SIGSTOP)
+                _stop_between_writes(process, fleet.folder)
                 held = [d for d, s in states(fleet.folder).items() if s == "in flight"]
                 if held:
                     other = fleet.deliver("--device", held[0], code=1)
@@ -327,6 +331,20 @@ def _wait_for_steps(folder: Path, number: int) -> None:
                 except sqlite3.OperationalError:
                     pass
         time.sleep(0.01)
+
+
+def _stop_between_writes(process: subprocess.Popen[bytes], folder: Path) -> None:
+    """Stop a delivery where it does not hold the journal; others could not write it."""
+    with sqlite3.connect(folder / ".ivrel" / "deliveries.sqlite", timeout=0) as base:
+        while True:
+            process.send_signal(signal.SIGSTOP)
+            os.waitid(os.P_PID, process.pid, os.WSTOPPED | os.WEXITED | os.WNOWAIT)
+            try:
+                base.execute("BEGIN IMMEDIATE")
+                return
+            except sqlite3.OperationalError:
+                process.send_signal(signal.SIGCONT)
+                time.sleep(0.01)
 
 
 def test_a_device_that_says_something_else_is_refused_or_proved_again(tmp_path: Path) -> None:
@@ -649,6 +667,21 @@ def test_the_whole_circle_is_shown_on_living_devices(tmp_path: Path) -> None:
     assert "40 of 40 devices as asked" in said and "Every device is as asked" in said
 
 
+def test_a_new_journal_may_be_made_by_several_at_once(tmp_path: Path) -> None:
+    from ivrel.live.journal import Journal
+
+    start = threading.Barrier(4)
+
+    def begun(folder: Path) -> int:
+        start.wait()
+        return Journal(folder).begin("x", "{}", [("a", 1, "quern")])
+
+    with ThreadPoolExecutor(4) as several:
+        for n in range(20):
+            numbers = several.map(begun, [tmp_path / str(n)] * 4)
+            assert sorted(numbers) == [1, 2, 3, 4]
+
+
 def test_the_journal_is_of_one_writer_and_outlives_it(tmp_path: Path) -> None:
     from ivrel.live.journal import Journal
 
@@ -658,6 +691,12 @@ def test_the_journal_is_of_one_writer_and_outlives_it(tmp_path: Path) -> None:
     second = other.begin("x", "{}", [("a", 1, "quern")])
     assert f"delivery {number} left it unfinished" in other.hold(second, "a")
     one.prepared(number, "a", "change", (b"before", b"proved"), (("export", "breaks"),))
+    one._do("BEGIN IMMEDIATE")  # whoever is stopped here holds up others, and not readers
+    late = Journal(tmp_path, patience=0.1)
+    assert late.steps(number, "a") == []
+    with pytest.raises(InputError, match="another delivery has been writing"):
+        late.note(number, "a", "sending")
+    one._do("COMMIT")
     mode = next(tmp_path.glob("delivery-texts/*")).stat().st_mode
     assert mode & 0o077 == 0
     one.note(number, "a", "sending")

@@ -12,6 +12,7 @@ import getpass
 import os
 import socket
 import sqlite3
+import time
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from hashlib import sha256
@@ -29,6 +30,7 @@ VERSION = 1  # of the tables
 FILE, TEXTS = "deliveries.sqlite", "delivery-texts"
 _HELD = ", ".join(f"'{state}'" for state in HELD)
 _TABLES = f"""
+BEGIN IMMEDIATE;
 CREATE TABLE IF NOT EXISTS delivery (
   id INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT, who TEXT NOT NULL, host TEXT NOT NULL,
   process TEXT NOT NULL, folder TEXT NOT NULL, options TEXT NOT NULL, dry INTEGER NOT NULL);
@@ -43,6 +45,8 @@ CREATE TABLE IF NOT EXISTS step (
   id INTEGER PRIMARY KEY, delivery INTEGER NOT NULL, name TEXT NOT NULL, at TEXT NOT NULL,
   step TEXT NOT NULL, said TEXT NOT NULL DEFAULT '[]');
 CREATE INDEX IF NOT EXISTS steps ON step (delivery, name);
+PRAGMA user_version = {VERSION};
+COMMIT;
 """
 
 Verdicts = tuple[tuple[str, str], ...]  # settings and what was found of each
@@ -85,25 +89,48 @@ class Delivery(Struct, frozen=True):
 
 
 class Journal:
-    """The journal of a workspace. `folder`: where what Ivrel keeps for itself lies."""
+    """The journal of a workspace.
 
-    def __init__(self, folder: Path) -> None:
-        self._path, self._texts = folder / FILE, folder / TEXTS
+    `folder`: where what Ivrel keeps for itself lies. `patience`: how long to wait, in seconds,
+    while another process writes.
+    """
+
+    def __init__(self, folder: Path, patience: float = 30) -> None:
+        self._path, self._texts, self._patience = folder / FILE, folder / TEXTS, patience
         try:
             folder.mkdir(parents=True, exist_ok=True)
-            self._base = sqlite3.connect(self._path, timeout=30, isolation_level=None)
-            self._base.execute("PRAGMA journal_mode=WAL")
-            # What was written is there after a loss of power, too.
-            self._base.execute("PRAGMA synchronous=FULL")
-            version = self._base.execute("PRAGMA user_version").fetchone()[0]
-            if version not in (0, VERSION):
-                said = f"a journal of version {version}; this program writes {VERSION}"
-                raise InputError([Mistake(str(self._path), said)])
-            self._base.executescript(_TABLES)
-            self._base.execute(f"PRAGMA user_version = {VERSION}")
+            self._base = sqlite3.connect(self._path, timeout=patience, isolation_level=None)
+            self._prepare()
         except (OSError, sqlite3.Error) as problem:
-            said = reason(problem) if isinstance(problem, OSError) else str(problem)
+            said = reason(problem) if isinstance(problem, OSError) else self._words(problem)
             raise InputError([Mistake(str(self._path), f"no journal: {said}")]) from None
+
+    def _prepare(self) -> None:
+        """Make the tables if there are none; a journal that stands is not written."""
+        end = time.monotonic() + self._patience
+        while True:
+            try:
+                version = self._base.execute("PRAGMA user_version").fetchone()[0]
+                if version == 0:
+                    self._base.execute("PRAGMA journal_mode=WAL")
+                    self._base.executescript(_TABLES)
+                break
+            except sqlite3.OperationalError as problem:
+                # Of two that make a new journal at the same time, SQLite lets neither wait.
+                if not problem.sqlite_errorname.startswith("SQLITE_BUSY") or time.monotonic() > end:
+                    raise
+                time.sleep(0.02)
+        if version not in (0, VERSION):
+            said = f"a journal of version {version}; this program writes {VERSION}"
+            raise InputError([Mistake(str(self._path), said)])
+        # What was written is there after a loss of power, too.
+        self._base.execute("PRAGMA synchronous=FULL")
+
+    def _words(self, problem: sqlite3.Error) -> str:
+        """Return what is wrong with the file, in words of a user."""
+        if getattr(problem, "sqlite_errorname", "").startswith("SQLITE_BUSY"):
+            return f"another delivery has been writing it for {self._patience:g} s; is it stopped?"
+        return str(problem)
 
     def _do(self, statement: str, values: Sequence[object] = ()) -> sqlite3.Cursor:
         """Carry out a statement; InputError tells why the file does not take it."""
@@ -112,7 +139,7 @@ class Journal:
         except sqlite3.IntegrityError:
             raise
         except sqlite3.Error as problem:
-            raise InputError([Mistake(str(self._path), str(problem))]) from None
+            raise InputError([Mistake(str(self._path), self._words(problem))]) from None
 
     def close(self) -> None:
         """Close the file."""
