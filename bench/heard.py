@@ -73,8 +73,8 @@ def main() -> None:
                 wc, _ = seconds(["wc", "-l", str(path)])
                 counted, _ = seconds([awk, "{n[$4]++} END {for (h in n) print h, n[h]}", str(path)])
                 print(f"{args.lines:,} messages, {path.stat().st_size / 1e6:.0f} MB")
-                print(f"  heard  {heard:8.2f} s  {heard / args.lines * 1e6:6.1f} µs a message")
-                ratio = f"heard takes {heard / counted:,.0f} times"
+                print(f"  heard  {heard:8.2f} s  {heard / args.lines * 1e6:6.2f} µs a message")
+                ratio = f"heard takes {heard / counted:,.1f} times"
                 print(f"  {Path(awk).name:<6} {counted:8.2f} s  {ratio}")
                 print(f"  wc -l  {wc:8.2f} s  heard takes {heard / wc:,.0f} times")
             if times == 1 and args.dask:

@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import gzip
+import os
 import re
+import shutil
+import subprocess
+from collections import Counter
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from itertools import combinations, product
 from pathlib import Path
+from random import Random
 
 import pytest
 from conftest import tried
@@ -19,11 +24,14 @@ from ivrel.core import Device
 from ivrel.core.evidence import fronts
 from ivrel.core.evidence.arrival import Arrival
 from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.evidence.compiled import SOURCE, finder
 from ivrel.core.evidence.record import kept_line
 from ivrel.core.evidence.summary import Evidence
+from ivrel.demo.day import day
 from ivrel.runners.pieces import through_pieces
 from ivrel.sources.messages import Chunk, Form, Messages, Summing
 
+MUST = bool(os.environ.get("IVREL_SKIP_NOTHING"))
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 DEVICES = [
     Device("x", "router", "s", "quern", (), "192.0.2.1"),
@@ -35,10 +43,10 @@ PIECES = (
     ["", "17: ", "123456: ", "1 ", "2 ", "*", "."],
     ["Nov 23 ", "Nov  3 ", "Feb 30 ", "Xyz 23 ", "Nov 23 2026 ", "2026 Nov 23 ", "2026-11-23T", "2026-11-23 ", "3d04h", "5w ", "12d ", "- ", ""],
     ["10:00:00", "23:59:59", "24:00:00", "10:60:00", "7:00:00", ""],
-    ["", ".123", ".123456", ".1", ".1234567", ",123"],
+    ["", ".123", ".123456", ".1", ".1234", ".1234567", ",123"],
     ["", "Z", "+01:00", " +00:00", " UTC", " EST", " 2026", " 2026 UTC", " TZ+2", ":", " UTC:"],
     [" x", " y1", " 192.0.2.2", " 2001:db8::1", " su:", " 1999", " UTC", " -", "", " x.example.org", " caf\u00e9", ' a"b', " a\\b"],
-    [" su:", " su[12]:", " su[12", " y1[3]", " y1[3", " x:", " su", " [x]:", " -", ""],
+    [" su:", " su[12]:", " su[12]", " su[12", " y1[3]", " y1[3", " x:", " su", " [x]:", " -", ""],
     ["", " ", " hello", " - - - hello", ' 7 ID1 [meta sequenceId="5"] hi', ' 7 - [meta sequenceId="5"][origin ip="192.0.2.1"] hi',
      ' 7 ID1 [meta sequenceId="5"][origin ip="192.0.2.1"] hi', ' 7 ID1 [meta sequenceId=""] hi', ' 7 ID1 [meta sequenceId="12"]',
      " - - -", ' - - [origin ip="192.0.2.2"] x', " - -", "\r", "\0", " x\u2003y"],
@@ -74,10 +82,10 @@ def twice(lines: list[bytes], form: str) -> tuple[object, object]:
     data = b"".join(line.rstrip(b"\n") + b"\n" for line in lines)
     chunk = Chunk("f", NOW, Form(form), 1, "a", data=data)
     found = []
-    # By an expression that looks at each line, and seen through windows, as large files are.
-    for many in (1 << 40, 0):
+    # By an expression that looks at each line, and in the compiled way, which falls back to that.
+    for find in (lambda: None, finder):
         with pytest.MonkeyPatch.context() as patched:
-            patched.setattr(fronts, "MANY", many)
+            patched.setattr(fronts, "finder", find)
             summed = Summing(Directory(DEVICES), UTC, Evidence)(chunk)
         assert summed.wrong == wrong
         found.append(told(summed.gathered))
@@ -97,21 +105,101 @@ def test_counted_together_is_as_read_one_by_one(base: tuple[str, ...], form: str
     assert slow == fast
 
 
-@given(st.lists(st.integers(0, 99_999), min_size=2, max_size=12), st.booleans())
-def test_numbers_in_front_have_no_part_in_a_group(numbers: list[int], new: bool) -> None:
-    form = (
-        '<34>1 2026-11-23T10:00:00Z x su - - [meta sequenceId="%d"] a'
-        if new
-        else "%d: Nov 23 10:00:00 x su: a"
-    )
+NUMBERED = (
+    '<34>1 2026-11-23T10:00:00Z x su - - [meta sequenceId="%d"] a',
+    "<34>1 2026-11-23T10:00:00Z x su %d - - a",
+    "%d: Nov 23 10:00:00 x su: a",
+    "<34>Nov 23 10:00:00 x su[%d]: a",
+    "<34>%dd04h: su: a",
+)
+
+
+@pytest.mark.parametrize("quick", [True, False])
+@given(numbers=st.lists(st.integers(0, 99_999), min_size=2, max_size=12))
+@pytest.mark.parametrize("form", NUMBERED)
+def test_numbers_have_no_part_in_a_group(numbers: list[int], form: str, quick: bool) -> None:
     lines = [(form % number).encode() for number in numbers]
     other = b"<34>Nov 23 10:00:00 y1 su: a"
-    with pytest.MonkeyPatch.context() as patched:
-        patched.setattr(fronts, "MANY", 0)
-        groups = list(fronts.Fronts().groups(b"\n".join([*lines, other])))
+    groups = list(fronts.Fronts(quick=quick).groups(b"\n".join([*lines, other])))
     last = len(lines) - 1
     expected = [(len(lines), 0, lines[0]), (0, last, lines[-1]), (1, last + 1, other)]
     assert sorted((g.number, g.at, g.line) for g in groups) == sorted(expected)
+
+
+@pytest.mark.skipif(not MUST and finder() is None, reason="nothing was compiled")
+def test_the_compiled_way_leaves_few_lines_to_be_looked_at_one_by_one() -> None:
+    find, lines = finder(), [one.data for one in day()]
+    assert find is not None
+    found = find(b"".join(one.replace(b"\n", b" ") + b"\n" for one in lines), False, lambda *_: 1)
+    assert sum(one.number for one in found.alike) > 0.99 * len(lines)
+
+
+@pytest.mark.parametrize("recorded", [False, True])
+@tried(300)
+@given(
+    st.lists(st.tuples(st.tuples(*map(st.sampled_from, PIECES)).map("".join), st.integers(0, 300))),
+    st.sampled_from([[], list(changed(OLD)), list(changed(NEW))]),
+)
+def test_both_ways_count_the_same_fronts(
+    recorded: bool, some: list[tuple[str, int]], more: list[str]
+) -> None:
+    lines = [one.encode() for one in more] + [one.encode() for one, _ in some]
+    if recorded:
+        lines = [kept_line(one, 1e9, "192.0.2.2", 514, "udp", "datagram") for one in lines]
+    lines += [
+        line[: -1 - cut] for line, (_, cut) in zip(lines[len(more) :], some, strict=True) if cut
+    ]
+    data = b"".join(line.rstrip(b"\n") + b"\n" for line in lines)
+    counts = []
+    for quick in (True, False):
+        every, count = fronts.Fronts(recorded=recorded, quick=quick), Counter[object]()
+        for group in every.groups(data):
+            (front,) = every._lines.findall(group.line + b"\n")
+            count[front] += group.number
+        counts.append(count)
+    assert counts[0] == counts[1]
+
+
+HARNESS = """
+#include <stdio.h>
+#include "fronts.c"
+static void tried(const byte *some, size_t size, int recorded) {
+    byte *data = malloc(size);
+    memcpy(data, some, size);
+    size_t n = (size_t)ivrel_lines(data, (int64_t)size);
+    void *begins = malloc((n + 1) * 8), *group = malloc(n * 4), *others = malloc(n * 4);
+    Alike *alike = malloc((n < MOST ? n : MOST) * sizeof *alike);
+    if (ivrel_fronts(data, (int64_t)size, recorded, begins, group, others, alike) < 0) abort();
+    free(data), free(begins), free(group), free(others), free(alike);
+}
+int main(void) {
+    static byte all[1 << 24];
+    size_t size = fread(all, 1, sizeof all, stdin), n = 0;
+    for (int recorded = 0; recorded < 2; recorded++) tried(all, size, recorded);
+    for (const byte *at = all, *end; n < 3000; at = end + 1, n++) {
+        end = memchr(at, 10, size);
+        for (int recorded = 0; recorded < 2; recorded++) tried(at, (size_t)(end - at) + 1, recorded);
+    }
+    return 0;
+}
+"""
+
+
+@pytest.mark.skipif(not MUST and not shutil.which("gcc"), reason="needs gcc")
+def test_the_compiled_way_reads_and_writes_where_it_may(tmp_path: Path) -> None:
+    (tmp_path / "all.c").write_text(HARNESS)
+    program, dice = tmp_path / "all", Random(7)
+    flags = ["-g", "-fsanitize=address,undefined", "-fno-sanitize-recover", f"-I{SOURCE.parent}"]
+    subprocess.run(["gcc", *flags, "-o", program, tmp_path / "all.c"], check=True)
+    whole = [line.encode() for base in (OLD, NEW) for line in changed(base)]
+    whole += [kept_line(one, 1e9, "192.0.2.2", 514, "udp", "datagram") for one in whole]
+    whole += [b"<7>Nov  3 10:00:00 %s: m" % (b"x" * n) for n in range(200, 300)]
+    whole += [b"<7>1 2026-11-23T10:00:00Z %s y %d i - m" % (b"x" * n, n) for n in range(200, 300)]
+    # Cut anywhere, so that each byte is the last of some line; and more fronts than are held.
+    lines = [one[: dice.randrange(len(one) + 1)] for one in dice.choices(whole, k=20_000)]
+    lines += [*whole, *(b"<7>Nov  3 10:00:00 h%d t: m" % n for n in range(70_000))]
+    done = subprocess.run([program], input=b"\n".join(lines) + b"\n", capture_output=True, check=False)  # fmt: skip
+    assert (done.returncode, done.stderr) == (0, b"")
 
 
 @tried(300)

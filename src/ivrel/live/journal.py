@@ -12,7 +12,6 @@ import getpass
 import os
 import socket
 import sqlite3
-import time
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from hashlib import sha256
@@ -24,30 +23,10 @@ from msgspec import Struct
 from ivrel.core.delivery.course import HELD, IN_FLIGHT, WAITING
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.vocabulary.errors import InputError, Mistake
+from ivrel.live.tables import FILE, HOLDING, is_busy, opened
 from ivrel.sources.files import reason, write_bytes
 
-VERSION = 1  # of the tables
-FILE, TEXTS = "deliveries.sqlite", "delivery-texts"
-_HELD = ", ".join(f"'{state}'" for state in HELD)
-_TABLES = f"""
-BEGIN IMMEDIATE;
-CREATE TABLE IF NOT EXISTS delivery (
-  id INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT, who TEXT NOT NULL, host TEXT NOT NULL,
-  process TEXT NOT NULL, folder TEXT NOT NULL, options TEXT NOT NULL, dry INTEGER NOT NULL);
-CREATE TABLE IF NOT EXISTS device (
-  delivery INTEGER NOT NULL REFERENCES delivery, name TEXT NOT NULL, wave INTEGER NOT NULL,
-  platform TEXT NOT NULL, state TEXT NOT NULL, why TEXT NOT NULL DEFAULT '',
-  change TEXT NOT NULL DEFAULT '', before TEXT NOT NULL DEFAULT '', proved TEXT NOT NULL DEFAULT '',
-  verdicts TEXT NOT NULL DEFAULT '[]', became TEXT NOT NULL DEFAULT '[]',
-  PRIMARY KEY (delivery, name));
-CREATE UNIQUE INDEX IF NOT EXISTS held ON device (name) WHERE state IN ({_HELD});
-CREATE TABLE IF NOT EXISTS step (
-  id INTEGER PRIMARY KEY, delivery INTEGER NOT NULL, name TEXT NOT NULL, at TEXT NOT NULL,
-  step TEXT NOT NULL, said TEXT NOT NULL DEFAULT '[]');
-CREATE INDEX IF NOT EXISTS steps ON step (delivery, name);
-PRAGMA user_version = {VERSION};
-COMMIT;
-"""
+TEXTS = "delivery-texts"
 
 Verdicts = tuple[tuple[str, str], ...]  # settings and what was found of each
 
@@ -99,38 +78,14 @@ class Journal:
         self._path, self._texts, self._patience = folder / FILE, folder / TEXTS, patience
         try:
             folder.mkdir(parents=True, exist_ok=True)
-            self._base = sqlite3.connect(self._path, timeout=patience, isolation_level=None)
-            self._prepare()
+            self._base = opened(self._path, patience)
         except (OSError, sqlite3.Error) as problem:
             said = reason(problem) if isinstance(problem, OSError) else self._words(problem)
             raise InputError([Mistake(str(self._path), f"no journal: {said}")]) from None
 
-    def _prepare(self) -> None:
-        """Make the tables if there are none; a journal that stands is not written."""
-        end = time.monotonic() + self._patience
-        while True:
-            try:
-                version = self._base.execute("PRAGMA user_version").fetchone()[0]
-                if version == 0:
-                    self._base.execute("PRAGMA journal_mode=WAL")
-                    self._base.executescript(_TABLES)
-                break
-            except sqlite3.OperationalError as problem:
-                # Of two that make a new journal at the same time, SQLite lets neither wait.
-                if not problem.sqlite_errorname.startswith("SQLITE_BUSY") or time.monotonic() > end:
-                    raise
-                time.sleep(0.02)
-        if version not in (0, VERSION):
-            said = f"a journal of version {version}; this program writes {VERSION}"
-            raise InputError([Mistake(str(self._path), said)])
-        # What was written is there after a loss of power, too.
-        self._base.execute("PRAGMA synchronous=FULL")
-
     def _words(self, problem: sqlite3.Error) -> str:
-        """Return what is wrong with the file, in words of a user."""
-        if getattr(problem, "sqlite_errorname", "").startswith("SQLITE_BUSY"):
-            return f"another delivery has been writing it for {self._patience:g} s; is it stopped?"
-        return str(problem)
+        held = f"another delivery has been writing it for {self._patience:g} s; is it stopped?"
+        return held if is_busy(problem) else str(problem)
 
     def _do(self, statement: str, values: Sequence[object] = ()) -> sqlite3.Cursor:
         """Carry out a statement; InputError tells why the file does not take it."""
@@ -197,7 +152,7 @@ class Journal:
             self._set(number, name, state=IN_FLIGHT)
         except sqlite3.IntegrityError:
             row = self._do(
-                f"SELECT delivery FROM device WHERE name = ? AND state IN ({_HELD})", (name,)
+                f"SELECT delivery FROM device WHERE name = ? AND state IN ({HOLDING})", (name,)
             ).fetchone()
             holder = self.delivery(row[0]) if row else None
             if holder is not None and is_alive(holder):
@@ -248,7 +203,7 @@ class Journal:
         """
         where = (
             "AND (ended IS NULL OR EXISTS (SELECT 1 FROM device WHERE delivery = d.id "
-            f"AND state IN ({_HELD})))"
+            f"AND state IN ({HOLDING})))"
             if unfinished
             else ""
         )
@@ -304,7 +259,7 @@ class Journal:
         """Delete the texts of a device that nothing needs any more."""
         for name in filter(None, (entry.before, entry.proved)):
             needed = self._do(
-                f"SELECT 1 FROM device WHERE state IN ({_HELD}) AND (before = ? OR proved = ?)",
+                f"SELECT 1 FROM device WHERE state IN ({HOLDING}) AND (before = ? OR proved = ?)",
                 (name, name),
             ).fetchone()
             if not needed:

@@ -13,9 +13,8 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from ivrel.core.evidence.windows import windows
+from ivrel.core.evidence.compiled import Finds, finder
 
-MANY = 1 << 18  # bytes of lines, from which on it pays to look at very many at once
 _TIME = rb"(?!2[4-9])[0-2][0-9]:[0-5][0-9]:[0-5][0-9]"
 # Three digits of a fraction, or six where it is known what ends them; others are read one by one.
 _FRACTION = rb"(?:(\.)[0-9][0-9][0-9](?:[0-9][0-9][0-9](?=([Z +-])))?)?(?![0-9])"
@@ -39,6 +38,15 @@ _NEW = (
     rb"(?:-|(\[meta sequenceId=)QUOTE[0-9]{1,9}QUOTE\])(?=[ \n])"
 )  # fmt: skip
 
+# What stands around a message in a line of a recording, with the sign of its quotes.
+_RECORDED = (
+    rb"\{\"received\":\"[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2}\.[0-9]{6}Z\""
+    rb"(,\"sender\":\"[0-9a-f.:]+\",\"port\":[0-9]+,\"transport\":\"[a-z]+\","
+    rb"\"framing\":\"[a-z ]+\",)\"text\":\"",
+    b'\\\\"',
+    rb"\"\}",
+)
+
 
 class Group(Struct, frozen=True):
     """Lines that show the same: how many, and the index of one of them, with that line.
@@ -53,25 +61,26 @@ class Group(Struct, frozen=True):
 
 
 class Fronts:
-    """Finds the groups of lines; `before`, `after`: expressions for what stands around a message,
-    with what is the same in a group as a group of the first.
+    """Finds the groups of lines, of a recording (`recorded`) or of messages alone.
+
+    `quick`: in the compiled way, if there is one.
     """
 
-    def __init__(self, before: bytes = b"", quote: bytes = b'"', after: bytes = b"") -> None:
+    def __init__(self, *, recorded: bool = False, quick: bool = True) -> None:
+        before, quote, after = _RECORDED if recorded else (b"", b'"', b"")
         new = _NEW.replace(b"QUOTE", quote)
         front = rb"((?:<[0-9]{1,3}>)?)(?:%s|%s)" % (new, _OLD)
-        known = rb"%s%s[^\n]*%s\n" % (before, front, after)
         # A second expression for the whole line; that a match begins where one ended needs no sign.
-        self._lines = re.compile(rb"%s|([^\n]*)\n" % known)
-        self._front = re.compile(front)
-        self._is_bare = not before and not after
+        self._lines = re.compile(rb"%s%s[^\n]*%s\n|([^\n]*)\n" % (before, front, after))
+        self._front = re.compile(before + front)
+        self._recorded = recorded
+        self._find = finder() if quick else None
 
     def groups(self, data: bytes) -> Iterator[Group]:
         """Yield the groups of some lines, of which the last may lack its line end."""
         if not data.endswith(b"\n"):
             data += b"\n"
-        large = self._is_bare and len(data) >= MANY
-        yield from self._in_windows(data) if large else self._one_by_one(data)
+        yield from self._one_by_one(data) if self._find is None else self._at_once(data, self._find)
 
     def _one_by_one(self, data: bytes) -> Iterator[Group]:
         lines, found = data.split(b"\n"), self._lines.findall(data)
@@ -84,9 +93,9 @@ class Fronts:
             if number > 1:
                 yield Group(0, last[key], lines[last[key]])
 
-    def _in_windows(self, data: bytes) -> Iterator[Group]:
-        """Yield the groups of very many lines, most of which are not looked at one by one."""
-        found = windows(data, self._front_of)
+    def _at_once(self, data: bytes, find: Finds) -> Iterator[Group]:
+        """Yield the groups of lines, most of which are not looked at one by one."""
+        found = find(data, self._recorded, self._front_of)
 
         def line(n: int) -> bytes:
             return data[found.begins[n] : found.begins[n + 1] - 1]
@@ -96,7 +105,6 @@ class Fronts:
             groups.append(Group(one.number, one.first, line(one.first)))
             if one.number > 1:
                 groups.append(Group(0, one.last, line(one.last)))
-        # They may be many as well, and have no more windows to be seen through.
         others = b"".join(line(n) + b"\n" for n in found.others)
         groups += (
             Group(group.number, found.others[group.at], group.line)

@@ -17,7 +17,7 @@ from ivrel.sources.messages.streams import Lines
 
 __all__ = ["FORMATS", "Chunk", "Form", "Messages", "Summed", "Summing", "problems_of"]
 
-CHUNK = 8 * 1024 * 1024  # bytes of a chunk, about
+CHUNK = 16 * 1024 * 1024  # bytes of a chunk, about
 
 
 class Messages:
@@ -75,11 +75,11 @@ class Messages:
         form = self._form
         path = path if lines.is_plain else ""
         # After a damaged one, nothing more comes of a file; what came before it stands.
-        for number, start, data, is_all in lines.blocks(stream, CHUNK):
-            form = form or Form(recognised(data))
+        for number, start, size, data in lines.blocks(stream, CHUNK, keep=not path):
+            form = form or Form(recognised(data or b""))
             chunk = Chunk(lines.shown, lines.near, form, number)
-            if path and is_all:
-                yield replace(chunk, path=path, start=start, size=len(data))
+            if path and (data is None or len(data) == size):
+                yield replace(chunk, path=path, start=start, size=size)
             else:
                 yield replace(chunk, data=data)
 

@@ -15,18 +15,6 @@ from ivrel.core.evidence.fronts import Fronts, Group
 from ivrel.sources.messages.formats import FORMATS, Read, template
 from ivrel.sources.messages.streams import LONGEST_LINE
 
-# What stands around a message in a line of each format, up to its front. Of other formats, each
-# line is read.
-_RECORDED = (
-    rb"\{\"received\":\"[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2}\.[0-9]{6}Z\""
-    rb"(,\"sender\":\"[0-9a-f.:]+\",\"port\":[0-9]+,\"transport\":\"[a-z]+\","
-    rb"\"framing\":\"[a-z ]+\",)\"text\":\""
-)
-_FRONTS = {
-    "lines": (b"", b'"', b""),
-    "recording": (_RECORDED, b'\\\\"', rb"\"\}"),
-}
-
 
 class Form(Struct, frozen=True):
     """The format of records: a row of FORMATS, or a template of the user's own."""
@@ -106,7 +94,8 @@ class Summing(Generic[G]):
 
     def __init__(self, directory: Directory, zone: tzinfo, new: Callable[[], G]) -> None:
         self._directory, self._zone, self._new = directory, zone, new
-        self._fronts = {name: Fronts(*around) for name, around in _FRONTS.items()}
+        # Of other formats, each line is read.
+        self._fronts = {"lines": Fronts(), "recording": Fronts(recorded=True)}
 
     def __call__(self, chunk: Chunk) -> Summed[G]:
         """Return what a chunk comes to."""

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, BinaryIO, cast
 
 import zstandard
 
+from ivrel.core.evidence.compiled import line_counter
 from ivrel.core.evidence.framing import LONGEST
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.files import reason
@@ -76,43 +77,53 @@ class Lines:
         except _DAMAGED as problem:
             raise self._damaged(f"behind line {number}", problem) from None
 
-    def blocks(self, stream: BinaryIO, size: int) -> Iterator[tuple[int, int, bytes, bool]]:
+    def blocks(
+        self, stream: BinaryIO, size: int, *, keep: bool = True
+    ) -> Iterator[tuple[int, int, int, bytes | None]]:
         """Yield whole lines, about `size` bytes at a time: the number of the first, where they
-        begin, their bytes, and whether all that stands there is in them.
+        begin, how many bytes they have, and these.
+
+        `keep`: whether they are wanted; if not, None stands for all but the first of them, and
+        for lines of which not all bytes are there.
         """
-        number, start, held = 1, 0, bytearray()
+        number, start, have = 1, 0, 0
+        buffer = bytearray(size)
+        held, count = memoryview(buffer), line_counter()
         with stream:
             while True:
-                problem = self._fill(stream, held, size)
-                ended = problem is not None or len(held) < size
-                end = len(held) if ended else held.rfind(b"\n") + 1
+                have, problem = self._fill(stream, held, have)
+                ended = problem is not None or have < size
+                end = have if ended else buffer.rfind(b"\n") + 1
                 if end:
-                    data, gone, is_all = bytes(held[:end]), end, True
-                    del held[:end]
+                    gone, added = end, count(buffer, end)
+                    data = bytes(held[:end]) if keep or number == 1 else None
+                    held[: have - end] = held[end:have]
+                    have -= end
                 else:  # one line, and it goes on
-                    data, gone, is_all = bytes(held[: LONGEST_LINE + 1]) + b"\n", len(held), False
-                    held.clear()
-                    gone += self._pass_over(stream)
-                if data:
-                    yield number, start, data, is_all
-                number += data.count(b"\n")
+                    data = bytes(held[: LONGEST_LINE + 1]) + b"\n"
+                    gone, added, have = have + self._pass_over(stream), 1, 0
+                if gone:
+                    yield number, start, gone, data
+                number += added
                 start += gone
                 if problem is not None:
                     raise self._damaged(f"behind line {number - 1}", problem) from None
                 if ended:
                     return
 
-    def _fill(self, stream: BinaryIO, held: bytearray, size: int) -> Exception | None:
-        """Read until so many bytes are held, or there are no more; return what is damaged."""
+    def _fill(self, stream: BinaryIO, held: memoryview, have: int) -> tuple[int, Exception | None]:
+        """Read until there is no room, or there are no more bytes; return how many there are then,
+        and what is damaged.
+        """
         try:
-            while len(held) < size:
-                piece = stream.read1(size - len(held))  # type: ignore[attr-defined]
-                if not piece:
+            while have < len(held):
+                more = stream.readinto1(held[have:])  # type: ignore[attr-defined]
+                if not more:
                     break
-                held += piece
+                have += more
         except _DAMAGED as problem:
-            return problem
-        return None
+            return have, problem
+        return have, None
 
     @property
     def is_plain(self) -> bool:
