@@ -27,13 +27,13 @@ class Compiling(BuildHookInterface[Any]):
         if self.target_name != "wheel" or os.name != "posix" or compiler is None:
             return
         # The same name as in `ivrel.core.evidence.compiled`.
-        name = f"fronts-{sha256(source.read_bytes()).hexdigest()[:12]}.so"
+        name = f"fronts-{sha256(source.read_bytes()).hexdigest()[:12]}.compiled"
         made = source.with_name(f"{name}.{os.getpid()}")
         done = subprocess.run([compiler, *FLAGS, "-o", made, source], check=False)
         if done.returncode:
             made.unlink(missing_ok=True)
             return
-        for old in source.parent.glob("fronts-*.so"):
+        for old in source.parent.glob("fronts-*.compiled"):
             old.unlink()
         made.rename(source.with_name(name))
         if version == "standard":

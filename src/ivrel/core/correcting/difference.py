@@ -4,7 +4,7 @@ rest.
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Mapping
+from collections.abc import Callable, Container, Iterable, Mapping
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
@@ -122,15 +122,78 @@ def is_same_beyond_export(dialect: Dialect, before: Text, after: Text) -> bool:
 
 
 def _is_same(dialect: Dialect, before: Text, after: Text) -> bool:
-    old, new = dialect.shape.statements(before), dialect.shape.statements(after)
-    # A correction changes a few lines of many: what both texts begin and end with is passed over.
-    most = min(len(old), len(new))
-    first = next((n for n in range(most) if _differ(old[n], new[n])), most)
-    rest = most - first
-    last = next((n for n in range(rest) if _differ(old[-1 - n], new[-1 - n])), rest)
-    middles = (some[first : len(some) - last] for some in (old, new))
-    one, other = (_beyond_export(dialect, middle) for middle in middles)
+    one, other = (_beyond_export(dialect, some) for some in differing(dialect, before, after))
     return one == other
+
+
+def differing(dialect: Dialect, before: Text, after: Text) -> tuple[list[Found], list[Found]]:
+    """Return the statements of two texts from the first to the last in which they differ."""
+    return before.once(("differing", after), lambda: _between(dialect, before, after))
+
+
+def may_differ(before: Records, after: Records, table: str) -> bool:
+    """Whether two texts, as they were read, may differ in a table that is looked up."""
+    heads, split = matcher(before.dialect).heads.lazy[table], before.dialect.shape.split
+    return any(
+        top[: len(head)] == head
+        for some in differing(before.dialect, before.text, after.text)
+        for path, raw, _ in some
+        for top in [path[0] if path else tuple(split(decode(raw[:LONGEST])))]
+        for head in heads
+    )
+
+
+def _between(dialect: Dialect, before: Text, after: Text) -> tuple[list[Found], list[Found]]:
+    # A correction changes a few lines of many: what both texts begin and end with is passed over,
+    # first its bytes, and then its statements.
+    first, last = _in_common(dialect, before.data, after.data)
+    if first or last:
+        pieces = (text.data[first : len(text.data) - last] for text in (before, after))
+        old, new = (list(dialect.shape.everything(Text(piece))) for piece in pieces)
+    else:
+        old, new = dialect.shape.statements(before), dialect.shape.statements(after)
+    most = min(len(old), len(new))
+    start = next((n for n in range(most) if _differ(old[n], new[n])), most)
+    rest = most - start
+    end = next((n for n in range(rest) if _differ(old[-1 - n], new[-1 - n])), rest)
+    return old[start : len(old) - end], new[start : len(new) - end]
+
+
+def _in_common(dialect: Dialect, one: bytes, other: bytes) -> tuple[int, int]:
+    """Return how many bytes two texts begin and end with in common, up to where what stands between
+    reads the same alone as in its text.
+    """
+    anew = dialect.shape.begins_anew
+    if not dialect.shape.APART:
+        return 0, 0
+    most = min(len(one), len(other))
+    first = _longest(lambda n: one[:n] == other[:n], most)
+    last = _longest(lambda n: one[len(one) - n :] == other[len(other) - n :], most - first)
+    # Back to a line that stands in both as a whole.
+    begin = one.rfind(b"\n", 0, first) + 1
+    while begin:
+        begin = one.rfind(b"\n", 0, begin - 1) + 1
+        if anew(_line_at(one, begin)):
+            break
+    # On to a line that does, with the end of the line before it.
+    end = one.find(b"\n", len(one) - last) + 1 or len(one)
+    while end < len(one) and not anew(_line_at(one, end)):
+        end = one.find(b"\n", end) + 1 or len(one)
+    return begin, len(one) - end
+
+
+def _line_at(data: bytes, begin: int) -> bytes:
+    end = data.find(b"\n", begin)
+    return data[begin : end if end >= 0 else len(data)]
+
+
+def _longest(holds: Callable[[int], bool], most: int) -> int:
+    """Return the largest number up to which something holds, which it does for 0."""
+    low, high = 0, most
+    while low < high:
+        middle = (low + high + 1) // 2
+        low, high = (middle, high) if holds(middle) else (low, middle - 1)
+    return low
 
 
 def _differ(one: Found, other: Found) -> bool:

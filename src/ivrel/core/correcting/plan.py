@@ -10,11 +10,12 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.difference import may_differ
 from ivrel.core.correcting.steps import Step, steps_between
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.reading.records import Records
-from ivrel.core.reading.statements import Key
+from ivrel.core.reading.statements import LAZY, Key
 from ivrel.core.settings import SETTINGS, Obstacle
 from ivrel.core.settings.bearing import bearing
 
@@ -68,7 +69,8 @@ def make_plan(before: Answers, asked: Asked, waived: Set[str], whole: Asked | No
 
 def undo(corrected: Records, original: Records) -> list[Step]:
     """Return the steps that bring a corrected configuration back to what it said."""
-    return _ordered(corrected, steps_between(corrected, original))
+    same = [table for table in LAZY if not may_differ(original, corrected, table)]
+    return _ordered(corrected, steps_between(corrected, original, same))
 
 
 class _Planning:

@@ -102,13 +102,17 @@ def spare(tried: Tried) -> list[Edit]:
     whole = {name: standing(after, r) for name, r in asked.items() if name not in case.waived}
     kept = left_for(tried.before, right=False) & left_for(after, right=True)
     order = {edit: n for n, edit in enumerate(tried.trial.fine)}
+    owners = {step.edit: tried.plan.owners(step) for step in tried.plan.steps}
     out = []
     for edit, records in tried.trial.without_each():
         if records is None or len(records.strays) != len(after.records.strays):
             continue
         without = after.on(records)
-        if kept <= left_for(without, right=True) and all(
-            standing(without, asked[name]) <= found for name, found in whole.items()
+        # What the line was written for is most likely what is missing without it.
+        first = owners.get(replace(edit, line=0), ())
+        names = dict.fromkeys((*(name for name in first if name in whole), *whole))
+        if all(standing(without, asked[name]) <= whole[name] for name in names) and (
+            kept <= left_for(without, right=True)
         ):
             out.append(edit)
     return sorted(out, key=order.__getitem__)

@@ -43,12 +43,9 @@ class _Alike(ctypes.Structure):
     _fields_ = tuple((name, ctypes.c_int64) for name in Alike.__struct_fields__)
 
 
-Finds = Callable[[bytes, bool, Callable[[bytes, int], object | None]], Found]
-
-
 def library(source: Path = SOURCE) -> Path:
     """Return where the library made of a source lies."""
-    return source.with_name(f"fronts-{sha256(source.read_bytes()).hexdigest()[:12]}.so")
+    return source.with_name(f"fronts-{sha256(source.read_bytes()).hexdigest()[:12]}.compiled")
 
 
 def _loaded() -> ctypes.CDLL | None:
@@ -78,29 +75,40 @@ def line_counter() -> Callable[[bytearray, int], int]:
     return count
 
 
-def finder() -> Finds | None:
+def finder() -> Finder | None:
     """Return the compiled way, None where there is none."""
     made = _loaded()
-    if made is None:
-        return None
+    return Finder(made) if made is not None else None
 
-    def find(data: bytes, recorded: bool, front_of: Callable[[bytes, int], object | None]) -> Found:
+
+class Finder:
+    """Finds which of some lines are alike; `made`: the library."""
+
+    def __init__(self, made: ctypes.CDLL) -> None:
+        self._made = made
+
+    def __reduce__(self) -> tuple[Callable[[], Finder | None], tuple[()]]:
+        # Wherever it is sent, the library of that machine is loaded, if there is one.
+        return finder, ()
+
+    def __call__(
+        self, data: bytes, recorded: bool, front_of: Callable[[bytes, int], object | None]
+    ) -> Found:
         """Return which of some lines are alike; each has its line end.
 
-        `front_of`: what tells fronts apart, for a line whose front ends in so many bytes; None if
-        it has none, and is among the others with all that are like it.
+        `recorded`: whether they are those of a recording; `front_of`: what tells fronts apart, for
+        a line whose front ends in so many bytes; None if it has none, and is among the others with
+        all that are like it.
         """
-        lines: int = made.ivrel_lines(data, len(data))
+        lines: int = self._made.ivrel_lines(data, len(data))
         begins, group = (ctypes.c_int64 * (lines + 1))(), (ctypes.c_int32 * lines)()
         others, alike = (ctypes.c_int32 * lines)(), (_Alike * min(_MOST, lines))()
-        number = made.ivrel_fronts(data, len(data), recorded, begins, group, others, alike)
+        number = self._made.ivrel_fronts(data, len(data), recorded, begins, group, others, alike)
         if number < 0:
             raise MemoryError
         some = [Alike(a.number, a.first, a.last, a.cut) for a in alike[:number]]
         left = lines - sum(a.number for a in some)
         return _checked(data, Found(some, others[:left], begins), group, front_of)
-
-    return find
 
 
 def _checked(

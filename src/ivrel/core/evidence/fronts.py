@@ -13,7 +13,7 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from ivrel.core.evidence.compiled import Finds, finder
+from ivrel.core.evidence.compiled import Finder, finder
 
 _TIME = rb"(?!2[4-9])[0-2][0-9]:[0-5][0-9]:[0-5][0-9]"
 # Three digits of a fraction, or six where it is known what ends them; others are read one by one.
@@ -93,7 +93,7 @@ class Fronts:
             if number > 1:
                 yield Group(0, last[key], lines[last[key]])
 
-    def _at_once(self, data: bytes, find: Finds) -> Iterator[Group]:
+    def _at_once(self, data: bytes, find: Finder) -> Iterator[Group]:
         """Yield the groups of lines, most of which are not looked at one by one."""
         found = find(data, self._recorded, self._front_of)
 

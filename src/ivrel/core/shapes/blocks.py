@@ -15,7 +15,7 @@ from collections.abc import Container, Iterator, Sequence
 from functools import lru_cache
 from typing import ClassVar
 
-from ivrel.core.shapes.indented import Layout, depth_of, edited, header, join, tops_of
+from ivrel.core.shapes.indented import Layout, depth_of, edited, header, is_top, join
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse
 from ivrel.core.text.lines import edited_lines, lines_with
 from ivrel.core.text.text import Text, decode
@@ -29,6 +29,7 @@ class Blocks(Shape, frozen=True):
     """The shape `blocks`; `indent`: the blanks by which a new block is moved in."""
 
     LISTS: ClassVar[bool] = True
+    APART: ClassVar[bool] = True
 
     indent: int = 4
 
@@ -62,6 +63,9 @@ class Blocks(Shape, frozen=True):
                 continue
             first, wanted = text.line_of(top), text.line_of(start)
             yield from (found for found in _block(data, top, first, comment) if found[2] == wanted)
+
+    def begins_anew(self, line: bytes) -> bool:
+        return is_top(line, self.comment.encode())
 
     def everything(self, text: Text) -> Iterator[Found]:
         return _statements(text.data.split(b"\n"), 1, self.comment.encode())
@@ -102,8 +106,7 @@ class Blocks(Shape, frozen=True):
         layout = Layout(self.comment.encode(), self.indent)
 
         def change(lines: list[bytes]) -> None:
-            tops = text.once("tops", lambda: tops_of(lines, layout))
-            lines[:] = edited(lines, tops, edits, identity, layout)
+            lines[:] = edited(lines, edits, identity, layout)
 
         return edited_lines(text.data, change)
 

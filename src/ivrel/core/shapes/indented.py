@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
 
@@ -30,6 +30,15 @@ def depth_of(raw: bytes) -> int:
     return len(lead.expandtabs(8)) if b"\t" in lead else len(lead)
 
 
+# With what a line begins that is moved in, or empty.
+_MOVED_IN = frozenset((b"", b" ", b"\t", b"\r", b"\x0b", b"\x0c"))
+
+
+def is_top(line: bytes, comment: bytes) -> bool:
+    """Whether a line says something, and is not moved in."""
+    return line[:1] not in _MOVED_IN and not line.startswith(comment)
+
+
 class Layout(Struct, frozen=True):
     """How a dialect lays out its blocks: the comment sign, the blanks by which a block is moved
     in.
@@ -39,36 +48,60 @@ class Layout(Struct, frozen=True):
     indent: int
 
 
-def tops_of(lines: Sequence[bytes], layout: Layout) -> tuple[int, ...]:
-    """Return the lines at which the members at the top begin."""
-    return tuple(at for at, _, _ in _children(lines, 0, len(lines), -1, layout.comment))
-
-
 def edited(
-    lines: Sequence[bytes],
-    tops: Sequence[int],
-    edits: Sequence[Edit],
-    identity: Identity,
-    layout: Layout,
+    lines: Sequence[bytes], edits: Sequence[Edit], identity: Identity, layout: Layout
 ) -> list[bytes]:
-    """Return the lines of a text after edits; `tops`: where its members at the top begin."""
-    members = _members(lines, tops)
+    """Return the lines of a text after edits."""
+    whole = list(lines)
+    blocks: dict[Words, _Block] = {}  # at the top, that an edit was about
     for edit in edits:
-        block = [m for m in members[1:] if edit.path and _is_line(m[0], edit.path[0])]
         # What is inside of one block is changed there; the rest of a text can be long.
-        if len(block) == 1:
-            _apply(block[0], edit, identity, layout)
-        else:
-            whole = [line for member in members for line in member]
+        head = edit.path[0] if edit.path else ()
+        block = blocks.get(head) or (_block_of(whole, head, layout.comment) if head else None)
+        if block is None:
+            whole, blocks = _joined(whole, blocks.values()), {}
             _apply(whole, edit, identity, layout)
-            members = _members(whole, tops_of(whole, layout))
-    return [line for member in members for line in member]
+        else:
+            blocks[head] = block
+            _apply(block.lines, edit, identity, layout)
+    return _joined(whole, blocks.values())
 
 
-def _members(lines: Sequence[bytes], tops: Sequence[int]) -> list[list[bytes]]:
-    """Return the lines of each member at the top; before them, those in front of the first."""
-    ends = (*tops, len(lines))
-    return [list(lines[first:last]) for first, last in zip((0, *tops), ends, strict=True)]
+class _Block(Struct, frozen=True):
+    """The lines of a block at the top, and from where to where they stood."""
+
+    begin: int
+    end: int
+    lines: list[bytes]
+
+
+def _block_of(lines: list[bytes], words: Words, comment: bytes) -> _Block | None:
+    """Return the one block at the top with this header; None if there is none, or several, or they
+    are not as easily told.
+    """
+    said = (line for line in lines if (text := line.strip()) and not text.startswith(comment))
+    # Where the first line is not moved in, blocks at the top are those that are not, either.
+    if not is_top(next(said, b""), comment):
+        return None
+    begins = words[0].encode(), b'"'
+    likely = [at for at, line in enumerate(lines) if line.startswith(begins)]
+    found = [at for at in likely if is_top(lines[at], comment) and _is_line(lines[at], words)]
+    if len(found) != 1:
+        return None
+    begin = end = found[0]
+    while end == begin or (end < len(lines) and not is_top(lines[end], comment)):
+        end += 1
+    return _Block(begin, end, lines[begin:end])
+
+
+def _joined(lines: Sequence[bytes], blocks: Iterable[_Block]) -> list[bytes]:
+    """Return the lines with blocks, as they are now, in their places."""
+    out: list[bytes] = []
+    copied = 0
+    for block in sorted(blocks, key=lambda block: block.begin):
+        out += [*lines[copied : block.begin], *block.lines]
+        copied = block.end
+    return [*out, *lines[copied:]]
 
 
 def _apply(lines: list[bytes], edit: Edit, identity: Identity, layout: Layout) -> None:

@@ -8,9 +8,11 @@ A change assigns again; a line that begins with the removal word takes away ever
 from __future__ import annotations
 
 import re
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Collection, Container, Iterator, Sequence
 from functools import lru_cache
 from typing import ClassVar
+
+from msgspec import Struct
 
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
 from ivrel.core.text.lines import (
@@ -29,6 +31,7 @@ class Paths(Shape, frozen=True):
     """The shape `paths`, which has no options of its own."""
 
     LISTS: ClassVar[bool] = True
+    APART: ClassVar[bool] = True
     ASSIGNS: ClassVar[bool] = True
 
     def split(self, line: str) -> list[str]:
@@ -69,6 +72,9 @@ class Paths(Shape, frozen=True):
             if said and not said.startswith(comment):
                 yield (), said, n
 
+    def begins_anew(self, line: bytes) -> bool:
+        return True
+
     def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
         equals = spacing(text.data)
         said = (
@@ -96,12 +102,13 @@ class Paths(Shape, frozen=True):
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
         data = text.data
-        known: dict[bytes, Words] = {}  # lines that were cut into words
         equals = spacing(data)
 
         def change(lines: list[bytes]) -> None:
+            editing = _Editing(lines, {edit.words[0] for edit in edits})
             for edit in edits:
-                _apply(lines, edit, known, equals)
+                editing.carry_out(edit, equals)
+            lines[:] = editing.lines()
 
         return edited_lines(data, change)
 
@@ -137,48 +144,71 @@ def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes
     return re.compile(b"(?:" + one + b"[^\n]*+(?:\n|$))++"), re.compile(b"\n" + one)
 
 
-def _apply(lines: list[bytes], edit: Edit, known: dict[bytes, Words], equals: str) -> None:
-    left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
-    # What an edit means begins like its first word: only those lines are looked at.
-    below_it = [
-        (at, words) for at, words in _below(lines, left[0], known) if words[: len(left)] == left
-    ]
-    if edit.removes:
-        if not below_it:
-            raise missing(edit, join_path)
-        for at, _ in reversed(below_it):
-            del lines[at]
-    elif below_it:
-        at = below_it[-1][0]
-        lines[at] = in_place_of(
-            lines[at], as_before(lines[at], assigned(join_path(edit.words), equals))
-        )
-    else:
-        lines.insert(_behind(lines, left, known), assigned(join_path(edit.words), equals).encode())
+class _Line(Struct, frozen=True):
+    """A line that an edit may be about, in words.
 
-
-def _below(lines: list[bytes], first: str, known: dict[bytes, Words]) -> list[tuple[int, Words]]:
-    """Return the lines that begin with a word, in words."""
-    head = (first + ".").encode()
-    out = []
-    for at, raw in enumerate(lines):
-        if raw.lstrip().startswith(head):
-            words = known.get(raw)
-            if words is None:
-                words = known[raw] = tuple(split_path(decode(raw)))
-            out.append((at, words))
-    return out
-
-
-def _behind(lines: list[bytes], left: Words, known: dict[bytes, Words]) -> int:
-    """Return where a new assignment goes: behind the last one that shares the longest beginning
-    with it.
+    `at`: its number in the text; of one that is new, that of the line which it stands behind.
     """
-    best, place = 0, len(lines)
-    for at, words in _below(lines, left[0], known):
-        same = 0
-        while same < min(len(words), len(left)) and words[same] == left[same]:
-            same += 1
-        if same >= best:
-            best, place = same, at + 1
-    return place
+
+    at: int
+    raw: bytes
+    words: Words
+
+
+class _Editing:
+    """Lines on their way through edits; only those that begin with some words are looked at."""
+
+    def __init__(self, lines: list[bytes], firsts: Collection[str]) -> None:
+        self._whole = lines
+        heads = tuple(f"{first}.".encode() for first in firsts)
+        self._about = [at for at, raw in enumerate(lines) if raw.lstrip().startswith(heads)]
+        self._lines = [
+            _Line(at, lines[at], tuple(split_path(decode(lines[at])))) for at in self._about
+        ]
+
+    def carry_out(self, edit: Edit, equals: str) -> None:
+        """Carry out an edit; Refused if there is nothing to remove."""
+        left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
+        hits = [n for n, line in enumerate(self._lines) if line.words[: len(left)] == left]
+        if edit.removes:
+            if not hits:
+                raise missing(edit, join_path)
+            for n in reversed(hits):
+                del self._lines[n]
+            return
+        said = assigned(join_path(edit.words), equals)
+        if hits:
+            old = self._lines[hits[-1]]
+            raw = in_place_of(old.raw, as_before(old.raw, said))
+            self._lines[hits[-1]] = _Line(old.at, raw, tuple(split_path(decode(raw))))
+        else:
+            place = self._behind(left)
+            at = self._lines[place - 1].at if place else len(self._whole)
+            line = _Line(at, said.encode(), tuple(split_path(said)))
+            self._lines.insert(place or len(self._lines), line)
+
+    def _behind(self, left: Words) -> int:
+        """Return where a new assignment goes: behind the last one that shares the longest beginning
+        with it; 0 if none shares any, and it goes to the end.
+        """
+        best, place = 1, 0
+        for n, line in enumerate(self._lines):
+            same = 0
+            while same < min(len(line.words), len(left)) and line.words[same] == left[same]:
+                same += 1
+            if same >= best:
+                best, place = same, n + 1
+        return place
+
+    def lines(self) -> list[bytes]:
+        """Return all lines as they are now."""
+        now: dict[int, list[bytes]] = {at: [] for at in (*self._about, len(self._whole))}
+        for line in self._lines:
+            now[line.at].append(line.raw)
+        out: list[bytes] = []
+        copied = 0
+        for at in self._about:
+            out += self._whole[copied:at]
+            out += now[at]
+            copied = at + 1
+        return [*out, *self._whole[copied:], *now[len(self._whole)]]

@@ -29,6 +29,7 @@ class Sections(Shape, frozen=True):
     """The shape `sections`, which has no options of its own."""
 
     LISTS: ClassVar[bool] = True
+    APART: ClassVar[bool] = True
     ASSIGNS: ClassVar[bool] = True
 
     def split(self, line: str) -> list[str]:
@@ -56,6 +57,10 @@ class Sections(Shape, frozen=True):
     def everything(self, text: Text) -> Iterator[Found]:
         data = text.data
         return _section(data, 1, None, self)
+
+    def begins_anew(self, line: bytes) -> bool:
+        said = line.strip()
+        return said[:1] == b"[" and _header(said, self.comment.encode()) is not None
 
     def holding(
         self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
