@@ -4,10 +4,12 @@ that are none.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
 from pathlib import Path
 
+import msgspec
 import pytest
 from conftest import TODAY, tried
 from hypothesis import assume, given
@@ -16,6 +18,7 @@ from hypothesis import strategies as st
 from ivrel.core import InputError, Unreadable, read_records
 from ivrel.core.correcting import correct
 from ivrel.core.correcting.changes import apply_change, write_change
+from ivrel.core.correcting.difference import differing
 from ivrel.core.dialects.load import read_dialect
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.settings.bearing import bearing
@@ -490,3 +493,67 @@ def test_there_is_nothing_to_remove_in_enclosed_blocks() -> None:
             shape("enclosed").apply(
                 Text(b"open a\nb\nshut\n"), [Edit(path, ("q",), True)], lambda p, w: w
             )
+
+
+LINES: dict[str, list[bytes]] = {
+    "blocks": [b"a", b"b", b'"a"', b"a 1", b"  c 1", b"  c 2", b"    d", b"\tc 1", b" \t d", b"#x", b"  # y", b"", b"   ", b"\x01z", b"\x0cq", b"c 1"],
+    "paths": [b"a.b = 1", b"a.c = 2", b"  a.b = 3", b"b.c = 1", b"a.b.c = 4", b"#a.b = 1", b"", b"ab.c = 1", b"a.b", b'a.c = "2 3"'],
+    "sections": [b"[a]", b"[a.b]", b"  [b]", b"[c", b"[a] x", b"[b] # y", b"c = 1", b"  d = 2", b"# e", b"", b"c=1"],
+}  # fmt: skip
+EDITS = {
+    "blocks": [Edit((("a",),), ("c", "1")), Edit((("a",), ("c", "1")), ("d",)), Edit((("a",),), ("c",), True), Edit((), ("a",), True), Edit((), ("b",)), Edit((("b",),), ("c", "3")), Edit((("a", "1"),), ("e",))],
+    "paths": [Edit((), tuple(words.split())) for words in ("a b = 7", "a c = 8", "a b c = 9", "b c = 1", "b d = 2", "x y = 3")]
+    + [Edit((), tuple(words.split()), True) for words in ("a b", "a", "b c", "a b c")],
+}  # fmt: skip
+SOME = st.lists(st.integers(0, 40), max_size=12)
+
+
+def text_of(name: str, numbers: list[int], end: bytes) -> bytes:
+    lines = LINES[name]
+    return b"".join(lines[n % len(lines)] + end for n in numbers)
+
+
+@tried(500)
+@given(st.sampled_from(sorted(LINES)), SOME, SOME, SOME, SOME, st.sampled_from([b"\n", b"\r\n"]))
+def test_the_parts_that_differ_are_those_of_the_whole_texts(
+    name: str, first: list[int], one: list[int], other: list[int], last: list[int], end: bytes
+) -> None:
+    grammar = shape(name, comment="#")
+    dialect = msgspec.structs.replace(DIALECTS["quern"], shape=grammar)
+    texts = [Text(text_of(name, first + middle + last, end)) for middle in (one, other)]
+    gone, come = ([at[:2] for at in some] for some in differing(dialect, *texts))
+    old, new = ([at[:2] for at in grammar.everything(text)] for text in texts)
+    # They are what both have in common, with these between, and there is no more in common.
+    assert any(
+        old == [*old[:n], *gone, *old[n + len(gone) :]]
+        and new == [*old[:n], *come, *old[n + len(gone) :]]
+        for n in range(len(old) + 1)
+    )
+    assert not gone or not come or (gone[0] != come[0] and gone[-1] != come[-1])
+
+
+@tried(500)
+@given(st.sampled_from(sorted(EDITS)), SOME, SOME, st.sampled_from([b"\n", b"\r\n"]), st.booleans())
+def test_edits_together_are_edits_one_by_one(
+    name: str, numbers: list[int], edits: list[int], end: bytes, whole: bool
+) -> None:
+    grammar, every = shape(name, comment="#"), EDITS[name]
+    # Two lines always stay, so that it is known how lines end.
+    one_by_one = (
+        b"q.q = 1"
+        + end
+        + b"q.r = 1"
+        + end
+        + text_of(name, numbers, end).removesuffix(b"" if whole else end)
+    )
+
+    def identity(path: object, words: tuple[str, ...]) -> object:
+        return path, words[:1]
+
+    data, done = one_by_one, []
+    for edit in (every[n % len(every)] for n in edits):
+        with contextlib.suppress(Refused):
+            one_by_one = grammar.apply(Text(one_by_one), [edit], identity)
+            done.append(edit)
+    together = grammar.apply(Text(data), done, identity)
+    assert list(filter(None, together.split(end))) == list(filter(None, one_by_one.split(end)))

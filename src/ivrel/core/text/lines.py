@@ -51,7 +51,8 @@ class _Whole(bytes):
 def in_place_of(old: bytes, text: str) -> bytes:
     """Return a line that takes the place of another: indented as it was, and ending as it did."""
     lead = old[: len(old) - len(old.lstrip())]
-    return _Whole(lead + text.encode() + (b"\r" if old.endswith(b"\r") else b""))
+    new = lead + text.encode() + (b"\r" if old.endswith(b"\r") else b"")
+    return _Whole(new) if isinstance(old, _Whole) else new
 
 
 def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
@@ -64,14 +65,14 @@ def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
     ended = lines[-1] == b""
     if ended:
         lines.pop()
-    returns = data.count(b"\r\n")
-    before = set(lines) if 2 * returns > len(lines) else None
-    change(lines)
-    if before is not None:
-        whole = (line in before or isinstance(line, _Whole) for line in lines)
-        lines = [
-            line if is_whole else line + b"\r" for line, is_whole in zip(lines, whole, strict=True)
-        ]
+    if 2 * data.count(b"\r\n") <= data.count(b"\n"):
+        change(lines)
+    else:
+        # What has no end yet gets one, if something comes behind it.
+        last = [] if ended else lines[-1:]
+        lines = [*map(_Whole, lines[: len(lines) - len(last)]), *last]
+        change(lines)
+        lines = [line if isinstance(line, _Whole) else line + b"\r" for line in lines]
         if not ended and lines:
             lines[-1] = lines[-1].removesuffix(b"\r")
     return b"\n".join([*lines, b""] if ended and lines else lines)
