@@ -10,7 +10,7 @@ from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import LAZY, NO_PATTERN, Understood
-from ivrel.core.shapes.shape import Found
+from ivrel.core.shapes.shape import Found, Shape
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.said import Row, Said
@@ -151,12 +151,27 @@ def _between(dialect: Dialect, before: Text, after: Text) -> tuple[list[Found], 
         pieces = (text.data[first : len(text.data) - last] for text in (before, after))
         old, new = (list(dialect.shape.everything(Text(piece))) for piece in pieces)
     else:
-        old, new = dialect.shape.statements(before), dialect.shape.statements(after)
+        old, new = _parts_between(dialect.shape, before, after)
     most = min(len(old), len(new))
     start = next((n for n in range(most) if _differ(old[n], new[n])), most)
     rest = most - start
     end = next((n for n in range(rest) if _differ(old[-1 - n], new[-1 - n])), rest)
     return old[start : len(old) - end], new[start : len(new) - end]
+
+
+def _parts_between(shape: Shape, before: Text, after: Text) -> tuple[list[Found], list[Found]]:
+    """Return the statements of two texts from the first part to the last in which they differ."""
+    one, other = (len(shape.tops(text)) for text in (before, after))
+    most = min(one, other)
+
+    def differ(n: int, m: int) -> bool:
+        return shape.content(before, n) != shape.content(after, m)
+
+    first = next((n for n in range(most) if differ(n, n)), most)
+    rest = most - first
+    last = next((n for n in range(rest) if differ(one - 1 - n, other - 1 - n)), rest)
+    old, new = (range(first, number - last) for number in (one, other))
+    return shape.statements_of(before, old), shape.statements_of(after, new)
 
 
 def _in_common(dialect: Dialect, one: bytes, other: bytes) -> tuple[int, int]:

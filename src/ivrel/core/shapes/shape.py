@@ -102,27 +102,51 @@ class Shape(Struct, frozen=True, eq=False):
         """
         if not text.whole or not self.WHOLE:
             return self.scan(text, heads)
-        index = text.once("index", lambda: self._index(text))
-        found: list[tuple[int, Words, Found]] = []
+        tops, by_first = self._tops(text)
+        numbers: list[int] = []
         for first in dict.fromkeys(head[0] for head in heads):
             behind = [head for head in heads if head[0] == first]
-            rows = index.get(first, ())
+            some = by_first.get(first, ())
             if min(map(len, behind)) > 1:
-                rows = [r for r in rows if any(r[1][: len(head)] == head for head in behind)]
-            found += rows
-        found.sort(key=lambda row: row[0])
-        return [row[2] for row in found]
+                some = [n for n in some if any(tops[n][: len(head)] == head for head in behind)]
+            numbers += some
+        return self.statements_of(text, sorted(numbers))
 
-    def _index(self, text: Text) -> dict[str, list[tuple[int, Words, Found]]]:
-        """Return all statements by the first word of the outermost header, or of their own."""
+    def tops(self, text: Text) -> Sequence[Words]:
+        """Return the heads of the parts of a text, which are what stands at its top: of a block its
+        header, of a statement its words.
+        """
+        return self._tops(text)[0]
+
+    def _tops(self, text: Text) -> tuple[Sequence[Words], Mapping[str, Sequence[int]]]:
+        """Return the heads of all parts of a text, and the numbers of those with a first word."""
+        return text.once("tops", lambda: self._numbered(text))
+
+    def _numbered(self, text: Text) -> tuple[Sequence[Words], Mapping[str, Sequence[int]]]:
         self.check(text)
-        out: defaultdict[str, list[tuple[int, Words, Found]]] = defaultdict(list)
-        for n, found in enumerate(self.statements(text)):
-            path, raw, _ = found
-            top = path[0] if path else tuple(self.split(decode(raw[:LONGEST])))
-            if top:
-                out[top[0]].append((n, top, found))
-        return dict(out)
+        by_first: defaultdict[str, list[int]] = defaultdict(list)
+        tops = self.find_tops(text)
+        for n, words in enumerate(tops):
+            if words:
+                by_first[words[0]].append(n)
+        return tops, dict(by_first)
+
+    def find_tops(self, text: Text) -> Sequence[Words]:
+        """Find what `tops` tells. Here each statement is a part of its own."""
+        return [
+            path[0] if path else tuple(self.split(decode(raw[:LONGEST])))
+            for path, raw, _ in self.statements(text)
+        ]
+
+    def statements_of(self, text: Text, numbers: Sequence[int]) -> list[Found]:
+        """Return the statements of some of the parts that `tops` tells."""
+        every = self.statements(text)
+        return [every[n] for n in numbers]
+
+    def content(self, text: Text, number: int) -> object:
+        """Return what a part holds: where it is the same, its statements are."""
+        path, raw, _ = self.statements(text)[number]
+        return path, raw
 
     def statements(self, text: Text) -> list[Found]:
         """Return every statement of the text."""

@@ -16,7 +16,7 @@ import json
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from ivrel.core.shapes.documents import Document, JsonDocument, XmlDocument, read_document
+from ivrel.core.shapes.documents import Document, JsonDocument, Member, XmlDocument, read_document
 from ivrel.core.shapes.documents.options import TreeOptions
 from ivrel.core.shapes.shape import Edit, Found, Identity, missing, refuse
 from ivrel.core.text.text import Text
@@ -41,6 +41,27 @@ class Tree(TreeOptions, frozen=True):
 
     def everything(self, text: Text) -> Iterator[Found]:
         return _walk(self._document(text), None, self)
+
+    def find_tops(self, text: Text) -> Sequence[Words]:
+        return [m.words or (m.name,) for m in self._members(text)]
+
+    def statements_of(self, text: Text, numbers: Sequence[int]) -> list[Found]:
+        document, members = self._document(text), self._members(text)
+        out = [one for n in numbers for one in _own((), members[n], self)]
+        for n in numbers:
+            if members[n].value is None:
+                below = lambda m=members[n]: list(_below(document, m, self))  # noqa: E731
+                out += text.once(("inside", n), below)
+        return out
+
+    def content(self, text: Text, number: int) -> object:
+        m = self._members(text)[number]
+        said = self._document(text).as_text(m.node) if m.value is None else m.value
+        return m.name, m.words, m.value is None, said
+
+    def _members(self, text: Text) -> list[Member]:
+        document = self._document(text)
+        return text.once("members", lambda: document.members(document.root))
 
     def _document(self, text: Text) -> Document:
         """Return the document of a text, which must not be changed."""
@@ -90,25 +111,36 @@ def _join(words: Sequence[str]) -> str:
 
 def _walk(document: Document, heads: Sequence[Words] | None, shape: Tree) -> Iterator[Found]:
     """Yield all statements, or those of the parts at the top that begin with `heads`."""
-    stack: list[tuple[Path, Any]] = [((), document.root)]
+    members = document.members(document.root)
+    if heads is not None:
+        said = ((m, m.words or (m.name,)) for m in members)
+        members = [m for m, words in said if any(words[: len(head)] == head for head in heads)]
+    for member in members:
+        yield from _own((), member, shape)
+    for member in members:
+        if member.value is None:
+            yield from _below(document, member, shape)
+
+
+def _own(path: Path, member: Member, shape: Tree) -> Iterator[Found]:
+    """Yield the statement that a member is: a leaf, or the header of a container."""
+    if member.value is not None:
+        yield path, _join((member.name, "=", member.value)).encode(), member.line
+    # The mirror of an entry is no container of its own: what stands in it is the entry's.
+    elif member.words != (shape.mirror,):
+        yield path, _join(member.words).encode(), member.line
+
+
+def _below(document: Document, member: Member, shape: Tree) -> Iterator[Found]:
+    """Yield the statements that stand in a container at the top."""
+    stack: list[tuple[Path, Any]] = [((member.words,), member.node)]
     while stack:
         path, node = stack.pop()
         below: list[tuple[Path, Any]] = []
-        for member in document.members(node):
-            words = member.words or (member.name,)
-            if (
-                heads is not None
-                and not path
-                and not any(words[: len(head)] == head for head in heads)
-            ):
-                continue
-            if member.value is not None:
-                yield path, _join((member.name, "=", member.value)).encode(), member.line
-                continue
-            # The mirror of an entry is no container of its own: what stands in it is the entry's.
-            if member.words != (shape.mirror,):
-                yield path, _join(member.words).encode(), member.line
-            below.append(((*path, member.words), member.node))
+        for inner in document.members(node):
+            yield from _own(path, inner, shape)
+            if inner.value is None:
+                below.append(((*path, inner.words), inner.node))
         stack += reversed(below)
 
 

@@ -39,6 +39,9 @@ class Document(Protocol):
     def members(self, node: Any) -> list[Member]:
         """Return the members of a node, in the order of the document."""
 
+    def as_text(self, node: Any) -> object:
+        """Return all that a node holds, to be compared."""
+
     def add(self, node: Any, words: Words) -> Any:
         """Add a container or a list entry to a node, and return it."""
 

@@ -88,6 +88,9 @@ class JsonDocument:
                 out.append(Member(plain, (), self._text(plain, value), (name, None), line))
         return out
 
+    def as_text(self, node: Any) -> object:
+        return json.dumps(node, ensure_ascii=False)
+
     def _text(self, name: str, value: Any) -> str:
         return without_module(self.options, name, _text(value))
 

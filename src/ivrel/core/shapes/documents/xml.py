@@ -84,6 +84,9 @@ class XmlDocument:
                 out.append(Member(name, (), without_module(options, name, text), child, line))
         return out
 
+    def as_text(self, node: Any) -> object:
+        return etree.tostring(node, with_tail=False)
+
     def _local(self, node: Any) -> str:
         """Return the name of an element as statements have it.
 
