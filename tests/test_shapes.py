@@ -23,6 +23,8 @@ from ivrel.core.dialects.load import read_dialect
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.shapes import SHAPES
+from ivrel.core.shapes.braces import Braces
+from ivrel.core.shapes.nodes import parse, tops
 from ivrel.core.shapes.shape import Edit, Shape
 from ivrel.core.text.alike import runs_alike
 from ivrel.core.text.text import Text
@@ -557,3 +559,29 @@ def test_edits_together_are_edits_one_by_one(
             done.append(edit)
     together = grammar.apply(Text(data), done, identity)
     assert list(filter(None, together.split(end))) == list(filter(None, one_by_one.split(end)))
+
+
+BRACES = st.lists(st.sampled_from(["a", "b 1", "all", '"a b"', '"{"', '"#"', "{", "}", ";", "{", "}", ";", "# x\n", "# x;\n", '# "\n', "a#b", '"', "\\", "\n", " ", "c;\n"]), max_size=24)  # fmt: skip
+
+
+@tried(800)
+@given(BRACES, st.booleans())
+def test_the_top_of_a_text_in_braces_is_told_from_its_signs(
+    tokens: list[str], wrapped: bool
+) -> None:
+    text = Text(" ".join(tokens).encode(), whole=True)
+    grammar = shape("braces", comment="#", wrapper="all" if wrapped else "")
+    assert isinstance(grammar, Braces)
+    whole = [
+        child
+        for node in parse(text.data, grammar.signs)
+        for child in (node.children if wrapped and node.words[:1] == ("all",) else (node,))
+    ]
+    found = tops(text.data, grammar.signs)
+    if found is not None:
+        assert list(found) == [msgspec.structs.replace(node, children=()) for node in whole]
+    with contextlib.suppress(Unreadable):
+        numbers = range(len(grammar.tops(text)))
+        assert grammar.statements_of(text, numbers) == list(grammar.everything(text))
+    # What stands in quotes and comments alone is not seen this way.
+    assert found is not None or any(t in tokens for t in ('"{"', '"#"', "# x;\n", '# "\n', '"', "\\", "a#b", "{", "}"))  # fmt: skip

@@ -11,6 +11,7 @@ those statements and blocks of the same block that begin with the rest of its wo
 from __future__ import annotations
 
 from collections.abc import Container, Iterator, Mapping, Sequence
+from functools import partial
 from typing import ClassVar
 
 from msgspec.structs import replace
@@ -28,6 +29,7 @@ from ivrel.core.shapes.nodes import (
     nodes_at,
     parse,
     places_of,
+    tops,
 )
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
 from ivrel.core.text.lines import line_end, lines_with
@@ -75,10 +77,30 @@ class Braces(Shape, frozen=True):
         return join(words)
 
     def everything(self, text: Text) -> Iterator[Found]:
-        return _flat(text, self._top(text), ())
+        return _flat(text, _top(text.data, self), ())
 
-    def _top(self, text: Text) -> tuple[Node, ...]:
-        return text.once("top", lambda: _top(text.data, self))
+    def find_tops(self, text: Text) -> Sequence[Words]:
+        return [node.words for node in self._members(text)]
+
+    def statements_of(self, text: Text, numbers: Sequence[int]) -> list[Found]:
+        out: list[Found] = []
+        for n in numbers:
+            out += text.once(("part", n), partial(self._part, text, n))
+        return out
+
+    def _part(self, text: Text, number: int) -> list[Found]:
+        node = self._members(text)[number]
+        if node.inner >= 0 and not node.children:
+            return list(_flat(text, parse(text.data, self.signs, node.start, node.stop), ()))
+        return list(_flat(text, (node,), ()))
+
+    def content(self, text: Text, number: int) -> object:
+        node = self._members(text)[number]
+        return text.data[node.start : node.stop]
+
+    def _members(self, text: Text) -> tuple[Node, ...]:
+        """Return the members at the top, if possible without what is in them."""
+        return text.once("members", lambda: tops(text.data, self.signs) or _top(text.data, self))
 
     def check(self, text: Text) -> None:
         data = text.data
@@ -168,7 +190,7 @@ class Braces(Shape, frozen=True):
         return edits
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
-        data, top = text.data, self._top(text)
+        data, top = text.data, self._members(text)
         waiting = list(edits)
         while waiting:
             # Edits of one block at the top are carried out on that block alone; the rest of a text

@@ -87,6 +87,66 @@ def parse(data: bytes, signs: Signs, start: int = 0, stop: int | None = None) ->
     return parser.ended(end)
 
 
+def tops(data: bytes, signs: Signs) -> tuple[Node, ...] | None:
+    """Return the members at the top, without what is in them; None if that cannot be told from the
+    signs alone, since some stand in quotes or in comments, or do not pair.
+    """
+    if not _signs_are_plain(data, signs.comment.encode()):
+        return None
+    wrapper = (signs.wrapper,) if signs.wrapper else None
+    out: list[Node] = []
+    head = Node((), 0, 0, -1)  # of the block that is open at the top
+    depth, level, inner, begin = 0, 0, 0, 0
+
+    def take(stop: int) -> tuple[Node, ...]:
+        """Take the statements from `begin` to some place; a wrapper that is none says nothing."""
+        said = parse(data, signs, begin, stop)
+        return said if level else tuple(n for n in said if n.words[:1] != wrapper)
+
+    for found in re.finditer(rb"[{};]", data):
+        sign, at = found[0], found.start()
+        if sign == b";":
+            if depth == level:
+                out += take(at + 1)
+                begin = at + 1
+        elif sign == b"{":
+            if depth == level:
+                said = parse(data, signs, begin, at)
+                head = said[0] if said else Node((), at, at, -1)
+                inner = begin = at + 1
+                level += head.words[:1] == wrapper and not level  # its inside is at the top, too
+            depth += 1
+        else:
+            depth -= 1
+            if depth < level:
+                out += take(at)
+                level, begin = 0, at + 1
+            elif depth == level:
+                out.append(Node(head.words, head.start, at + 1, inner))
+                begin = at + 1
+        if not 0 <= depth <= DEEPEST:
+            return None
+    return None if depth else (*out, *take(len(data)))
+
+
+def _signs_are_plain(data: bytes, comment: bytes) -> bool:
+    """Whether no brace, end sign or comment stands in quotes, and none of these in a comment."""
+    if b"\\" in data:
+        return False  # a quote may be none
+    at = data.find(comment)
+    while at >= 0:
+        end = data.find(b"\n", at)
+        end = len(data) if end < 0 else end
+        if any(sign in b'{};"' for sign in data[at:end]):
+            return False
+        at = data.find(comment, end)
+    return not any(
+        sign in piece
+        for piece in data.split(b'"')[1::2]
+        for sign in (b"{", b"}", b";", b"\n", comment)
+    )
+
+
 class _Parser:
     """Parses one piece of a text, statement by statement."""
 

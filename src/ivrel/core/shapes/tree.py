@@ -14,6 +14,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Sequence
+from functools import partial
 from typing import Any
 
 from ivrel.core.shapes.documents import Document, JsonDocument, Member, XmlDocument, read_document
@@ -50,8 +51,7 @@ class Tree(TreeOptions, frozen=True):
         out = [one for n in numbers for one in _own((), members[n], self)]
         for n in numbers:
             if members[n].value is None:
-                below = lambda m=members[n]: list(_below(document, m, self))  # noqa: E731
-                out += text.once(("inside", n), below)
+                out += text.once(("inside", n), partial(_below, document, members[n], self))
         return out
 
     def content(self, text: Text, number: int) -> object:
@@ -131,17 +131,19 @@ def _own(path: Path, member: Member, shape: Tree) -> Iterator[Found]:
         yield path, _join(member.words).encode(), member.line
 
 
-def _below(document: Document, member: Member, shape: Tree) -> Iterator[Found]:
-    """Yield the statements that stand in a container at the top."""
+def _below(document: Document, member: Member, shape: Tree) -> list[Found]:
+    """Return the statements that stand in a container at the top."""
+    out: list[Found] = []
     stack: list[tuple[Path, Any]] = [((member.words,), member.node)]
     while stack:
         path, node = stack.pop()
         below: list[tuple[Path, Any]] = []
         for inner in document.members(node):
-            yield from _own(path, inner, shape)
+            out += _own(path, inner, shape)
             if inner.value is None:
                 below.append(((*path, inner.words), inner.node))
         stack += reversed(below)
+    return out
 
 
 def _apply(document: Document, edit: Edit, identity: Identity) -> None:
