@@ -179,7 +179,7 @@ def _in_common(dialect: Dialect, one: bytes, other: bytes) -> tuple[int, int]:
     reads the same alone as in its text.
     """
     anew = dialect.shape.begins_anew
-    if not dialect.shape.APART:
+    if not dialect.shape.apart:
         return 0, 0
     most = min(len(one), len(other))
     first = _longest(lambda n: one[:n] == other[:n], most)

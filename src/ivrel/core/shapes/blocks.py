@@ -29,7 +29,6 @@ class Blocks(Shape, frozen=True):
     """The shape `blocks`; `indent`: the blanks by which a new block is moved in."""
 
     LISTS: ClassVar[bool] = True
-    APART: ClassVar[bool] = True
 
     indent: int = 4
 
@@ -63,6 +62,10 @@ class Blocks(Shape, frozen=True):
                 continue
             first, wanted = text.line_of(top), text.line_of(start)
             yield from (found for found in _block(data, top, first, comment) if found[2] == wanted)
+
+    @property
+    def apart(self) -> bool:
+        return True
 
     def begins_anew(self, line: bytes) -> bool:
         return is_top(line, self.comment.encode())

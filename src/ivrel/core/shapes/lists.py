@@ -154,6 +154,24 @@ class Listed(Shape, frozen=True):
     def check(self, text: Text) -> None:
         self.inner.check(text)
 
+    @property
+    def apart(self) -> bool:
+        return self.inner.apart
+
+    def begins_anew(self, line: bytes) -> bool:
+        return self.inner.begins_anew(line)
+
+    # Parts are those of the inner shape, as is what is remembered of them with a text.
+
+    def tops(self, text: Text) -> Sequence[Words]:
+        return self.inner.tops(text)
+
+    def statements_of(self, text: Text, numbers: Sequence[int]) -> list[Found]:
+        return list(self._each(self.inner.statements_of(text, numbers)))
+
+    def content(self, text: Text, number: int) -> object:
+        return self.inner.content(text, number)
+
     def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
         return self._each(self.inner.find(text, heads))
 

@@ -31,7 +31,6 @@ class Paths(Shape, frozen=True):
     """The shape `paths`, which has no options of its own."""
 
     LISTS: ClassVar[bool] = True
-    APART: ClassVar[bool] = True
     ASSIGNS: ClassVar[bool] = True
 
     def split(self, line: str) -> list[str]:
@@ -71,6 +70,10 @@ class Paths(Shape, frozen=True):
             said = raw.strip()
             if said and not said.startswith(comment):
                 yield (), said, n
+
+    @property
+    def apart(self) -> bool:
+        return True
 
     def begins_anew(self, line: bytes) -> bool:
         return True

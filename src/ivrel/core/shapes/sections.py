@@ -29,7 +29,6 @@ class Sections(Shape, frozen=True):
     """The shape `sections`, which has no options of its own."""
 
     LISTS: ClassVar[bool] = True
-    APART: ClassVar[bool] = True
     ASSIGNS: ClassVar[bool] = True
 
     def split(self, line: str) -> list[str]:
@@ -57,6 +56,10 @@ class Sections(Shape, frozen=True):
     def everything(self, text: Text) -> Iterator[Found]:
         data = text.data
         return _section(data, 1, None, self)
+
+    @property
+    def apart(self) -> bool:
+        return True
 
     def begins_anew(self, line: bytes) -> bool:
         said = line.strip()

@@ -55,7 +55,6 @@ class Shape(Struct, frozen=True, eq=False):
         False  # statements are worked out from lines rather than stand in them
     )
     ASKS: ClassVar[str] = ""  # the program that says whether it takes a configuration
-    APART: ClassVar[bool] = False  # there are lines that begin anew
     WHOLE: ClassVar[bool] = False  # to find a part is to parse what stands before it
     QUALIFIED: ClassVar[bool] = False  # values may bear the name of the module that defines them
     OPTIONS: ClassVar[Mapping[str, Key]] = {
@@ -151,6 +150,11 @@ class Shape(Struct, frozen=True, eq=False):
     def statements(self, text: Text) -> list[Found]:
         """Return every statement of the text."""
         return text.once("statements", lambda: list(self.everything(text)))
+
+    @property
+    def apart(self) -> bool:
+        """Whether there are lines that begin anew."""
+        return False
 
     def begins_anew(self, line: bytes) -> bool:
         """Whether what stands from a line on reads the same, whatever stands before that line."""

@@ -9,11 +9,7 @@ from itertools import zip_longest
 from typing import Any
 from urllib.parse import quote, unquote
 
-from ivrel.core.shapes.documents.base import (
-    Member,
-    as_it_stood,
-    without_module,
-)
+from ivrel.core.shapes.documents.base import Member, as_it_stood, without_module
 from ivrel.core.shapes.documents.json_text import Object, local_of, parse_json
 from ivrel.core.shapes.documents.options import TreeOptions
 from ivrel.core.shapes.shape import Edit
