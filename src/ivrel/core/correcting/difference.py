@@ -64,7 +64,8 @@ def lost_statement(before: Records, after: Records) -> str:
     Statements are compared by their words, wherever they stand; what a removal was unable to name
     is found so.
     """
-    old, new = _statements(before), _statements(after)
+    tables = [t for t in LAZY if t in before.dialect.keys and may_differ(before, after, t)]
+    old, new = (_statements(records, tables) for records in (before, after))
     join = before.dialect.shape.join
     for at, times in old.items():
         found = new.get(at, 0)
@@ -80,7 +81,8 @@ def changed_statements(before: Records, after: Records) -> tuple[list[str], list
     """Return the statements of export settings that are gone, and those that have come, each with
     the headers that it stands below.
     """
-    old, new = _statements(before), _statements(after)
+    tables = [t for t in LAZY if t in before.dialect.keys and may_differ(before, after, t)]
+    old, new = (_statements(records, tables) for records in (before, after))
     join = before.dialect.shape.join
 
     def told(some: Mapping[tuple[Path, Words], int], others: Container[object]) -> list[str]:
@@ -89,14 +91,15 @@ def changed_statements(before: Records, after: Records) -> tuple[list[str], list
     return told(old, new), told(new, old)
 
 
-def _statements(records: Records) -> Mapping[tuple[Path, Words], int]:
-    """Return the statements of a text that were understood, and how often each stands there."""
+def _statements(records: Records, tables: Iterable[str]) -> Mapping[tuple[Path, Words], int]:
+    """Return the statements of a text that were understood, and how often each stands there;
+    `tables`: those that are looked up.
+    """
     dialect = records.dialect
     matches = [match for match, _ in records.marks]
-    for table in LAZY:
-        if table in dialect.keys:
-            looked_up = records.written(table).values()
-            matches += [match for match, _ in looked_up if is_export(dialect, match)]
+    for table in tables:
+        looked_up = records.written(table).values()
+        matches += [match for match, _ in looked_up if is_export(dialect, match)]
     out: dict[tuple[Path, Words], int] = {}
     for match in matches:
         if match.pattern != NO_PATTERN:

@@ -12,7 +12,7 @@ the dialect's removal word, takes one away.
 from __future__ import annotations
 
 import re
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Collection, Container, Iterator, Sequence
 from functools import lru_cache
 from typing import ClassVar
 
@@ -75,9 +75,10 @@ class Sections(Shape, frozen=True):
     def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
         data = text.data
         # A section replaces the one that stands, so a change must hold all of it, as it will be.
-        after = _sections(Text(self.apply(text, edits, identity)), self)
+        headers = dict.fromkeys(edit.path[0] if edit.path else edit.words for edit in edits)
+        after = _sections(Text(self.apply(text, edits, identity)), headers, self)
         out: list[str] = []
-        for header in dict.fromkeys(edit.path[0] if edit.path else edit.words for edit in edits):
+        for header in headers:
             if header in after:
                 said = (assigned(_join(words), spacing(data)) for words in after[header])
                 out += [f"[{'.'.join(header)}]", *said, ""]
@@ -116,7 +117,7 @@ class Sections(Shape, frozen=True):
 
     def fine(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
         out: list[Edit] = []
-        before = text.once("sections", lambda: _sections(text, self))
+        before = _sections(text, [edit.words for edit in edits if edit.body is not None], self)
         for edit in edits:
             if edit.body is None:
                 out.append(edit)
@@ -200,14 +201,16 @@ def _header(said: bytes, comment: bytes) -> re.Match[bytes] | None:
     return header if header and (not header[2] or header[2].startswith(comment)) else None
 
 
-def _sections(text: Text, shape: Sections) -> dict[Words, tuple[Words, ...]]:
-    """Return the assignments of each header's sections."""
+def _sections(
+    text: Text, headers: Collection[Words], shape: Sections
+) -> dict[Words, tuple[Words, ...]]:
+    """Return the assignments of the sections with these headers."""
     out: dict[Words, tuple[Words, ...]] = {}
-    for path, raw, _ in shape.statements(text):
+    for path, raw, _ in shape.scan(text, list({words[:1] for words in headers})):
         words = tuple(_split(decode(raw)))
-        if path:
+        if path and path[0] in headers:
             out[path[0]] = (*out.get(path[0], ()), words)
-        else:
+        elif not path and words in headers:
             out.setdefault(words, ())
     return out
 
