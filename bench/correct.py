@@ -3,7 +3,9 @@ to be written.
 
 `python bench/correct.py` measures the example's devices of each platform, and tables of growing
 length. The yardstick is the audit of the same texts in the same run, by one process; CPU time, the
-fastest of five rounds.
+fastest of five rounds. `--devices 10000` measures the program instead, on a generated fleet of long
+texts: `ivrel correct -o` as a ratio to `ivrel audit`, both with as many processes as there are
+processors, and one audit with a single process.
 """
 
 from __future__ import annotations
@@ -11,9 +13,17 @@ from __future__ import annotations
 import argparse
 import gc
 import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
 import time
 from collections.abc import Iterator
 from datetime import date
+from pathlib import Path
+
+from generate import generate
 
 from ivrel.core import Device, correct, read_policy
 from ivrel.core.dialects import Dialect
@@ -23,6 +33,7 @@ from ivrel.core.policy import Policy
 from ivrel.demo.workspace import configurations, fleet_text, policy_text
 from ivrel.sources.dialects import Dialects
 
+IVREL = str(Path(sys.executable).parent / "ivrel")
 DAY = date(2026, 11, 23)
 DIALECTS = Dialects()
 Case = tuple[Device, Dialect, bytes]
@@ -106,6 +117,39 @@ rules:
 """
 
 
+def fleet(devices: int) -> None:
+    """Tell how long the program takes for a generated fleet, in seconds and CPU seconds."""
+    one = str(min(os.sched_getaffinity(0)))
+    with tempfile.TemporaryDirectory() as name:
+        folder, out = Path(name) / "fleet", Path(name) / "out"
+        generate(folder, devices, 1300)
+        audit = [IVREL, "audit", "-w", str(folder), "--format", "jsonl"]
+        calls = {
+            "audit, one process": ["taskset", "-c", one, *audit],
+            "audit": audit,
+            "correct": [IVREL, "correct", "-w", str(folder), "-o", str(out)],
+        }
+        taken = {}
+        for told, call in calls.items():
+            rounds = []
+            for _ in range(2):
+                shutil.rmtree(out, ignore_errors=True)
+                before, begun = os.times(), time.monotonic()
+                subprocess.run(call, stdout=subprocess.DEVNULL, check=False)
+                wall, after = time.monotonic() - begun, os.times()
+                cpu = after.children_user + after.children_system
+                cpu -= before.children_user + before.children_system
+                rounds.append((wall, cpu))
+            taken[told] = wall, cpu = min(rounds)
+            print(f"{told:<20}{wall:>8.2f} s{cpu:>9.2f} s of CPU")
+        changed = len(list(out.glob("*/change.txt")))
+        wall, cpu = taken["correct"]
+        print(f"{changed:,} of {devices:,} devices changed; correct takes")
+        for told in ("audit", "audit, one process"):
+            print(f"  {wall / taken[told][0]:.1f} times the time of {told}")
+        print(f"  {cpu / taken['audit, one process'][1]:.1f} times the CPU of audit, one process")
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
@@ -114,7 +158,11 @@ def main() -> None:
     parser.add_argument(
         "--sizes", type=int, nargs="+", default=[20, 40, 80, 160, 320], help="rows of the tables"
     )
+    parser.add_argument("--devices", type=int, help="of a generated fleet, for the whole program")
     args = parser.parse_args()
+    if args.devices:
+        fleet(args.devices)
+        return
     policy = read_policy(policy_text(), "policy.yaml")
     by_platform: dict[str, list[Case]] = {}
     for device in read_fleet(fleet_text(), "fleet.yaml").devices:
