@@ -72,14 +72,15 @@ class Folder(Outlet):
         import msgspec
 
         from ivrel.output.views.corrections import correction_for_machines
-        from ivrel.sources.files import write_text
+        from ivrel.sources.files import write_pieces
 
         self._sections.take(c)
         self._told.add(msgspec.json.encode(correction_for_machines(c)))
         if c.changes:
             mark = "" if c.proved else UNPROVED
+            # The folder as a whole is there once it is complete, so its files are plainly written.
             for name, text in ((CHANGE, c.change), (BACKOUT, c.backout)):
-                write_text(self._at / c.device / f"{mark}{name}", text)
+                write_pieces(self._at / c.device / f"{mark}{name}", (text,))
         bare = replace(c.before, verdicts=())
         kept = replace(c, corrected=b"", before=bare, after=bare)
         return kept if self._keeps else replace(kept, change="", backout="")

@@ -166,7 +166,8 @@ def write_text(path: Path, text: str) -> None:
 def write_pieces(path: Path, pieces: Iterable[str]) -> None:
     """Write a UTF-8 text that comes piece by piece; if it cannot be written, nothing stays."""
     try:
-        with path.open("w", encoding="utf-8") as file:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with path.open("w", encoding="utf-8", newline="") as file:
             file.writelines(pieces)
     except OSError as problem:
         path.unlink(missing_ok=True)

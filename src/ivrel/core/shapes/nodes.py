@@ -130,7 +130,7 @@ def tops(data: bytes, signs: Signs) -> tuple[Node, ...] | None:
 
 
 def _signs_are_plain(data: bytes, comment: bytes) -> bool:
-    """Whether no brace, end sign or comment stands in quotes, and none of these in a comment."""
+    """Whether no brace and no end sign stands in quotes or in a comment, and no quote in one."""
     if b"\\" in data:
         return False  # a quote may be none
     at = data.find(comment)
@@ -141,9 +141,7 @@ def _signs_are_plain(data: bytes, comment: bytes) -> bool:
             return False
         at = data.find(comment, end)
     return not any(
-        sign in piece
-        for piece in data.split(b'"')[1::2]
-        for sign in (b"{", b"}", b";", b"\n", comment)
+        sign in piece for piece in data.split(b'"')[1::2] for sign in (b"{", b"}", b";", b"\n")
     )
 
 

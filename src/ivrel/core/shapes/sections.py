@@ -204,13 +204,13 @@ def _header(said: bytes, comment: bytes) -> re.Match[bytes] | None:
 def _sections(
     text: Text, headers: Collection[Words], shape: Sections
 ) -> dict[Words, tuple[Words, ...]]:
-    """Return the assignments of the sections with these headers."""
+    """Return the assignments of the sections with these headers, and perhaps of others."""
     out: dict[Words, tuple[Words, ...]] = {}
     for path, raw, _ in shape.scan(text, list({words[:1] for words in headers})):
         words = tuple(_split(decode(raw)))
-        if path and path[0] in headers:
+        if path:
             out[path[0]] = (*out.get(path[0], ()), words)
-        elif not path and words in headers:
+        else:
             out.setdefault(words, ())
     return out
 
