@@ -13,7 +13,7 @@ from pathlib import Path
 import msgspec
 import pytest
 from conftest import TODAY, tried
-from hypothesis import assume, given
+from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
 from ivrel.core import InputError, Unreadable, read_records
@@ -582,6 +582,8 @@ BRACES = st.lists(st.sampled_from(["a", "b 1", "all", "all {", "all {", '"a b"',
 
 @tried(800)
 @given(BRACES, st.booleans())
+@example(['"a\\"{\\"b"', "}"], False)
+@example(["all {", "all {", "a", ";", "}", "}"], True)
 def test_the_top_of_a_text_in_braces_is_told_from_its_signs(
     tokens: list[str], wrapped: bool
 ) -> None:
@@ -603,6 +605,7 @@ def test_the_top_of_a_text_in_braces_is_told_from_its_signs(
 
 @tried(500)
 @given(SOME, SOME, st.sampled_from([b"\n", b"\r\n"]))
+@example([16, 17, 0], [0], b"\n")  # the first line is moved in
 def test_an_edit_of_one_block_is_that_of_the_whole_text(
     numbers: list[int], edits: list[int], end: bytes
 ) -> None:
