@@ -14,6 +14,7 @@ from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import write_change
 from ivrel.core.correcting.correction import Correction
+from ivrel.core.correcting.difference import lost_statement, may_differ
 from ivrel.core.correcting.plan import Plan, make_plan, undo
 from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import PROPERTIES
@@ -21,7 +22,9 @@ from ivrel.core.correcting.steps import Step
 from ivrel.core.fleet import Device
 from ivrel.core.judging.asking import read_policy
 from ivrel.core.policy import effective
+from ivrel.core.reading.records import read_records
 from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.text import Text
 from ivrel.sources.dialects import Dialects
 
 DIALECT = Dialects()["quern"]
@@ -191,3 +194,22 @@ def test_an_unproved_correction_is_not_written_as_if_it_were_good(tmp_path: obje
     sheet = (folder / "change-sheet.md").read_text()
     assert "**Not proved.**" in sheet and "settled: 1 more line" in sheet
     assert "- y: not there" in sheet and "| not readable | 1 |" in sheet
+
+
+@pytest.mark.parametrize(
+    ("gates", "told"),
+    [
+        (b"gate.1.act = stop\n", "'gate.1.tell = open' is not there again"),
+        (b"gate.1.act = stop\ngate.1.tell = close\n", "'gate.1.tell = open' is not there again"),
+        (b"gate.1.act = pass\ngate.1.tell = open\n", ""),  # what it lets through is not of export
+    ],
+)
+def test_statements_of_traffic_rules_are_compared_where_texts_differ_in_them(
+    gates: bytes, told: str
+) -> None:
+    skarn, before = Dialects()["skarn"], b"journal.active = yes\n%sport.1.name = a\n"
+    texts = (before % b"gate.1.act = stop\ngate.1.tell = open\n", before % gates)
+    old, new = (read_records(skarn, Text(text)) for text in texts)
+    assert lost_statement(old, new) == told
+    assert may_differ(old, new, "gate") and not may_differ(old, new, "interface")
+    assert not may_differ(old, read_records(skarn, Text(texts[0] + b"x.y = 1\n")), "gate")
