@@ -164,7 +164,12 @@ class _Editing:
     def __init__(self, lines: list[bytes], firsts: Collection[str]) -> None:
         self._whole = lines
         heads = tuple(f"{first}.".encode() for first in firsts)
-        self._about = [at for at, raw in enumerate(lines) if raw.lstrip().startswith(heads)]
+        # Most lines begin in the first column, and need not be stripped to be looked at.
+        self._about = [
+            at
+            for at, raw in enumerate(lines)
+            if raw.startswith(heads) or (raw[:1] <= b" " and raw.lstrip().startswith(heads))
+        ]
         self._lines = [
             _Line(at, lines[at], tuple(split_path(decode(lines[at])))) for at in self._about
         ]
