@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import shutil
@@ -170,7 +171,8 @@ def write_pieces(path: Path, pieces: Iterable[str]) -> None:
         with path.open("w", encoding="utf-8", newline="") as file:
             file.writelines(pieces)
     except OSError as problem:
-        path.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):  # where it was never opened, another may lie there
+            path.unlink()
         raise _unwritten(path, problem) from None
 
 

@@ -64,8 +64,7 @@ def lost_statement(before: Records, after: Records) -> str:
     Statements are compared by their words, wherever they stand; what a removal was unable to name
     is found so.
     """
-    tables = [t for t in LAZY if t in before.dialect.keys and may_differ(before, after, t)]
-    old, new = (_statements(records, tables) for records in (before, after))
+    old, new = _compared(before, after)
     join = before.dialect.shape.join
     for at, times in old.items():
         found = new.get(at, 0)
@@ -81,14 +80,21 @@ def changed_statements(before: Records, after: Records) -> tuple[list[str], list
     """Return the statements of export settings that are gone, and those that have come, each with
     the headers that it stands below.
     """
-    tables = [t for t in LAZY if t in before.dialect.keys and may_differ(before, after, t)]
-    old, new = (_statements(records, tables) for records in (before, after))
+    old, new = _compared(before, after)
     join = before.dialect.shape.join
 
     def told(some: Mapping[tuple[Path, Words], int], others: Container[object]) -> list[str]:
         return [" / ".join(map(join, (*at[0], at[1]))) for at in some if at not in others]
 
     return told(old, new), told(new, old)
+
+
+def _compared(before: Records, after: Records) -> list[Mapping[tuple[Path, Words], int]]:
+    """Return the statements of two texts that have to be compared, and how often each stands in its
+    text. What is looked up is left out where both say the same.
+    """
+    tables = [t for t in LAZY if t in before.dialect.keys and may_differ(before, after, t)]
+    return [_statements(records, tables) for records in (before, after)]
 
 
 def _statements(records: Records, tables: Iterable[str]) -> Mapping[tuple[Path, Words], int]:
@@ -136,13 +142,11 @@ def differing(dialect: Dialect, before: Text, after: Text) -> tuple[list[Found],
 
 def may_differ(before: Records, after: Records, table: str) -> bool:
     """Whether two texts, as they were read, may differ in a table that is looked up."""
-    heads, split = matcher(before.dialect).heads.lazy[table], before.dialect.shape.split
+    heads, split = matcher(before.dialect).heads, before.dialect.shape.split
     return any(
-        top[: len(head)] == head
+        heads.is_of(table, path[0] if path else tuple(split(decode(raw[:LONGEST]))))
         for some in differing(before.dialect, before.text, after.text)
         for path, raw, _ in some
-        for top in [path[0] if path else tuple(split(decode(raw[:LONGEST])))]
-        for head in heads
     )
 
 
@@ -155,26 +159,28 @@ def _between(dialect: Dialect, before: Text, after: Text) -> tuple[list[Found], 
         old, new = (list(dialect.shape.everything(Text(piece))) for piece in pieces)
     else:
         old, new = _parts_between(dialect.shape, before, after)
-    most = min(len(old), len(new))
-    start = next((n for n in range(most) if _differ(old[n], new[n])), most)
-    rest = most - start
-    end = next((n for n in range(rest) if _differ(old[-1 - n], new[-1 - n])), rest)
-    return old[start : len(old) - end], new[start : len(new) - end]
+    gone, come = _middles(len(old), len(new), lambda n, m: _differ(old[n], new[m]))
+    return [old[n] for n in gone], [new[n] for n in come]
 
 
 def _parts_between(shape: Shape, before: Text, after: Text) -> tuple[list[Found], list[Found]]:
     """Return the statements of two texts from the first part to the last in which they differ."""
     one, other = (len(shape.tops(text)) for text in (before, after))
+    old, new = _middles(
+        one, other, lambda n, m: shape.content(before, n) != shape.content(after, m)
+    )
+    return shape.statements_of(before, old), shape.statements_of(after, new)
+
+
+def _middles(one: int, other: int, differ: Callable[[int, int], bool]) -> tuple[range, range]:
+    """Return the places from the first to the last in which two sequences of some lengths differ;
+    `differ`: whether they do at a place in each.
+    """
     most = min(one, other)
-
-    def differ(n: int, m: int) -> bool:
-        return shape.content(before, n) != shape.content(after, m)
-
     first = next((n for n in range(most) if differ(n, n)), most)
     rest = most - first
     last = next((n for n in range(rest) if differ(one - 1 - n, other - 1 - n)), rest)
-    old, new = (range(first, number - last) for number in (one, other))
-    return shape.statements_of(before, old), shape.statements_of(after, new)
+    return range(first, one - last), range(first, other - last)
 
 
 def _in_common(dialect: Dialect, one: bytes, other: bytes) -> tuple[int, int]:

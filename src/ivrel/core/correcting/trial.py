@@ -83,8 +83,7 @@ class Trial:
 
     def _touches(self, table: str, edit: Edit) -> bool:
         """Whether an edit may be about a row of a table that is looked up."""
-        head = edit.path[0] if edit.path else edit.words
-        return any(head[: len(words)] == words for words in self._matcher.heads.lazy[table])
+        return self._matcher.heads.is_of(table, edit.path[0] if edit.path else edit.words)
 
     def _has_same_gates(self) -> bool:
         if not may_differ(self.before, self.after, "gate"):

@@ -44,6 +44,10 @@ class Heads:
         }
         self._saying: dict[frozenset[str], tuple[Words, ...]] = {}
 
+    def is_of(self, table: str, top: Words) -> bool:
+        """Whether what begins with these words may say something of a table that is looked up."""
+        return any(top[: len(head)] == head for head in self.lazy[table])
+
     def saying(self, slots: frozenset[str]) -> tuple[Words, ...]:
         """Return the heads of the eager parts that can say any of these slots."""
         if slots not in self._saying:

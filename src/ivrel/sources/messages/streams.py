@@ -83,8 +83,8 @@ class Lines:
         """Yield whole lines, about `size` bytes at a time: the number of the first, where they
         begin, how many bytes they have, and these.
 
-        `keep`: whether they are wanted; if not, None stands for all but the first of them, and
-        for lines of which not all bytes are there.
+        `keep`: whether they are wanted; if not, None stands for all but the first of them. Of a
+        line that is too long, a part of the bytes is yielded in any case.
         """
         number, start, have = 1, 0, 0
         buffer = bytearray(size)
@@ -99,6 +99,8 @@ class Lines:
                     data = bytes(held[:end]) if keep or number == 1 else None
                     held[: have - end] = held[end:have]
                     have -= end
+                elif ended:
+                    data, gone, added = None, 0, 0
                 else:  # one line, and it goes on
                     data = bytes(held[: LONGEST_LINE + 1]) + b"\n"
                     gone, added, have = have + self._pass_over(stream), 1, 0
