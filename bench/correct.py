@@ -25,7 +25,7 @@ from pathlib import Path
 
 from generate import generate
 
-from ivrel.core import Device, correct, read_policy
+from ivrel.core import Corrector, Device, read_policy
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import read_fleet
 from ivrel.core.judging import Auditor
@@ -58,7 +58,8 @@ def seconds(cases: list[Case], policy: Policy, rounds: int = 1) -> tuple[float, 
         for device, dialect, data in cases:
             auditor.audit(device, dialect, data, "x")
         between = time.process_time()
-        done = [correct(device, dialect, data, policy, DAY, "x") for device, dialect, data in cases]
+        corrector = Corrector(policy, DAY)
+        done = [corrector.correct(device, dialect, data, "x") for device, dialect, data in cases]
         audited = min(audited, between - begun)
         corrected = min(corrected, time.process_time() - between)
         lines = sum(len(c.changes) for c in done)

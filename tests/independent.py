@@ -11,8 +11,9 @@ from conftest import TODAY
 from generated import BASES
 
 from ivrel.core import Refused, Unreadable, correct, read_records
-from ivrel.core.correcting import Correction
+from ivrel.core.correcting import Correction, Corrector
 from ivrel.core.correcting.changes import apply_change, apply_edits, fine_edits
+from ivrel.core.correcting.corrector import worked_out
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging import Auditor
@@ -50,7 +51,8 @@ class Checked:
     ) -> None:
         self.base, self.dialect, self.device = base, dialect, device
         self.policy, self.text = policy, text
-        self.done: Correction = correct(device, dialect, text, policy, TODAY, "x")
+        begun = Corrector(policy, TODAY).start(device, dialect, text, "x")
+        self.done: Correction = worked_out(begun)
 
     def failing(self) -> dict[str, str]:
         """Return the properties that do not hold, and what shows it."""

@@ -14,6 +14,7 @@ from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import write_change
 from ivrel.core.correcting.correction import Correction
+from ivrel.core.correcting.corrector import Corrector
 from ivrel.core.correcting.difference import lost_statement, may_differ
 from ivrel.core.correcting.plan import Plan, make_plan, undo
 from ivrel.core.correcting.proof import prove, prune
@@ -63,9 +64,8 @@ GOOD = """events
 
 def planned(text: bytes) -> tuple[Case, Answers, Plan]:
     asked = effective(POLICY, DEVICE)
-    case = Case(DEVICE, DIALECT, POLICY, asked, frozenset(), "x.conf", TODAY)
-    state = case.answers(case.read(case.text(text)))
-    return case, state, make_plan(state, asked, frozenset())
+    begun = Corrector(POLICY, TODAY).start(DEVICE, DIALECT, text, "x.conf")
+    return begun.case, begun.state, make_plan(begun.state, asked, frozenset())
 
 
 def failing(change: str, text: bytes = TEXT) -> dict[str, str]:

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from conftest import TODAY, Run
 
-from ivrel.core.correcting import correct, what_if
+from ivrel.core.correcting import Corrector, correct, what_if
 from ivrel.demo.workspace import policy_text
 from ivrel.sources.workspace import Workspace, policy_of
 
@@ -35,12 +35,13 @@ def test_what_differs_is_what_two_audits_and_corrections_say(
     assert old in policy_text()
     (tmp_path / "other.yaml").write_text(policy_text().replace(old, new))
     other = policy_of(tmp_path, "other.yaml")
+    policies = workspace.policy, other
+    correctors = Corrector(policies[0], TODAY), Corrector(policies[1], TODAY)
     changed = 0
     for device in workspace.fleet.devices:
         data, file = workspace.text(device)
         dialect = workspace.dialects[device.platform]
-        policies = workspace.policy, other
-        found = what_if(device, dialect, data, policies, TODAY, file)
+        found = what_if(device, dialect, data, correctors, file)
         now, then = (correct(device, dialect, data, p, TODAY, file) for p in policies)
         verdicts = [
             {v.setting: (v.verdict, v.wanted) for v in c.before.verdicts} for c in (now, then)

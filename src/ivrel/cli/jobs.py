@@ -15,13 +15,11 @@ from msgspec.structs import replace
 
 from ivrel.core.correcting import (
     Correction,
+    Corrector,
     Judged,
     WhatIf,
     Written,
-    correct,
     judge_change,
-    start,
-    untouched,
     what_if,
 )
 from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, Votes, open_settings, usual, votes
@@ -57,28 +55,32 @@ class _OfWorkspace(Job[R], Generic[R]):
         self._dialects = {name: self._known[name] for name in platforms}
 
 
-class _WithAuditor(_OfWorkspace[R], Generic[R]):
-    """A job that audits: what the audits of a run remember is no part of what is sent."""
-
-    def __init__(self, workspace: Workspace, today: date) -> None:
-        super().__init__(workspace, today)
-        self._begin()
-
-    def _begin(self) -> None:
-        self._auditor = Auditor(self._policy, self._today, self._known)
+    def begin(self) -> None:
+        """Make what a run remembers."""
 
     def __getstate__(self) -> dict[str, Any]:
-        return {name: value for name, value in self.__dict__.items() if name != "_auditor"}
+        # What a run remembers is no part of what is sent.
+        return {name: value for name, value in self.__dict__.items() if name not in _REMEMBERED}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)
-        self._begin()
+        self.begin()
 
 
-class Auditing(_WithAuditor[DeviceResult]):
+_REMEMBERED = ("_auditor", "_corrector", "_correctors")
+
+
+class Auditing(_OfWorkspace[DeviceResult]):
     """The audit of each device against the workspace's policy."""
 
     share = Share(alone=200, first=24, chunk=64)
+
+    def __init__(self, workspace: Workspace, today: date) -> None:
+        super().__init__(workspace, today)
+        self.begin()
+
+    def begin(self) -> None:
+        self._auditor = Auditor(self._policy, self._today, self._known)
 
     def one(self, device: Device, data: bytes, file: str) -> DeviceResult:
         return self._auditor.audit(device, self._dialects[device.platform], data, file)
@@ -150,7 +152,7 @@ def _needs_choice(
     return any(v.setting in left and v.verdict == "breaks" for r in results for v in r.verdicts)
 
 
-class _OfCorrections(_WithAuditor[R], Generic[R]):
+class _OfCorrections(_OfWorkspace[R], Generic[R]):
     """What hangs on corrections.
 
     `names`: the settings they are about, if not all; `usual`: what most of the fleet has.
@@ -168,6 +170,13 @@ class _OfCorrections(_WithAuditor[R], Generic[R]):
     ) -> None:
         super().__init__(workspace, today)
         self._names, self._usual = tuple(names), usual
+        self.begin()
+
+    def begin(self) -> None:
+        self._corrector = self._corrector_by(self._policy)
+
+    def _corrector_by(self, policy: Policy) -> Corrector:
+        return Corrector(policy, self._today, self._names, self._usual, self._known)
 
     def pack(self, results: list[R]) -> bytes:
         # Corrections hold types of many modules. The bytes come from this program's own workers.
@@ -198,12 +207,7 @@ class Correcting(_OfCorrections["Correction | NotCorrected"]):
 
     def one(self, device: Device, data: bytes, file: str) -> Correction | NotCorrected:
         dialect = self._dialects[device.platform]
-        # Most devices of a fleet need nothing, which an audit tells in less time.
-        result = self._auditor.audit(device, dialect, data, file)
-        done = untouched(device, dialect, data, self._policy, result, self._names)
-        if done is None:
-            known = self._policy, self._today, file, self._names, self._usual
-            done = checked(correct(device, dialect, data, *known), data)
+        done = checked(self._corrector.correct(device, dialect, data, file), data)
         return done if self._needs_text else replace(done, corrected=b"")
 
     def failed(self, device: Device, problem: str) -> Correction | NotCorrected:
@@ -224,8 +228,7 @@ class Proving(_OfCorrections["Judged | NotCorrected"]):
         self._changes = changes
 
     def one(self, device: Device, data: bytes, file: str) -> Judged | NotCorrected:
-        dialect, policy = self._dialects[device.platform], self._policy
-        begun = start(device, dialect, data, policy, self._today, file, self._names)
+        begun = self._corrector.start(device, self._dialects[device.platform], data, file)
         return checked(judge_change(begun, self._changes[device.name]), data)
 
     def failed(self, device: Device, problem: str) -> Judged | NotCorrected:
@@ -243,13 +246,14 @@ class ComparingPolicies(_OfCorrections[WhatIf]):
         names: Collection[str] = (),
         usual: Usual = NOTHING_USUAL,
     ) -> None:
-        super().__init__(workspace, today, names, usual)
         self._other = other
+        super().__init__(workspace, today, names, usual)
+
+    def begin(self) -> None:
+        self._correctors = self._corrector_by(self._policy), self._corrector_by(self._other)
 
     def one(self, device: Device, data: bytes, file: str) -> WhatIf:
-        dialect, policies = self._dialects[device.platform], (self._policy, self._other)
-        known = self._today, file, self._names, self._usual
-        return what_if(device, dialect, data, policies, *known)
+        return what_if(device, self._dialects[device.platform], data, self._correctors, file)
 
     def failed(self, device: Device, problem: str) -> WhatIf:
         return WhatIf(device.name, device.platform, problem=problem)

@@ -3,7 +3,7 @@
 >>> from ivrel.core import read_dialect, read_policy, read_fleet, audit_text, correct
 """
 
-from ivrel.core.correcting import Correction, correct
+from ivrel.core.correcting import Correction, Corrector, correct
 from ivrel.core.dialects import Dialect, read_dialect
 from ivrel.core.fleet import Device, Fleet, read_fleet
 from ivrel.core.judging import Auditor, DeviceResult, Verdict, audit_text, read_policy
@@ -21,6 +21,7 @@ from ivrel.core.vocabulary.errors import (
 __all__ = [
     "Auditor",
     "Correction",
+    "Corrector",
     "Device",
     "DeviceResult",
     "Dialect",

@@ -8,10 +8,9 @@ from difflib import unified_diff
 
 from msgspec import Struct
 
-from ivrel.core.correcting import Property, Written, correct, judge_change, start
+from ivrel.core.correcting import Corrector, Property, Written, judge_change
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.judging import Auditor
 from ivrel.core.policy import Policy
 from ivrel.core.vocabulary.errors import IvrelError, Unreadable
 from ivrel.core.vocabulary.verdict import DeviceResult
@@ -40,8 +39,7 @@ class Prover:
     def __init__(
         self, policy: Policy, today: date, names: Collection[str] = (), *, again: bool = False
     ) -> None:
-        self._policy, self._today, self._names, self._again = policy, today, tuple(names), again
-        self._auditor = Auditor(policy, today)
+        self._corrector, self._again = Corrector(policy, today, names), again
 
     def ready(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
         """Return what is to be sent to a device that says `data`."""
@@ -51,8 +49,7 @@ class Prover:
             return Ready(problem=str(problem))
 
     def _ready(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
-        known = (self._policy, self._today, device.name, self._names)
-        begun = start(device, dialect, data, *known)
+        begun = self._corrector.start(device, dialect, data, device.name)
         judged = judge_change(begun, written)
         if judged.state == "done" or (judged.corrected and judged.corrected == data):
             return Ready(is_there=True, before=data, verdicts=verdicts_of(begun.before))
@@ -66,7 +63,7 @@ class Prover:
         """Return what is to be sent to a device that says something else than what the change was
         made for: nothing, if that is as asked already.
         """
-        found = correct(device, dialect, data, self._policy, self._today, device.name, self._names)
+        found = self._corrector.correct(device, dialect, data, device.name)
         if not found.changes:
             return Ready(is_there=True, before=data, verdicts=verdicts_of(found.before))
         if not self._again:
@@ -82,7 +79,7 @@ class Prover:
     def verdicts(self, device: Device, dialect: Dialect, data: bytes) -> Verdicts:
         """Return what the policy finds of a configuration."""
         try:
-            return verdicts_of(self._auditor.audit(device, dialect, data, device.name))
+            return verdicts_of(self._corrector.auditor.audit(device, dialect, data, device.name))
         except Unreadable:
             return ()
 

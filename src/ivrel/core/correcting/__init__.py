@@ -2,14 +2,8 @@
 hand.
 """
 
-from ivrel.core.correcting.case import start
-from ivrel.core.correcting.correction import (
-    Correction,
-    Remaining,
-    correct,
-    fingerprint,
-    untouched,
-)
+from ivrel.core.correcting.correction import Correction, Remaining, fingerprint
+from ivrel.core.correcting.corrector import Corrector, correct
 from ivrel.core.correcting.judged import STATES, Judged, Written, judge_change
 from ivrel.core.correcting.proof import Property
 from ivrel.core.correcting.properties import MEANS, PROPERTIES, TAKEN, Gap
@@ -23,6 +17,7 @@ __all__ = [
     "TAKEN",
     "Change",
     "Correction",
+    "Corrector",
     "Gap",
     "Judged",
     "Otherwise",
@@ -33,7 +28,5 @@ __all__ = [
     "correct",
     "fingerprint",
     "judge_change",
-    "start",
-    "untouched",
     "what_if",
 ]

@@ -1,40 +1,181 @@
-"""Answers: what is asked of many states of one configuration, worked out anew only where they
+"""Answers: what is asked of many states of many configurations, worked out anew only where they
 differ.
 
 A correction is tried in many states: without each of its lines, after each of them, backed out.
-Each differs from another in a few values. An answer notes what it looked at; where none of that
-differs, it is the same.
+Each differs from another in a few values, and so do the configurations of a fleet. An answer notes
+what it looked at; where the same is seen there again, the answer is the same.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Mapping
+from operator import itemgetter
 from typing import Any, TypeVar
 
-from ivrel.core.correcting.difference import changed_values
-from ivrel.core.judging.judge import judge_one, strays_on
+from msgspec import Struct
+
+from ivrel.core.correcting.difference import is_same_beyond_export
+from ivrel.core.judging.judge import strays_on
 from ivrel.core.policy import Requirement
 from ivrel.core.reading.records import EVERY_SLOT, Note, Notes, Records
+from ivrel.core.reading.statements import LAZY, Key
 from ivrel.core.settings import SETTINGS, Finding, Scope
 from ivrel.core.settings.scope import DEVICE
-from ivrel.core.vocabulary.verdict import Verdict
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.said import Row, Said
 
 T = TypeVar("T")
 
 _UNREAD = Finding("unread", judged="unknown")
+_UNASKED: Any = object()  # in the place of an answer
+
+
+Sights = Mapping[Note, int]  # where one looks, and the number of what is seen there
+
+
+class _Given(Struct, frozen=True):
+    """Answers that looked at the same; `at` gives what they hang on from what is seen."""
+
+    looked: frozenset[Note]
+    at: Callable[[Sights], object]
+    answers: dict[object, Any]
+
+
+class _Known:
+    """The answers that are known, by question."""
+
+    def __init__(self) -> None:
+        self.count = 0
+        self._given: dict[object, list[_Given]] = {}
+
+    def find(self, name: object, seen: Sights) -> Any:
+        """Return the answer to a question where this is seen; _UNASKED if none is known."""
+        for given in self._given.get(name, ()):
+            found = given.answers.get(given.at(seen), _UNASKED)
+            if found is not _UNASKED:
+                return found
+        return _UNASKED
+
+    def keep(self, name: object, looked: frozenset[Note], seen: Sights, answer: object) -> None:
+        """Keep the answer to a question; `looked`: all that was looked at for it."""
+        some = self._given.setdefault(name, [])
+        given = next((one for one in some if one.looked == looked), None)
+        if given is None:
+            # One number stands for itself, more are a tuple; what looked at nothing holds always.
+            at = itemgetter(*looked) if looked else lambda seen: None
+            given = _Given(looked, at, {})
+            some.append(given)
+        given.answers[given.at(seen)] = answer
+        self.count += 1
+
+
+class _Numbers:
+    """Numbers for what is seen: the same for the same."""
+
+    def __init__(self) -> None:
+        self._numbers: dict[object, int] = {}
+
+    def __len__(self) -> int:
+        return len(self._numbers)
+
+    def number(self, seen: object) -> int:
+        """Return the number of what was seen."""
+        return self._numbers.setdefault(seen, len(self._numbers))
+
+
+class Memory:
+    """What one run knows of configurations in one dialect, held against the same collectors.
+
+    Answers that hang on the device itself, or on tables that are looked up, are no part of it.
+    """
+
+    def __init__(self) -> None:
+        self.known, self.numbers = _Known(), _Numbers()
+        self._made: dict[object, Any] = {}
+
+    def once(self, name: object, make: Callable[[], T]) -> T:
+        """Return what `make` gives, which must hang on the name alone: the same object each
+        time.
+        """
+        if name not in self._made:
+            self._made[name] = make()
+        return self._made[name]  # type: ignore[no-any-return]
+
+    def __len__(self) -> int:
+        return self.known.count + len(self.numbers) + len(self._made)
+
+
+class _OfDevice:
+    """What is known of one device alone; `first`: its text as it is."""
+
+    def __init__(self, first: Text) -> None:
+        self.known, self.first = _Known(), first
+        self._numbers = _Numbers()
+        self._kept: dict[int, object] = {}  # what is told apart by its identity lives as long
+        self._by_identity: dict[tuple[int, str], int] = {}
+
+    def beyond_export(self, records: Records) -> int:
+        """Return the number of what a text says beyond export: 0 is what the first one says."""
+        if is_same_beyond_export(records.dialect, self.first, records.text):
+            return 0
+        return self._identity(records.text)
+
+    def number(self, rows: Mapping[Key, Row], slot: str) -> int:
+        """Return the number of what some rows say in a slot; of the same object it is known."""
+        at = self._identity(rows), slot
+        number = self._by_identity.get(at)
+        if number is None:
+            number = self._by_identity[at] = self._numbers.number(_values(rows, slot))
+        return number
+
+    def _identity(self, thing: object) -> int:
+        self._kept[id(thing)] = thing
+        return id(thing)
+
+
+class _Seen(dict[Note, int]):
+    """What is seen in one state, wherever somebody looks."""
+
+    def __init__(self, records: Records, memory: Memory, of_device: _OfDevice) -> None:
+        super().__init__()
+        self._records, self._memory, self._of_device = records, memory, of_device
+
+    def __missing__(self, note: Note) -> int:
+        number = self[note] = self._look(*note)
+        return number
+
+    def _look(self, table: str, slot: str) -> int:
+        if (table, slot) == DEVICE or table == "lazy":
+            return 0  # the same in all states
+        # Of interfaces it is told only whether all statements beyond export are the same.
+        if table == "interface":
+            return self._of_device.beyond_export(self._records)
+        if table == "" and slot not in ("", EVERY_SLOT):
+            return self._memory.numbers.number(_value(self._records.get(slot)))
+        rows = self._records.rows(table)
+        # There can be thousands of traffic rules, and most states have those of the text.
+        if table in LAZY:
+            return self._of_device.number(rows, slot)
+        return self._memory.numbers.number(_values(rows, slot))
 
 
 class Answers:
-    """Answers about one state; `like`: those about another state that may hold here, too."""
+    """Answers about one state of a configuration.
 
-    def __init__(self, scope: Scope, like: Answers | None = None) -> None:
+    `memory`: what is known of others; `of_device`: what is known of other states of this one.
+    """
+
+    def __init__(
+        self, scope: Scope, memory: Memory | None = None, of_device: _OfDevice | None = None
+    ) -> None:
         self.plain = scope
+        self._memory = Memory() if memory is None else memory
+        self._of_device = _OfDevice(scope.records.text) if of_device is None else of_device
         self._notes = Notes()
         self._scope = scope.on(scope.records.noting(self._notes))
-        self._like = like
-        self._differs: dict[str, frozenset[str]] = {}
-        self._same: set[Note] = set()  # notes that were found to be the same here
-        self._known: dict[object, tuple[Any, frozenset[Note]]] = {}
+        self._seen = _Seen(scope.records, self._memory, self._of_device)
+        self._answers: dict[object, Any] = {}
+        self._found_here: set[object] = set()  # the questions that no other state answered
 
     @property
     def records(self) -> Records:
@@ -43,51 +184,29 @@ class Answers:
 
     def on(self, records: Records) -> Answers:
         """Return the answers about another state of the same configuration."""
-        return Answers(self.plain.on(records), self)
+        return Answers(self.plain.on(records), self._memory, self._of_device)
 
     def ask(self, name: object, question: Callable[[Scope], T]) -> T:
         """Return the answer to a question, which must hang on the scope and the name alone."""
-        return self._ask(name, question)[0]  # type: ignore[no-any-return]
+        answer = self._answers.get(name, _UNASKED)
+        if answer is _UNASKED:
+            answer = self._memory.known.find(name, self._seen)
+            if answer is _UNASKED:
+                answer = self._of_device.known.find(name, self._seen)
+            if answer is _UNASKED:
+                answer = self._anew(name, question)
+            self._answers[name] = answer
+        return answer  # type: ignore[no-any-return]
 
-    def _ask(self, name: object, question: Callable[[Scope], Any]) -> tuple[Any, frozenset[Note]]:
-        found = self._known.get(name)
-        if found is None:
-            found = self._known[name] = self._from_the_other(name) or self._anew(question)
-        return found
-
-    def _anew(self, question: Callable[[Scope], Any]) -> tuple[Any, frozenset[Note]]:
+    def _anew(self, name: object, question: Callable[[Scope], T]) -> T:
         self._notes.seen = set()
-        value = question(self._scope)
-        return value, frozenset(self._notes.seen)
-
-    def _from_the_other(self, name: object) -> tuple[Any, frozenset[Note]] | None:
-        """Return the answer about the other state, if it is known and nothing it saw differs."""
-        if self._like is None:
-            return None
-        like = self._like
-        found = like._known.get(name)
-        if found is None:
-            # Through as many states as it takes: each was made from the one before it.
-            found = like._from_the_other(name)
-            if found is None:
-                return None
-            like._known[name] = found
-        # Most questions look at what others have looked at: only the rest is compared.
-        if not found[1] <= self._same:
-            if any(map(self._differ, found[1] - self._same)):
-                return None
-            self._same |= found[1]
-        return found
-
-    def _differ(self, note: Note) -> bool:
-        """Whether what was looked at differs between this state and the other."""
-        table, slot = note
-        if note == DEVICE or table == "lazy":
-            return False
-        if table not in self._differs and self._like is not None:
-            self._differs[table] = changed_values(self._like.records, self.records, table)
-        differs = self._differs[table]
-        return slot in differs or (slot == EVERY_SLOT and bool(differs))
+        answer = question(self._scope)
+        looked = frozenset(self._notes.seen)
+        alone = DEVICE in looked or any(table in LAZY for table, _ in looked)
+        known = self._of_device.known if alone else self._memory.known
+        known.keep(name, looked, self._seen, answer)
+        self._found_here.add(name)
+        return answer
 
     def findings(self, asked: Requirement) -> list[Finding]:
         """Return what is not as asked; a line that is not understood may be about it."""
@@ -102,15 +221,26 @@ class Answers:
         setting = SETTINGS[asked.setting]
         return self.ask(("findings", asked), lambda scope: setting.judge(scope, asked.needs))
 
-    def verdicts(self, asked: Iterable[Requirement], file: str) -> tuple[Verdict, ...]:
-        """Return the verdicts of a state; `file`: what its text is called."""
-        places = self.records.place(file)
-        return tuple(judge_one(self.plain, r, places, self._found(r)) for r in asked)
-
-    def _found(self, asked: Requirement) -> list[Finding] | None:
-        """Return the findings of this text; None if they are to be found anew."""
+    def found(self, asked: Requirement) -> list[Finding] | None:
+        """Return what is not as asked, with the lines of this text; None if it is to be found
+        anew.
+        """
         if asked.problem:
             return None
         found = self.judged(asked)
-        # Of another state's findings the lines are those of its text. None at all has no lines.
-        return None if found and self._like is not None else found
+        # Lines are those of the text in which something was found. Nothing has no lines.
+        return None if found and ("findings", asked) not in self._found_here else found
+
+
+def _value(said: Said | None) -> object:
+    return None if said is None else (said.value, said.default)
+
+
+def _values(rows: Mapping[Key, Row], slot: str) -> object:
+    """Return which rows there are, or what they say: in one slot, or all of it."""
+    if slot == "":
+        return tuple(rows)
+    if slot == EVERY_SLOT:
+        every = (row.items() for row in rows.values())
+        return tuple([tuple([(name, _value(said)) for name, said in row]) for row in every])
+    return tuple([_value(row.get(slot)) for row in rows.values()])

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date
 
 from msgspec import Struct
 
-from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.answers import Answers, Memory
 from ivrel.core.correcting.changes import apply_edits
-from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, preferring
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.judging.judge import scope_of, with_waivers
-from ivrel.core.policy import Policy, Requirement, effective
+from ivrel.core.judging.auditor import Auditor
+from ivrel.core.judging.judge import judge_one, scope_of, with_waivers
+from ivrel.core.policy import Policy, Requirement
 from ivrel.core.reading.records import Records, read_records
 from ivrel.core.settings import Scope
 from ivrel.core.shapes.shape import Edit
@@ -32,46 +32,38 @@ class Start(Struct, frozen=True):
 class Case:
     """What a correction is judged by, made for one device and one run.
 
-    `asked`: the requirements that the correction is about; `whole`: all that the policy asks of the
-    device; `waived`: settings that are left alone; `file`: what the configuration is called.
+    `auditor`: knows the policy, and verdicts of other devices; `whole`: all that the policy asks of
+    the device; `asked`: the requirements that the correction is about; `waived`: settings that are
+    left alone; `file`: what the configuration is called; `first`: its text as it is; `memory`: what
+    is known of other devices.
     """
 
     def __init__(
         self,
         device: Device,
         dialect: Dialect,
-        policy: Policy,
+        auditor: Auditor,
+        whole: Mapping[str, Requirement],
         asked: Mapping[str, Requirement],
         waived: frozenset[str],
         file: str,
-        today: date,
-        whole: Mapping[str, Requirement] | None = None,
+        first: Text,
+        memory: Memory,
     ) -> None:
-        self.device, self.dialect, self.policy = device, dialect, policy
-        self.asked, self.whole = asked, whole or asked
-        self.waived, self.file, self.today = waived, file, today
-        self._texts: dict[bytes, Text] = {}
+        self.device, self.dialect, self.auditor = device, dialect, auditor
+        self.whole, self.asked, self.waived = whole, asked, waived
+        self.file, self.memory = file, memory
+        self._texts = {first.data: first}
 
-    def asking(self, asked: Mapping[str, Requirement], whole: Mapping[str, Requirement]) -> Case:
-        """Return the same case with other requirements."""
-        return self._with(asked, whole, self.waived)
+    @property
+    def policy(self) -> Policy:
+        """The policy that the device is held against."""
+        return self.auditor.policy
 
-    def waiving(self, settings: frozenset[str]) -> Case:
-        """Return the same case, which leaves these settings alone."""
-        return self._with(self.asked, self.whole, settings)
-
-    def _with(
-        self,
-        asked: Mapping[str, Requirement],
-        whole: Mapping[str, Requirement],
-        waived: frozenset[str],
-    ) -> Case:
-        out = Case(
-            *(self.device, self.dialect, self.policy, asked, waived),
-            *(self.file, self.today, whole),
-        )
-        out._texts = self._texts
-        return out
+    @property
+    def today(self) -> date:
+        """The day on which waivers hold or have run out."""
+        return self.auditor.today
 
     def text(self, data: bytes) -> Text:
         """Return the text of some content: one object, so that it is parsed once."""
@@ -92,39 +84,15 @@ class Case:
         """Return the text after edits; Refused if the platform would not take one of them."""
         return apply_edits(self.dialect, text, edits, self.text)
 
-    def answers(self, records: Records, like: Answers | None = None) -> Answers:
-        """Return the answers about records; `like`: those about another state of them."""
-        return Answers(self.scope(records), like)
+    def answers(self, records: Records) -> Answers:
+        """Return the answers about records."""
+        return Answers(self.scope(records), self.memory)
 
     def result(self, state: Answers) -> DeviceResult:
         """Return all verdicts of a state, with the waivers that hold."""
-        verdicts = state.verdicts(self.whole.values(), self.file)
+        verdicts = self.auditor.recall(state.plain, self.whole, self.file, state.found)
+        if verdicts is None:
+            places = state.records.place(self.file)
+            whole = self.whole.values()
+            verdicts = tuple(judge_one(state.plain, r, places, state.found(r)) for r in whole)
         return with_waivers(self.device, verdicts, self.policy, self.today)
-
-
-def start(
-    device: Device,
-    dialect: Dialect,
-    data: bytes,
-    policy: Policy,
-    today: date,
-    file: str,
-    only: Collection[str] = (),
-    usual: Usual = NOTHING_USUAL,
-) -> Start:
-    """Return a configuration with what it is judged by; Unreadable if it is none.
-
-    `only`: the settings that it is about; all, if there are none. `file`: what the configuration is
-    called; `usual`: what most of the fleet has. What is waived is left alone.
-    """
-    whole = effective(policy, device)
-    every = Case(device, dialect, policy, whole, frozenset(), file, today, whole)
-    records = every.read(every.text(data))
-    scope = every.scope(records)
-    whole = {name: preferring(r, scope, usual) for name, r in whole.items()}
-    asked = {name: r for name, r in whole.items() if not only or name in only}
-    every = every.asking(asked, whole)
-    state = every.answers(records)
-    before = every.result(state)
-    waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
-    return Start(every.waiving(waived), state, before)

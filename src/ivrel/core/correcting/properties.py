@@ -4,6 +4,7 @@ not.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterator, Mapping, Sequence
 
 from msgspec import Struct
@@ -147,24 +148,35 @@ def _as_written(tried: Tried) -> dict[str, Requirement]:
     that.
     """
     asked = dict(tried.case.asked)
-    before, after = tried.before.plain, tried.after.plain
     for name, requirement in tried.case.asked.items():
         needs = requirement.needs
         if requirement.problem or not any(_says_what(need) for need in needs.values()):
             continue
-        setting = SETTINGS[name]
         had = {fact.key for fact in facts_of(tried.before, name)}
         for key in dict.fromkeys(fact.key for fact in facts_of(tried.after, name)):
             need = needs.get(key, needs.get(""))
             if not isinstance(need, Need) or not need.write:
                 continue
-            alone = {key: need} if "" not in needs else {"": Need(order=need.order), key: need}
-            if key in had and not setting.judge(before, alone):
+            alone, narrow = tried.case.memory.once(
+                ("written", requirement, asked[name], key),
+                functools.partial(_narrowed, requirement, asked[name], key, need),
+            )
+            if key in had and not tried.before.judged(alone):
                 continue
-            narrow = {**asked[name].needs, key: need.only(need.write)}
-            if not setting.judge(after, narrow):
-                asked[name] = replace(requirement, needs=narrow)
+            if not tried.after.judged(narrow):
+                asked[name] = narrow
     return asked
+
+
+def _narrowed(
+    requirement: Requirement, asked: Requirement, key: str, need: Need
+) -> tuple[Requirement, Requirement]:
+    """Return what asks this of one key alone, and what asks there for what the policy says to
+    write.
+    """
+    alone = {key: need} if "" not in requirement.needs else {"": Need(order=need.order), key: need}
+    narrow = {**asked.needs, key: need.only(str(need.write))}
+    return replace(requirement, needs=alone), replace(requirement, needs=narrow)
 
 
 def _says_what(need: object) -> bool:

@@ -13,9 +13,9 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.correcting.correction import Correction, correct
+from ivrel.core.correcting.correction import Correction
+from ivrel.core.correcting.corrector import Corrector
 from ivrel.core.correcting.reasons import Change
-from ivrel.core.correcting.usual import NOTHING_USUAL, Usual
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import with_waivers
@@ -69,27 +69,24 @@ def what_if(
     device: Device,
     dialect: Dialect,
     data: bytes,
-    policies: tuple[Policy, Policy],
-    today: date,
+    correctors: tuple[Corrector, Corrector],
     file: str,
-    only: Collection[str] = (),
-    usual: Usual = NOTHING_USUAL,
 ) -> WhatIf:
-    """Return what the second policy would change for a device, beside the first.
+    """Return what the second corrector's policy would change for a device, beside the first's.
 
-    `file`: what the configuration is called; `only`: the settings that it is about, if not all;
-    `usual`: what most of the fleet has.
+    `file`: what the configuration is called. Both are about the same settings, on the same day.
     Unreadable if the configuration is none of the platform's.
     """
-    now = correct(device, dialect, data, policies[0], today, file, only, usual)
-    if _asks_alike(device, policies, today):
+    one, other = correctors
+    now = one.correct(device, dialect, data, file)
+    if _asks_alike(device, (one.auditor.policy, other.auditor.policy), one.auditor.today):
         return WhatIf(device.name, dialect.name, lines=(len(now.changes), len(now.changes)))
-    then = correct(device, dialect, data, policies[1], today, file, only, usual)
+    then = other.correct(device, dialect, data, file)
     dropped, added = _lines_of_one(now, then), _lines_of_one(then, now)
     return WhatIf(
         device.name,
         dialect.name,
-        tuple(_otherwise(now, then, only)),
+        tuple(_otherwise(now, then, one.only)),
         dropped,
         added,
         (len(now.changes), len(then.changes)),

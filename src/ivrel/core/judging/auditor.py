@@ -4,7 +4,7 @@ judged once.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import date
 
 from msgspec import Struct
@@ -16,7 +16,7 @@ from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.reading.matcher import looks_like
 from ivrel.core.reading.records import Note, Notes, read_records
 from ivrel.core.reading.statements import Mark
-from ivrel.core.settings import Scope
+from ivrel.core.settings import Finding, Scope
 from ivrel.core.settings.bearing import slots_to_read
 from ivrel.core.settings.scope import DEVICE
 from ivrel.core.text.bundle import Places
@@ -95,38 +95,25 @@ class Auditor:
         if traces is None:
             traces = self._traces[key] = []
             self._kept.append(about)
-        for trace in traces:
-            marks = _concerned(scope.records.marks, trace.concerning)
-            told = trace.given.get(tuple([id(m) for m, _ in marks]))
-            if told is not None:
-                return tuple(
-                    self._told_again(scope, asked, told, [line for _, line in marks], places)
-                )
-        return self._first(scope, asked, traces, places)
+        return _recalled(scope, asked, traces, places) or self._first(scope, asked, traces, places)
 
-    def _told_again(
+    def recall(
         self,
         scope: Scope,
         asked: Mapping[str, Requirement],
-        told: Mapping[str, _Told],
-        lines: Sequence[int],
-        places: Places,
-    ) -> Iterable[Verdict]:
-        for name, requirement in asked.items():
-            one = told.get(name)
-            if one is None:
-                yield judge_one(scope, requirement, places)
-            elif not one.at:
-                yield one.verdict
-            else:
-                v = one.verdict
-                where = tuple(
-                    [Place(places.file, line) for line in sorted([lines[n] for n in one.at])]
-                )
-                yield Verdict(
-                    *(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why), where, v.findings
-                )
+        file: str,
+        found: Callable[[Requirement], Sequence[Finding] | None],
+    ) -> tuple[Verdict, ...] | None:
+        """Return the verdicts of a scope whose like has been judged, waivers aside; None if there
+        is none.
 
+        `found`: gives what is not as asked, if that is known.
+        """
+        places = scope.records.place(file)
+        if scope.records.strays or not places.file:
+            return None
+        key = tuple(map(id, (scope.records.dialect, *asked.values())))
+        return _recalled(scope, asked, self._traces.get(key, ()), places, found)
     def _first(
         self, scope: Scope, asked: Mapping[str, Requirement], traces: list[_Trace], places: Places
     ) -> tuple[Verdict, ...]:
@@ -164,6 +151,39 @@ class Auditor:
         trace.kept.append([m for m, _ in marks])
         self._count += 1
         return tuple(given.values())
+
+
+def _recalled(
+    scope: Scope,
+    asked: Mapping[str, Requirement],
+    traces: Iterable[_Trace],
+    places: Places,
+    found: Callable[[Requirement], Sequence[Finding] | None] = lambda asked: None,
+) -> tuple[Verdict, ...] | None:
+    """Return the verdicts of a scope, if one was judged that says the same; see `recall`."""
+    for trace in traces:
+        marks = _concerned(scope.records.marks, trace.concerning)
+        told = trace.given.get(tuple([id(m) for m, _ in marks]))
+        if told is not None:
+            lines = [line for _, line in marks]
+            return tuple(
+                [
+                    _told_again(told[name], lines, places)
+                    if name in told
+                    else judge_one(scope, requirement, places, found(requirement))
+                    for name, requirement in asked.items()
+                ]
+            )
+    return None
+
+
+def _told_again(told: _Told, lines: Sequence[int], places: Places) -> Verdict:
+    """Return a verdict that was given once, with the lines of another text."""
+    v = told.verdict
+    if not told.at:
+        return v
+    where = tuple([Place(places.file, line) for line in sorted([lines[n] for n in told.at])])
+    return Verdict(*(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why), where, v.findings)
 
 
 def _concerning(dialect: Dialect, looked: set[Note]) -> tuple[bool, ...]:

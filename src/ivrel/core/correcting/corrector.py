@@ -1,0 +1,180 @@
+"""Writes the corrections of many devices, their back-outs, and the proof of both."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+from datetime import date
+
+from ivrel.core.correcting.answers import Answers, Memory
+from ivrel.core.correcting.case import Case, Start
+from ivrel.core.correcting.changes import write_change
+from ivrel.core.correcting.correction import (
+    Correction,
+    Remaining,
+    each_once,
+    fingerprint,
+    remaining,
+    unchanged,
+)
+from ivrel.core.correcting.plan import Plan, make_plan
+from ivrel.core.correcting.proof import prove, prune
+from ivrel.core.correcting.properties import reached_by
+from ivrel.core.correcting.reasons import changes_of
+from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, preferring
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.fleet import Device
+from ivrel.core.judging.auditor import Auditor
+from ivrel.core.judging.judge import scope_of
+from ivrel.core.policy import Policy, Requirement, effective
+from ivrel.core.policy.need import Need, SetNeed
+from ivrel.core.reading.records import read_records
+from ivrel.core.settings import Scope
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import Refused
+from ivrel.core.vocabulary.verdict import DeviceResult
+
+
+class Corrector:
+    """Writes corrections by one policy, on one day.
+
+    `only`: the settings that they are about; all, if there are none. `usual`: what most of the
+    fleet has, for where the policy leaves a choice; `others`: as for `Auditor`. What was found out
+    about one device is remembered for those that say the same.
+    """
+
+    MOST_REMEMBERED = 100_000  # answers, and what they hang on, of one dialect
+
+    def __init__(
+        self,
+        policy: Policy,
+        today: date,
+        only: Collection[str] = (),
+        usual: Usual = NOTHING_USUAL,
+        others: Iterable[Dialect] = (),
+    ) -> None:
+        self.auditor = Auditor(policy, today, others)
+        self.only, self._usual = frozenset(only), usual
+        self._memories: dict[object, Memory] = {}
+
+    def correct(self, device: Device, dialect: Dialect, data: bytes, file: str) -> Correction:
+        """Return the correction that makes a configuration meet the policy; Unreadable if it is
+        none.
+
+        `file`: what the configuration is called.
+        """
+        # Most devices of a fleet need nothing, which an audit tells in less time.
+        result = self.auditor.audit(device, dialect, data, file)
+        if result.good and _surely_sends(effective(self.auditor.policy, device), result):
+            remains = tuple(
+                Remaining(v.setting, v.verdict, each_once(v.why))
+                for v in result.verdicts
+                if v.verdict != "meets" and (not self.only or v.setting in self.only)
+            )
+            return unchanged(device, dialect, data, result, sends=True, remains=remains)
+        return worked_out(self._start(device, dialect, data, file, result))
+
+    def start(self, device: Device, dialect: Dialect, data: bytes, file: str) -> Start:
+        """Return a configuration with what it is judged by; Unreadable if it is none.
+
+        `file`: what the configuration is called. What is waived is left alone.
+        """
+        result = self.auditor.audit(device, dialect, data, file)
+        return self._start(device, dialect, data, file, result)
+
+    def _start(
+        self, device: Device, dialect: Dialect, data: bytes, file: str, before: DeviceResult
+    ) -> Start:
+        whole = effective(self.auditor.policy, device)
+        text = Text(data, whole=True)
+        records = read_records(dialect, text)
+        scope = scope_of(device, records, self.auditor.policy, whole)
+        memory = self._memory_of(dialect, scope)
+        asked = {
+            name: preferring(r, scope, self._usual, memory)
+            for name, r in whole.items()
+            if not self.only or name in self.only
+        }
+        waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
+        judged_by = self.auditor, whole, asked, waived
+        case = Case(device, dialect, *judged_by, file, text, memory)
+        return Start(case, case.answers(records), before)
+
+    def _memory_of(self, dialect: Dialect, scope: Scope) -> Memory:
+        """Return what is known of other devices to which the same may be told."""
+        at = dialect, scope.wanted
+        memory = self._memories.get(at)
+        if memory is None or len(memory) > self.MOST_REMEMBERED:
+            memory = self._memories[at] = Memory()
+        return memory
+
+
+def correct(
+    device: Device,
+    dialect: Dialect,
+    data: bytes,
+    policy: Policy,
+    today: date,
+    file: str,
+    only: Collection[str] = (),
+    usual: Usual = NOTHING_USUAL,
+) -> Correction:
+    """Return the correction of one configuration; see `Corrector` for many."""
+    return Corrector(policy, today, only, usual).correct(device, dialect, data, file)
+
+
+def worked_out(begun: Start) -> Correction:
+    """Return the correction of a configuration, whatever its audit says."""
+    case, state, before = begun.case, begun.state, begun.before
+    plan = make_plan(state, case.asked, case.waived, case.whole)
+    change, stuck = _written(case, state, plan)
+    sends = bool(reached_by(state))
+    if not change:
+        told = case.device, case.dialect, state.records.text.data, before
+        return unchanged(*told, sends=sends, remains=remaining(case, before, plan, stuck))
+    proof = prove(case, state, change, plan)
+    if proof.spare and proof.holds("complete"):
+        pruned = prune(case, state, plan, proof)
+        shorter, stuck = _written(case, state, pruned)
+        if pruned is not plan and shorter:
+            plan, change = pruned, shorter
+            proof = prove(case, state, change, plan)
+    after = before if proof.after is None else case.result(proof.after)
+    return Correction(
+        device=case.device.name,
+        platform=case.dialect.name,
+        changes=tuple(changes_of(begun, plan, proof.after)),
+        change=change,
+        backout=proof.backout,
+        proof=proof.properties,
+        remains=remaining(case, after, plan),
+        fingerprint=fingerprint(state.records.text.data),
+        before=before,
+        after=after,
+        corrected=proof.corrected.data,
+        asks=case.dialect.shape.ASKS,
+        whole=case.dialect.shape.ATOMIC,
+        sends=sends,
+        would_send=bool(reached_by(proof.after or state)),
+        gaps=proof.gaps,
+    )
+
+
+def _written(case: Case, state: Answers, plan: Plan) -> tuple[str, str]:
+    """Return the text of a plan's change, or why the platform would not take it."""
+    try:
+        edits = [s.edit for s in plan.steps]
+        return write_change(case.dialect, state.records.text, edits), ""
+    except Refused as problem:
+        return "", str(problem)
+
+
+def _surely_sends(asked: Mapping[str, Requirement], result: DeviceResult) -> bool:
+    """Whether something leaves for a right collector of a device that is as asked."""
+    met = {v.setting for v in result.verdicts if v.verdict == "meets"}
+    needs = {name: r.needs.get("") for name, r in asked.items() if name in met}
+    export, collectors, level = (needs.get(name) for name in ("export", "collectors", "level"))
+    if not isinstance(export, Need) or export.accepts("off"):
+        return False
+    if not isinstance(collectors, SetNeed) or not collectors.wanted:
+        return False
+    return isinstance(level, Need) and not level.accepts("none")
