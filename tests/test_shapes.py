@@ -23,7 +23,7 @@ from ivrel.core.correcting.difference import differing
 from ivrel.core.dialects.load import read_dialect
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.settings.bearing import bearing
-from ivrel.core.shapes import SHAPES, indented
+from ivrel.core.shapes import SHAPES, indented, paths
 from ivrel.core.shapes.braces import Braces
 from ivrel.core.shapes.nodes import parse, tops
 from ivrel.core.shapes.shape import Edit, Shape
@@ -500,7 +500,7 @@ def test_there_is_nothing_to_remove_in_enclosed_blocks() -> None:
 
 LINES: dict[str, list[bytes]] = {
     "blocks": [b"a", b"b", b'"a"', b"a 1", b"  c 1", b"  c 2", b"    d", b"\tc 1", b" \t d", b"#x", b"  # y", b"", b"   ", b"\x01z", b"\x0cq", b"c 1", b"  a", b"    c 1"],
-    "paths": [b"a.b = 1", b"a.c = 2", b"  a.b = 3", b"b.c = 1", b"a.b.c = 4", b"#a.b = 1", b"", b"ab.c = 1", b"a.b", b'a.c = "2 3"'],
+    "paths": [b"a.b = 1", b"a.c = 2", b"  a.b = 3", b"b.c = 1", b"a.b.c = 4", b"#a.b = 1", b"", b"ab.c = 1", b"a.b", b'a.c = "2 3"', b"\x0b a.c = 5"],
     "sections": [b"[a]", b"[a.b]", b"  [b]", b"[c", b"[a] x", b"[b] # y", b"c = 1", b"  d = 2", b"# e", b"", b"c=1"],
     "braces": [b"a;", b"b 1;", b"b { c; }", b"b { c; d; }", b"b 1 { e { f; } }", b"b 1 { e { } }", b"b { }", b"# x", b'a "{";'],
     "tree": [b'<row a="1" b="2"/>', b'<row a="1" b="2" c="3"/>', b'<row a="1" b="2"><x y="1"/></row>', b"<x/>", b'<x z="1"/>', b"<!-- c -->", b'<sink id="s"/>'],
@@ -603,19 +603,31 @@ def test_the_top_of_a_text_in_braces_is_told_from_its_signs(
         assert grammar.statements_of(text, numbers) == list(grammar.everything(text))
 
 
-@tried(500)
-@given(SOME, SOME, st.sampled_from([b"\n", b"\r\n"]))
-@example([16, 17, 0], [0], b"\n")  # the first line is moved in
-def test_an_edit_of_one_block_is_that_of_the_whole_text(
-    numbers: list[int], edits: list[int], end: bytes
+@tried(800)
+@given(
+    st.sampled_from(sorted(EDITS)),
+    SOME,
+    st.lists(st.integers(0, 40), min_size=1, max_size=3),
+    st.sampled_from([b"\n", b"\r\n"]),
+    st.booleans(),
+)
+@example("blocks", [16, 17, 0], [0], b"\n", True)  # the first line is moved in
+@example("blocks", [3, 0, 4, 1, 4], [0, 5], b"\n", True)  # two blocks
+@example("blocks", [0, 4, 5], [0], b"\r\n", False)
+@example("paths", [0, 3, 1], [8, 6], b"\n", False)  # the last line goes
+@example("paths", [0, 3, 1], [6, 0], b"\n", True)  # what comes again is like none any more
+def test_edits_of_parts_are_those_of_the_whole_text(
+    name: str, numbers: list[int], edits: list[int], end: bytes, ended: bool
 ) -> None:
-    grammar, text = shape("blocks", comment="#"), Text(text_of("blocks", numbers, end))
-    for edit in (EDITS["blocks"][n % len(EDITS["blocks"])] for n in edits):
-        done = []
-        for by_block in (True, False):
-            with pytest.MonkeyPatch.context() as patched:
-                if not by_block:
-                    patched.setattr(indented, "_block_of", lambda *_: None)
-                with contextlib.suppress(Refused):
-                    done.append(grammar.apply(text, [edit], lambda path, words: (path, words[:1])))
-        assert len(done) != 1 and len(set(done)) < 2
+    grammar, every = shape(name, comment="#"), EDITS[name]
+    text = Text(text_of(name, numbers, end).removesuffix(b"" if ended else end))
+    done = []
+    for by_part in (True, False):
+        with pytest.MonkeyPatch.context() as patched:
+            if not by_part:
+                patched.setattr(indented, "_blocks_of", lambda *_: [])
+                patched.setattr(paths, "_places", lambda data, _: [(0, len(data))])
+            with contextlib.suppress(Refused):
+                some = [every[n % len(every)] for n in edits]
+                done.append(grammar.apply(text, some, lambda path, words: (path, words[:1])))
+    assert len(done) != 1 and len(set(done)) < 2

@@ -63,7 +63,8 @@ class Corrector:
         `file`: what the configuration is called.
         """
         # Most devices of a fleet need nothing, which an audit tells in less time.
-        result = self.auditor.audit(device, dialect, data, file)
+        text = Text(data)
+        result = self.auditor.audit(device, dialect, text, file)
         if result.good and _surely_sends(effective(self.auditor.policy, device), result):
             remains = tuple(
                 Remaining(v.setting, v.verdict, each_once(v.why))
@@ -71,21 +72,24 @@ class Corrector:
                 if v.verdict != "meets" and (not self.only or v.setting in self.only)
             )
             return unchanged(device, dialect, data, result, sends=True, remains=remains)
-        return worked_out(self._start(device, dialect, data, file, result))
+        return worked_out(self._start(device, dialect, text, file, result))
 
     def start(self, device: Device, dialect: Dialect, data: bytes, file: str) -> Start:
         """Return a configuration with what it is judged by; Unreadable if it is none.
 
         `file`: what the configuration is called. What is waived is left alone.
         """
-        result = self.auditor.audit(device, dialect, data, file)
-        return self._start(device, dialect, data, file, result)
+        text = Text(data)
+        result = self.auditor.audit(device, dialect, text, file)
+        return self._start(device, dialect, text, file, result)
 
     def _start(
-        self, device: Device, dialect: Dialect, data: bytes, file: str, before: DeviceResult
+        self, device: Device, dialect: Dialect, text: Text, file: str, before: DeviceResult
     ) -> Start:
         whole = effective(self.auditor.policy, device)
-        text = Text(data, whole=True)
+        # Where a part can be read alone, as for an audit, all of the text is still to be parsed.
+        if dialect.shape.WHOLE:
+            text = Text(text.data, whole=True)
         records = read_records(dialect, text)
         scope = scope_of(device, records, self.auditor.policy, whole)
         memory = self._memory_of(dialect, scope)

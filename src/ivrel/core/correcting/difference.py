@@ -11,6 +11,7 @@ from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import LAZY, NO_PATTERN, Understood
 from ivrel.core.shapes.shape import Found, Shape
+from ivrel.core.text.lines import line_at
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.said import Row, Said
@@ -191,33 +192,35 @@ def _in_common(dialect: Dialect, one: bytes, other: bytes) -> tuple[int, int]:
     if not dialect.shape.apart:
         return 0, 0
     most = min(len(one), len(other))
-    first = _longest(lambda n: one[:n] == other[:n], most)
-    last = _longest(lambda n: one[len(one) - n :] == other[len(other) - n :], most - first)
+    first = _longest(lambda n, m: one[n:m] == other[n:m], most)
+    back, front = one[::-1], other[::-1]
+    last = _longest(lambda n, m: back[n:m] == front[n:m], most - first)
     # Back to a line that stands in both as a whole.
     begin = one.rfind(b"\n", 0, first) + 1
     while begin:
         begin = one.rfind(b"\n", 0, begin - 1) + 1
-        if anew(_line_at(one, begin)):
+        if anew(line_at(one, begin)):
             break
     # On to a line that does, with the end of the line before it.
     end = one.find(b"\n", len(one) - last) + 1 or len(one)
-    while end < len(one) and not anew(_line_at(one, end)):
+    while end < len(one) and not anew(line_at(one, end)):
         end = one.find(b"\n", end) + 1 or len(one)
     return begin, len(one) - end
 
 
-def _line_at(data: bytes, begin: int) -> bytes:
-    end = data.find(b"\n", begin)
-    return data[begin : end if end >= 0 else len(data)]
+def _longest(same: Callable[[int, int], bool], most: int) -> int:
+    """Return how far two texts are the same, up to a most; `same`: whether they are from a place up
+    to another.
+    """
+    at, step = 0, _LONG_STEP
+    while step:
+        while at + step <= most and same(at, at + step):
+            at += step
+        step //= 2
+    return at
 
 
-def _longest(holds: Callable[[int], bool], most: int) -> int:
-    """Return the largest number up to which something holds, which it does for 0."""
-    low, high = 0, most
-    while low < high:
-        middle = (low + high + 1) // 2
-        low, high = (middle, high) if holds(middle) else (low, middle - 1)
-    return low
+_LONG_STEP = 1 << 14  # bytes that are compared at once
 
 
 def _differ(one: Found, other: Found) -> bool:

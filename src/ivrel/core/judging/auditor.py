@@ -65,12 +65,15 @@ class Auditor:
         self._kept: list[object] = []
         self._count = 0
 
-    def audit(self, device: Device, dialect: Dialect, data: bytes, file: str) -> DeviceResult:
+    def audit(
+        self, device: Device, dialect: Dialect, data: bytes | Text, file: str
+    ) -> DeviceResult:
         """Read a configuration and judge it.
 
         A text that cannot be read makes every verdict `unknown`.
         """
-        asked, text = effective(self.policy, device), Text(data)
+        asked = effective(self.policy, device)
+        text = data if isinstance(data, Text) else Text(data)
         try:
             records = read_records(dialect, text, slots_to_read(dialect, asked))
             scope = scope_of(device, records, self.policy, asked)

@@ -1,15 +1,20 @@
-"""Looks up tables that are long and seldom needed: interfaces and traffic rules."""
+"""Looks up tables that are long and seldom needed: interfaces and traffic rules.
+
+What was found hangs on the text alone, and is kept with it.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from ivrel.core.reading.heads import head_of
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.secrets import masked
-from ivrel.core.reading.statements import DOUBT, NO_PATTERN, Mark, Strange, Understood
+from ivrel.core.reading.statements import DOUBT, NO_PATTERN, Key, Mark, Strange, Understood
+from ivrel.core.reading.tables import rows_of, values_of
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path
+from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.values import Value
 
 
@@ -38,6 +43,60 @@ def lookup(
             if doubt is not None:
                 marks.append((doubt, line))
     return marks
+
+
+class LookedUp:
+    """What was looked up in one text, as one dialect understands it."""
+
+    def __init__(self, matcher: Matcher, text: Text) -> None:
+        self._matcher, self._text = matcher, text
+        self._marks: dict[str, Sequence[Mark]] = {}
+        self._rows: dict[str, Mapping[Key, Row]] = {}
+        self._single: dict[tuple[str, Value], Row | None] = {}
+        self._having: dict[tuple[str, str, Value], tuple[tuple[Key, Row], ...]] = {}
+
+    def marks(self, table: str) -> Sequence[Mark]:
+        """Return the statements of a table, in the order of the text."""
+        if table not in self._marks:
+            self._marks[table] = lookup(self._matcher, self._text, table)
+        return self._marks[table]
+
+    def rows(self, table: str) -> Mapping[Key, Row]:
+        """Return the rows of a table, by key, in the order of the text."""
+        if table not in self._rows:
+            self._rows[table] = rows_of(self._matcher.dialect, self.marks(table))
+        return self._rows[table]
+
+    def row(self, table: str, key: Value, others: Callable[[], Iterable[Value]]) -> Row | None:
+        """Return one row, read alone unless all of the table is known.
+
+        `others`: gives the keys that will be asked for, too, and cost little more now.
+        """
+        if table in self._rows:
+            return self._rows[table].get((key,))
+        if (table, key) not in self._single:
+            self._look_up(table, tuple(dict.fromkeys((key, *others()))))
+        return self._single[table, key]
+
+    def _look_up(self, table: str, keys: Sequence[Value]) -> None:
+        marks = lookup(self._matcher, self._text, table, keys)
+        found = rows_of(self._matcher.dialect, marks)
+        self._single.update({(table, k): found.get((k,)) for k in keys})
+
+    def having(self, table: str, slot: str, value: Value) -> tuple[tuple[Key, Row], ...]:
+        """Return the rows one of whose `many` values is this one, in the order of the text."""
+        at = (table, slot, value)
+        if at not in self._having:
+            likely = tuple(dict.fromkeys(likely_keys(self._matcher, self._text, slot, value)))
+            if any((table, key) not in self._single for key in likely):
+                self._look_up(table, likely)
+            rows: dict[Key, Row | None] = {(key,): self._single[table, key] for key in likely}
+            found = [(k, row) for k, row in rows.items() if row and value in values_of(row, slot)]
+            if not found:
+                every = self.rows(table).items()
+                found = [(k, row) for k, row in every if value in values_of(row, slot)]
+            self._having[at] = tuple(found)
+        return self._having[at]
 
 
 def _doubtful_row(matcher: Matcher, table: str, path: Path, raw: bytes) -> Understood | None:

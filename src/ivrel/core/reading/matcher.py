@@ -62,7 +62,6 @@ class Matcher:
         self.heads = Heads(dialect)
         self.keys = self.heads.keys
         self.lazy = [p for p in dialect.patterns if p.table in LAZY]
-        self._carrying: dict[str, frozenset[int]] = {}
         self._seen: dict[tuple[Path, bytes], Statement] = {}
         self._fitting: dict[tuple[int, str, int], list[tuple[int, Pattern, Outline]]] = {}
         self._paths: dict[tuple[int, Path], Fields | None] = {}
@@ -175,13 +174,6 @@ class Matcher:
                 if len(wrong) == 1:
                     return wrong[0]
         return None
-
-    def carrying(self, slot: str) -> frozenset[int]:
-        """Return the numbers of the patterns that carry a slot."""
-        if slot not in self._carrying:
-            every = enumerate(self.dialect.patterns)
-            self._carrying[slot] = frozenset(n for n, pattern in every if slot in pattern.slots)
-        return self._carrying[slot]
 
     def match(self, path: Path, raw: bytes) -> Statement:
         """Return what the dialect makes of a statement."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from ivrel.core.reading.lookup import likely_keys, lookup
+from ivrel.core.reading.lookup import LookedUp
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.statements import LAZY, NO_PATTERN, Key, Mark
 from ivrel.core.reading.tables import NO_ROWS, by_table, rows_of, values_of
@@ -25,12 +25,8 @@ class Reading:
     """
 
     __slots__ = (
-        "_having",
-        "_held",
-        "_looked_up",
         "_marks",
         "_rows",
-        "_single",
         "_statements",
         "_written",
         "base",
@@ -48,30 +44,30 @@ class Reading:
     ) -> None:
         self.matcher, self.text, self.base = matcher, text, base
         self._marks = by_table(marks)
-        self._held = tuple(held)
         for table in held:
             self._marks.setdefault(table, ())
         self._rows: dict[str, Mapping[Key, Row]] = {}
-        self._single: dict[str, Said | None] = {}
-        self._looked_up: dict[tuple[str, Value], Row | None] = {}
-        self._having: dict[tuple[str, str, Value], tuple[tuple[Key, Row], ...]] = {}
         self._written: dict[str, Mapping[tuple[int, Key], Mark]] = {}
         self._statements: dict[str, Mapping[Key, Sequence[Mark]]] = {}
+
+    @property
+    def _looked_up(self) -> LookedUp:
+        at = "looked up", self.matcher.dialect
+        return self.text.once(at, lambda: LookedUp(self.matcher, self.text))
 
     def marks_of(self, table: str) -> Sequence[Mark]:
         """Return the statements of a table, in the order of the text."""
         if table in LAZY and table not in self._marks:
             if self.base is not None:
-                self._marks[table] = self.base.marks_of(table)
-            else:
-                self._marks[table] = lookup(self.matcher, self.text, table)
+                return self.base.marks_of(table)
+            return self._looked_up.marks(table)
         return self._marks.get(table, ())
 
     def rows(self, table: str) -> Mapping[Key, Row]:
         """Return the rows of a table, by key, in the order of the text."""
+        if table in LAZY and table not in self._marks:
+            return self._looked_up.rows(table) if self.base is None else self.base.rows(table)
         rows = self._rows.get(table)
-        if rows is None and self.base is not None and table in LAZY and table not in self._held:
-            return self.base.rows(table)
         if rows is None:
             marks = self.marks_of(table)
             rows = rows_of(self.matcher.dialect, marks) if marks else NO_ROWS
@@ -79,13 +75,8 @@ class Reading:
         return rows
 
     def single(self, slot: str) -> Said | None:
-        """Return what the text says of a single value, from the statements that can carry it."""
-        if slot not in self._single:
-            carrying = self.matcher.carrying(slot)
-            marks = [mark for mark in self.marks_of("") if mark[0].pattern in carrying]
-            rows = rows_of(self.matcher.dialect, marks)
-            self._single[slot] = rows[()].get(slot) if () in rows else None
-        return self._single[slot]
+        """Return what the text says of a single value."""
+        return self.rows("").get((), {}).get(slot)
 
     def written(self, table: str) -> Mapping[tuple[int, Key], Mark]:
         """Return the last statement of each group of patterns for each row of a table."""
@@ -110,20 +101,11 @@ class Reading:
 
     def row(self, table: str, key: Value) -> Row | None:
         """Return one row of a lazy table, read alone unless all of the table is known."""
-        if table in self._rows:
-            return self._rows[table].get((key,))
+        if table in self._marks:
+            return self.rows(table).get((key,))
         if self.base is not None:
             return self.base.row(table, key)
-        if (table, key) not in self._looked_up:
-            # What else the text names will be asked for, too, and costs little more now.
-            keys = tuple(dict.fromkeys((key, *self._named(table))))
-            self._look_up(table, keys)
-        return self._looked_up[table, key]
-
-    def _look_up(self, table: str, keys: Sequence[Value]) -> None:
-        marks = lookup(self.matcher, self.text, table, keys)
-        found = rows_of(self.matcher.dialect, marks)
-        self._looked_up.update({(table, k): found.get((k,)) for k in keys})
+        return self._looked_up.row(table, key, lambda: self._named(table))
 
     def _named(self, table: str) -> Iterator[Value]:
         """Yield the keys of a lazy table that other rows of the text name."""
@@ -141,17 +123,9 @@ class Reading:
 
         They are in the order of the text.
         """
+        if table in self._marks:
+            rows = self.rows(table).items()
+            return tuple((key, row) for key, row in rows if value in values_of(row, slot))
         if self.base is not None:
             return self.base.having(table, slot, value)
-        at = (table, slot, value)
-        if at not in self._having:
-            likely = tuple(dict.fromkeys(likely_keys(self.matcher, self.text, slot, value)))
-            if any((table, key) not in self._looked_up for key in likely):
-                self._look_up(table, likely)
-            rows: dict[Key, Row | None] = {(key,): self._looked_up[table, key] for key in likely}
-            found = [(k, row) for k, row in rows.items() if row and value in values_of(row, slot)]
-            if not found:
-                every = self.rows(table).items()
-                found = [(k, row) for k, row in every if value in values_of(row, slot)]
-            self._having[at] = tuple(found)
-        return self._having[at]
+        return self._looked_up.having(table, slot, value)

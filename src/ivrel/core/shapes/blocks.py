@@ -17,7 +17,7 @@ from typing import ClassVar
 
 from ivrel.core.shapes.indented import Layout, depth_of, edited, header, is_top, join
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse
-from ivrel.core.text.lines import edited_lines, lines_with
+from ivrel.core.text.lines import lines_with
 from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words, quote, split_words
 from ivrel.core.vocabulary.errors import Unreadable
@@ -106,12 +106,7 @@ class Blocks(Shape, frozen=True):
         return edits
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
-        layout = Layout(self.comment.encode(), self.indent)
-
-        def change(lines: list[bytes]) -> None:
-            lines[:] = edited(lines, edits, identity, layout)
-
-        return edited_lines(text.data, change)
+        return edited(text.data, edits, identity, Layout(self.comment.encode(), self.indent))
 
 
 def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterator, Sequence, Set
 
 from msgspec import Struct
 
 from ivrel.core.shapes.shape import Edit, Identity, missing
-from ivrel.core.text.lines import in_place_of
+from ivrel.core.text.lines import edited_lines, edited_parts, in_place_of, line_at
 from ivrel.core.text.text import LONGEST, decode
 from ivrel.core.text.words import Path, Words, quote, split_words
 
@@ -48,60 +48,76 @@ class Layout(Struct, frozen=True):
     indent: int
 
 
-def edited(
-    lines: Sequence[bytes], edits: Sequence[Edit], identity: Identity, layout: Layout
-) -> list[bytes]:
-    """Return the lines of a text after edits."""
-    whole = list(lines)
-    blocks: dict[Words, _Block] = {}  # at the top, that an edit was about
-    for edit in edits:
-        # What is inside of one block is changed there; the rest of a text can be long.
-        head = edit.path[0] if edit.path else ()
-        block = blocks.get(head) or (_block_of(whole, head, layout.comment) if head else None)
-        if block is None:
-            whole, blocks = _joined(whole, blocks.values()), {}
-            _apply(whole, edit, identity, layout)
-        else:
-            blocks[head] = block
-            _apply(block.lines, edit, identity, layout)
-    return _joined(whole, blocks.values())
+def edited(data: bytes, edits: Sequence[Edit], identity: Identity, layout: Layout) -> bytes:
+    """Return a text after edits."""
+    # What is inside of blocks is changed there; the rest of a text can be long.
+    blocks = _blocks_of(data, {edit.path[:1] for edit in edits}, layout.comment)
+    numbers = {words: n for n, (words, _) in enumerate(blocks)}
+
+    def change(parts: list[list[bytes]]) -> None:
+        for edit in edits:
+            _apply(parts[numbers[edit.path[0]]], edit, identity, layout)
+
+    if blocks:
+        return edited_parts(data, [place for _, place in blocks], change)
+
+    def change_all(lines: list[bytes]) -> None:
+        for edit in edits:
+            _apply(lines, edit, identity, layout)
+
+    return edited_lines(data, change_all)
 
 
-class _Block(Struct, frozen=True):
-    """The lines of a block at the top, and from where to where they stood."""
+def _blocks_of(
+    data: bytes, heads: Set[Path], comment: bytes
+) -> list[tuple[Words, tuple[int, int]]]:
+    """Return the blocks at the top with these headers, and from where to where each stands, in
+    their order.
 
-    begin: int
-    end: int
-    lines: list[bytes]
-
-
-def _block_of(lines: list[bytes], words: Words, comment: bytes) -> _Block | None:
-    """Return the one block at the top with this header; None if there is none, or several, or they
-    are not as easily told.
+    None at all if one of them is not there, or several are, or they are not as easily told.
     """
-    said = (line for line in lines if (text := line.strip()) and not text.startswith(comment))
-    # Where the first line is not moved in, blocks at the top are those that are not, either.
-    if not is_top(next(said, b""), comment):
-        return None
-    begins = words[0].encode(), b'"'
-    likely = [at for at, line in enumerate(lines) if line.startswith(begins)]
-    found = [at for at in likely if is_top(lines[at], comment) and _is_line(lines[at], words)]
-    if len(found) != 1:
-        return None
-    begin = end = found[0]
-    while end == begin or (end < len(lines) and not is_top(lines[end], comment)):
-        end += 1
-    return _Block(begin, end, lines[begin:end])
+    # Where the first line is not moved in, blocks at the top are those that are not, either. A last
+    # line without an end is one of the whole text.
+    if () in heads or not data.endswith(b"\n") or not is_top(_first_said(data, comment), comment):
+        return []
+    out = []
+    for (words,) in heads:
+        likely = (at for begin in (words[0].encode(), b'"') for at in _begun_by(data, begin))
+        lines = ((at, line_at(data, at)) for at in dict.fromkeys(likely))
+        found = [at for at, line in lines if is_top(line, comment) and _is_line(line, words)]
+        if len(found) != 1:
+            return []
+        end = _next_line(data, found[0])
+        while end < len(data) and not is_top(line_at(data, end), comment):
+            end = _next_line(data, end)
+        out.append((words, (found[0], end)))
+    return sorted(out, key=lambda block: block[1])
 
 
-def _joined(lines: Sequence[bytes], blocks: Iterable[_Block]) -> list[bytes]:
-    """Return the lines with blocks, as they are now, in their places."""
-    out: list[bytes] = []
-    copied = 0
-    for block in sorted(blocks, key=lambda block: block.begin):
-        out += [*lines[copied : block.begin], *block.lines]
-        copied = block.end
-    return [*out, *lines[copied:]]
+def _first_said(data: bytes, comment: bytes) -> bytes:
+    """Return the first line that says something."""
+    at = 0
+    while at < len(data):
+        line = line_at(data, at)
+        text = line.strip()
+        if text and not text.startswith(comment):
+            return line
+        at = _next_line(data, at)
+    return b""
+
+
+def _begun_by(data: bytes, begin: bytes) -> Iterator[int]:
+    """Yield where lines begin with this in their first column."""
+    if data.startswith(begin):
+        yield 0
+    at = data.find(b"\n" + begin)
+    while at >= 0:
+        yield at + 1
+        at = data.find(b"\n" + begin, at + 1)
+
+
+def _next_line(data: bytes, at: int) -> int:
+    return data.find(b"\n", at) + 1 or len(data)
 
 
 def _apply(lines: list[bytes], edit: Edit, identity: Identity, layout: Layout) -> None:

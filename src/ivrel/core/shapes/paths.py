@@ -18,7 +18,7 @@ from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refus
 from ivrel.core.text.lines import (
     as_before,
     assigned,
-    edited_lines,
+    edited_parts,
     in_place_of,
     lines_with,
     spacing,
@@ -44,16 +44,10 @@ class Paths(Shape, frozen=True):
         begins = tuple((join_path(head) + ".").encode() for head in heads)
         if not begins:
             return
-        # What belongs together mostly stands together: then nothing has to be searched or counted.
-        run, behind = _run(begins)
-        found = run.match(data) or _next(data, run, behind, 0)
-        while found:
-            start, run_of = found.start(), found[0]
-            for line, raw in enumerate(
-                run_of.removesuffix(b"\n").split(b"\n"), text.line_of(start)
-            ):
+        for run in _runs(data, begins):
+            lines = run[0].removesuffix(b"\n").split(b"\n")
+            for line, raw in enumerate(lines, text.line_of(run.start())):
                 yield (), raw.strip(), line
-            found = _next(data, run, behind, found.end() - 1)
 
     def holding(
         self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
@@ -107,13 +101,14 @@ class Paths(Shape, frozen=True):
         data = text.data
         equals = spacing(data)
 
-        def change(lines: list[bytes]) -> None:
-            editing = _Editing(lines, {edit.words[0] for edit in edits})
+        def change(parts: list[list[bytes]]) -> None:
+            editing = _Editing(parts[0], {edit.words[0] for edit in edits})
             for edit in edits:
                 editing.carry_out(edit, equals)
-            lines[:] = editing.lines()
+            parts[0][:], at_end = editing.lines(), editing.at_end()
+            parts[-1] += at_end
 
-        return edited_lines(data, change)
+        return edited_parts(data, _places(data, edits), change)
 
 
 def split_path(line: str) -> list[str]:
@@ -131,6 +126,18 @@ def join_path(words: Sequence[str]) -> str:
     return f"{'.'.join(words[:at])} = {quoted(' '.join(words[at + 1 :]))}"
 
 
+def _runs(data: bytes, begins: tuple[bytes, ...]) -> Iterator[re.Match[bytes]]:
+    """Yield the lines that begin with any of these, indented or not, those together that follow one
+    another.
+    """
+    # What belongs together mostly stands together: then nothing has to be searched or counted.
+    run, behind = _run(begins)
+    found = run.match(data) or _next(data, run, behind, 0)
+    while found:
+        yield found
+        found = _next(data, run, behind, found.end() - 1)
+
+
 def _next(
     data: bytes, run: re.Pattern[bytes], behind: re.Pattern[bytes], at: int
 ) -> re.Match[bytes] | None:
@@ -143,8 +150,21 @@ def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes
     """Return what matches lines one after the other that begin with any of these, indented or not;
     and where one begins.
     """
-    one = b"[ \t]*+(?:" + b"|".join(map(re.escape, begins)) + b")"
+    one = b"[ \t\r\x0b\x0c]*+(?:" + b"|".join(map(re.escape, begins)) + b")"
     return re.compile(b"(?:" + one + b"[^\n]*+(?:\n|$))++"), re.compile(b"\n" + one)
+
+
+def _places(data: bytes, edits: Sequence[Edit]) -> list[tuple[int, int]]:
+    """Return from where to where the lines stand that edits are about, and the end of the text,
+    where what is new stands if it is like none of them.
+    """
+    whole = (0, len(data))
+    # A last line without an end is one of the whole text.
+    if not data.endswith(b"\n"):
+        return [whole]
+    begins = {f"{edit.words[0]}.".encode() for edit in edits}
+    runs = [run.span() for run in _runs(data, tuple(begins))] if begins else []
+    return [(runs[0][0], runs[-1][1]) if runs else (0, 0), (len(data), len(data))]
 
 
 class _Line(Struct, frozen=True):
@@ -208,8 +228,12 @@ class _Editing:
                 best, place = same, n + 1
         return place
 
+    def at_end(self) -> list[bytes]:
+        """Return the lines that are new and stand at the end."""
+        return [line.raw for line in self._lines if line.at == len(self._whole)]
+
     def lines(self) -> list[bytes]:
-        """Return all lines as they are now."""
+        """Return all other lines as they are now."""
         now: dict[int, list[bytes]] = {at: [] for at in (*self._about, len(self._whole))}
         for line in self._lines:
             now[line.at].append(line.raw)
@@ -219,4 +243,4 @@ class _Editing:
             out += self._whole[copied:at]
             out += now[at]
             copied = at + 1
-        return [*out, *self._whole[copied:], *now[len(self._whole)]]
+        return [*out, *self._whole[copied:]]

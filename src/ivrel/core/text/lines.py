@@ -5,7 +5,7 @@ were.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Container, Iterator
+from collections.abc import Callable, Container, Iterator, Sequence
 
 from ivrel.core.text.text import decode
 from ivrel.core.text.words import quoted, unquoted
@@ -61,21 +61,51 @@ def edited_lines(data: bytes, change: Callable[[list[bytes]], None]) -> bytes:
     Each line that stays ends as it did, one that is new as most do. Whether the last line has an
     end stays, too.
     """
-    lines = data.split(b"\n")
-    ended = lines[-1] == b""
-    if ended:
-        lines.pop()
-    if 2 * data.count(b"\r\n") <= data.count(b"\n"):
-        change(lines)
-    else:
-        # What has no end yet gets one, if something comes behind it.
-        last = [] if ended else lines[-1:]
-        lines = [*map(_Whole, lines[: len(lines) - len(last)]), *last]
-        change(lines)
+    return edited_parts(data, [(0, len(data))], lambda parts: change(parts[0]))
+
+
+def edited_parts(
+    data: bytes, places: Sequence[tuple[int, int]], change: Callable[[list[list[bytes]]], None]
+) -> bytes:
+    """Return the text after `change` has worked on the lines of some parts of it, as
+    `edited_lines` does.
+
+    `places`: where each part begins and ends, in their order; but for the end of the text, each
+    ends where a line does.
+    """
+    returns = 2 * data.count(b"\r\n") > data.count(b"\n")
+    texts = [data[begin:end] for begin, end in places]
+    parts = [_lines_of(text, returns) for text in texts]
+    change(parts)
+    out: list[bytes] = []
+    copied = 0
+    for (begin, end), text, lines in zip(places, texts, parts, strict=True):
+        out += [data[copied:begin], _joined(lines, returns, ended=text[-1:] in (b"", b"\n"))]
+        copied = end
+    return b"".join([*out, data[copied:]])
+
+
+def _lines_of(text: bytes, returns: bool) -> list[bytes]:
+    lines = text.split(b"\n")
+    # What has no end yet gets one, if something comes behind it.
+    last = [lines.pop()]
+    if last[0] == b"":
+        last.pop()
+    return [*map(_Whole, lines), *last] if returns else [*lines, *last]
+
+
+def _joined(lines: Sequence[bytes], returns: bool, ended: bool) -> bytes:
+    if returns:
         lines = [line if isinstance(line, _Whole) else line + b"\r" for line in lines]
         if not ended and lines:
             lines[-1] = lines[-1].removesuffix(b"\r")
     return b"\n".join([*lines, b""] if ended and lines else lines)
+
+
+def line_at(data: bytes, begin: int) -> bytes:
+    """Return the line that begins at a place, without its end."""
+    end = data.find(b"\n", begin)
+    return data[begin : end if end >= 0 else len(data)]
 
 
 def lines_with(data: bytes, word: bytes, behind: Container[bytes]) -> Iterator[tuple[int, int]]:
