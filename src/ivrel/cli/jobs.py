@@ -159,7 +159,7 @@ class _OfCorrections(_OfWorkspace[R], Generic[R]):
     """
 
     # A correction takes as long as several audits: few of them are worth a process.
-    share = Share(alone=6, first=0, chunk=3)
+    share = Share(alone=6, first=48, chunk=8)
 
     def __init__(
         self,

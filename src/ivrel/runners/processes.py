@@ -14,6 +14,7 @@ from ivrel.runners.job import Job, Share
 R = TypeVar("R")
 
 MOST_WORKERS = 8
+SHARE_OF_FIRST = 16  # of so many devices one is gone through before there are other processes
 COLLECT_AFTER = 100_000  # objects; results are many, and nothing in them is a circle
 
 
@@ -32,8 +33,9 @@ def in_processes(job: Job[R], devices: Sequence[Device], workers: int) -> Iterat
     from concurrent.futures import ProcessPoolExecutor
     from multiprocessing import get_context
 
-    first = [job.result(device) for device in devices[: job.share.first]]
-    chunks = range(job.share.first, len(devices), job.share.chunk)
+    alone = min(job.share.first, len(devices) // SHARE_OF_FIRST)
+    first = [job.result(device) for device in devices[:alone]]
+    chunks = range(alone, len(devices), job.share.chunk)
     gc.set_threshold(COLLECT_AFTER)
     # A fork knows what the first devices taught, and gets policy and dialects for nothing.
     context = get_context("fork")

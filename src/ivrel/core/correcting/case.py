@@ -12,10 +12,9 @@ from ivrel.core.correcting.changes import apply_edits
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.auditor import Auditor
-from ivrel.core.judging.judge import judge_one, scope_of, with_waivers
+from ivrel.core.judging.judge import judge_one, with_waivers
 from ivrel.core.policy import Policy, Requirement
 from ivrel.core.reading.records import Records, read_records
-from ivrel.core.settings import Scope
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.verdict import DeviceResult
@@ -72,10 +71,6 @@ class Case:
             found = self._texts[data] = Text(data, whole=True)
         return found
 
-    def scope(self, records: Records) -> Scope:
-        """Return the scope over records."""
-        return scope_of(self.device, records, self.policy, self.whole)
-
     def read(self, text: Text) -> Records:
         """Return what a text says; Unreadable if it is none of the platform's."""
         return read_records(self.dialect, text)
@@ -83,10 +78,6 @@ class Case:
     def apply(self, text: Text, edits: Sequence[Edit]) -> Text:
         """Return the text after edits; Refused if the platform would not take one of them."""
         return apply_edits(self.dialect, text, edits, self.text)
-
-    def answers(self, records: Records) -> Answers:
-        """Return the answers about records."""
-        return Answers(self.scope(records), self.memory)
 
     def result(self, state: Answers) -> DeviceResult:
         """Return all verdicts of a state, with the waivers that hold."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Collection, Iterable, Mapping
 from datetime import date
 
@@ -20,7 +21,7 @@ from ivrel.core.correcting.plan import Plan, make_plan
 from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import reached_by
 from ivrel.core.correcting.reasons import changes_of
-from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, preferring
+from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, leaves_open, preferring
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.auditor import Auditor
@@ -93,15 +94,25 @@ class Corrector:
         records = read_records(dialect, text)
         scope = scope_of(device, records, self.auditor.policy, whole)
         memory = self._memory_of(dialect, scope)
+        state = Answers(scope, memory)
         asked = {
-            name: preferring(r, scope, self._usual, memory)
+            name: self._preferring(r, state)
             for name, r in whole.items()
             if not self.only or name in self.only
         }
         waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
         judged_by = self.auditor, whole, asked, waived
         case = Case(device, dialect, *judged_by, file, text, memory)
-        return Start(case, case.answers(records), before)
+        return Start(case, state, before)
+
+    def _preferring(self, asked: Requirement, state: Answers) -> Requirement:
+        """Return a requirement with what is to be written where it leaves that open: for devices
+        that are alike the same object, of which answers are known.
+        """
+        if not leaves_open(asked):
+            return asked
+        prefer = functools.partial(preferring, asked, fleet=self._usual)
+        return state.ask(("preferring", asked), prefer)
 
     def _memory_of(self, dialect: Dialect, scope: Scope) -> Memory:
         """Return what is known of other devices to which the same may be told."""

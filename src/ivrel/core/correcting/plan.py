@@ -100,8 +100,8 @@ class _Planning:
         for name, clashes_of in left.items():
             obstacles[name] = (*obstacles.get(name, ()), *clashes_of)
         self._list_untouched(draft.state, obstacles)
-        records = self.before.records
-        steps = _ordered(records, steps_between(records, draft.state.records))
+        records, mended = self.before.records, draft.state.records
+        steps = [] if mended is records else _ordered(records, steps_between(records, mended))
         return Plan(tuple(steps), draft.touched, obstacles)
 
     def _draft(self, asked: Asked) -> _Draft:
@@ -175,7 +175,10 @@ def _is_for_new(state: Answers, requirement: Requirement) -> bool:
     what the platform would take by itself is as asked, and still not that.
     """
     said = (n for n in requirement.needs.values() if isinstance(n, Need) and (n.write or n.prefer))
-    return any(said) and any(not d.lines() for d in state.plain.destinations)
+    if not any(said):
+        return False
+    addresses = (d.row.get("destination.address") for d in state.plain.destinations)
+    return any(said is None or not said.lines for said in addresses)
 
 
 def _clash(one: Requirement, other: Requirement) -> Obstacle:

@@ -13,7 +13,6 @@ from collections.abc import Iterable, Mapping
 
 from msgspec.structs import replace
 
-from ivrel.core.correcting.answers import Memory
 from ivrel.core.policy import Policy, Requirement
 from ivrel.core.policy.need import Need
 from ivrel.core.settings import SETTINGS, Fact, Scope
@@ -55,21 +54,21 @@ def usual(fleet: Iterable[Votes]) -> Usual:
     }
 
 
-def preferring(asked: Requirement, scope: Scope, fleet: Usual, memory: Memory) -> Requirement:
+def leaves_open(asked: Requirement) -> bool:
+    """Whether a requirement leaves open what to write."""
+    return any(map(_is_open, asked.needs.values()))
+
+
+def preferring(asked: Requirement, scope: Scope, fleet: Usual) -> Requirement:
     """Return a requirement that prefers what the device has, then what most of the fleet has, where
     it leaves that open.
-
-    `memory`: what the run knows; what prefers the same is one object, of which answers are known.
     """
-    if not any(map(_is_open, asked.needs.values())):
-        return asked
     facts = SETTINGS[asked.setting].facts(scope)
     needs = {
         part: _preferring(need, part, facts, fleet) if _is_open(need) else need
         for part, need in asked.needs.items()
     }
-    preferred = tuple(need.prefer for need in needs.values() if isinstance(need, Need))
-    return memory.once(("preferring", asked, preferred), lambda: replace(asked, needs=needs))
+    return replace(asked, needs=needs)
 
 
 def _preferring(need: Need, part: str, facts: Iterable[Fact], fleet: Usual) -> Need:

@@ -63,6 +63,7 @@ class Matcher:
         self.keys = self.heads.keys
         self.lazy = [p for p in dialect.patterns if p.table in LAZY]
         self._seen: dict[tuple[Path, bytes], Statement] = {}
+        self._identities: dict[tuple[Path, Words], object] = {}
         self._fitting: dict[tuple[int, str, int], list[tuple[int, Pattern, Outline]]] = {}
         self._paths: dict[tuple[int, Path], Fields | None] = {}
         self._layouts: dict[tuple[int, tuple[str, ...]], _Layout] = {}
@@ -298,8 +299,14 @@ class Matcher:
 
         The later of them replaces the earlier.
         """
-        match = self.find(path, words) if words else None
-        return (path, words) if match is None else self.identity_of(match)
+        at = path, words
+        found = self._identities.get(at)
+        if found is None:
+            match = self.find(path, words) if words else None
+            found = at if match is None else self.identity_of(match)
+            if len(self._identities) < MOST_KNOWN:
+                self._identities[at] = found
+        return found
 
     def identity_of(self, match: Understood) -> object:
         """Return the identity of a statement that a pattern understands."""

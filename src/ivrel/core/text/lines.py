@@ -73,7 +73,7 @@ def edited_parts(
     `places`: where each part begins and ends, in their order; but for the end of the text, each
     ends where a line does.
     """
-    returns = 2 * data.count(b"\r\n") > data.count(b"\n")
+    returns = b"\r" in data and 2 * data.count(b"\r\n") > data.count(b"\n")
     texts = [data[begin:end] for begin, end in places]
     parts = [_lines_of(text, returns) for text in texts]
     change(parts)
