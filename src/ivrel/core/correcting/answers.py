@@ -27,10 +27,15 @@ from ivrel.core.vocabulary.said import Row, Said
 T = TypeVar("T")
 
 _UNREAD = Finding("unread", judged="unknown")
-_UNASKED: Any = object()  # in the place of an answer
-
 
 Sights = Mapping[Note, int]  # where one looks, and the number of what is seen there
+
+
+class _Answer(Struct, frozen=True):
+    """An answer, and all that was looked at for it."""
+
+    value: Any
+    looked: frozenset[Note]
 
 
 class _Given(Struct, frozen=True):
@@ -38,7 +43,7 @@ class _Given(Struct, frozen=True):
 
     looked: frozenset[Note]
     at: Callable[[Sights], object]
-    answers: dict[object, Any]
+    answers: dict[object, _Answer]
 
 
 class _Known:
@@ -48,16 +53,17 @@ class _Known:
         self.count = 0
         self._given: dict[object, list[_Given]] = {}
 
-    def find(self, name: object, seen: Sights) -> Any:
-        """Return the answer to a question where this is seen; _UNASKED if none is known."""
+    def find(self, name: object, seen: Sights) -> _Answer | None:
+        """Return the answer to a question where this is seen; None if none is known."""
         for given in self._given.get(name, ()):
-            found = given.answers.get(given.at(seen), _UNASKED)
-            if found is not _UNASKED:
+            found = given.answers.get(given.at(seen))
+            if found is not None:
                 return found
-        return _UNASKED
+        return None
 
-    def keep(self, name: object, looked: frozenset[Note], seen: Sights, answer: object) -> None:
-        """Keep the answer to a question; `looked`: all that was looked at for it."""
+    def keep(self, name: object, seen: Sights, answer: _Answer) -> None:
+        """Keep the answer to a question, which was given where this is seen."""
+        looked = answer.looked
         some = self._given.setdefault(name, [])
         given = next((one for one in some if one.looked == looked), None)
         if given is None:
@@ -118,18 +124,18 @@ class Memory:
         return found
 
 
-class _OfDevice:
-    """What is known of one device alone; `first`: its text as it is."""
+class OfDevice:
+    """What is known of one device alone; `text`: its text as it is."""
 
-    def __init__(self, first: Text) -> None:
-        self.known, self.first = _Known(), first
+    def __init__(self, text: Text) -> None:
+        self.known, self.text = _Known(), text
         self._numbers = _Numbers()
         self._kept: dict[int, object] = {}  # what is told apart by its identity lives as long
         self._by_identity: dict[tuple[int, str], int] = {}
 
     def beyond_export(self, records: Records) -> int:
-        """Return the number of what a text says beyond export: 0 is what the first one says."""
-        if is_same_beyond_export(records.dialect, self.first, records.text):
+        """Return the number of what a text says beyond export: 0 is that of the text as it is."""
+        if is_same_beyond_export(records.dialect, self.text, records.text):
             return 0
         return self._identity(records.text)
 
@@ -149,7 +155,7 @@ class _OfDevice:
 class _Seen(dict[Note, int]):
     """What is seen in one state, wherever somebody looks."""
 
-    def __init__(self, records: Records, memory: Memory, of_device: _OfDevice) -> None:
+    def __init__(self, records: Records, memory: Memory, of_device: OfDevice) -> None:
         super().__init__()
         self._records, self._memory, self._of_device = records, memory, of_device
         self._said: dict[str, dict[str, int]] = {}  # by table and slot
@@ -189,15 +195,15 @@ class Answers:
     """
 
     def __init__(
-        self, scope: Scope, memory: Memory | None = None, of_device: _OfDevice | None = None
+        self, scope: Scope, memory: Memory | None = None, of_device: OfDevice | None = None
     ) -> None:
         self.plain = scope
         self._memory = Memory() if memory is None else memory
-        self._of_device = _OfDevice(scope.records.text) if of_device is None else of_device
+        self._of_device = OfDevice(scope.records.text) if of_device is None else of_device
         self._notes = Notes()
         self._scope = scope.on(scope.records.noting(self._notes))
         self._seen = _Seen(scope.records, self._memory, self._of_device)
-        self._answers: dict[object, Any] = {}
+        self._answers: dict[object, _Answer] = {}
         self._found_here: set[object] = set()  # the questions that no other state answered
 
     @property
@@ -211,23 +217,26 @@ class Answers:
 
     def ask(self, name: object, question: Callable[[Scope], T]) -> T:
         """Return the answer to a question, which must hang on the scope and the name alone."""
-        answer = self._answers.get(name, _UNASKED)
-        if answer is _UNASKED:
+        return self._ask(name, question).value  # type: ignore[no-any-return]
+
+    def _ask(self, name: object, question: Callable[[Scope], object]) -> _Answer:
+        answer = self._answers.get(name)
+        if answer is None:
             answer = self._memory.known.find(name, self._seen)
-            if answer is _UNASKED:
+            if answer is None:
                 answer = self._of_device.known.find(name, self._seen)
-            if answer is _UNASKED:
+            if answer is None:
                 answer = self._anew(name, question)
             self._answers[name] = answer
-        return answer  # type: ignore[no-any-return]
+        return answer
 
-    def _anew(self, name: object, question: Callable[[Scope], T]) -> T:
+    def _anew(self, name: object, question: Callable[[Scope], object]) -> _Answer:
         self._notes.seen = set()
-        answer = question(self._scope)
-        looked = frozenset(self._notes.seen)
-        alone = DEVICE in looked or any(table in LAZY for table, _ in looked)
+        value = question(self._scope)
+        answer = _Answer(value, frozenset(self._notes.seen))
+        alone = DEVICE in answer.looked or any(table in LAZY for table, _ in answer.looked)
         known = self._of_device.known if alone else self._memory.known
-        known.keep(name, looked, self._seen, answer)
+        known.keep(name, self._seen, answer)
         self._found_here.add(name)
         return answer
 
@@ -241,18 +250,23 @@ class Answers:
 
     def judged(self, asked: Requirement) -> list[Finding]:
         """Return what is not as asked, strange statements aside."""
-        setting = SETTINGS[asked.setting]
-        return self.ask(("findings", asked), lambda scope: setting.judge(scope, asked.needs))
+        return self._judged(asked).value  # type: ignore[no-any-return]
 
-    def found(self, asked: Requirement) -> list[Finding] | None:
-        """Return what is not as asked, with the lines of this text; None if it is to be found
-        anew.
+    def _judged(self, asked: Requirement) -> _Answer:
+        setting = SETTINGS[asked.setting]
+        return self._ask(("findings", asked), lambda scope: setting.judge(scope, asked.needs))
+
+    def found(self, asked: Requirement, notes: Notes) -> list[Finding] | None:
+        """Return what is not as asked, with the lines of this text, and note what was looked at for
+        it; None if it is to be found anew.
         """
         if asked.problem:
             return None
-        found = self.judged(asked)
+        answer = self._judged(asked)
+        notes.seen |= answer.looked
         # Lines are those of the text in which something was found. Nothing has no lines.
-        return None if found and ("findings", asked) not in self._found_here else found
+        here = not answer.value or ("findings", asked) in self._found_here
+        return answer.value if here else None
 
 
 def _value(said: Said | None) -> object:

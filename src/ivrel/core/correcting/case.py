@@ -12,7 +12,7 @@ from ivrel.core.correcting.changes import apply_edits
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.auditor import Auditor
-from ivrel.core.judging.judge import judge_one, with_waivers
+from ivrel.core.judging.judge import with_waivers
 from ivrel.core.policy import Policy, Requirement
 from ivrel.core.reading.records import Records, read_records
 from ivrel.core.shapes.shape import Edit
@@ -81,9 +81,5 @@ class Case:
 
     def result(self, state: Answers) -> DeviceResult:
         """Return all verdicts of a state, with the waivers that hold."""
-        verdicts = self.auditor.recall(state.plain, self.whole, self.file, state.found)
-        if verdicts is None:
-            places = state.records.place(self.file)
-            whole = self.whole.values()
-            verdicts = tuple(judge_one(state.plain, r, places, state.found(r)) for r in whole)
+        verdicts = self.auditor.judge(state.plain, self.whole, self.file, state.found)
         return with_waivers(self.device, verdicts, self.policy, self.today)

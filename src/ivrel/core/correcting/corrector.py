@@ -6,7 +6,7 @@ import functools
 from collections.abc import Collection, Iterable, Mapping
 from datetime import date
 
-from ivrel.core.correcting.answers import Answers, Memory
+from ivrel.core.correcting.answers import Answers, Memory, OfDevice
 from ivrel.core.correcting.case import Case, Start
 from ivrel.core.correcting.changes import write_change
 from ivrel.core.correcting.correction import (
@@ -24,7 +24,7 @@ from ivrel.core.correcting.reasons import changes_of
 from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, leaves_open, preferring
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.judging.auditor import Auditor
+from ivrel.core.judging.auditor import Auditor, Found
 from ivrel.core.judging.judge import scope_of
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.policy.need import Need, SetNeed
@@ -64,8 +64,8 @@ class Corrector:
         `file`: what the configuration is called.
         """
         # Most devices of a fleet need nothing, which an audit tells in less time.
-        text = Text(data)
-        result = self.auditor.audit(device, dialect, text, file)
+        own = OfDevice(Text(data))
+        result = self._audit(device, dialect, own, file)
         if result.good and _surely_sends(effective(self.auditor.policy, device), result):
             remains = tuple(
                 Remaining(v.setting, v.verdict, each_once(v.why))
@@ -73,28 +73,38 @@ class Corrector:
                 if v.verdict != "meets" and (not self.only or v.setting in self.only)
             )
             return unchanged(device, dialect, data, result, sends=True, remains=remains)
-        return worked_out(self._start(device, dialect, text, file, result))
+        return worked_out(self._start(device, dialect, own, file, result))
 
     def start(self, device: Device, dialect: Dialect, data: bytes, file: str) -> Start:
         """Return a configuration with what it is judged by; Unreadable if it is none.
 
         `file`: what the configuration is called. What is waived is left alone.
         """
-        text = Text(data)
-        result = self.auditor.audit(device, dialect, text, file)
-        return self._start(device, dialect, text, file, result)
+        own = OfDevice(Text(data))
+        return self._start(device, dialect, own, file, self._audit(device, dialect, own, file))
+
+    def _audit(self, device: Device, dialect: Dialect, own: OfDevice, file: str) -> DeviceResult:
+        # Between two devices, never while one is gone through: numbers hold in one memory alone.
+        full = [at for at, one in self._memories.items() if len(one) > self.MOST_REMEMBERED]
+        for at in full:
+            del self._memories[at]
+
+        def finding(scope: Scope) -> Found:
+            return Answers(scope, self._memory_of(dialect, scope), own).found
+
+        return self.auditor.audit(device, dialect, own.text, file, finding)
 
     def _start(
-        self, device: Device, dialect: Dialect, text: Text, file: str, before: DeviceResult
+        self, device: Device, dialect: Dialect, own: OfDevice, file: str, before: DeviceResult
     ) -> Start:
         whole = effective(self.auditor.policy, device)
         # Where a part can be read alone, as for an audit, all of the text is still to be parsed.
         if dialect.shape.WHOLE:
-            text = Text(text.data, whole=True)
-        records = read_records(dialect, text)
+            own.text = Text(own.text.data, whole=True)
+        records = read_records(dialect, own.text)
         scope = scope_of(device, records, self.auditor.policy, whole)
         memory = self._memory_of(dialect, scope)
-        state = Answers(scope, memory)
+        state = Answers(scope, memory, own)
         asked = {
             name: self._preferring(r, state)
             for name, r in whole.items()
@@ -102,7 +112,7 @@ class Corrector:
         }
         waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
         judged_by = self.auditor, whole, asked, waived
-        case = Case(device, dialect, *judged_by, file, text, memory)
+        case = Case(device, dialect, *judged_by, file, own.text, memory)
         return Start(case, state, before)
 
     def _preferring(self, asked: Requirement, state: Answers) -> Requirement:
@@ -117,10 +127,9 @@ class Corrector:
     def _memory_of(self, dialect: Dialect, scope: Scope) -> Memory:
         """Return what is known of other devices to which the same may be told."""
         at = dialect, scope.wanted
-        memory = self._memories.get(at)
-        if memory is None or len(memory) > self.MOST_REMEMBERED:
-            memory = self._memories[at] = Memory()
-        return memory
+        if at not in self._memories:
+            self._memories[at] = Memory()
+        return self._memories[at]
 
 
 def correct(

@@ -126,7 +126,7 @@ def is_export(dialect: Dialect, match: Understood) -> bool:
 
 def is_same_beyond_export(dialect: Dialect, before: Text, after: Text) -> bool:
     """Whether two texts say the same of all that no correction may touch."""
-    return before is after or before.once(
+    return before.data == after.data or before.once(
         ("same beyond export", after), lambda: _is_same(dialect, before, after)
     )
 

@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.judging.judge import judge, judge_one, scope_of, unreadable, with_waivers
+from ivrel.core.judging.judge import judge_one, scope_of, unreadable, with_waivers
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.reading.matcher import looks_like
 from ivrel.core.reading.records import Note, Notes, read_records
@@ -25,6 +25,15 @@ from ivrel.core.vocabulary.errors import Foreign, Unreadable
 from ivrel.core.vocabulary.verdict import DeviceResult, Place, Verdict
 
 __all__ = ["Auditor", "audit_text"]
+
+
+# Gives what is not as asked, with the lines of the text at hand, and notes what was looked at;
+# None if it is to be found anew.
+Found = Callable[[Requirement, Notes], Sequence[Finding] | None]
+
+
+def _nothing_known(asked: Requirement, notes: Notes) -> None:
+    """Tell that what is not as asked is to be found anew."""
 
 
 class _Told(Struct, frozen=True):
@@ -66,18 +75,24 @@ class Auditor:
         self._count = 0
 
     def audit(
-        self, device: Device, dialect: Dialect, data: bytes | Text, file: str
+        self,
+        device: Device,
+        dialect: Dialect,
+        data: bytes | Text,
+        file: str,
+        finding: Callable[[Scope], Found] = lambda scope: _nothing_known,
     ) -> DeviceResult:
         """Read a configuration and judge it.
 
-        A text that cannot be read makes every verdict `unknown`.
+        A text that cannot be read makes every verdict `unknown`. `finding`: gives what finds out
+        what is not as asked, if something else does than the settings themselves.
         """
         asked = effective(self.policy, device)
         text = data if isinstance(data, Text) else Text(data)
         try:
             records = read_records(dialect, text, slots_to_read(dialect, asked))
             scope = scope_of(device, records, self.policy, asked)
-            verdicts = self._judge(scope, asked, file)
+            verdicts = self.judge(scope, asked, file, finding(scope))
         except Foreign as problem:
             alike = looks_like(text, self.others)
             why = f"{file}: {problem}{f'; this looks like {alike}' if alike else ''}"
@@ -86,39 +101,36 @@ class Auditor:
             return unreadable(device, self.policy, f"{file}: {problem}")
         return with_waivers(device, verdicts, self.policy, self.today)
 
-    def _judge(
-        self, scope: Scope, asked: Mapping[str, Requirement], file: str
+    def judge(
+        self,
+        scope: Scope,
+        asked: Mapping[str, Requirement],
+        file: str,
+        found: Found = _nothing_known,
     ) -> tuple[Verdict, ...]:
+        """Return the verdicts of a scope, waivers aside.
+
+        `found`: gives what is not as asked, if that is known.
+        """
         places = scope.records.place(file)
         if scope.records.strays or not places.file:
-            return judge(scope, asked, file)
+            notes = Notes()
+            return tuple(judge_one(scope, r, places, found(r, notes)) for r in asked.values())
         about = (scope.records.dialect, *asked.values())
         key = tuple(map(id, about))
         traces = self._traces.get(key)
         if traces is None:
             traces = self._traces[key] = []
             self._kept.append(about)
-        return _recalled(scope, asked, traces, places) or self._first(scope, asked, traces, places)
-
-    def recall(
+        told = _recalled(scope, asked, traces, places, found)
+        return told or self._first(scope, asked, traces, places, found)
+    def _first(
         self,
         scope: Scope,
         asked: Mapping[str, Requirement],
-        file: str,
-        found: Callable[[Requirement], Sequence[Finding] | None],
-    ) -> tuple[Verdict, ...] | None:
-        """Return the verdicts of a scope whose like has been judged, waivers aside; None if there
-        is none.
-
-        `found`: gives what is not as asked, if that is known.
-        """
-        places = scope.records.place(file)
-        if scope.records.strays or not places.file:
-            return None
-        key = tuple(map(id, (scope.records.dialect, *asked.values())))
-        return _recalled(scope, asked, self._traces.get(key, ()), places, found)
-    def _first(
-        self, scope: Scope, asked: Mapping[str, Requirement], traces: list[_Trace], places: Places
+        traces: list[_Trace],
+        places: Places,
+        found: Found,
     ) -> tuple[Verdict, ...]:
         """Return the verdicts of a configuration that says something new, and what they hang on."""
         records, notes = scope.records, Notes()
@@ -128,7 +140,7 @@ class Auditor:
         of_text: list[str] = []
         for name, requirement in asked.items():
             notes.seen = set()
-            given[name] = judge_one(noting, requirement, places)
+            given[name] = judge_one(noting, requirement, places, found(requirement, notes))
             if DEVICE not in notes.seen and not any(table == "lazy" for table, _ in notes.seen):
                 looked |= notes.seen
                 of_text.append(name)
@@ -161,19 +173,19 @@ def _recalled(
     asked: Mapping[str, Requirement],
     traces: Iterable[_Trace],
     places: Places,
-    found: Callable[[Requirement], Sequence[Finding] | None] = lambda asked: None,
+    found: Found,
 ) -> tuple[Verdict, ...] | None:
-    """Return the verdicts of a scope, if one was judged that says the same; see `recall`."""
+    """Return the verdicts of a scope, if one was judged that says the same."""
     for trace in traces:
         marks = _concerned(scope.records.marks, trace.concerning)
         told = trace.given.get(tuple([id(m) for m, _ in marks]))
         if told is not None:
-            lines = [line for _, line in marks]
+            lines, notes = [line for _, line in marks], Notes()
             return tuple(
                 [
                     _told_again(told[name], lines, places)
                     if name in told
-                    else judge_one(scope, requirement, places, found(requirement))
+                    else judge_one(scope, requirement, places, found(requirement, notes))
                     for name, requirement in asked.items()
                 ]
             )
