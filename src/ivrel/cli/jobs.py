@@ -159,7 +159,7 @@ class _OfCorrections(_OfWorkspace[R], Generic[R]):
     """
 
     # A correction takes as long as several audits: few of them are worth a process.
-    share = Share(alone=6, first=48, chunk=8)
+    share = Share(alone=6, first=24, chunk=16)
 
     def __init__(
         self,

@@ -20,6 +20,7 @@ class Spool:
         # Without a buffer: what does not fit is told when it is added, and not at the end.
         self._file = tempfile.TemporaryFile(buffering=0)  # noqa: SIM115 (gone with this object)
         self._ends = [0]
+        self._at = 0  # where the file stands
 
     def __len__(self) -> int:
         return len(self._ends) - 1
@@ -28,18 +29,23 @@ class Spool:
         """Add a piece and return its number."""
         begin, written = self._ends[-1], 0
         try:
-            self._file.seek(begin)
+            if self._at != begin:
+                self._file.seek(begin)
+            self._at = -1  # unknown, until all of it is written
             while written < len(piece):
                 written += self._file.write(piece[written:])
         except OSError as problem:
             said = f"cannot be written: {(problem.strerror or str(problem)).lower()}"
             raise InputError([Mistake(tempfile.gettempdir(), said)]) from None
-        self._ends.append(begin + len(piece))
+        self._at = begin + len(piece)
+        self._ends.append(self._at)
         return len(self) - 1
 
     def __getitem__(self, number: int) -> bytes:
         begin, end = self._ends[number], self._ends[number + 1]
-        self._file.seek(begin)
+        if self._at != begin:
+            self._file.seek(begin)
+        self._at = end
         return self._file.read(end - begin)
 
     def __iter__(self) -> Iterator[bytes]:

@@ -167,7 +167,9 @@ def write_text(path: Path, text: str) -> None:
 def write_pieces(path: Path, pieces: Iterable[str]) -> None:
     """Write a UTF-8 text that comes piece by piece; if it cannot be written, nothing stays."""
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
+        # A fleet has many folders with several files: each is made for the first of them.
+        if not path.parent.is_dir():
+            path.parent.mkdir(parents=True, exist_ok=True)
         with path.open("w", encoding="utf-8", newline="") as file:
             file.writelines(pieces)
     except OSError as problem:

@@ -5,6 +5,7 @@ be.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Set
+from functools import cached_property
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -78,10 +79,14 @@ class _Planning:
 
     def __init__(self, before: Answers, asked: Asked, waived: Set[str], whole: Asked) -> None:
         self.before, self.asked, self.waived, self.whole = before, asked, waived, whole
-        self.met = [
+
+    @cached_property
+    def met(self) -> list[str]:
+        """The settings that are as asked."""
+        return [
             name
-            for name, r in whole.items()
-            if name not in waived and not r.problem and not before.findings(r)
+            for name, r in self.whole.items()
+            if name not in self.waived and not r.problem and not self.before.findings(r)
         ]
 
     def plan(self) -> Plan:
@@ -132,6 +137,8 @@ class _Planning:
 
     def _worse(self, draft: _Draft) -> list[str]:
         """Return the settings that were as asked, and are not so in a draft."""
+        if draft.state is self.before:
+            return []
         return [name for name in self.met if draft.state.findings(self.whole[name])]
 
     def _without_clash(

@@ -85,14 +85,14 @@ class Auditor:
         """Read a configuration and judge it.
 
         A text that cannot be read makes every verdict `unknown`. `finding`: gives what finds out
-        what is not as asked, if something else does than the settings themselves.
+        what is not as asked of a configuration that is like none before.
         """
         asked = effective(self.policy, device)
         text = data if isinstance(data, Text) else Text(data)
         try:
             records = read_records(dialect, text, slots_to_read(dialect, asked))
             scope = scope_of(device, records, self.policy, asked)
-            verdicts = self.judge(scope, asked, file, finding(scope))
+            verdicts = self.judge(scope, asked, file, finding=finding)
         except Foreign as problem:
             alike = looks_like(text, self.others)
             why = f"{file}: {problem}{f'; this looks like {alike}' if alike else ''}"
@@ -107,10 +107,11 @@ class Auditor:
         asked: Mapping[str, Requirement],
         file: str,
         found: Found = _nothing_known,
+        finding: Callable[[Scope], Found] | None = None,
     ) -> tuple[Verdict, ...]:
         """Return the verdicts of a scope, waivers aside.
 
-        `found`: gives what is not as asked, if that is known.
+        `found`: gives what is not as asked, if that is known; `finding`: as for `audit`.
         """
         places = scope.records.place(file)
         if scope.records.strays or not places.file:
@@ -123,7 +124,9 @@ class Auditor:
             traces = self._traces[key] = []
             self._kept.append(about)
         told = _recalled(scope, asked, traces, places, found)
-        return told or self._first(scope, asked, traces, places, found)
+        if told is not None:
+            return told
+        return self._first(scope, asked, traces, places, finding(scope) if finding else found)
     def _first(
         self,
         scope: Scope,

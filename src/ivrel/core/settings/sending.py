@@ -226,6 +226,7 @@ def described(sent: Sending) -> str:
     )
 
 
+@lru_cache(maxsize=512)
 def bounds(need: Need) -> tuple[Selection, Selection]:
     """Return what must leave, and what may."""
     wanted = [v for v in THRESHOLD.choices if need.accepts(v)]

@@ -115,12 +115,17 @@ def single(severity: str, facilities: Iterable[str] | None = None) -> Selection:
 
 def holes(selection: Selection) -> Selection:
     """Return what is missing although something less urgent of the same facility leaves."""
-    bits = 0
+    return _holes(selection.bits)
+
+
+@lru_cache(maxsize=4096)
+def _holes(bits: int) -> Selection:
+    out = 0
     for f in range(len(FACILITIES)):
-        row = selection.bits >> (8 * f) & 0xFF
+        row = bits >> (8 * f) & 0xFF
         # All bits below the highest that is set, less those that are set.
-        bits |= ((1 << row.bit_length()) - 1 & ~row) << (8 * f)
-    return Selection(bits)
+        out |= ((1 << row.bit_length()) - 1 & ~row) << (8 * f)
+    return Selection(out)
 
 
 def as_threshold(selection: Selection) -> str | None:
