@@ -427,6 +427,8 @@ def odd(tmp_path: Path) -> Iterator[Path]:
         def validate_password(self, username: str, password: str) -> bool:
             return password == "right"
 
+    servers: list[asyncssh.SSHAcceptor] = []
+
     async def begin() -> None:
         for device in devices:
             prompt, said, _ = ODD.get(device.name, (b"", b"", ""))
@@ -436,15 +438,23 @@ def odd(tmp_path: Path) -> Iterator[Path]:
             async def serve(process: asyncssh.SSHServerProcess[bytes], prompt: bytes = prompt, said: bytes = said) -> None:  # fmt: skip
                 await _odd(process, prompt, said)
 
-            await asyncssh.listen(
+            servers.append(await asyncssh.listen(
                 device.identity or "", 2222, server_host_keys=[key], process_factory=serve,
                 server_factory=Shut if device.name == "kelby-sw1" else Open, encoding=None, line_editor=False,
-            )  # fmt: skip
+            ))  # fmt: skip
 
     threading.Thread(target=loop.run_forever, daemon=True).start()
     asyncio.run_coroutine_threadsafe(begin(), loop).result(20)
     with standins(folder, "brannay-sw1", "brannay-gw1"):
         yield folder
+
+    async def end() -> None:
+        # Their addresses are wanted again.
+        for server in servers:
+            server.close()
+            await server.wait_closed()
+
+    asyncio.run_coroutine_threadsafe(end(), loop).result(20)
     loop.call_soon_threadsafe(loop.stop)
 
 

@@ -54,7 +54,6 @@ class _OfWorkspace(Job[R], Generic[R]):
         platforms = {d.platform: None for d in devices}
         self._dialects = {name: self._known[name] for name in platforms}
 
-
     def begin(self) -> None:
         """Make what a run remembers."""
 

@@ -127,6 +127,7 @@ class Auditor:
         if told is not None:
             return told
         return self._first(scope, asked, traces, places, finding(scope) if finding else found)
+
     def _first(
         self,
         scope: Scope,
