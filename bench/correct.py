@@ -4,8 +4,10 @@ to be written.
 `python bench/correct.py` measures the example's devices of each platform, and tables of growing
 length. The yardstick is the audit of the same texts in the same run, by one process; CPU time, the
 fastest of five rounds. `--devices 10000` measures the program instead, on a generated fleet of long
-texts: `ivrel correct -o` as a ratio to `ivrel audit`, both with as many processes as there are
-processors, and one audit with a single process.
+texts: `ivrel correct`, and `ivrel correct -o` with the time in which the files are written, as a
+ratio to `ivrel audit`, all with as many processes as there are processors, and one audit with a
+single process. `--example 15` does the same on the example's devices of all platforms, each so many
+times, of which three in ten are not as asked.
 """
 
 from __future__ import annotations
@@ -19,11 +21,11 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import date
 from pathlib import Path
 
-from generate import generate
+from generate import FAULTY, copies, generate
 
 from ivrel.core import Corrector, Device, read_policy
 from ivrel.core.dialects import Dialect
@@ -118,22 +120,26 @@ rules:
 """
 
 
-def fleet(devices: int) -> None:
-    """Tell how long the program takes for a generated fleet, in seconds and CPU seconds."""
+def fleet(write: Callable[[Path], int]) -> None:
+    """Tell how long the program takes for a fleet, in seconds and CPU seconds; `write` writes it
+    and returns how many devices it has.
+    """
     one = str(min(os.sched_getaffinity(0)))
     with tempfile.TemporaryDirectory() as name:
         folder, out = Path(name) / "fleet", Path(name) / "out"
-        generate(folder, devices, 1300)
+        devices = write(folder)
         audit = [IVREL, "audit", "-w", str(folder), "--format", "jsonl"]
+        correct = [IVREL, "correct", "-w", str(folder)]
         calls = {
             "audit, one process": ["taskset", "-c", one, *audit],
             "audit": audit,
-            "correct": [IVREL, "correct", "-w", str(folder), "-o", str(out)],
+            "correct": [*correct, "--format", "json"],
+            "correct -o": [*correct, "-o", str(out)],
         }
         taken = {}
         for told, call in calls.items():
             rounds = []
-            for _ in range(2):
+            for _ in range(3):
                 shutil.rmtree(out, ignore_errors=True)
                 before, begun = os.times(), time.monotonic()
                 subprocess.run(call, stdout=subprocess.DEVNULL, check=False)
@@ -144,11 +150,13 @@ def fleet(devices: int) -> None:
             taken[told] = wall, cpu = min(rounds)
             print(f"{told:<20}{wall:>8.2f} s{cpu:>9.2f} s of CPU")
         changed = len(list(out.glob("*/change.txt")))
-        wall, cpu = taken["correct"]
-        print(f"{changed:,} of {devices:,} devices changed; correct takes")
-        for told in ("audit", "audit, one process"):
-            print(f"  {wall / taken[told][0]:.1f} times the time of {told}")
-        print(f"  {cpu / taken['audit, one process'][1]:.1f} times the CPU of audit, one process")
+        print(f"{changed:,} of {devices:,} devices changed")
+        for name in ("correct", "correct -o"):
+            times = (taken[name][0] / taken[told][0] for told in ("audit", "audit, one process"))
+            told = (
+                "{:.1f} times an audit with as many processes, {:.1f} times one with one"
+            )
+            print(f"{name:<11}{told.format(*times)}")
 
 
 def main() -> None:
@@ -160,9 +168,13 @@ def main() -> None:
         "--sizes", type=int, nargs="+", default=[20, 40, 80, 160, 320], help="rows of the tables"
     )
     parser.add_argument("--devices", type=int, help="of a generated fleet, for the whole program")
+    parser.add_argument("--example", type=int, help="copies of the example, for the whole program")
     args = parser.parse_args()
     if args.devices:
-        fleet(args.devices)
+        fleet(lambda folder: generate(folder, args.devices, 1300))
+        return
+    if args.example:
+        fleet(lambda folder: copies(folder, args.example, FAULTY))
         return
     policy = read_policy(policy_text(), "policy.yaml")
     by_platform: dict[str, list[Case]] = {}

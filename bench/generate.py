@@ -1,21 +1,30 @@
 """Writes a large fleet, the same for the same arguments: any number of devices and lines, with
-seeded faults.
+seeded faults; or the example's devices of all platforms, some hundred times.
 
 python bench/generate.py bench/data --devices 10000 --lines 1300
+python bench/generate.py bench/data --example 15
 """
 
 from __future__ import annotations
 
 import argparse
 import csv
-from collections.abc import Callable
+import json
+import re
+from collections.abc import Callable, Iterator
+from datetime import date
 from pathlib import Path
 from random import Random
 
+import msgspec
+
+from ivrel.core import Corrector, read_fleet, read_policy
 from ivrel.demo.texts import whole_text
-from ivrel.demo.workspace import policy_text
+from ivrel.demo.workspace import configurations, fleet_text, policy_text
+from ivrel.sources.dialects import Dialects
 
 Faults = frozenset[str]
+FAULTY = 0.3  # the share of copies of the example that are not corrected
 FAULTS = ("export", "collectors", "level", "facility", "stamp", "source")
 KINDS = ("router", "switch", "firewall")
 
@@ -92,8 +101,8 @@ WRITERS: dict[str, Callable[[str, str, Faults], str]] = {"quern": _quern, "skarn
 
 def generate(
     folder: Path, devices: int, lines: int, platforms: tuple[str, ...] = tuple(WRITERS)
-) -> None:
-    """Write fleet.csv, policy.yaml and the configurations."""
+) -> int:
+    """Write fleet.csv, policy.yaml and the configurations; return how many devices there are."""
     (folder / "configs").mkdir(parents=True, exist_ok=True)
     (folder / "policy.yaml").write_text(_other_family(policy_text()))
     with (folder / "fleet.csv").open("w", newline="") as file:
@@ -111,6 +120,46 @@ def generate(
             export = _other_family(WRITERS[platform](identity, facility, faults))
             text = whole_text(platform, name, site, identity, export, lines)
             (folder / "configs" / f"{name}.conf").write_text(text)
+    return devices
+
+
+def copies(folder: Path, times: int, faulty: float) -> int:
+    """Write the example's devices so many times, each with a name and an address of its own, and
+    return how many there are. `faulty`: the share that is as the example has it; the others are
+    corrected.
+    """
+    corrector = Corrector(read_policy(policy_text(), "policy.yaml"), date(2026, 11, 23))
+    dice, dialects, lines, given = Random(1), Dialects(), ["fleet: copies", "devices:"], set[str]()
+    (folder / "configs").mkdir(parents=True, exist_ok=True)
+    (folder / "policy.yaml").write_text(policy_text())
+    for device in read_fleet(fleet_text(), "fleet.yaml").devices:
+        files = configurations()[device.name]
+        if set(files) != {""}:
+            continue
+        wrong = files[""]
+        done = corrector.correct(device, dialects[device.platform], wrong.encode(), device.name)
+        right, old = done.corrected.decode(), str(device.identity)
+        for n in range(times):
+            text = wrong if dice.random() < faulty else right
+            new = next(a for a in _addresses() if a not in given and not _holds(wrong, a))
+            given.add(new)
+            text = re.sub(rf"(?<![\d.]){re.escape(old)}(?![\d.])", new, text)
+            (folder / "configs" / f"{device.name}-{n}.conf").write_text(text)
+            row = msgspec.structs.asdict(device) | {"device": f"{device.name}-{n}", "identity": new}
+            told = ("device", "kind", "site", "platform", "groups", "identity")
+            lines.append(f"  - {json.dumps({name: row[name] for name in told})}")
+    (folder / "fleet.yaml").write_text("\n".join(lines) + "\n")
+    return len(lines) - 2
+
+
+def _addresses() -> Iterator[str]:
+    """Yield the addresses that are there for examples (RFC 5737)."""
+    for net in ("192.0.2", "198.51.100", "203.0.113"):
+        yield from (f"{net}.{host}" for host in range(1, 255))
+
+
+def _holds(text: str, address: str) -> bool:
+    return re.search(rf"(?<![\d.]){re.escape(address)}(?![\d.])", text) is not None
 
 
 def _identity(n: int) -> str:
@@ -126,7 +175,13 @@ def main() -> None:
     parser.add_argument("folder", type=Path)
     parser.add_argument("--devices", type=int, default=10_000)
     parser.add_argument("--lines", type=int, default=1300)
+    parser.add_argument(
+        "--example", type=int, help="copies of each of its devices"
+    )
     args = parser.parse_args()
+    if args.example:
+        copies(args.folder, args.example, FAULTY)
+        return
     generate(args.folder, args.devices, args.lines)
 
 

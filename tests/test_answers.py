@@ -112,6 +112,13 @@ def test_what_is_known_of_other_devices_is_what_would_be_found(
         corrector.correct(one, dialect, alone.corrected, f"x{n}")
 
 
+def test_corrections_of_one_run_are_those_of_many() -> None:
+    corrector = Corrector(POLICY, TODAY)
+    for one in (*DEVICES, *reversed(DEVICES)):
+        known = one, DIALECTS[one.platform], configurations()[one.name][""].encode()
+        assert corrector.correct(*known, "x") == correct(*known, POLICY, TODAY, "x"), one.name
+
+
 def told(findings: Sequence[Any]) -> set[tuple[str, str, str]]:
     return {(f.kind, f.about, f.why) for f in findings}
 
