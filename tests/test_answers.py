@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from ivrel.core import correct, read_fleet, read_records
+from ivrel.core import Device, correct, read_fleet, read_records
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.corrector import Corrector, worked_out
 from ivrel.core.correcting.properties import facts_of, left_for
@@ -117,6 +117,43 @@ def test_corrections_of_one_run_are_those_of_many() -> None:
     for one in (*DEVICES, *reversed(DEVICES)):
         known = one, DIALECTS[one.platform], configurations()[one.name][""].encode()
         assert corrector.correct(*known, "x") == correct(*known, POLICY, TODAY, "x"), one.name
+
+
+BY_KIND = """rules:
+  - {rule: routers, where: {kind: router}, require: {collectors: [a]}}
+  - {rule: firewalls, where: {kind: firewall}, require: {collectors: [b]}}
+  - {rule: all, require: {level: {from: warning, to: notice}}}
+"""
+BOTH = """events
+    export on
+    send 198.51.100.21 udp 514 through notice
+    send 198.51.100.22 udp 514 through debug
+"""
+
+
+@pytest.mark.parametrize(
+    ("rules", "texts"),
+    [
+        # Whether a resolver is needed hangs on more than what it is said to be.
+        (
+            "rules: [{rule: r, require: {resolver: where-needed}}]",
+            [f"events\n    send {at} udp 514 through debug\n" for at in ("192.0.2.1", "x.example")],
+        ),
+        # The same is asked of the level, of other collectors.
+        (BY_KIND, [BOTH, BOTH]),
+    ],
+)
+def test_what_is_known_holds_only_where_all_is_the_same(rules: str, texts: list[str]) -> None:
+    collectors = "a: {address: 198.51.100.21}, b: {address: 198.51.100.22}"
+    policy = read_policy(f"policy: p\ncollectors: {{{collectors}}}\n{rules}", "policy.yaml")
+    quern = DIALECTS["quern"]
+    devices = [Device(kind, kind, "s", "quern") for kind in ("router", "firewall")]
+    pairs = list(zip(devices, texts, strict=True))
+    for some in (pairs, pairs[::-1]):
+        corrector = Corrector(policy, TODAY)
+        for one, text in some:
+            known = one, quern, text.encode()
+            assert corrector.correct(*known, "x") == correct(*known, policy, TODAY, "x")
 
 
 def told(findings: Sequence[Any]) -> set[tuple[str, str, str]]:

@@ -88,6 +88,17 @@ def test_steps_that_do_nothing_are_taken_out_of_a_plan() -> None:
     assert prune(case, state, long, proof).steps == plan.steps
 
 
+def test_what_a_change_does_to_interfaces_is_judged() -> None:
+    policy = read_policy("policy: p\ncollectors: {a: {address: 198.51.100.21}}\nrules: [{rule: r, require: {source: identity}}]", "p")  # fmt: skip
+    text = TEXT.replace(b"    screen off\n", b"    leave-from loop1\n")
+    begun = Corrector(policy, TODAY).start(DEVICE, DIALECT, text, "x.conf")
+    plan = make_plan(begun.state, begun.case.asked, frozenset())
+    change = "link loop1\n    strike inet 192.0.2.9/32\n"
+    assert not plan.steps and not begun.state.findings(begun.case.whole["source"])
+    found = {p.name: p.why for p in prove(begun.case, begun.state, change, plan).properties}
+    assert "loop1 has no address" in found["no worse"] and found["narrow"]
+
+
 def test_the_planned_change_is_the_good_one() -> None:
     _, state, plan = planned(TEXT)
     assert write_change(DIALECT, state.records.text, [s.edit for s in plan.steps]) == GOOD
