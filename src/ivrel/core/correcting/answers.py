@@ -8,7 +8,7 @@ what it looked at; where the same is seen there again, the answer is the same.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from operator import itemgetter
 from typing import Any, TypeVar
 
@@ -18,7 +18,7 @@ from ivrel.core.correcting.difference import is_same_beyond_export
 from ivrel.core.judging.judge import strays_on
 from ivrel.core.policy import Requirement
 from ivrel.core.reading.records import EVERY_SLOT, Note, Notes, Records
-from ivrel.core.reading.statements import LAZY, Key, Mark
+from ivrel.core.reading.statements import LAZY, Key
 from ivrel.core.settings import SETTINGS, Finding, Scope
 from ivrel.core.settings.scope import DEVICE
 from ivrel.core.text.text import Text
@@ -98,9 +98,6 @@ class Memory:
     def __init__(self) -> None:
         self.known, self.numbers = _Known(), _Numbers()
         self._made: dict[object, Any] = {}
-        # What statements say is worked out once, for tables whose statements are the same objects.
-        self._by_marks: dict[tuple[int, ...], dict[str, int]] = {}
-        self._kept: list[object] = []
 
     def once(self, name: object, make: Callable[[], T]) -> T:
         """Return what `make` gives, which must hang on the name alone: the same object each
@@ -111,17 +108,7 @@ class Memory:
         return self._made[name]  # type: ignore[no-any-return]
 
     def __len__(self) -> int:
-        return self.known.count + len(self.numbers) + len(self._made) + len(self._kept)
-
-    def said_by(self, marks: Iterable[Mark]) -> dict[str, int]:
-        """Return the numbers of what some statements say, by slot, as far as they are known."""
-        matches = [match for match, _ in marks]
-        at = tuple(map(id, matches))
-        found = self._by_marks.get(at)
-        if found is None:
-            found = self._by_marks[at] = {}
-            self._kept.append(matches)
-        return found
+        return self.known.count + len(self.numbers) + len(self._made)
 
 
 class OfDevice:
@@ -158,7 +145,6 @@ class _Seen(dict[Note, int]):
     def __init__(self, records: Records, memory: Memory, of_device: OfDevice) -> None:
         super().__init__()
         self._records, self._memory, self._of_device = records, memory, of_device
-        self._said: dict[str, dict[str, int]] = {}  # by table and slot
 
     def __missing__(self, note: Note) -> int:
         number = self[note] = self._look(*note)
@@ -173,19 +159,9 @@ class _Seen(dict[Note, int]):
         # There can be thousands of traffic rules, and most states have those of the text.
         if table in LAZY:
             return self._of_device.number(self._records.rows(table), slot)
-        said = self._said.get(table)
-        if said is None:
-            marks = self._records.as_marked(table)
-            said = self._said[table] = {} if marks is None else self._memory.said_by(marks)
-        number = said.get(slot)
-        if number is None:
-            number = said[slot] = self._memory.numbers.number(self._values(table, slot))
-        return number
-
-    def _values(self, table: str, slot: str) -> object:
         if table == "" and slot not in ("", EVERY_SLOT):
-            return _value(self._records.get(slot))
-        return _values(self._records.rows(table), slot)
+            return self._memory.numbers.number(_value(self._records.get(slot)))
+        return self._memory.numbers.number(_values(self._records.rows(table), slot))
 
 
 class Answers:

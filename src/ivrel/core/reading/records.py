@@ -128,10 +128,6 @@ class Records:
         """Return the statements of the text that are about a table."""
         return self._reading.marks_of(table)
 
-    def as_marked(self, table: str) -> Sequence[Mark] | None:
-        """Return the statements that the rows of a table are made of; None if they are of none."""
-        return None if table in self._changes else self._reading.marks_of(table)
-
     def written(self, table: str) -> Mapping[tuple[int, Key], Mark]:
         """Return the last statement of the text for each group of patterns and row of a table."""
         return self._reading.written(table)
