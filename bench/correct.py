@@ -153,9 +153,7 @@ def fleet(write: Callable[[Path], int]) -> None:
         print(f"{changed:,} of {devices:,} devices changed")
         for name in ("correct", "correct -o"):
             times = (taken[name][0] / taken[told][0] for told in ("audit", "audit, one process"))
-            told = (
-                "{:.1f} times an audit with as many processes, {:.1f} times one with one"
-            )
+            told = "{:.1f} times an audit with as many processes, {:.1f} times one with one"
             print(f"{name:<11}{told.format(*times)}")
 
 

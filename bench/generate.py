@@ -175,9 +175,7 @@ def main() -> None:
     parser.add_argument("folder", type=Path)
     parser.add_argument("--devices", type=int, default=10_000)
     parser.add_argument("--lines", type=int, default=1300)
-    parser.add_argument(
-        "--example", type=int, help="copies of each of its devices"
-    )
+    parser.add_argument("--example", type=int, help="copies of each of its devices")
     args = parser.parse_args()
     if args.example:
         copies(args.folder, args.example, FAULTY)
