@@ -1,5 +1,5 @@
 """Writes a large fleet, the same for the same arguments: any number of devices and lines, with
-seeded faults; or the example's devices of all platforms, some hundred times.
+seeded faults; or the example's devices of all platforms, each several times.
 
 python bench/generate.py bench/data --devices 10000 --lines 1300
 python bench/generate.py bench/data --example 15
@@ -15,8 +15,6 @@ from collections.abc import Callable, Iterator
 from datetime import date
 from pathlib import Path
 from random import Random
-
-import msgspec
 
 from ivrel.core import Corrector, read_fleet, read_policy
 from ivrel.demo.texts import whole_text
@@ -141,13 +139,16 @@ def copies(folder: Path, times: int, faulty: float) -> int:
         right, old = done.corrected.decode(), str(device.identity)
         for n in range(times):
             text = wrong if dice.random() < faulty else right
-            new = next(a for a in _addresses() if a not in given and not _holds(wrong, a))
+            free = (a for a in _addresses() if a not in given and not _standing(a).search(wrong))
+            new = next(free, None)
+            if new is None:
+                raise SystemExit(f"{times} copies are too many: no address is free")
             given.add(new)
-            text = re.sub(rf"(?<![\d.]){re.escape(old)}(?![\d.])", new, text)
-            (folder / "configs" / f"{device.name}-{n}.conf").write_text(text)
-            row = msgspec.structs.asdict(device) | {"device": f"{device.name}-{n}", "identity": new}
-            told = ("device", "kind", "site", "platform", "groups", "identity")
-            lines.append(f"  - {json.dumps({name: row[name] for name in told})}")
+            name = f"{device.name}-{n}"
+            (folder / "configs" / f"{name}.conf").write_text(_standing(old).sub(new, text))
+            of = {"kind": device.kind, "site": device.site, "platform": device.platform}
+            row = {"device": name, **of, "groups": device.groups, "identity": new}
+            lines.append(f"  - {json.dumps(row)}")
     (folder / "fleet.yaml").write_text("\n".join(lines) + "\n")
     return len(lines) - 2
 
@@ -158,8 +159,9 @@ def _addresses() -> Iterator[str]:
         yield from (f"{net}.{host}" for host in range(1, 255))
 
 
-def _holds(text: str, address: str) -> bool:
-    return re.search(rf"(?<![\d.]){re.escape(address)}(?![\d.])", text) is not None
+def _standing(address: str) -> re.Pattern[str]:
+    """Return what matches an address that stands by itself."""
+    return re.compile(rf"(?<![\d.]){re.escape(address)}(?![\d.])")
 
 
 def _identity(n: int) -> str:

@@ -35,13 +35,20 @@ def test_a_device_that_is_as_asked_needs_no_more_than_its_audit(
     workspace: Workspace, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     corrector = Corrector(workspace.policy, TODAY)
-    monkeypatch.setattr(Corrector, "_start", None)
+
+    class GoneThrough(Exception):
+        pass
+
+    def start(*_: object) -> None:
+        raise GoneThrough
+
+    monkeypatch.setattr(Corrector, "_start", start)
     found = 0
     for d in workspace.fleet.devices:
         data, file = workspace.text(d)
         try:
             corrector.correct(d, workspace.dialects[d.platform], data, file)
-        except TypeError:  # it is gone through
+        except GoneThrough:
             continue
         found += 1
     assert found >= 5

@@ -7,6 +7,7 @@ from __future__ import annotations
 import pickle
 from collections.abc import Collection, Mapping, Sequence
 from datetime import date
+from functools import cached_property
 from typing import Any, Generic, TypeVar
 
 import msgspec
@@ -54,16 +55,9 @@ class _OfWorkspace(Job[R], Generic[R]):
         platforms = {d.platform: None for d in devices}
         self._dialects = {name: self._known[name] for name in platforms}
 
-    def begin(self) -> None:
-        """Make what a run remembers."""
-
     def __getstate__(self) -> dict[str, Any]:
         # What a run remembers is no part of what is sent.
         return {name: value for name, value in self.__dict__.items() if name not in _REMEMBERED}
-
-    def __setstate__(self, state: dict[str, Any]) -> None:
-        self.__dict__.update(state)
-        self.begin()
 
 
 _REMEMBERED = ("_auditor", "_corrector", "_correctors")
@@ -74,12 +68,9 @@ class Auditing(_OfWorkspace[DeviceResult]):
 
     share = Share(alone=200, first=24, chunk=64)
 
-    def __init__(self, workspace: Workspace, today: date) -> None:
-        super().__init__(workspace, today)
-        self.begin()
-
-    def begin(self) -> None:
-        self._auditor = Auditor(self._policy, self._today, self._known)
+    @cached_property
+    def _auditor(self) -> Auditor:
+        return Auditor(self._policy, self._today, self._known)
 
     def one(self, device: Device, data: bytes, file: str) -> DeviceResult:
         return self._auditor.audit(device, self._dialects[device.platform], data, file)
@@ -169,10 +160,10 @@ class _OfCorrections(_OfWorkspace[R], Generic[R]):
     ) -> None:
         super().__init__(workspace, today)
         self._names, self._usual = tuple(names), usual
-        self.begin()
 
-    def begin(self) -> None:
-        self._corrector = self._corrector_by(self._policy)
+    @cached_property
+    def _corrector(self) -> Corrector:
+        return self._corrector_by(self._policy)
 
     def _corrector_by(self, policy: Policy) -> Corrector:
         return Corrector(policy, self._today, self._names, self._usual, self._known)
@@ -245,11 +236,12 @@ class ComparingPolicies(_OfCorrections[WhatIf]):
         names: Collection[str] = (),
         usual: Usual = NOTHING_USUAL,
     ) -> None:
-        self._other = other
         super().__init__(workspace, today, names, usual)
+        self._other = other
 
-    def begin(self) -> None:
-        self._correctors = self._corrector_by(self._policy), self._corrector_by(self._other)
+    @cached_property
+    def _correctors(self) -> tuple[Corrector, Corrector]:
+        return self._corrector, self._corrector_by(self._other)
 
     def one(self, device: Device, data: bytes, file: str) -> WhatIf:
         return what_if(device, self._dialects[device.platform], data, self._correctors, file)

@@ -45,8 +45,8 @@ def on_cluster(
     with connected(scheduler) as (client, workers):
         there = client.scatter(job, broadcast=True, hash=False)
         waiting: deque[Any] = deque()
-        for start in range(0, len(devices), job.share.chunk):
-            some = devices[start : start + job.share.chunk]
+        for chunk in job.share.chunks(0, len(devices), workers):
+            some = devices[chunk]
             sent = _collected(job, some) if send else None
             waiting.append(client.submit(_chunk, there, some, sent, pure=False))
             if len(waiting) > workers * (AHEAD + 1):

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
-from typing import Generic, Protocol, TypeVar
+from collections.abc import Iterator, Sequence
+from typing import ClassVar, Generic, Protocol, TypeVar
 
 from msgspec import Struct
 
@@ -25,13 +25,25 @@ class Texts(Protocol):
 class Share(Struct, frozen=True):
     """How the devices of one kind of job are shared out.
 
-    `alone`: up to so many are gone through in this process; `first`: so many before there are
-    others, which then know what these taught; `chunk`: so many at a time.
+    `alone`: up to so many are gone through in this process; `first`: at most so many before there
+    are others, which then know what these taught; `chunk`: at most so many at a time.
     """
+
+    LEAST_OF_FIRST: ClassVar[int] = 16  # of so many devices one is among the first
+    TURNS: ClassVar[int] = 4  # chunks of each worker at least, where there are enough devices
 
     alone: int
     first: int
     chunk: int
+
+    def taught(self, devices: int) -> int:
+        """Return how many of so many devices are gone through before there are other processes."""
+        return min(self.first, devices // self.LEAST_OF_FIRST)
+
+    def chunks(self, begin: int, end: int, workers: int) -> Iterator[slice]:
+        """Yield the devices of each turn of a worker, by their places from `begin` to `end`."""
+        size = max(min(self.chunk, (end - begin) // (workers * self.TURNS)), 1)
+        yield from (slice(at, min(at + size, end)) for at in range(begin, end, size))
 
 
 class Job(Generic[R]):

@@ -14,7 +14,6 @@ from ivrel.runners.job import Job, Share
 R = TypeVar("R")
 
 MOST_WORKERS = 8
-SHARE_OF_FIRST = 16  # of so many devices one is gone through before there are other processes
 COLLECT_AFTER = 100_000  # objects; results are many, and nothing in them is a circle
 
 
@@ -33,9 +32,9 @@ def in_processes(job: Job[R], devices: Sequence[Device], workers: int) -> Iterat
     from concurrent.futures import ProcessPoolExecutor
     from multiprocessing import get_context
 
-    alone = min(job.share.first, len(devices) // SHARE_OF_FIRST)
+    alone = job.share.taught(len(devices))
     first = [job.result(device) for device in devices[:alone]]
-    chunks = range(alone, len(devices), job.share.chunk)
+    chunks = job.share.chunks(alone, len(devices), workers)
     gc.set_threshold(COLLECT_AFTER)
     # A fork knows what the first devices taught, and gets policy and dialects for nothing.
     context = get_context("fork")
@@ -79,7 +78,5 @@ class _Worker:
         cls.job, cls.devices = job, devices
 
     @classmethod
-    def chunk(cls, start: int) -> bytes:
-        job = cls.job
-        some = cls.devices[start : start + job.share.chunk]
-        return job.pack([job.result(device) for device in some])
+    def chunk(cls, some: slice) -> bytes:
+        return cls.job.pack([cls.job.result(device) for device in cls.devices[some]])

@@ -63,9 +63,9 @@ class Corrector:
 
         `file`: what the configuration is called.
         """
-        # Most devices of a fleet need nothing, which an audit tells in less time.
         own = OfDevice(Text(data))
         result = self._audit(device, dialect, own, file)
+        # Most devices of a fleet need nothing, which their audit tells.
         if result.good and _surely_sends(effective(self.auditor.policy, device), result):
             remains = tuple(
                 Remaining(v.setting, v.verdict, each_once(v.why))

@@ -11,7 +11,7 @@ from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import LAZY, NO_PATTERN, Understood
 from ivrel.core.shapes.shape import Found, Shape
-from ivrel.core.text.lines import line_at
+from ivrel.core.text.lines import line_at, next_line
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.said import Row, Said
@@ -202,9 +202,9 @@ def _in_common(dialect: Dialect, one: bytes, other: bytes) -> tuple[int, int]:
         if anew(line_at(one, begin)):
             break
     # On to a line that does, with the end of the line before it.
-    end = one.find(b"\n", len(one) - last) + 1 or len(one)
+    end = next_line(one, len(one) - last)
     while end < len(one) and not anew(line_at(one, end)):
-        end = one.find(b"\n", end) + 1 or len(one)
+        end = next_line(one, end)
     return begin, len(one) - end
 
 

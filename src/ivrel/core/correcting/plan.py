@@ -181,11 +181,11 @@ def _is_for_new(state: Answers, requirement: Requirement) -> bool:
     """Whether a destination is new and the policy says what to write, or something is preferred:
     what the platform would take by itself is as asked, and still not that.
     """
-    said = (n for n in requirement.needs.values() if isinstance(n, Need) and (n.write or n.prefer))
-    if not any(said):
+    needs = (need for need in requirement.needs.values() if isinstance(need, Need))
+    if not any(need.write or need.prefer for need in needs):
         return False
     addresses = (d.row.get("destination.address") for d in state.plain.destinations)
-    return any(said is None or not said.lines for said in addresses)
+    return any(address is None or not address.lines for address in addresses)
 
 
 def _clash(one: Requirement, other: Requirement) -> Obstacle:

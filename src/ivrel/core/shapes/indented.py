@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence, Set
 from msgspec import Struct
 
 from ivrel.core.shapes.shape import Edit, Identity, missing
-from ivrel.core.text.lines import edited_lines, edited_parts, in_place_of, line_at
+from ivrel.core.text.lines import edited_lines, edited_parts, in_place_of, line_at, next_line
 from ivrel.core.text.text import LONGEST, decode
 from ivrel.core.text.words import Path, Words, quote, split_words
 
@@ -87,9 +87,9 @@ def _blocks_of(
         found = [at for at, line in lines if is_top(line, comment) and _is_line(line, words)]
         if len(found) != 1:
             return []
-        end = _next_line(data, found[0])
+        end = next_line(data, found[0])
         while end < len(data) and not is_top(line_at(data, end), comment):
-            end = _next_line(data, end)
+            end = next_line(data, end)
         out.append((words, (found[0], end)))
     return sorted(out, key=lambda block: block[1])
 
@@ -102,7 +102,7 @@ def _first_said(data: bytes, comment: bytes) -> bytes:
         text = line.strip()
         if text and not text.startswith(comment):
             return line
-        at = _next_line(data, at)
+        at = next_line(data, at)
     return b""
 
 
@@ -114,10 +114,6 @@ def _begun_by(data: bytes, begin: bytes) -> Iterator[int]:
     while at >= 0:
         yield at + 1
         at = data.find(b"\n" + begin, at + 1)
-
-
-def _next_line(data: bytes, at: int) -> int:
-    return data.find(b"\n", at) + 1 or len(data)
 
 
 def _apply(lines: list[bytes], edit: Edit, identity: Identity, layout: Layout) -> None:

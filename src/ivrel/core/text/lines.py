@@ -108,6 +108,11 @@ def line_at(data: bytes, begin: int) -> bytes:
     return data[begin : end if end >= 0 else len(data)]
 
 
+def next_line(data: bytes, at: int) -> int:
+    """Return where the line after that of a place begins: at the end of the text, if none does."""
+    return data.find(b"\n", at) + 1 or len(data)
+
+
 def lines_with(data: bytes, word: bytes, behind: Container[bytes]) -> Iterator[tuple[int, int]]:
     """Yield where lines begin and end that hold a word right behind one of those in `behind`.
 
