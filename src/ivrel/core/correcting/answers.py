@@ -8,13 +8,13 @@ what it looked at; where the same is seen there again, the answer is the same.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Set
 from operator import itemgetter
 from typing import Any, TypeVar
 
 from msgspec import Struct
 
-from ivrel.core.correcting.difference import is_same_beyond_export
+from ivrel.core.correcting.difference import is_same_beyond_export, same_value
 from ivrel.core.judging.judge import strays_on
 from ivrel.core.policy import Requirement
 from ivrel.core.reading.records import EVERY_SLOT, Note, Notes, Records
@@ -28,14 +28,25 @@ T = TypeVar("T")
 
 _UNREAD = Finding("unread", judged="unknown")
 
+_NOT_OF_TEXT = (DEVICE[0], "lazy")  # noted as tables are, and the same in all states
+
 Sights = Mapping[Note, int]  # where one looks, and the number of what is seen there
 
 
 class _Answer(Struct, frozen=True):
-    """An answer, and all that was looked at for it."""
+    """An answer, and all that was looked at for it: as a whole, and by table."""
 
     value: Any
     looked: frozenset[Note]
+    by_table: tuple[tuple[str, frozenset[str]], ...]
+
+
+def _answer(value: object, looked: Set[Note]) -> _Answer:
+    by_table: dict[str, set[str]] = {}
+    for table, slot in looked:
+        by_table.setdefault(table, set()).add(slot)
+    told = tuple((table, frozenset(slots)) for table, slots in by_table.items())
+    return _Answer(value, frozenset(looked), told)
 
 
 class _Given(Struct, frozen=True):
@@ -140,18 +151,42 @@ class OfDevice:
 
 
 class _Seen(dict[Note, int]):
-    """What is seen in one state, wherever somebody looks."""
+    """What is seen in one state, wherever somebody looks.
 
-    def __init__(self, records: Records, memory: Memory, of_device: OfDevice) -> None:
+    `other`: what is seen in another state of the same configuration; what both have in common is
+    taken from there.
+    """
+
+    def __init__(
+        self, records: Records, memory: Memory, of_device: OfDevice, other: _Seen | None = None
+    ) -> None:
         super().__init__()
         self._records, self._memory, self._of_device = records, memory, of_device
+        self._other = other
+        self._apart: dict[str, frozenset[str] | None] = {}
 
     def __missing__(self, note: Note) -> int:
-        number = self[note] = self._look(*note)
+        other = self._other
+        if other is not None and not self._differs(note[0], note[1:]):
+            number = other[note]
+        else:
+            number = self._look(*note)
+        self[note] = number
         return number
 
+    def as_other(self, answer: _Answer) -> bool:
+        """Whether all that an answer looked at is surely the same in the other state."""
+        return not any(self._differs(table, slots) for table, slots in answer.by_table)
+
+    def _differs(self, table: str, slots: Iterable[str]) -> bool:
+        """Whether this state and the other may differ in some slots of a table."""
+        if table not in self._apart:
+            self._apart[table] = _differing(self._other._records, self._records, table)
+        apart = self._apart[table]
+        return apart is None or not apart.isdisjoint(slots)
+
     def _look(self, table: str, slot: str) -> int:
-        if (table, slot) == DEVICE or table == "lazy":
+        if table in _NOT_OF_TEXT:
             return 0  # the same in all states
         # Of interfaces it is told only whether all statements beyond export are the same.
         if table == "interface":
@@ -167,19 +202,27 @@ class _Seen(dict[Note, int]):
 class Answers:
     """Answers about one state of a configuration.
 
-    `memory`: what is known of others; `of_device`: what is known of other states of this one.
+    `memory`: what is known of others; `of_device`: what is known of other states of this one;
+    `other`: one of these, whose answers hold here where both say the same.
     """
 
     def __init__(
-        self, scope: Scope, memory: Memory | None = None, of_device: OfDevice | None = None
+        self,
+        scope: Scope,
+        memory: Memory | None = None,
+        of_device: OfDevice | None = None,
+        other: Answers | None = None,
     ) -> None:
         self.plain = scope
         self._memory = Memory() if memory is None else memory
         self._of_device = OfDevice(scope.records.text) if of_device is None else of_device
         self._notes = Notes()
         self._scope = scope.on(scope.records.noting(self._notes))
-        self._seen = _Seen(scope.records, self._memory, self._of_device)
+        told = {} if other is None else other._answers
+        seen = None if other is None else other._seen
+        self._seen = _Seen(scope.records, self._memory, self._of_device, seen)
         self._answers: dict[object, _Answer] = {}
+        self._of_other: Mapping[object, _Answer] = told
         self._found_here: set[object] = set()  # the questions that no other state answered
 
     @property
@@ -189,7 +232,7 @@ class Answers:
 
     def on(self, records: Records) -> Answers:
         """Return the answers about another state of the same configuration."""
-        return Answers(self.plain.on(records), self._memory, self._of_device)
+        return Answers(self.plain.on(records), self._memory, self._of_device, self)
 
     def ask(self, name: object, question: Callable[[Scope], T]) -> T:
         """Return the answer to a question, which must hang on the scope and the name alone."""
@@ -198,7 +241,11 @@ class Answers:
     def _ask(self, name: object, question: Callable[[Scope], object]) -> _Answer:
         answer = self._answers.get(name)
         if answer is None:
-            answer = self._memory.known.find(name, self._seen)
+            answer = self._of_other.get(name)
+            if answer is not None and not self._seen.as_other(answer):
+                answer = None
+            if answer is None:
+                answer = self._memory.known.find(name, self._seen)
             if answer is None:
                 answer = self._of_device.known.find(name, self._seen)
             if answer is None:
@@ -209,7 +256,7 @@ class Answers:
     def _anew(self, name: object, question: Callable[[Scope], object]) -> _Answer:
         self._notes.seen = set()
         value = question(self._scope)
-        answer = _Answer(value, frozenset(self._notes.seen))
+        answer = _answer(value, self._notes.seen)
         alone = DEVICE in answer.looked or any(table in LAZY for table, _ in answer.looked)
         known = self._of_device.known if alone else self._memory.known
         known.keep(name, self._seen, answer)
@@ -243,6 +290,28 @@ class Answers:
         # Lines are those of the text in which something was found. Nothing has no lines.
         here = not answer.value or ("findings", asked) in self._found_here
         return answer.value if here else None
+
+
+def _differing(before: Records, after: Records, table: str) -> frozenset[str] | None:
+    """Return the slots of a table that differ between two states of a configuration, in any row, and
+    what stands for all of them; None if any may.
+    """
+    if table in _NOT_OF_TEXT or before.unchanged(table, after):
+        return frozenset()
+    if table == "interface":
+        same = is_same_beyond_export(before.dialect, before.text, after.text)
+        return frozenset() if same else None
+    old_rows, new_rows = before.rows(table), after.rows(table)
+    if old_rows is new_rows:
+        return frozenset()
+    # To compare thousands of traffic rules is more work than to look at them again.
+    if table in LAZY or tuple(old_rows) != tuple(new_rows):
+        return None
+    out: set[str] = set()
+    for old, new in zip(old_rows.values(), new_rows.values(), strict=True):
+        if old is not new:
+            out.update(s for s in {**old, **new} if not same_value(old.get(s), new.get(s)))
+    return frozenset((*out, "", EVERY_SLOT)) if out else frozenset()
 
 
 def _value(said: Said | None) -> object:

@@ -57,12 +57,14 @@ def _may_be_full(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> bool:
 
 def _may_fill(dialect: Dialect, edit: Edit) -> bool:
     """Whether an edit can add a row to a table that holds only so many."""
-    for pattern in dialect.patterns:
-        if pattern.table in dialect.limits and (
-            pattern.begins(edit.path, edit.words) or pattern.leads(edit.path, edit.words)
-        ):
-            return True
-    return False
+    if not dialect.limits:
+        return False
+    of_tables = dialect.once(
+        "filling", lambda: [p for p in dialect.patterns if p.table in dialect.limits]
+    )
+    return any(
+        p.begins(edit.path, edit.words) or p.leads(edit.path, edit.words) for p in of_tables
+    )
 
 
 def write_change(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> str:

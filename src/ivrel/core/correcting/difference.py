@@ -143,10 +143,19 @@ def differing(dialect: Dialect, before: Text, after: Text) -> tuple[list[Found],
 
 def may_differ(before: Records, after: Records, table: str) -> bool:
     """Whether two texts, as they were read, may differ in a table that is looked up."""
-    heads, split = matcher(before.dialect).heads, before.dialect.shape.split
-    return any(
-        heads.is_of(table, path[0] if path else tuple(split(decode(raw[:LONGEST]))))
-        for some in differing(before.dialect, before.text, after.text)
+    heads = matcher(before.dialect).heads
+    told = before.text.once(
+        ("firsts", after.text), lambda: _firsts(before.dialect, before.text, after.text)
+    )
+    return any(heads.is_of(table, first) for first in told)
+
+
+def _firsts(dialect: Dialect, before: Text, after: Text) -> frozenset[Words]:
+    """Return what the statements in which two texts differ stand in, or say themselves."""
+    split = dialect.shape.split
+    return frozenset(
+        path[0] if path else tuple(split(decode(raw[:LONGEST])))
+        for some in differing(dialect, before, after)
         for path, raw, _ in some
     )
 
@@ -193,8 +202,11 @@ def _in_common(dialect: Dialect, one: bytes, other: bytes) -> tuple[int, int]:
         return 0, 0
     most = min(len(one), len(other))
     first = _longest(lambda n, m: one[n:m] == other[n:m], most)
-    back, front = one[::-1], other[::-1]
-    last = _longest(lambda n, m: back[n:m] == front[n:m], most - first)
+    ends = len(one), len(other)
+    last = _longest(
+        lambda n, m: one[ends[0] - m : ends[0] - n] == other[ends[1] - m : ends[1] - n],
+        most - first,
+    )
     # Back to a line that stands in both as a whole.
     begin = one.rfind(b"\n", 0, first) + 1
     while begin:

@@ -116,14 +116,15 @@ class _Planning:
         touched: dict[Touched, tuple[str, ...]] = {}
         obstacles: dict[str, tuple[Obstacle, ...]] = {}
         state = self.before
+        doubtful, is_new = _doubtful(state.records), _has_new(state)
         for name in _ORDER:
             requirement = asked.get(name)
             if requirement is None or requirement.problem or name in self.waived:
                 continue
             # To write over a statement that nobody understood would be to guess.
-            if name in _doubtful(state.records):
+            if name in doubtful:
                 continue
-            if not state.judged(requirement) and not _is_for_new(state, requirement):
+            if not state.judged(requirement) and not (is_new and _says_what(requirement)):
                 continue
             mended, found = SETTINGS[name].mend(state.plain, requirement.needs)
             if found:
@@ -133,6 +134,7 @@ class _Planning:
             for at in _differences(state.records, mended):
                 touched[at] = (*touched.get(at, ()), name)
             state = state.on(mended)
+            doubtful, is_new = _doubtful(mended), _has_new(state)
         return _Draft(state, touched, obstacles)
 
     def _worse(self, draft: _Draft) -> list[str]:
@@ -171,21 +173,26 @@ class _Planning:
             if name in self.waived or requirement.problem:
                 continue
             had = {f.about for f in self.before.findings(requirement)}
+            if not had:
+                continue
             known = {o.about for o in obstacles.get(name, ())}
-            for f in after.findings(requirement) if had else ():
+            for f in after.findings(requirement):
                 if f.verdict == "breaks" and f.about in had and not known & {"", f.about}:
                     obstacles[name] = (*obstacles.get(name, ()), Obstacle("no-way", f.about))
 
 
-def _is_for_new(state: Answers, requirement: Requirement) -> bool:
-    """Whether a destination is new and the policy says what to write, or something is preferred:
-    what the platform would take by itself is as asked, and still not that.
+def _has_new(state: Answers) -> bool:
+    """Whether a destination is new: what the platform would take for it by itself may be as asked,
+    and still not what is to be written.
     """
-    needs = (need for need in requirement.needs.values() if isinstance(need, Need))
-    if not any(need.write or need.prefer for need in needs):
-        return False
     addresses = (d.row.get("destination.address") for d in state.plain.destinations)
     return any(address is None or not address.lines for address in addresses)
+
+
+def _says_what(requirement: Requirement) -> bool:
+    """Whether the policy says what to write for what is new, or something is preferred."""
+    needs = (need for need in requirement.needs.values() if isinstance(need, Need))
+    return any(need.write or need.prefer for need in needs)
 
 
 def _clash(one: Requirement, other: Requirement) -> Obstacle:

@@ -4,12 +4,13 @@ it writes.
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterator, Mapping, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.correcting.difference import same_value
+from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Key, Understood
@@ -120,13 +121,10 @@ def _row_steps(
     """Yield the steps of one row: a statement is written if it says anything that the defaults do
     not.
     """
-    new = after.rows(table)[key]
+    dialect, new = before.dialect, after.rows(table)[key]
     get = Getter(after, new)
-    keys = before.dialect.keys.get(table, ())
-    groups: dict[int, list[Pattern]] = {}
-    for number, pattern in enumerate(before.dialect.patterns):
-        if pattern.table == table:
-            groups.setdefault(before.dialect.groups[number], []).append(pattern)
+    keys = dialect.keys.get(table, ())
+    groups = dialect.once(("groups", table), lambda: _groups(dialect, table))
     said = {slot for slot in new if slot not in keys and not new[slot].default}
     # A row that says nothing but its name is made by the first statement that names it.
     bare = table != "" and old is None and not said
@@ -163,5 +161,14 @@ def _row_steps(
                 yield Step(Edit(path, words), table, key, changed, written[0].words)
         elif written:
             match = written[0]
-            words = _removal_words(before.dialect.patterns[match.pattern], match, get)
+            words = _removal_words(dialect.patterns[match.pattern], match, get)
             yield Step(Edit(match.path, words, True), table, key, changed)
+
+
+def _groups(dialect: Dialect, table: str) -> Mapping[int, Sequence[Pattern]]:
+    """Return the patterns of a table, by the group that they are of."""
+    groups: dict[int, list[Pattern]] = {}
+    for number, pattern in enumerate(dialect.patterns):
+        if pattern.table == table:
+            groups.setdefault(dialect.groups[number], []).append(pattern)
+    return dict(groups)

@@ -135,7 +135,8 @@ class Trial:
         marks = [mark for _, _, mark in state.values() if mark is not None]
         fresh = [_NEW_STRAY for _, _, mark in state.values() if mark is None]
         strays = (*self.before.strays, *fresh)
-        return Records(self.case.dialect, marks, strays, base.text, base, self._held)
+        told = self.case.dialect, marks, strays, base.text, base, self._held
+        return Records(*told, like=self.before)
 
     def without_each(self) -> Iterator[tuple[Edit, Records | None]]:
         """Yield each single edit, and what is said if it alone is left out.

@@ -21,10 +21,12 @@ class Reading:
     """What one text says, table by table.
 
     `base`: the reading that lazy tables are taken from, if the statements are not those of the text
-    but of a trial; `held`: those lazy tables that the statements hold themselves.
+    but of a trial; `held`: those lazy tables that the statements hold themselves; `like`: one that
+    has most statements in common.
     """
 
     __slots__ = (
+        "_like",
         "_marks",
         "_rows",
         "_statements",
@@ -41,8 +43,9 @@ class Reading:
         text: Text,
         base: Reading | None = None,
         held: Iterable[str] = (),
+        like: Reading | None = None,
     ) -> None:
-        self.matcher, self.text, self.base = matcher, text, base
+        self.matcher, self.text, self.base, self._like = matcher, text, base, like
         self._marks = by_table(marks)
         for table in held:
             self._marks.setdefault(table, ())
@@ -69,8 +72,13 @@ class Reading:
             return self._looked_up.rows(table) if self.base is None else self.base.rows(table)
         rows = self._rows.get(table)
         if rows is None:
-            marks = self.marks_of(table)
-            rows = rows_of(self.matcher.dialect, marks) if marks else NO_ROWS
+            marks, like = self.marks_of(table), self._like
+            if not marks:
+                rows = NO_ROWS
+            elif like is not None and like._marks.get(table) == marks:
+                rows = like.rows(table)
+            else:
+                rows = rows_of(self.matcher.dialect, marks)
             self._rows[table] = rows
         return rows
 

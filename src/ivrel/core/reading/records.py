@@ -62,7 +62,8 @@ class Records:
     """The rows of one configuration.
 
     `marks`: the statements that the rows are made of, lazy tables aside; `strays`: those that are
-    not understood; `base`, `held`: of a trial, as in `Reading`; `notes`: takes what is looked at.
+    not understood; `base`, `held`, `like`: of a trial, as in `Reading`; `notes`: takes what is looked
+    at.
     """
 
     __slots__ = ("_changes", "_reading", "dialect", "marks", "notes", "strays", "text")
@@ -76,9 +77,10 @@ class Records:
         text: Text,
         base: Records | None = None,
         held: Iterable[str] = (),
+        like: Records | None = None,
     ) -> None:
-        below = base._reading if base is not None else None
-        self._reading = Reading(matcher(dialect), marks, text, below, held)
+        below, alike = (None if one is None else one._reading for one in (base, like))
+        self._reading = Reading(matcher(dialect), marks, text, below, held, alike)
         self._changes: Mapping[str, Mapping[Key, Row]] = {}
         self.dialect, self.marks, self.strays, self.text = dialect, marks, strays, text
         self.notes: Notes | None = None

@@ -167,15 +167,22 @@ def _places(data: bytes, edits: Sequence[Edit]) -> list[tuple[int, int]]:
     return [(runs[0][0], runs[-1][1]) if runs else (0, 0), (len(data), len(data))]
 
 
+_REPLACED = "\ufffd"  # stands in words for bytes that are no UTF-8
+
+
 class _Line(Struct, frozen=True):
-    """A line that an edit may be about, in words.
+    """A line that an edit may be about.
 
     `at`: its number in the text; of one that is new, that of the line which it stands behind.
     """
 
     at: int
     raw: bytes
-    words: Words
+
+    @property
+    def words(self) -> Words:
+        """The line in words."""
+        return tuple(split_path(decode(self.raw)))
 
 
 class _Editing:
@@ -190,14 +197,12 @@ class _Editing:
             for at, raw in enumerate(lines)
             if raw.startswith(heads) or (raw[:1] <= b" " and raw.lstrip().startswith(heads))
         ]
-        self._lines = [
-            _Line(at, lines[at], tuple(split_path(decode(lines[at])))) for at in self._about
-        ]
+        self._lines = [_Line(at, lines[at]) for at in self._about]
 
     def carry_out(self, edit: Edit, equals: str) -> None:
         """Carry out an edit; Refused if there is nothing to remove."""
         left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
-        hits = [n for n, line in enumerate(self._lines) if line.words[: len(left)] == left]
+        hits = self._beginning(left)
         if edit.removes:
             if not hits:
                 raise missing(edit, join_path)
@@ -208,12 +213,23 @@ class _Editing:
         if hits:
             old = self._lines[hits[-1]]
             raw = in_place_of(old.raw, as_before(old.raw, said))
-            self._lines[hits[-1]] = _Line(old.at, raw, tuple(split_path(decode(raw))))
+            self._lines[hits[-1]] = _Line(old.at, raw)
         else:
             place = self._behind(left)
             at = self._lines[place - 1].at if place else len(self._whole)
-            line = _Line(at, said.encode(), tuple(split_path(said)))
-            self._lines.insert(place or len(self._lines), line)
+            self._lines.insert(place or len(self._lines), _Line(at, said.encode()))
+
+    def _beginning(self, left: Words) -> list[int]:
+        """Return the lines that begin with some words."""
+        # Few lines hold the last of these at all. What was no UTF-8 does not stand there as it is
+        # called.
+        last = left[-2] if left[-1:] == ("=",) and len(left) > 1 else left[-1]
+        word = b"" if _REPLACED in last else last.encode()
+        return [
+            n
+            for n, line in enumerate(self._lines)
+            if word in line.raw and line.words[: len(left)] == left
+        ]
 
     def _behind(self, left: Words) -> int:
         """Return where a new assignment goes: behind the last one that shares the longest beginning
@@ -222,7 +238,9 @@ class _Editing:
         best, place = 1, 0
         for n, line in enumerate(self._lines):
             same = 0
-            while same < min(len(line.words), len(left)) and line.words[same] == left[same]:
+            for mine, theirs in zip(line.words, left, strict=False):
+                if mine != theirs:
+                    break
                 same += 1
             if same >= best:
                 best, place = same, n + 1
