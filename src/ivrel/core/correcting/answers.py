@@ -223,6 +223,7 @@ class Answers:
         self._seen = _Seen(scope.records, self._memory, self._of_device, seen)
         self._answers: dict[object, _Answer] = {}
         self._of_other: Mapping[object, _Answer] = told
+        self._findings: dict[Requirement, list[Finding]] = {}
         self._found_here: set[object] = set()  # the questions that no other state answered
 
     @property
@@ -265,11 +266,14 @@ class Answers:
 
     def findings(self, asked: Requirement) -> list[Finding]:
         """Return what is not as asked; a line that is not understood may be about it."""
-        if strays_on(self.records, asked.setting):
-            return [_UNREAD]
-        if asked.problem:
-            return []
-        return self.judged(asked)
+        found = self._findings.get(asked)
+        if found is None:
+            if self.records.strays and strays_on(self.records, asked.setting):
+                found = [_UNREAD]
+            else:
+                found = [] if asked.problem else self.judged(asked)
+            self._findings[asked] = found
+        return found
 
     def judged(self, asked: Requirement) -> list[Finding]:
         """Return what is not as asked, strange statements aside."""
