@@ -23,14 +23,11 @@ from ivrel.core.correcting import (
     judge_change,
     what_if,
 )
-from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, Votes, open_settings, usual, votes
+from ivrel.core.correcting.usual import NOTHING_USUAL, Surveyor, Usual, Votes, open_settings, usual
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging import Auditor, DeviceResult, unreadable
-from ivrel.core.judging.judge import scope_of
-from ivrel.core.policy import Policy, effective
-from ivrel.core.reading import read_records
-from ivrel.core.settings.bearing import slots_to_read
+from ivrel.core.policy import Policy
 from ivrel.runners import through
 from ivrel.runners.job import Job, Share
 from ivrel.sources.daemon import checked
@@ -60,7 +57,7 @@ class _OfWorkspace(Job[R], Generic[R]):
         return {name: value for name, value in self.__dict__.items() if name not in _REMEMBERED}
 
 
-_REMEMBERED = ("_auditor", "_corrector", "_correctors")
+_REMEMBERED = ("_auditor", "_corrector", "_correctors", "_surveyor")
 
 
 class Auditing(_OfWorkspace[DeviceResult]):
@@ -101,12 +98,12 @@ class Surveying(_OfWorkspace[Votes]):
         super().__init__(workspace, today)
         self._settings = tuple(settings)
 
+    @cached_property
+    def _surveyor(self) -> Surveyor:
+        return Surveyor(self._policy, self._settings)
+
     def one(self, device: Device, data: bytes, file: str) -> Votes:
-        dialect = self._dialects[device.platform]
-        asked = effective(self._policy, device)
-        records = read_records(dialect, data, slots_to_read(dialect, self._settings))
-        scope = scope_of(device, records, self._policy, asked)
-        return votes(scope, self._settings)
+        return self._surveyor.votes(device, self._dialects[device.platform], data)
 
     def failed(self, device: Device, problem: str) -> Votes:
         return ()

@@ -16,6 +16,7 @@ from msgspec import Struct
 
 from ivrel.core.correcting.difference import is_same_beyond_export, same_value
 from ivrel.core.judging.judge import strays_on
+from ivrel.core.judging.recall import is_of_text
 from ivrel.core.policy import Requirement
 from ivrel.core.reading.records import EVERY_SLOT, Note, Notes, Records
 from ivrel.core.reading.statements import LAZY, Key
@@ -167,7 +168,7 @@ class _Seen(dict[Note, int]):
 
     def __missing__(self, note: Note) -> int:
         other = self._other
-        if other is not None and not self._differs(note[0], note[1:]):
+        if other is not None and self._is_as(other, note[0], note[1:]):
             number = other[note]
         else:
             number = self._look(*note)
@@ -176,14 +177,19 @@ class _Seen(dict[Note, int]):
 
     def as_other(self, answer: _Answer) -> bool:
         """Whether all that an answer looked at is surely the same in the other state."""
-        return not any(self._differs(table, slots) for table, slots in answer.by_table)
+        other = self._other
+        for table, slots in answer.by_table:
+            if other is None or not self._is_as(other, table, slots):
+                return False
+        return other is not None
 
-    def _differs(self, table: str, slots: Iterable[str]) -> bool:
-        """Whether this state and the other may differ in some slots of a table."""
-        if table not in self._apart:
-            self._apart[table] = _differing(self._other._records, self._records, table)
-        apart = self._apart[table]
-        return apart is None or not apart.isdisjoint(slots)
+    def _is_as(self, other: _Seen, table: str, slots: Iterable[str]) -> bool:
+        """Whether some slots of a table are surely the same in the other state."""
+        try:
+            apart = self._apart[table]
+        except KeyError:
+            apart = self._apart[table] = _differing(other._records, self._records, table)
+        return apart is not None and (not apart or apart.isdisjoint(slots))
 
     def _look(self, table: str, slot: str) -> int:
         if table in _NOT_OF_TEXT:
@@ -218,11 +224,10 @@ class Answers:
         self._of_device = OfDevice(scope.records.text) if of_device is None else of_device
         self._notes = Notes()
         self._scope = scope.on(scope.records.noting(self._notes))
-        told = {} if other is None else other._answers
-        seen = None if other is None else other._seen
-        self._seen = _Seen(scope.records, self._memory, self._of_device, seen)
+        of_other = None if other is None else other._seen
+        self._seen: _Seen = _Seen(scope.records, self._memory, self._of_device, of_other)
         self._answers: dict[object, _Answer] = {}
-        self._of_other: Mapping[object, _Answer] = told
+        self._of_other: Mapping[object, _Answer] = {} if other is None else other._answers
         self._findings: dict[Requirement, list[Finding]] = {}
         self._found_here: set[object] = set()  # the questions that no other state answered
 
@@ -258,8 +263,7 @@ class Answers:
         self._notes.seen = set()
         value = question(self._scope)
         answer = _answer(value, self._notes.seen)
-        alone = DEVICE in answer.looked or any(table in LAZY for table, _ in answer.looked)
-        known = self._of_device.known if alone else self._memory.known
+        known = self._memory.known if is_of_text(answer.looked) else self._of_device.known
         known.keep(name, self._seen, answer)
         self._found_here.add(name)
         return answer
@@ -297,8 +301,8 @@ class Answers:
 
 
 def _differing(before: Records, after: Records, table: str) -> frozenset[str] | None:
-    """Return the slots of a table that differ between two states of a configuration, in any row, and
-    what stands for all of them; None if any may.
+    """Return the slots of a table that differ in any row between two states of a configuration,
+    and what stands for all of them; None if any may.
     """
     if table in _NOT_OF_TEXT or before.unchanged(table, after):
         return frozenset()

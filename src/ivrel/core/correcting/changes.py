@@ -62,9 +62,7 @@ def _may_fill(dialect: Dialect, edit: Edit) -> bool:
     of_tables = dialect.once(
         "filling", lambda: [p for p in dialect.patterns if p.table in dialect.limits]
     )
-    return any(
-        p.begins(edit.path, edit.words) or p.leads(edit.path, edit.words) for p in of_tables
-    )
+    return any(p.begins(edit.path, edit.words) or p.leads(edit.path, edit.words) for p in of_tables)
 
 
 def write_change(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> str:

@@ -13,9 +13,15 @@ from collections.abc import Iterable, Mapping
 
 from msgspec.structs import replace
 
-from ivrel.core.policy import Policy, Requirement
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.fleet import Device
+from ivrel.core.judging.judge import scope_of
+from ivrel.core.judging.recall import Recall, is_of_text
+from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.policy.need import Need
+from ivrel.core.reading.records import Notes, read_records
 from ivrel.core.settings import SETTINGS, Fact, Scope
+from ivrel.core.settings.bearing import slots_to_read
 
 MOST = 20  # values of one part of a setting that are kept, the most common first
 
@@ -34,6 +40,38 @@ def _is_open(need: object) -> bool:
     if not isinstance(need, Need) or need.write or need.any_of is not None:
         return False
     return need.least is not None or need.most is not None or bool(need.never)
+
+
+class Surveyor:
+    """Finds out what devices have of some settings; of devices that say the same it is worked out
+    once.
+    """
+
+    MOST_REMEMBERED = 20_000  # configurations
+
+    def __init__(self, policy: Policy, settings: Iterable[str]) -> None:
+        self._policy, self._settings = policy, tuple(settings)
+        self._recalls: dict[object, Recall[Votes]] = {}
+        self._count = 0
+
+    def votes(self, device: Device, dialect: Dialect, data: bytes) -> Votes:
+        """Return what a configuration says of the settings, each value once; Unreadable if it is
+        none.
+        """
+        asked = effective(self._policy, device)
+        records = read_records(dialect, data, slots_to_read(dialect, self._settings))
+        scope = scope_of(device, records, self._policy, asked)
+        recall = self._recalls.setdefault((dialect, scope.wanted), Recall())
+        known = recall.find(records.marks)
+        if known is not None:
+            return known[0]
+        notes = Notes()
+        found = votes(scope.on(records.noting(notes)), self._settings)
+        if is_of_text(notes.seen) and self._count < self.MOST_REMEMBERED:
+            trace = recall.trace(dialect, notes.seen)
+            trace.keep(trace.concerned(records.marks), found)
+            self._count += 1
+        return found
 
 
 def votes(scope: Scope, settings: Iterable[str]) -> Votes:

@@ -12,13 +12,12 @@ from msgspec import Struct
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import judge_one, scope_of, unreadable, with_waivers
+from ivrel.core.judging.recall import Recall, is_of_text
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.reading.matcher import looks_like
 from ivrel.core.reading.records import Note, Notes, read_records
-from ivrel.core.reading.statements import Mark
 from ivrel.core.settings import Finding, Scope
 from ivrel.core.settings.bearing import slots_to_read
-from ivrel.core.settings.scope import DEVICE
 from ivrel.core.text.bundle import Places
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import Foreign, Unreadable
@@ -45,17 +44,6 @@ class _Told(Struct, frozen=True):
     at: tuple[int, ...]
 
 
-class _Trace:
-    """Verdicts that hang on some patterns' statements alone, by these statements."""
-
-    __slots__ = ("concerning", "given", "kept")
-
-    def __init__(self, concerning: tuple[bool, ...]) -> None:
-        self.concerning = concerning
-        self.given: dict[tuple[int, ...], Mapping[str, _Told]] = {}
-        self.kept: list[object] = []  # what keys name by its identity lives as long as they do
-
-
 class Auditor:
     """Judges devices against one policy, on one day.
 
@@ -70,7 +58,7 @@ class Auditor:
 
     def __init__(self, policy: Policy, today: date, others: Iterable[Dialect] = ()) -> None:
         self.policy, self.today, self.others = policy, today, others
-        self._traces: dict[tuple[int, ...], list[_Trace]] = {}
+        self._recalls: dict[tuple[int, ...], Recall[Mapping[str, _Told]]] = {}
         self._kept: list[object] = []
         self._count = 0
 
@@ -119,20 +107,29 @@ class Auditor:
             return tuple(judge_one(scope, r, places, found(r, notes)) for r in asked.values())
         about = (scope.records.dialect, *asked.values())
         key = tuple(map(id, about))
-        traces = self._traces.get(key)
-        if traces is None:
-            traces = self._traces[key] = []
+        recall = self._recalls.get(key)
+        if recall is None:
+            recall = self._recalls[key] = Recall()
             self._kept.append(about)
-        told = _recalled(scope, asked, traces, places, found)
-        if told is not None:
-            return told
-        return self._first(scope, asked, traces, places, finding(scope) if finding else found)
+        known = recall.find(scope.records.marks)
+        if known is None:
+            return self._first(scope, asked, recall, places, finding(scope) if finding else found)
+        told, marks = known
+        lines, notes = [line for _, line in marks], Notes()
+        return tuple(
+            [
+                _told_again(told[name], lines, places)
+                if name in told
+                else judge_one(scope, requirement, places, found(requirement, notes))
+                for name, requirement in asked.items()
+            ]
+        )
 
     def _first(
         self,
         scope: Scope,
         asked: Mapping[str, Requirement],
-        traces: list[_Trace],
+        recall: Recall[Mapping[str, _Told]],
         places: Places,
         found: Found,
     ) -> tuple[Verdict, ...]:
@@ -145,55 +142,25 @@ class Auditor:
         for name, requirement in asked.items():
             notes.seen = set()
             given[name] = judge_one(noting, requirement, places, found(requirement, notes))
-            if DEVICE not in notes.seen and not any(table == "lazy" for table, _ in notes.seen):
+            if is_of_text(notes.seen):
                 looked |= notes.seen
                 of_text.append(name)
         if self._count >= self.MOST_REMEMBERED:
             return tuple(given.values())
-        concerning = _concerning(records.dialect, looked)
-        marks = _concerned(records.marks, concerning)
+        trace = recall.trace(records.dialect, looked)
+        marks = trace.concerned(records.marks)
         at = {line: n for n, (_, line) in enumerate(marks)}
         if len(at) < len(marks):
-            return tuple(
-                given.values()
-            )  # of several statements in a line, it cannot be told which decides
+            # Of several statements in a line, it cannot be told which decides.
+            return tuple(given.values())
         told = {
             name: _Told(given[name], tuple(at[p.line] for p in given[name].where))
             for name in of_text
             if all(p.line in at for p in given[name].where)
         }
-        trace = next((t for t in traces if t.concerning == concerning), None)
-        if trace is None:
-            trace = _Trace(concerning)
-            traces.append(trace)
-        trace.given[tuple([id(m) for m, _ in marks])] = told
-        trace.kept.append([m for m, _ in marks])
+        trace.keep(marks, told)
         self._count += 1
         return tuple(given.values())
-
-
-def _recalled(
-    scope: Scope,
-    asked: Mapping[str, Requirement],
-    traces: Iterable[_Trace],
-    places: Places,
-    found: Found,
-) -> tuple[Verdict, ...] | None:
-    """Return the verdicts of a scope, if one was judged that says the same."""
-    for trace in traces:
-        marks = _concerned(scope.records.marks, trace.concerning)
-        told = trace.given.get(tuple([id(m) for m, _ in marks]))
-        if told is not None:
-            lines, notes = [line for _, line in marks], Notes()
-            return tuple(
-                [
-                    _told_again(told[name], lines, places)
-                    if name in told
-                    else judge_one(scope, requirement, places, found(requirement, notes))
-                    for name, requirement in asked.items()
-                ]
-            )
-    return None
 
 
 def _told_again(told: _Told, lines: Sequence[int], places: Places) -> Verdict:
@@ -203,34 +170,6 @@ def _told_again(told: _Told, lines: Sequence[int], places: Places) -> Verdict:
         return v
     where = tuple([Place(places.file, line) for line in sorted([lines[n] for n in told.at])])
     return Verdict(*(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why), where, v.findings)
-
-
-def _concerning(dialect: Dialect, looked: set[Note]) -> tuple[bool, ...]:
-    """Return of each pattern, whether its statements can say anything that was looked at."""
-    slots = {slot for _, slot in looked if slot not in ("", "*")}
-    whole = {table for table, slot in looked if slot == "*"}
-    keys = {slot for slots in dialect.keys.values() for slot in slots}
-    out = []
-    for pattern in dialect.patterns:
-        own = {slot for slot in pattern.slots if slot not in keys}
-        out.append(pattern.table in whole or bool(own & slots) or not own)
-    return (*out, False)  # a statement that only names a row has the number -1
-
-
-def _concerned(marks: Sequence[Mark], concerning: tuple[bool, ...]) -> list[Mark]:
-    """Return the statements that matter, and of each row that has none of them the others: which
-    rows there are counts.
-    """
-    out: list[Mark] = []
-    rest: list[Mark] = []
-    for mark in marks:
-        (out if concerning[mark[0].pattern] else rest).append(mark)
-    if rest:
-        named = {(m.table, m.key) for m, _ in out}
-        out += [
-            mark for mark in rest if mark[0].table and (mark[0].table, mark[0].key) not in named
-        ]
-    return out
 
 
 def audit_text(

@@ -62,8 +62,8 @@ class Records:
     """The rows of one configuration.
 
     `marks`: the statements that the rows are made of, lazy tables aside; `strays`: those that are
-    not understood; `base`, `held`, `like`: of a trial, as in `Reading`; `notes`: takes what is looked
-    at.
+    not understood; `base`, `held`, `like`: of a trial, as in `Reading`; `notes`: takes what is
+    looked at.
     """
 
     __slots__ = ("_changes", "_reading", "dialect", "marks", "notes", "strays", "text")

@@ -21,6 +21,7 @@ from ivrel.core.text.lines import (
     edited_parts,
     in_place_of,
     lines_with,
+    next_line,
     spacing,
 )
 from ivrel.core.text.text import Text, decode
@@ -132,17 +133,37 @@ def _runs(data: bytes, begins: tuple[bytes, ...]) -> Iterator[re.Match[bytes]]:
     """
     # What belongs together mostly stands together: then nothing has to be searched or counted.
     run, behind = _run(begins)
-    found = run.match(data) or _next(data, run, behind, 0)
+    found = run.match(data) or _next(data, begins, run, behind, 0)
     while found:
         yield found
-        found = _next(data, run, behind, found.end() - 1)
+        found = _next(data, begins, run, behind, found.end() - 1)
 
 
 def _next(
-    data: bytes, run: re.Pattern[bytes], behind: re.Pattern[bytes], at: int
+    data: bytes,
+    begins: tuple[bytes, ...],
+    run: re.Pattern[bytes],
+    behind: re.Pattern[bytes],
+    at: int,
 ) -> re.Match[bytes] | None:
-    found = behind.search(data, at)
-    return run.match(data, found.start() + 1) if found else None
+    """Return the lines that follow one another behind the next end of a line; `behind`: finds where
+    the first of them begins.
+    """
+    if len(begins) > 1:
+        found = behind.search(data, at)
+        return run.match(data, found.start() + 1) if found else None
+    # A single beginning is found much faster without a pattern.
+    (begin,) = begins
+    place = data.find(begin, at)
+    while place >= 0:
+        start = data.rfind(b"\n", at, place)
+        if start >= 0 and not data[start + 1 : place].strip(_BLANKS):
+            return run.match(data, start + 1)
+        place = data.find(begin, next_line(data, place))
+    return None
+
+
+_BLANKS = b" \t\r\x0b\x0c"
 
 
 @lru_cache(maxsize=4096)
@@ -150,7 +171,7 @@ def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes
     """Return what matches lines one after the other that begin with any of these, indented or not;
     and where one begins.
     """
-    one = b"[ \t\r\x0b\x0c]*+(?:" + b"|".join(map(re.escape, begins)) + b")"
+    one = b"[" + _BLANKS + b"]*+(?:" + b"|".join(map(re.escape, begins)) + b")"
     return re.compile(b"(?:" + one + b"[^\n]*+(?:\n|$))++"), re.compile(b"\n" + one)
 
 
