@@ -24,6 +24,7 @@ from ivrel.core.reading.matcher import Matcher
 from ivrel.core.settings import SETTINGS
 from ivrel.core.settings.sentences import SENTENCES
 from ivrel.core.text.text import Text
+from ivrel.core.text.words import Words
 from ivrel.demo.workspace import configurations, fleet_text, policy_text
 from ivrel.sources.dialects import Dialects
 
@@ -41,11 +42,11 @@ def test_a_correction_reads_each_text_once(one: Any, monkeypatch: pytest.MonkeyP
     read: Counter[bytes] = Counter()
     plain = Matcher.read
 
-    def counted(self: Matcher, text: Text, slots: frozenset[str] | None = None) -> Any:
+    def counted(self: Matcher, text: Text, heads: tuple[Words, ...]) -> Any:
         # The audit before it reads what is asked about, part by part.
-        if slots is None and (text.whole or not self.shape.WHOLE):
+        if heads == self.heads.eager and (text.whole or not self.shape.WHOLE):
             read[text.data] += 1
-        return plain(self, text, slots)
+        return plain(self, text, heads)
 
     monkeypatch.setattr(Matcher, "read", counted)
     data = configurations()[one.name][""].encode()

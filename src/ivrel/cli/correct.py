@@ -116,10 +116,10 @@ def _correct(args: argparse.Namespace) -> int:
     """Write the corrections, or show them."""
     from msgspec.structs import replace
 
-    from ivrel.cli.jobs import Correcting, NotCorrected, usual_of
+    from ivrel.cli.deciding import Deciding, left_open
+    from ivrel.cli.jobs import Correcting, NotCorrected
     from ivrel.cli.outlets import outlet_of
     from ivrel.output.views.corrections import CorrectionsView
-    from ivrel.runners import through
 
     by, cluster = common.folding_of(args), common.cluster_of(args)
     workspace = common.open_workspace(args)
@@ -131,10 +131,16 @@ def _correct(args: argparse.Namespace) -> int:
     corrections: list[Correction] = []
     unread: list[tuple[str, str]] = []
     with outlet:
-        usual = usual_of(workspace, today, devices, names)
-        job = Correcting(workspace, today, names, usual, needs_text=outlet.needs_text)
-        found = through(job, devices, cluster, send=args.send)
-        for done in common.progress(found, len(devices), "correcting"):
+        run = Deciding(
+            workspace,
+            today,
+            lambda usual: Correcting(workspace, today, names, usual, needs_text=outlet.needs_text),
+            left_open([workspace.policy], names),
+            doing="correcting",
+            scheduler=cluster,
+            send=args.send,
+        )
+        for done in run.through(devices):
             if isinstance(done, NotCorrected):
                 unread.append((done.device, done.problem))
             else:

@@ -34,8 +34,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.cli.jobs import Auditing, usual_of
-    from ivrel.core.correcting import correct
+    from ivrel.cli.deciding import Deciding, left_open
+    from ivrel.cli.jobs import Auditing, Correcting, NotCorrected
     from ivrel.core.evidence.beside import beside
     from ivrel.core.policy import effective
     from ivrel.core.vocabulary.errors import InputError
@@ -51,14 +51,21 @@ def run(args: argparse.Namespace) -> int:
         if name not in asked:
             raise InputError(f"the policy asks nothing of {device.name} about {name}")
     today = common.day(args)
-    data, file = workspace.text(device)
     result = Auditing(workspace, today).alone(device)
     if result.problem:
         raise InputError(result.problem)
     claims, problems = _claims(args, workspace, device)
     result = beside(result, claims)
-    dialect, usual = workspace.dialects[device.platform], usual_of(workspace, today, [device])
-    correction = correct(device, dialect, data, policy, today, file, (), usual)
+    decided = Deciding(
+        workspace,
+        today,
+        lambda usual: Correcting(workspace, today, (), usual),
+        left_open([policy], ()),
+        doing="correcting",
+    )
+    (correction,) = decided.through([device])
+    if isinstance(correction, NotCorrected):
+        raise InputError(correction.problem)
     verdicts = [v for v in result.verdicts if not names or v.setting in names]
     where = common.judging_words(args)
     wrong = any(v.verdict == "breaks" for v in verdicts)

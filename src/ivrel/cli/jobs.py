@@ -23,12 +23,12 @@ from ivrel.core.correcting import (
     judge_change,
     what_if,
 )
-from ivrel.core.correcting.usual import NOTHING_USUAL, Surveyor, Usual, Votes, open_settings, usual
+from ivrel.core.correcting.usual import NOTHING_USUAL, Surveyor, Usual, Votes
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging import Auditor, DeviceResult, unreadable
 from ivrel.core.policy import Policy
-from ivrel.runners import through
+from ivrel.core.text.text import Text
 from ivrel.runners.job import Job, Share
 from ivrel.sources.daemon import checked
 from ivrel.sources.workspace import Workspace
@@ -36,7 +36,6 @@ from ivrel.sources.workspace import Workspace
 R = TypeVar("R")
 
 _RESULTS = msgspec.msgpack.Decoder(list[DeviceResult])
-FEW = 50  # devices of which it is looked first whether one needs what most of the fleet has
 
 
 class _OfWorkspace(Job[R], Generic[R]):
@@ -103,7 +102,11 @@ class Surveying(_OfWorkspace[Votes]):
         return Surveyor(self._policy, self._settings)
 
     def one(self, device: Device, data: bytes, file: str) -> Votes:
-        return self._surveyor.votes(device, self._dialects[device.platform], data)
+        return self.votes(device, Text(data))
+
+    def votes(self, device: Device, text: Text) -> Votes:
+        """Return what one device has."""
+        return self._surveyor.votes(device, self._dialects[device.platform], text)
 
     def failed(self, device: Device, problem: str) -> Votes:
         return ()
@@ -115,34 +118,11 @@ class Surveying(_OfWorkspace[Votes]):
         return msgspec.msgpack.decode(packed, type=list[Votes])
 
 
-def usual_of(
-    workspace: Workspace, today: date, devices: Sequence[Device], names: Collection[str] = ()
-) -> Usual:
-    """Return what most of the fleet has, where the policy leaves a choice that one of some devices
-    needs; `names`: the settings that are looked at, if not all.
-    """
-    left = open_settings(workspace.policy)
-    left = left.intersection(names) if names else left
-    if not left or not _needs_choice(workspace, today, devices, left):
-        return {}
-    fleet = workspace.fleet.devices
-    return usual(through(Surveying(workspace, today, sorted(left)), fleet))
-
-
-def _needs_choice(
-    workspace: Workspace, today: date, devices: Sequence[Device], left: Collection[str]
-) -> bool:
-    """Whether a device is not as asked in one of some settings; of many devices, one surely is."""
-    if len(devices) > FEW:
-        return True
-    results = through(Auditing(workspace, today), devices)
-    return any(v.setting in left and v.verdict == "breaks" for r in results for v in r.verdicts)
-
-
-class _OfCorrections(_OfWorkspace[R], Generic[R]):
+class OfCorrections(_OfWorkspace[R], Generic[R]):
     """What hangs on corrections.
 
-    `names`: the settings they are about, if not all; `usual`: what most of the fleet has.
+    `names`: the settings they are about, if not all; `usual`: what most of the fleet has, None
+    while that is not known.
     """
 
     # A correction takes as long as several audits: few of them are worth a process.
@@ -153,7 +133,7 @@ class _OfCorrections(_OfWorkspace[R], Generic[R]):
         workspace: Workspace,
         today: date,
         names: Collection[str] = (),
-        usual: Usual = NOTHING_USUAL,
+        usual: Usual | None = NOTHING_USUAL,
     ) -> None:
         super().__init__(workspace, today)
         self._names, self._usual = tuple(names), usual
@@ -165,6 +145,13 @@ class _OfCorrections(_OfWorkspace[R], Generic[R]):
     def _corrector_by(self, policy: Policy) -> Corrector:
         return Corrector(policy, self._today, self._names, self._usual, self._known)
 
+    def one(self, device: Device, data: bytes, file: str) -> R:
+        return self.worked_out(device, Text(data), file)
+
+    def worked_out(self, device: Device, text: Text, file: str) -> R:
+        """Return what comes of one device; Undecided if that hangs on what the fleet has."""
+        raise NotImplementedError
+
     def pack(self, results: list[R]) -> bytes:
         # Corrections hold types of many modules. The bytes come from this program's own workers.
         return pickle.dumps(results)
@@ -174,7 +161,7 @@ class _OfCorrections(_OfWorkspace[R], Generic[R]):
         return found
 
 
-class Correcting(_OfCorrections["Correction | NotCorrected"]):
+class Correcting(OfCorrections["Correction | NotCorrected"]):
     """The correction of each device, with its proof.
 
     `needs_text`: whether the corrected configurations are wanted, too.
@@ -185,23 +172,23 @@ class Correcting(_OfCorrections["Correction | NotCorrected"]):
         workspace: Workspace,
         today: date,
         names: Collection[str] = (),
-        usual: Usual = NOTHING_USUAL,
+        usual: Usual | None = NOTHING_USUAL,
         *,
         needs_text: bool = False,
     ) -> None:
         super().__init__(workspace, today, names, usual)
         self._needs_text = needs_text
 
-    def one(self, device: Device, data: bytes, file: str) -> Correction | NotCorrected:
+    def worked_out(self, device: Device, text: Text, file: str) -> Correction | NotCorrected:
         dialect = self._dialects[device.platform]
-        done = checked(self._corrector.correct(device, dialect, data, file), data)
+        done = checked(self._corrector.correct(device, dialect, text, file), text.data)
         return done if self._needs_text else replace(done, corrected=b"")
 
     def failed(self, device: Device, problem: str) -> Correction | NotCorrected:
         return NotCorrected(device.name, problem)
 
 
-class Proving(_OfCorrections["Judged | NotCorrected"]):
+class Proving(OfCorrections["Judged | NotCorrected"]):
     """What is to be said of a change that somebody wrote, for each device. `changes`: by device."""
 
     def __init__(
@@ -214,15 +201,15 @@ class Proving(_OfCorrections["Judged | NotCorrected"]):
         super().__init__(workspace, today, names)
         self._changes = changes
 
-    def one(self, device: Device, data: bytes, file: str) -> Judged | NotCorrected:
-        begun = self._corrector.start(device, self._dialects[device.platform], data, file)
-        return checked(judge_change(begun, self._changes[device.name]), data)
+    def worked_out(self, device: Device, text: Text, file: str) -> Judged | NotCorrected:
+        begun = self._corrector.start(device, self._dialects[device.platform], text, file)
+        return checked(judge_change(begun, self._changes[device.name]), text.data)
 
     def failed(self, device: Device, problem: str) -> Judged | NotCorrected:
         return NotCorrected(device.name, problem)
 
 
-class ComparingPolicies(_OfCorrections[WhatIf]):
+class ComparingPolicies(OfCorrections[WhatIf]):
     """What another policy would change for each device."""
 
     def __init__(
@@ -231,7 +218,7 @@ class ComparingPolicies(_OfCorrections[WhatIf]):
         today: date,
         other: Policy,
         names: Collection[str] = (),
-        usual: Usual = NOTHING_USUAL,
+        usual: Usual | None = NOTHING_USUAL,
     ) -> None:
         super().__init__(workspace, today, names, usual)
         self._other = other
@@ -240,8 +227,8 @@ class ComparingPolicies(_OfCorrections[WhatIf]):
     def _correctors(self) -> tuple[Corrector, Corrector]:
         return self._corrector, self._corrector_by(self._other)
 
-    def one(self, device: Device, data: bytes, file: str) -> WhatIf:
-        return what_if(device, self._dialects[device.platform], data, self._correctors, file)
+    def worked_out(self, device: Device, text: Text, file: str) -> WhatIf:
+        return what_if(device, self._dialects[device.platform], text, self._correctors, file)
 
     def failed(self, device: Device, problem: str) -> WhatIf:
         return WhatIf(device.name, device.platform, problem=problem)

@@ -101,19 +101,23 @@ def _compare(args: argparse.Namespace, workspace: Workspace) -> int:
     from pathlib import Path
     from shlex import quote
 
-    from ivrel.cli.jobs import ComparingPolicies, usual_of
+    from ivrel.cli.deciding import Deciding, left_open
+    from ivrel.cli.jobs import ComparingPolicies
     from ivrel.output.views.what_if import WhatIfView
-    from ivrel.runners import through
     from ivrel.sources.workspace import policy_of
 
     names = common.settings(args.setting)
     policy, other = workspace.policy, policy_of(Path(), args.compare)
     devices = common.chosen(args, workspace)
     today = common.day(args)
-    usual = usual_of(workspace, today, devices, names)
-    job = ComparingPolicies(workspace, today, other, names, usual)
-    found = common.progress(through(job, devices), len(devices), "comparing")
-    outcomes = tuple(found)
+    run = Deciding(
+        workspace,
+        today,
+        lambda usual: ComparingPolicies(workspace, today, other, names, usual),
+        left_open([policy, other], names),
+        doing="comparing",
+    )
+    outcomes = tuple(run.through(devices))
     where = common.workspace_words(args)
     view = WhatIfView(
         fleet=workspace.fleet.name,

@@ -39,8 +39,9 @@ class Corrector:
     """Writes corrections by one policy, on one day.
 
     `only`: the settings that they are about; all, if there are none. `usual`: what most of the
-    fleet has, for where the policy leaves a choice; `others`: as for `Auditor`. What was found out
-    about one device is remembered for those that say the same.
+    fleet has, for where the policy leaves a choice; while that is None, corrections that hang on it
+    are Undecided. `others`: as for `Auditor`. What was found out about one device is remembered for
+    those that say the same.
     """
 
     MOST_REMEMBERED = 100_000  # answers, and what they hang on, of one dialect
@@ -50,20 +51,22 @@ class Corrector:
         policy: Policy,
         today: date,
         only: Collection[str] = (),
-        usual: Usual = NOTHING_USUAL,
+        usual: Usual | None = NOTHING_USUAL,
         others: Iterable[Dialect] = (),
     ) -> None:
         self.auditor = Auditor(policy, today, others)
         self.only, self._usual = frozenset(only), usual
         self._memories: dict[object, Memory] = {}
 
-    def correct(self, device: Device, dialect: Dialect, data: bytes, file: str) -> Correction:
+    def correct(
+        self, device: Device, dialect: Dialect, data: bytes | Text, file: str
+    ) -> Correction:
         """Return the correction that makes a configuration meet the policy; Unreadable if it is
         none.
 
         `file`: what the configuration is called.
         """
-        own = OfDevice(Text(data))
+        own = OfDevice(data if isinstance(data, Text) else Text(data))
         result = self._audit(device, dialect, own, file)
         # Most devices of a fleet need nothing, which their audit tells.
         if result.good and _surely_sends(effective(self.auditor.policy, device), result):
@@ -72,15 +75,16 @@ class Corrector:
                 for v in result.verdicts
                 if v.verdict != "meets" and (not self.only or v.setting in self.only)
             )
-            return unchanged(device, dialect, data, result, sends=True, remains=remains)
+            told = device, dialect, own.text.data, result
+            return unchanged(*told, sends=True, remains=remains)
         return worked_out(self._start(device, dialect, own, file, result))
 
-    def start(self, device: Device, dialect: Dialect, data: bytes, file: str) -> Start:
+    def start(self, device: Device, dialect: Dialect, data: bytes | Text, file: str) -> Start:
         """Return a configuration with what it is judged by; Unreadable if it is none.
 
         `file`: what the configuration is called. What is waived is left alone.
         """
-        own = OfDevice(Text(data))
+        own = OfDevice(data if isinstance(data, Text) else Text(data))
         return self._start(device, dialect, own, file, self._audit(device, dialect, own, file))
 
     def _audit(self, device: Device, dialect: Dialect, own: OfDevice, file: str) -> DeviceResult:

@@ -19,6 +19,7 @@ from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import LAZY, Key
 from ivrel.core.settings import SETTINGS, Obstacle
 from ivrel.core.settings.bearing import bearing
+from ivrel.core.vocabulary.errors import Undecided
 
 Touched = tuple[str, Key, str]  # table, key, slot; slot '' for a row that comes or goes
 Asked = Mapping[str, Requirement]
@@ -124,9 +125,12 @@ class _Planning:
             # To write over a statement that nobody understood would be to guess.
             if name in doubtful:
                 continue
-            if not state.judged(requirement) and not (is_new and _says_what(requirement)):
+            is_met = not state.judged(requirement)
+            if is_met and not (is_new and _says_what(requirement)):
                 continue
             mended, found = SETTINGS[name].mend(state.plain, requirement.needs)
+            if is_met and _is_unsure(requirement) and (found or mended is not state.records):
+                raise Undecided
             if found:
                 obstacles[name] = tuple(found)
             if mended is state.records:
@@ -190,9 +194,18 @@ def _has_new(state: Answers) -> bool:
 
 
 def _says_what(requirement: Requirement) -> bool:
-    """Whether the policy says what to write for what is new, or something is preferred."""
+    """Whether the policy says what to write for what is new, or something is preferred, or may
+    be.
+    """
     needs = (need for need in requirement.needs.values() if isinstance(need, Need))
-    return any(need.write or need.prefer for need in needs)
+    return any(need.write or need.prefer or need.unsure for need in needs)
+
+
+def _is_unsure(requirement: Requirement) -> bool:
+    """Whether it is not known if anything is preferred."""
+    needs = [need for need in requirement.needs.values() if isinstance(need, Need)]
+    known = any(need.write or need.prefer for need in needs)
+    return not known and any(need.unsure for need in needs)
 
 
 def _clash(one: Requirement, other: Requirement) -> Obstacle:

@@ -22,6 +22,8 @@ from ivrel.core.policy.need import Need
 from ivrel.core.reading.records import Notes, read_records
 from ivrel.core.settings import SETTINGS, Fact, Scope
 from ivrel.core.settings.bearing import slots_to_read
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import Undecided
 
 MOST = 20  # values of one part of a setting that are kept, the most common first
 
@@ -54,12 +56,12 @@ class Surveyor:
         self._recalls: dict[object, Recall[Votes]] = {}
         self._count = 0
 
-    def votes(self, device: Device, dialect: Dialect, data: bytes) -> Votes:
+    def votes(self, device: Device, dialect: Dialect, text: Text) -> Votes:
         """Return what a configuration says of the settings, each value once; Unreadable if it is
-        none.
+        none. It is read as for an audit.
         """
         asked = effective(self._policy, device)
-        records = read_records(dialect, data, slots_to_read(dialect, self._settings))
+        records = read_records(dialect, text, slots_to_read(dialect, (*asked, *self._settings)))
         scope = scope_of(device, records, self._policy, asked)
         recall = self._recalls.setdefault((dialect, scope.wanted), Recall())
         known = recall.find(records.marks)
@@ -80,16 +82,25 @@ def votes(scope: Scope, settings: Iterable[str]) -> Votes:
     return tuple(dict.fromkeys((f.setting, f.part, _value(f)) for f in facts if not f.default))
 
 
-def usual(fleet: Iterable[Votes]) -> Usual:
-    """Return what most devices have; of what as many have, the first in alphabetical order."""
-    counts: dict[tuple[str, str], Counter[str]] = {}
-    for device in fleet:
-        for setting, part, value in device:
-            counts.setdefault((setting, part), Counter())[value] += 1
-    return {
-        at: tuple(value for value, _ in sorted(c.items(), key=lambda one: (-one[1], one[0]))[:MOST])
-        for at, c in counts.items()
-    }
+class Tally:
+    """Counts what devices have."""
+
+    def __init__(self) -> None:
+        self._counts: dict[tuple[str, str], Counter[str]] = {}
+
+    def add(self, votes: Votes) -> None:
+        """Count what one more device has."""
+        for setting, part, value in votes:
+            self._counts.setdefault((setting, part), Counter())[value] += 1
+
+    def usual(self) -> Usual:
+        """Return what most devices have; of what as many have, the first in alphabetical order."""
+        return {
+            at: tuple(
+                value for value, _ in sorted(c.items(), key=lambda one: (-one[1], one[0]))[:MOST]
+            )
+            for at, c in self._counts.items()
+        }
 
 
 def leaves_open(asked: Requirement) -> bool:
@@ -97,9 +108,11 @@ def leaves_open(asked: Requirement) -> bool:
     return any(map(_is_open, asked.needs.values()))
 
 
-def preferring(asked: Requirement, scope: Scope, fleet: Usual) -> Requirement:
+def preferring(asked: Requirement, scope: Scope, fleet: Usual | None) -> Requirement:
     """Return a requirement that prefers what the device has, then what most of the fleet has, where
     it leaves that open.
+
+    `fleet`: None while that is not known; what hangs on it is then Undecided.
     """
     facts = SETTINGS[asked.setting].facts(scope)
     needs = {
@@ -109,18 +122,19 @@ def preferring(asked: Requirement, scope: Scope, fleet: Usual) -> Requirement:
     return replace(asked, needs=needs)
 
 
-def _preferring(need: Need, part: str, facts: Iterable[Fact], fleet: Usual) -> Need:
+def _preferring(need: Need, part: str, facts: Iterable[Fact], fleet: Usual | None) -> Need:
     mine = [f for f in facts if part in ("", f.part)]
     own = Counter(_value(f) for f in mine if not f.default)
     # All of one setting are the same to it, whichever destination or channel they are said of.
     names = dict.fromkeys((f.setting, f.part) for f in mine)
-    others = [value for at in names for value in fleet.get(at, ())]
-    return replace(need, prefer=tuple(dict.fromkeys((*(v for v, _ in own.most_common()), *others))))
+    others = [value for at in names for value in (fleet or {}).get(at, ())]
+    prefer = tuple(dict.fromkeys((*(value for value, _ in own.most_common()), *others)))
+    return replace(need, prefer=prefer, unsure=fleet is None)
 
 
 def chosen(asked: Requirement, before: Iterable[Fact], after: Iterable[Fact]) -> list[str]:
     """Return in words where the values come from that a correction has chosen; `before`, `after`:
-    what the configuration says of the setting.
+    what the configuration says of the setting. Undecided while it is not known what the fleet has.
     """
     had = {(f.of, f.part, _value(f)) for f in before}
     own = {(f.part, _value(f)) for f in before if not f.default}
@@ -128,7 +142,11 @@ def chosen(asked: Requirement, before: Iterable[Fact], after: Iterable[Fact]) ->
     for f in after:
         need = asked.needs.get(f.part, asked.needs.get(""))
         value = _value(f)
-        if (f.of, f.part, value) in had or not isinstance(need, Need) or value not in need.prefer:
+        if (f.of, f.part, value) in had or not isinstance(need, Need):
+            continue
+        if value not in need.prefer:
+            if need.unsure:
+                raise Undecided
             continue
         if (f.part, value) in own:
             out.append(f"{value} is what the device has elsewhere")

@@ -20,6 +20,7 @@ from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import with_waivers
 from ivrel.core.policy import Policy, effective
+from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.verdict import Verdict
 
 NOT_ASKED = "-"  # in the place of a verdict
@@ -68,7 +69,7 @@ class WhatIf(Struct, frozen=True):
 def what_if(
     device: Device,
     dialect: Dialect,
-    data: bytes,
+    data: bytes | Text,
     correctors: tuple[Corrector, Corrector],
     file: str,
 ) -> WhatIf:

@@ -20,6 +20,7 @@ from msgspec.structs import replace
 from yaml import MappingNode, ScalarNode, SequenceNode
 
 from ivrel.core.form import ListOf, Node, Report, Text, pairs
+from ivrel.core.vocabulary.errors import Undecided
 from ivrel.core.vocabulary.wording import listed, not_one_of
 
 Needs = Mapping[str, Any]  # part of a setting ('' if it has none) to Need or SetNeed
@@ -33,7 +34,8 @@ SET_FORMS = ("exactly", "includes", "never")
 class Need(Struct, frozen=True):
     """What is asked of one value; a field that is None or empty asks nothing.
 
-    `order`: least first; `prefer`: what to write of a range, before anything else of it.
+    `order`: least first; `prefer`: what to write of a range, before anything else of it; `unsure`:
+    whether more is preferred behind that, which is not known yet.
     """
 
     any_of: tuple[str, ...] | None = None
@@ -44,6 +46,7 @@ class Need(Struct, frozen=True):
     order: tuple[str, ...] = ()
     numbers: bool = False
     prefer: tuple[str, ...] = ()
+    unsure: bool = False
 
     def accepts(self, value: str) -> bool:
         """Whether a value is as asked."""
@@ -80,16 +83,18 @@ class Need(Struct, frozen=True):
 
     def for_new(self, can: Callable[[str], bool]) -> Need:
         """Return the need for what is not there yet: it gets what the policy says to write, or what
-        is preferred, if that can be said.
+        is preferred, if that can be said. Undecided if it is not known what is preferred.
         """
         wanted = (v for v in (self.write, *self.prefer) if v is not None)
         value = next((v for v in wanted if self.accepts(v) and can(v)), None)
+        if value is None and self.unsure:
+            raise Undecided
         return self if value is None else self.only(value)
 
     def choose(self, can: Callable[[str], bool]) -> str | None:
         """Return the value to write: `write`, else the first that is asked for and can be said.
 
-        None if none.
+        None if none. Undecided if it is not known what is preferred.
 
         Of a range that is what is preferred; else, with two ends, its most, which keeps all that
         may be kept; of one with a single end, that.
@@ -99,6 +104,11 @@ class Need(Struct, frozen=True):
         if self.any_of is not None:
             wanted += self.any_of
         wanted += self.prefer
+        if self.unsure:
+            for value in wanted:
+                if self.accepts(value) and can(value):
+                    return value
+            raise Undecided
         if self.numbers:
             wanted += [end for end in (self.least, self.most) if end is not None]
         elif self.least is not None and self.most is not None:

@@ -72,15 +72,10 @@ class Matcher:
             at = len(pattern.path), pattern.opening[0] if pattern.opening else ""
             self._by_opening.setdefault(at, []).append((number, pattern))
 
-    def read(
-        self, text: Text, slots: frozenset[str] | None = None
-    ) -> tuple[list[Mark], tuple[Stray, ...]]:
-        """Return what is understood of a configuration, and what is strange.
-
-        `slots`: those that are asked for; parts that say none of them are not read. Foreign if
-        nothing in the text is of this platform.
+    def read(self, text: Text, heads: tuple[Words, ...]) -> tuple[list[Mark], tuple[Stray, ...]]:
+        """Return what is understood of the parts of a configuration that have these heads, and what
+        is strange. Foreign if nothing in the text is of this platform.
         """
-        heads = self.heads.eager if slots is None else self.heads.saying(slots)
         marks: list[Mark] = []
         strays: list[Stray] = []
         known = self._collect(text, heads, marks, strays)

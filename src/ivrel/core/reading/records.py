@@ -206,12 +206,12 @@ def read_records(
 ) -> Records:
     """Return what a configuration says; Unreadable if it is none of this platform's.
 
-    `slots`: those that are asked for; parts of the text that say none of them are not read. A whole
-    text is read once, however often it is asked for.
+    `slots`: those that are asked for; parts of the text that say none of them are not read. The
+    same parts of a text are read once, however often they are asked for.
     """
     text = data if isinstance(data, Text) else Text(data)
-    if slots is not None:
-        return Records(dialect, *matcher(dialect).read(text, slots), text)
+    reader = matcher(dialect)
+    heads = reader.heads.eager if slots is None else reader.heads.saying(slots)
     return text.once(
-        ("records", dialect), lambda: Records(dialect, *matcher(dialect).read(text), text)
+        ("records", dialect, heads), lambda: Records(dialect, *reader.read(text, heads), text)
     )

@@ -95,7 +95,7 @@ def mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, l
         return scope.records, [Obstacle("told-of", d.label, d.label, more=said)]
     # An action with the selection of another is written in a way that says more than is asked, so
     # that none is preferred for being there already.
-    wanted = replace(need, prefer=()).choose(lambda v: True)
+    wanted = replace(need, prefer=(), unsure=False).choose(lambda v: True)
     if wanted is None:
         return scope.records, [no_choice(d.title, d.label)]
     records = scope.records.having(

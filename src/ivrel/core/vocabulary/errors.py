@@ -5,6 +5,7 @@
     ├── Unreadable      one configuration cannot be read; the other devices go on
     │   └── Foreign     it holds nothing that the platform would say
     ├── Refused         a platform would not take a step of a change
+    ├── Undecided       what to write hangs on the rest of the fleet, which is not known yet
     └── Unreachable     a device cannot be reached, or stopped answering
 
 The command line turns them into lines and exit codes in one place, `ivrel.cli.problems`.
@@ -69,6 +70,10 @@ class Refused(IvrelError):
     def __init__(self, said: str, line: int = 0) -> None:
         super().__init__(said)
         self.line = line
+
+
+class Undecided(IvrelError):
+    """What to write hangs on what most of the fleet has, which is not known yet."""
 
 
 class Unreachable(IvrelError):

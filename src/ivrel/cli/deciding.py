@@ -1,0 +1,136 @@
+"""Corrections whose values hang on what most of the fleet has, where the policy leaves a choice.
+
+Few do. So all devices are gone through once; what each of them has is counted on the way, and those
+that have to wait for the count are gone through again.
+"""
+
+from __future__ import annotations
+
+import pickle
+from collections.abc import Callable, Collection, Iterator, Sequence
+from datetime import date
+from typing import Generic, TypeVar
+
+from msgspec import Struct
+
+from ivrel.cli import common
+from ivrel.cli.jobs import OfCorrections, Surveying
+from ivrel.core.correcting.usual import Tally, Usual, Votes, open_settings
+from ivrel.core.fleet import Device
+from ivrel.core.policy import Policy
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.errors import Undecided, Unreadable
+from ivrel.output.spool import Spool
+from ivrel.runners import through
+from ivrel.runners.job import Job
+from ivrel.sources.workspace import Workspace
+
+R = TypeVar("R")
+T = TypeVar("T")
+
+
+class Drafted(Struct, Generic[R], frozen=True):
+    """What comes of a device, None if that hangs on the fleet; and what the device has itself."""
+
+    found: R | None
+    votes: Votes
+
+
+class Drafting(Job[Drafted[R]], Generic[R]):
+    """A job about corrections while it is not known what most of the fleet has, which is counted on
+    the way.
+    """
+
+    def __init__(self, job: OfCorrections[R], survey: Surveying) -> None:
+        self._job, self._survey = job, survey
+        self.share, self.texts = job.share, job.texts
+
+    def prepare(self, devices: Sequence[Device]) -> None:
+        self._job.prepare(devices)
+        self._survey.prepare(devices)
+
+    def one(self, device: Device, data: bytes, file: str) -> Drafted[R]:
+        text = Text(data)
+        try:
+            found = self._job.worked_out(device, text, file)
+        except Undecided:
+            found = None
+        try:
+            votes = self._survey.votes(device, text)
+        except Unreadable:
+            votes = ()
+        return Drafted(found, votes)
+
+    def failed(self, device: Device, problem: str) -> Drafted[R]:
+        return Drafted(self._job.failed(device, problem), ())
+
+    def pack(self, results: list[Drafted[R]]) -> bytes:
+        return pickle.dumps(results)
+
+    def unpack(self, packed: bytes) -> list[Drafted[R]]:
+        found: list[Drafted[R]] = pickle.loads(packed)
+        return found
+
+
+class Deciding(Generic[R]):
+    """One run over devices.
+
+    `make`: gives its job, told what most of the fleet has, or None while that is not known; `left`:
+    the settings of which a policy leaves open what to write; `scheduler`, `send`: as for `through`;
+    `doing`: what is done, for the progress.
+    """
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        today: date,
+        make: Callable[[Usual | None], OfCorrections[R]],
+        left: Collection[str],
+        *,
+        doing: str,
+        scheduler: str = "",
+        send: bool = False,
+    ) -> None:
+        self._workspace, self._today, self._make, self._left = workspace, today, make, left
+        self._doing, self._scheduler, self._send = doing, scheduler, send
+
+    def through(self, devices: Sequence[Device]) -> Iterator[R]:
+        """Yield what comes of each device, in their order."""
+        if not self._left:
+            yield from self._run(self._make({}), devices)
+            return
+        job, fleet = self._make(None), self._workspace.fleet.devices
+        of_fleet = len(devices) == len(fleet)
+        survey = Surveying(self._workspace, self._today, sorted(self._left) if of_fleet else ())
+        tally, held, late = Tally(), Spool(), list[Device]()
+        for device, drafted in zip(devices, self._run(Drafting(job, survey), devices), strict=True):
+            tally.add(drafted.votes)
+            if drafted.found is None:
+                late.append(device)
+                held.add(b"")
+            elif late:
+                # What comes behind one that has to wait waits with it.
+                held.add(job.pack([drafted.found]))
+            else:
+                yield drafted.found
+        if not late:
+            return
+        if not of_fleet:
+            survey = Surveying(self._workspace, self._today, sorted(self._left))
+            for votes in through(survey, fleet):
+                tally.add(votes)
+        anew = self._run(self._make(tally.usual()), late)
+        for packed in held:
+            yield job.unpack(packed)[0] if packed else next(anew)
+
+    def _run(self, job: Job[T], devices: Sequence[Device]) -> Iterator[T]:
+        found = through(job, devices, self._scheduler, send=self._send)
+        return common.progress(found, len(devices), self._doing)
+
+
+def left_open(policies: Sequence[Policy], names: Collection[str]) -> frozenset[str]:
+    """Return the settings of which a policy leaves open what to write; `names`: those that are
+    looked at, if not all.
+    """
+    left = frozenset().union(*map(open_settings, policies))
+    return left.intersection(names) if names else left
