@@ -72,6 +72,27 @@ class Drafting(Job[Drafted[R]], Generic[R]):
         return found
 
 
+class _Held(Generic[R]):
+    """What waits, in its order: in memory as little as may be."""
+
+    TOGETHER = 64
+
+    def __init__(self) -> None:
+        self._spool, self._last = Spool(), list[R | None]()
+
+    def add(self, found: R | None) -> None:
+        """Add what comes of one more device, None if it has to come yet."""
+        self._last.append(found)
+        if len(self._last) == self.TOGETHER:
+            self._spool.add(pickle.dumps(self._last))
+            self._last = []
+
+    def __iter__(self) -> Iterator[R | None]:
+        for packed in self._spool:
+            yield from pickle.loads(packed)
+        yield from self._last
+
+
 class Deciding(Generic[R]):
     """One run over devices.
 
@@ -102,17 +123,16 @@ class Deciding(Generic[R]):
         job, fleet = self._make(None), self._workspace.fleet.devices
         of_fleet = len(devices) == len(fleet)
         survey = Surveying(self._workspace, self._today, sorted(self._left) if of_fleet else ())
-        tally, held, late = Tally(), Spool(), list[Device]()
+        tally, held, late = Tally(), _Held[R](), list[Device]()
         for device, drafted in zip(devices, self._run(Drafting(job, survey), devices), strict=True):
             tally.add(drafted.votes)
             if drafted.found is None:
                 late.append(device)
-                held.add(b"")
-            elif late:
-                # What comes behind one that has to wait waits with it.
-                held.add(job.pack([drafted.found]))
-            else:
+            elif not late:
                 yield drafted.found
+            # What comes behind one that has to wait waits with it.
+            if late:
+                held.add(drafted.found)
         if not late:
             return
         if not of_fleet:
@@ -120,8 +140,8 @@ class Deciding(Generic[R]):
             for votes in through(survey, fleet):
                 tally.add(votes)
         anew = self._run(self._make(tally.usual()), late)
-        for packed in held:
-            yield job.unpack(packed)[0] if packed else next(anew)
+        for found in held:
+            yield next(anew) if found is None else found
 
     def _run(self, job: Job[T], devices: Sequence[Device]) -> Iterator[T]:
         found = through(job, devices, self._scheduler, send=self._send)

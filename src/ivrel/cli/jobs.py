@@ -182,6 +182,10 @@ class Correcting(OfCorrections["Correction | NotCorrected"]):
     def worked_out(self, device: Device, text: Text, file: str) -> Correction | NotCorrected:
         dialect = self._dialects[device.platform]
         done = checked(self._corrector.correct(device, dialect, text, file), text.data)
+        if not done.changes:
+            # Verdicts that do not change are told by nobody.
+            before = replace(done.before, verdicts=())
+            done = replace(done, before=before, after=before)
         return done if self._needs_text else replace(done, corrected=b"")
 
     def failed(self, device: Device, problem: str) -> Correction | NotCorrected:

@@ -8,7 +8,7 @@ import re
 import shutil
 import stat
 import sys
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 from ivrel.core.text.bundle import is_inside, is_marked, pack, parts
@@ -37,7 +37,8 @@ def raw_bytes(path: Path | str, shown: str) -> bytes:
         handle = os.open(
             path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
         )
-        with open(handle, "rb", buffering=0) as file:  # noqa: PTH123 (a fleet has many, and each is read once)
+        # A fleet has many files, and each is read once: no more calls than it takes.
+        try:
             about = os.fstat(handle)
             if stat.S_ISDIR(about.st_mode):
                 raise Unreadable(f"{shown}: is a directory")
@@ -45,9 +46,19 @@ def raw_bytes(path: Path | str, shown: str) -> bytes:
                 raise Unreadable(f"{shown}: is no regular file")
             if about.st_size > largest():
                 raise _too_large(shown)
-            return file.readall()
+            return _all_of(handle, about.st_size)
+        finally:
+            os.close(handle)
     except (OSError, ValueError) as problem:
         raise Unreadable(f"{shown}: {reason(problem)}") from None
+
+
+def _all_of(handle: int, size: int) -> bytes:
+    """Return all that a file holds, which may grow meanwhile; `size`: what it has at first."""
+    pieces = []
+    while piece := os.read(handle, max(size, 1 << 16) + 1):
+        pieces.append(piece)
+    return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
 
 def _too_large(shown: str) -> Unreadable:
@@ -167,15 +178,43 @@ def write_text(path: Path, text: str) -> None:
 def write_pieces(path: Path, pieces: Iterable[str]) -> None:
     """Write a UTF-8 text that comes piece by piece; if it cannot be written, nothing stays."""
     try:
-        # A fleet has many folders with several files: each is made for the first of them.
-        if not path.parent.is_dir():
-            path.parent.mkdir(parents=True, exist_ok=True)
-        with path.open("w", encoding="utf-8", newline="") as file:
-            file.writelines(pieces)
+        # A fleet has many folders with several small files: each takes no more calls than it must.
+        handle = _opened(path)
+        try:
+            for data in _large(pieces):
+                while data := data[os.write(handle, data) :]:
+                    pass
+        finally:
+            os.close(handle)
     except OSError as problem:
         with contextlib.suppress(OSError):  # where it was never opened, another may lie there
             path.unlink()
         raise _unwritten(path, problem) from None
+
+
+def _opened(path: Path) -> int:
+    """Return the handle of a file that is written anew; its folder is made if it is not there."""
+    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0)
+    try:
+        return os.open(path, flags, 0o666)
+    except FileNotFoundError:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        return os.open(path, flags, 0o666)
+
+
+_AT_ONCE = 1 << 16  # bytes, or more
+
+
+def _large(pieces: Iterable[str]) -> Iterator[bytes]:
+    """Yield pieces of a text as bytes, so many together that few writes are made."""
+    waiting, size = list[bytes](), 0
+    for piece in pieces:
+        waiting.append(piece.encode())
+        size += len(waiting[-1])
+        if size >= _AT_ONCE:
+            yield b"".join(waiting)
+            waiting, size = [], 0
+    yield b"".join(waiting)
 
 
 class Locked:
