@@ -228,6 +228,7 @@ class Answers:
         self._seen: _Seen = _Seen(scope.records, self._memory, self._of_device, of_other)
         self._answers: dict[object, _Answer] = {}
         self._of_other: Mapping[object, _Answer] = {} if other is None else other._answers
+        self._of_asked: dict[Requirement, _Answer] = {}
         self._findings: dict[Requirement, list[Finding]] = {}
         self._found_here: set[object] = set()  # the questions that no other state answered
 
@@ -284,8 +285,12 @@ class Answers:
         return self._judged(asked).value  # type: ignore[no-any-return]
 
     def _judged(self, asked: Requirement) -> _Answer:
-        setting = SETTINGS[asked.setting]
-        return self._ask(("findings", asked), lambda scope: setting.judge(scope, asked.needs))
+        answer = self._of_asked.get(asked)
+        if answer is None:
+            judge = SETTINGS[asked.setting].judge
+            answer = self._ask(("findings", asked), lambda scope: judge(scope, asked.needs))
+            self._of_asked[asked] = answer
+        return answer
 
     def found(self, asked: Requirement, notes: Notes) -> list[Finding] | None:
         """Return what is not as asked, with the lines of this text, and note what was looked at for

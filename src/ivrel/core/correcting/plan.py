@@ -189,7 +189,8 @@ def _has_new(state: Answers) -> bool:
     """Whether a destination is new: what the platform would take for it by itself may be as asked,
     and still not what is to be written.
     """
-    addresses = (d.row.get("destination.address") for d in state.plain.destinations)
+    rows = state.records.rows("destination").values()
+    addresses = (row.get("destination.address") for row in rows)
     return any(address is None or not address.lines for address in addresses)
 
 

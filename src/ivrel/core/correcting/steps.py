@@ -126,6 +126,8 @@ def _row_steps(
     keys = dialect.keys.get(table, ())
     groups = dialect.once(("groups", table), lambda: _groups(dialect, table))
     said = {slot for slot in new if slot not in keys and not new[slot].default}
+    had = old or {}
+    differ = {slot for slot in {**had, **new} if not same_value(had.get(slot), new.get(slot))}
     # A row that says nothing but its name is made by the first statement that names it.
     bare = table != "" and old is None and not said
     first = next(iter(groups), None)
@@ -133,11 +135,11 @@ def _row_steps(
         # Patterns of one group are spellings of one statement, so that the first has the slots of
         # all.
         values = tuple(slot for slot in patterns[0].slots if slot not in keys)
-        written = before.written(table).get((group, key))
-        changed = tuple(s for s in values if old is None or not same_value(old.get(s), new.get(s)))
+        changed = tuple(slot for slot in values if old is None or slot in differ)
         anchor = bare and group == first
         if not changed and not anchor:
             continue
+        written = before.written(table).get((group, key))
         # What stands in a text that is wanted back is written as it stands there.
         stood = None if after.changed else after.written(table).get((group, key))
         # A statement is there for values of its own: those of its headers only say where it stands.

@@ -43,7 +43,7 @@ class Blocks(Shape, frozen=True):
         comment = self.comment.encode()
         if not heads:
             return
-        for start in _starts(data, tuple(heads)):
+        for start in _starts(text, tuple(heads)):
             yield from _block(data, start, text.line_of(start), comment)
 
     def holding(
@@ -109,11 +109,11 @@ class Blocks(Shape, frozen=True):
         return edited(text.data, edits, identity, Layout(self.comment.encode(), self.indent))
 
 
-def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
+def _starts(text: Text, heads: tuple[Words, ...]) -> Iterator[int]:
     """Yield where lines begin with the words of one of `heads` at their first column, in any
     spacing and quoting.
     """
-    plain = _plain_needle(data, heads)
+    data, plain = text.data, _plain_needle(text, heads)
     if plain:
         # One head that stands nowhere in another spelling is found without a pattern, which is much
         # faster.
@@ -135,7 +135,7 @@ def _starts(data: bytes, heads: tuple[Words, ...]) -> Iterator[int]:
         at = found.start() + 1
 
 
-def _plain_needle(data: bytes, heads: tuple[Words, ...]) -> bytes:
+def _plain_needle(text: Text, heads: tuple[Words, ...]) -> bytes:
     """Return the beginning of the lines of a single head, if that is how all of them are spelled.
 
     Else nothing.
@@ -144,9 +144,14 @@ def _plain_needle(data: bytes, heads: tuple[Words, ...]) -> bytes:
         return b""
     first = quote(heads[0][0]).encode()
     # The second word may stand behind more than one blank, or in quotes.
-    if len(heads[0]) > 1 and any(first + odd in data for odd in (b"  ", b"\t", b' "')):
+    if len(heads[0]) > 1 and text.once(("odd", first), lambda: _is_odd(text.data, first)):
         return b""
     return join(heads[0]).encode()
+
+
+def _is_odd(data: bytes, first: bytes) -> bool:
+    """Whether what stands behind a word is not always a plain word behind one blank."""
+    return any(first + odd in data for odd in (b"  ", b"\t", b' "'))
 
 
 @lru_cache(maxsize=4096)
