@@ -18,6 +18,7 @@ from ivrel.core.correcting.plan import Plan, make_plan, undo
 from ivrel.core.correcting.trial import Trial
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
+from ivrel.core.reading.records import Records
 from ivrel.core.settings import SETTINGS, Fact, Scope
 from ivrel.core.settings.sending import reached, sendings
 from ivrel.core.shapes.shape import Edit
@@ -60,6 +61,10 @@ class Tried(Struct, frozen=True):
     trial: Trial
     before: Answers
     after: Answers
+
+    def on(self, records: Records) -> Answers:
+        """Return the answers about what is said without one of the edits."""
+        return self.before if records is self.trial.before else self.after.on(records)
 
 
 def complete(tried: Tried) -> str:
@@ -108,7 +113,7 @@ def spare(tried: Tried) -> list[Edit]:
     for edit, records in tried.trial.without_each():
         if records is None or len(records.strays) != len(after.records.strays):
             continue
-        without = after.on(records)
+        without = tried.on(records)
         # What the line was written for is most likely what is missing without it.
         first = owners.get(replace(edit, line=0), ())
         names = dict.fromkeys((*(name for name in first if name in whole), *whole))
@@ -258,7 +263,7 @@ def never_silent(tried: Tried) -> tuple[str, tuple[Gap, ...]]:
     state = tried.before
     reached = [could]
     for edit, records in trial.after_each():
-        state = state.on(records)
+        state = tried.after if records is trial.after else state.on(records)
         can = reached_by(state)
         if could and not can:
             said = named(case.dialect, edit)

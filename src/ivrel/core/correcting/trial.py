@@ -143,6 +143,10 @@ class Trial:
 
         None if the platform refuses the rest.
         """
+        # Without the only one, all is as before.
+        if len(self.fine) == 1:
+            yield self.fine[0], self.before
+            return
         if not self._by_statements:
             for n, edit in enumerate(self.fine):
                 yield edit, self._on_text([*self.fine[:n], *self.fine[n + 1 :]])
@@ -173,9 +177,11 @@ class Trial:
         edits = self.edits if whole else self.fine
         if self._by_statements and not whole:
             state: State = self._start
-            for edit in edits:
+            for edit in edits[:-1]:
                 state = self._edited(state, [edit])
                 yield edit, self._records(state, self.before)
+            # After the last, all is as after the change.
+            yield from ((edit, self.after) for edit in edits[-1:])
             return
         text = self.before.text
         for edit in edits:
