@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import date
 
 from msgspec import Struct
@@ -32,7 +32,8 @@ class Case:
     """What a correction is judged by, made for one device and one run.
 
     `auditor`: knows the policy, and verdicts of other devices; `whole`: all that the policy asks of
-    the device; `asked`: the requirements that the correction is about; `waived`: settings that are
+    the device; `asked`: the requirements that the correction is about; `prefer`: gives one of them
+    with what is to be written where it leaves that open; `waived`: settings that are
     left alone; `file`: what the configuration is called; `first`: its text as it is; `memory`: what
     is known of other devices.
     """
@@ -44,13 +45,14 @@ class Case:
         auditor: Auditor,
         whole: Mapping[str, Requirement],
         asked: Mapping[str, Requirement],
+        prefer: Callable[[Requirement], Requirement],
         waived: frozenset[str],
         file: str,
         first: Text,
         memory: Memory,
     ) -> None:
         self.device, self.dialect, self.auditor = device, dialect, auditor
-        self.whole, self.asked, self.waived = whole, asked, waived
+        self.whole, self.asked, self.prefer, self.waived = whole, asked, prefer, waived
         self.file, self.memory = file, memory
         self._texts = {first.data: first}
 

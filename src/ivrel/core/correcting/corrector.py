@@ -109,13 +109,10 @@ class Corrector:
         scope = scope_of(device, records, self.auditor.policy, whole)
         memory = self._memory_of(dialect, scope)
         state = Answers(scope, memory, own)
-        asked = {
-            name: self._preferring(r, state)
-            for name, r in whole.items()
-            if not self.only or name in self.only
-        }
+        asked = {name: r for name, r in whole.items() if not self.only or name in self.only}
+        prefer = functools.partial(self._preferring, state=state)
         waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
-        judged_by = self.auditor, whole, asked, waived
+        judged_by = self.auditor, whole, asked, prefer, waived
         case = Case(device, dialect, *judged_by, file, own.text, memory)
         return Start(case, state, before)
 
@@ -153,7 +150,7 @@ def correct(
 def worked_out(begun: Start) -> Correction:
     """Return the correction of a configuration, whatever its audit says."""
     case, state, before = begun.case, begun.state, begun.before
-    plan = make_plan(state, case.asked, case.waived, case.whole)
+    plan = make_plan(state, case.asked, case.waived, case.whole, case.prefer)
     change, stuck = _written(case, state, plan)
     sends = bool(reached_by(state))
     if not change:

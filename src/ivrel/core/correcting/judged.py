@@ -86,7 +86,7 @@ def judge_change(start: Start, written: Written) -> Judged:
         return replace(said, problem="the change is empty")
     # What cannot be done is found as for a correction of our own; what else that would do is not
     # the reason of this change.
-    plan = replace(make_plan(state, case.asked, case.waived, case.whole), touched={})
+    plan = replace(make_plan(state, case.asked, case.waived, case.whole, case.prefer), touched={})
     proof = prove(case, state, written.change, plan, written.backout)
     if proof.after is None:
         return replace(said, problem=proof.properties[0].why)

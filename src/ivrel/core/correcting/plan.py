@@ -4,7 +4,7 @@ be.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Set
+from collections.abc import Callable, Iterator, Mapping, Set
 from functools import cached_property
 
 from msgspec import Struct
@@ -23,6 +23,7 @@ from ivrel.core.vocabulary.errors import Undecided
 
 Touched = tuple[str, Key, str]  # table, key, slot; slot '' for a row that comes or goes
 Asked = Mapping[str, Requirement]
+Prefer = Callable[[Requirement], Requirement]
 Obstacles = Mapping[str, tuple[Obstacle, ...]]
 
 # First the destinations and what leads to them, for other settings hang on those; export is
@@ -60,13 +61,20 @@ class _Draft(Struct, frozen=True):
     obstacles: Obstacles
 
 
-def make_plan(before: Answers, asked: Asked, waived: Set[str], whole: Asked | None = None) -> Plan:
+def make_plan(
+    before: Answers,
+    asked: Asked,
+    waived: Set[str],
+    whole: Asked | None = None,
+    prefer: Prefer = lambda asked: asked,
+) -> Plan:
     """Return the plan for one configuration; settings that are waived or in doubt are left alone.
 
-    `whole`: all that the policy asks, if that is more than the correction is about. What cannot be
-    corrected without making worse what is as asked is left as it is.
+    `whole`: all that the policy asks, if that is more than the correction is about; `prefer`: gives
+    a requirement with what is to be written where it leaves that open. What cannot be corrected
+    without making worse what is as asked is left as it is.
     """
-    return _Planning(before, asked, waived, whole or asked).plan()
+    return _Planning(before, asked, waived, whole or asked, prefer).plan()
 
 
 def undo(corrected: Records, original: Records) -> list[Step]:
@@ -78,8 +86,11 @@ def undo(corrected: Records, original: Records) -> list[Step]:
 class _Planning:
     """One plan on its way."""
 
-    def __init__(self, before: Answers, asked: Asked, waived: Set[str], whole: Asked) -> None:
+    def __init__(
+        self, before: Answers, asked: Asked, waived: Set[str], whole: Asked, prefer: Prefer
+    ) -> None:
         self.before, self.asked, self.waived, self.whole = before, asked, waived, whole
+        self.prefer = prefer
 
     @cached_property
     def met(self) -> list[str]:
@@ -126,10 +137,13 @@ class _Planning:
             if name in doubtful:
                 continue
             is_met = not state.judged(requirement)
-            if is_met and not (is_new and _says_what(requirement)):
+            if is_met and not is_new:
                 continue
-            mended, found = SETTINGS[name].mend(state.plain, requirement.needs)
-            if is_met and _is_unsure(requirement) and (found or mended is not state.records):
+            wanted = self.prefer(requirement)
+            if is_met and not _says_what(wanted):
+                continue
+            mended, found = SETTINGS[name].mend(state.plain, wanted.needs)
+            if is_met and _is_unsure(wanted) and (found or mended is not state.records):
                 raise Undecided
             if found:
                 obstacles[name] = tuple(found)

@@ -97,7 +97,7 @@ def no_worse(tried: Tried) -> str:
 def settled(tried: Tried) -> str:
     """Return how many lines another correction would write."""
     case = tried.case
-    again = make_plan(tried.after, case.asked, case.waived, case.whole).steps
+    again = make_plan(tried.after, case.asked, case.waived, case.whole, case.prefer).steps
     return f"{len(again)} more line{'s' * (len(again) > 1)}" if again else ""
 
 
@@ -105,7 +105,8 @@ def spare(tried: Tried) -> list[Edit]:
     """Return the edits without each of which the outcome is as good, in the order of the change."""
     case, after = tried.case, tried.after
     asked = _as_written(tried)
-    whole = {name: standing(after, r) for name, r in asked.items() if name not in case.waived}
+    names = [name for name in asked if name not in case.waived]
+    whole = functools.cache(lambda name: standing(after, asked[name]))
     kept = left_for(tried.before, right=False) & left_for(after, right=True)
     order = {edit: n for n, edit in enumerate(tried.trial.fine)}
     owners = {step.edit: tried.plan.owners(step) for step in tried.plan.steps}
@@ -116,8 +117,9 @@ def spare(tried: Tried) -> list[Edit]:
         without = tried.on(records)
         # What the line was written for is most likely what is missing without it.
         first = owners.get(replace(edit, line=0), ())
-        names = dict.fromkeys((*(name for name in first if name in whole), *whole))
-        if all(standing(without, asked[name]) <= whole[name] for name in names) and (
+        likely = (name for name in first if name in asked and name not in case.waived)
+        each = dict.fromkeys((*likely, *names))
+        if all(standing(without, asked[name]) <= whole(name) for name in each) and (
             kept <= left_for(without, right=True)
         ):
             out.append(edit)

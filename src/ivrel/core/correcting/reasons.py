@@ -86,7 +86,8 @@ def _reason(
     if labels and (own or all(_is_about(f, every) for f in findings)):
         told = [plain(f.why) for f in own]
     if after is not None:
-        told += chosen(requirement, facts_of(start.state, name), facts_of(after, name))
+        preferring = start.case.prefer(requirement)
+        told += chosen(preferring, facts_of(start.state, name), facts_of(after, name))
     return "; ".join([said, *dict.fromkeys(told)])
 
 
