@@ -15,12 +15,12 @@ from typing import Any, TypeVar
 from msgspec import Struct
 
 from ivrel.core.correcting.difference import is_same_beyond_export, same_value
-from ivrel.core.judging.judge import strays_on
+from ivrel.core.judging.judge import Known, strays_on
 from ivrel.core.judging.recall import is_of_text
 from ivrel.core.policy import Requirement
 from ivrel.core.reading.records import EVERY_SLOT, Note, Notes, Records
 from ivrel.core.reading.statements import LAZY, Key
-from ivrel.core.settings import SETTINGS, Finding, Scope
+from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 from ivrel.core.settings.scope import DEVICE
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.said import Row, Said
@@ -227,7 +227,7 @@ class Answers:
         of_other = None if other is None else other._seen
         self._seen: _Seen = _Seen(scope.records, self._memory, self._of_device, of_other)
         self._answers: dict[object, _Answer] = {}
-        self._of_other: Mapping[object, _Answer] = {} if other is None else other._answers
+        self._other = other
         self._of_asked: dict[Requirement, _Answer] = {}
         self._findings: dict[Requirement, list[Finding]] = {}
         self._found_here: set[object] = set()  # the questions that no other state answered
@@ -248,7 +248,7 @@ class Answers:
     def _ask(self, name: object, question: Callable[[Scope], object]) -> _Answer:
         answer = self._answers.get(name)
         if answer is None:
-            answer = self._of_other.get(name)
+            answer = None if self._other is None else self._other._answers.get(name)
             if answer is not None and not self._seen.as_other(answer):
                 answer = None
             if answer is None:
@@ -292,7 +292,7 @@ class Answers:
             self._of_asked[asked] = answer
         return answer
 
-    def found(self, asked: Requirement, notes: Notes) -> list[Finding] | None:
+    def found(self, asked: Requirement, notes: Notes) -> Known | None:
         """Return what is not as asked, with the lines of this text, and note what was looked at for
         it; None if it is to be found anew.
         """
@@ -302,7 +302,23 @@ class Answers:
         notes.seen |= answer.looked
         # Lines are those of the text in which something was found. Nothing has no lines.
         here = not answer.value or ("findings", asked) in self._found_here
-        return answer.value if here else None
+        return Known(answer.value) if here else None
+
+    def foreseen(self, asked: Requirement, notes: Notes) -> Known | None:
+        """Return what is known of a setting, as `found` does, of a text that is no file yet.
+
+        What hangs on the device is not looked up again there: all that is lost is its lines.
+        """
+        known = self.found(asked, notes)
+        if known is None or known.findings or is_of_text(self._judged(asked).looked):
+            return known
+        if self._other is not None:
+            self._other.facts(asked.setting)
+        return Known(known.findings, self.facts(asked.setting))
+
+    def facts(self, name: str) -> list[Fact]:
+        """Return what the configuration says of a setting; its lines may be another text's."""
+        return self.ask(("facts", name), lambda scope: SETTINGS[name].facts(scope))
 
 
 def _differing(before: Records, after: Records, table: str) -> frozenset[str] | None:

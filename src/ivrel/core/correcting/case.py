@@ -82,6 +82,9 @@ class Case:
         return apply_edits(self.dialect, text, edits, self.text)
 
     def result(self, state: Answers) -> DeviceResult:
-        """Return all verdicts of a state, with the waivers that hold."""
-        verdicts = self.auditor.judge(state.plain, self.whole, self.file, state.found)
+        """Return all verdicts of a state, with the waivers that hold, and without the lines that
+        decide: its text is no file yet.
+        """
+        told = state.plain, self.whole, self.file, state.foreseen
+        verdicts = self.auditor.judge(*told, told=False)
         return with_waivers(self.device, verdicts, self.policy, self.today)

@@ -34,8 +34,9 @@ class Remaining(Struct, frozen=True, omit_defaults=True):
 class Correction(Struct, frozen=True):
     """The correction of one device.
 
-    `fingerprint` is the SHA-256 of the configuration it was made for; `sends`, `would_send`:
-    whether anything leaves for a right collector, as it is and with the change.
+    `fingerprint`: the SHA-256 of the configuration it was made for; `before`, `after`: the
+    verdicts, of a corrected text without the lines that decide; `sends`, `would_send`: whether
+    anything leaves for a right collector, as it is and with the change.
     """
 
     device: str

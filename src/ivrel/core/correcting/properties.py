@@ -19,7 +19,7 @@ from ivrel.core.correcting.trial import Trial
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.reading.records import Records
-from ivrel.core.settings import SETTINGS, Fact, Scope
+from ivrel.core.settings import SETTINGS, Scope
 from ivrel.core.settings.sending import reached, sendings
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
@@ -159,8 +159,8 @@ def _as_written(tried: Tried) -> dict[str, Requirement]:
         needs = requirement.needs
         if requirement.problem or not any(_says_what(need) for need in needs.values()):
             continue
-        had = {fact.key for fact in facts_of(tried.before, name)}
-        for key in dict.fromkeys(fact.key for fact in facts_of(tried.after, name)):
+        had = {fact.key for fact in tried.before.facts(name)}
+        for key in dict.fromkeys(fact.key for fact in tried.after.facts(name)):
             need = needs.get(key, needs.get(""))
             if not isinstance(need, Need) or not need.write:
                 continue
@@ -234,15 +234,10 @@ def brings_back(tried: Tried, backout: str) -> str:
     return ""
 
 
-def facts_of(state: Answers, name: str) -> list[Fact]:
-    """Return what a configuration says of a setting."""
-    return state.ask(("facts", name), lambda scope: SETTINGS[name].facts(scope))
-
-
 def _said(state: Answers, name: str) -> dict[str, list[str]]:
     """Return what a configuration says of a setting, in words."""
     out: dict[str, list[str]] = {}
-    for f in facts_of(state, name):
+    for f in state.facts(name):
         said = f"{f.value}{' by default' if f.default else ''}"
         out.setdefault(f"{f.setting} {f.key}".strip(), []).append(said)
     return {what: sorted(said) for what, said in out.items()}

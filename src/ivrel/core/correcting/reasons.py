@@ -9,7 +9,6 @@ from msgspec import Struct
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Start
 from ivrel.core.correcting.plan import Plan
-from ivrel.core.correcting.properties import facts_of
 from ivrel.core.correcting.steps import Step
 from ivrel.core.correcting.usual import chosen
 from ivrel.core.settings import Finding
@@ -87,7 +86,7 @@ def _reason(
         told = [plain(f.why) for f in own]
     if after is not None:
         preferring = start.case.prefer(requirement)
-        told += chosen(preferring, facts_of(start.state, name), facts_of(after, name))
+        told += chosen(preferring, start.state.facts(name), after.facts(name))
     return "; ".join([said, *dict.fromkeys(told)])
 
 

@@ -8,15 +8,16 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import date
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.judging.judge import judge_one, scope_of, unreadable, with_waivers
+from ivrel.core.judging.judge import Known, judge_one, scope_of, unreadable, with_waivers
 from ivrel.core.judging.recall import Recall, is_of_text
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.reading.matcher import looks_like
 from ivrel.core.reading.records import Note, Notes, read_records
-from ivrel.core.settings import Finding, Scope
+from ivrel.core.settings import Scope
 from ivrel.core.settings.bearing import slots_to_read
 from ivrel.core.text.bundle import Places
 from ivrel.core.text.text import Text
@@ -26,9 +27,8 @@ from ivrel.core.vocabulary.verdict import DeviceResult, Place, Verdict
 __all__ = ["Auditor", "audit_text"]
 
 
-# Gives what is not as asked, with the lines of the text at hand, and notes what was looked at;
-# None if it is to be found anew.
-Found = Callable[[Requirement, Notes], Sequence[Finding] | None]
+# Gives what is known of a setting, and notes what was looked at; None if it is to be found anew.
+Found = Callable[[Requirement, Notes], Known | None]
 
 
 def _nothing_known(asked: Requirement, notes: Notes) -> None:
@@ -36,8 +36,8 @@ def _nothing_known(asked: Requirement, notes: Notes) -> None:
 
 
 class _Told(Struct, frozen=True):
-    """A verdict that was given once, with the numbers of the statements that decide it in place of
-    lines.
+    """A verdict that was given once, without lines, and the numbers of the statements that decide
+    it.
     """
 
     verdict: Verdict
@@ -96,12 +96,15 @@ class Auditor:
         file: str,
         found: Found = _nothing_known,
         finding: Callable[[Scope], Found] | None = None,
+        *,
+        told: bool = True,
     ) -> tuple[Verdict, ...]:
         """Return the verdicts of a scope, waivers aside.
 
-        `found`: gives what is not as asked, if that is known; `finding`: as for `audit`.
+        `found`: gives what is known of a setting, if anything is; `finding`: as for `audit`;
+        `told`: whether the lines that decide are told.
         """
-        places = scope.records.place(file)
+        places = scope.records.place(file, told=told)
         if scope.records.strays or not places.file:
             notes = Notes()
             return tuple(judge_one(scope, r, places, found(r, notes)) for r in asked.values())
@@ -113,13 +116,16 @@ class Auditor:
             self._kept.append(about)
         known = recall.find(scope.records.marks)
         if known is None:
-            return self._first(scope, asked, recall, places, finding(scope) if finding else found)
-        told, marks = known
+            # What is remembered has lines.
+            located = scope.records.place(file)
+            first = self._first(scope, asked, recall, located, finding(scope) if finding else found)
+            return first if told else tuple(replace(v, where=()) for v in first)
+        given, marks = known
         lines, notes = [line for _, line in marks], Notes()
         return tuple(
             [
-                _told_again(told[name], lines, places)
-                if name in told
+                _told_again(given[name], lines, places)
+                if name in given
                 else judge_one(scope, requirement, places, found(requirement, notes))
                 for name, requirement in asked.items()
             ]
@@ -154,7 +160,9 @@ class Auditor:
             # Of several statements in a line, it cannot be told which decides.
             return tuple(given.values())
         told = {
-            name: _Told(given[name], tuple(at[p.line] for p in given[name].where))
+            name: _Told(
+                replace(given[name], where=()), tuple(at[p.line] for p in given[name].where)
+            )
             for name in of_text
             if all(p.line in at for p in given[name].where)
         }
@@ -166,7 +174,7 @@ class Auditor:
 def _told_again(told: _Told, lines: Sequence[int], places: Places) -> Verdict:
     """Return a verdict that was given once, with the lines of another text."""
     v = told.verdict
-    if not told.at:
+    if not told.at or not places.told:
         return v
     where = tuple([Place(places.file, line) for line in sorted([lines[n] for n in told.at])])
     return Verdict(*(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why), where, v.findings)

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import date
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.fleet import Device
@@ -22,6 +23,15 @@ from ivrel.core.vocabulary.wording import plain
 
 STRAYS_TOLD = 3  # strange statements that are told; the rest is counted
 _WORST = ("breaks", "unknown", "unable")
+
+
+class Known(Struct, frozen=True):
+    """What is known of a setting already: what is not as asked, and what the configuration says;
+    None if that is to be found.
+    """
+
+    findings: Sequence[Finding]
+    facts: list[Fact] | None = None
 
 
 def unreadable(device: Device, policy: Policy, problem: str) -> DeviceResult:
@@ -62,9 +72,9 @@ def judge_one(
     scope: Scope,
     asked: Requirement,
     places: Places,
-    findings: Sequence[Finding] | None = None,
+    known: Known | None = None,
 ) -> Verdict:
-    """Return the verdict of one requirement; `findings`: what is not as asked, if that is known.
+    """Return the verdict of one requirement; `known`: of its setting, if anything is.
 
     It is `unknown` where a line that is not understood may bear on it.
     """
@@ -76,7 +86,7 @@ def judge_one(
         told = (Told("unasked", judged="unknown"),)
         problem = asked.problem
         return Verdict(asked.setting, "unknown", "", asked.text, asked.rule, problem, (), told)
-    return _judge(scope, asked, places, findings)
+    return _judge(scope, asked, places, known)
 
 
 def strays_on(records: Records, setting: str) -> list[Stray]:
@@ -84,13 +94,12 @@ def strays_on(records: Records, setting: str) -> list[Stray]:
     return [s for s in records.strays if setting in bearing(records.dialect, s.strange)]
 
 
-def _judge(
-    scope: Scope, asked: Requirement, places: Places, findings: Sequence[Finding] | None
-) -> Verdict:
+def _judge(scope: Scope, asked: Requirement, places: Places, known: Known | None) -> Verdict:
     setting = SETTINGS[asked.setting]
-    if findings is None:
-        findings = setting.judge(scope, asked.needs)
-    facts = setting.facts(scope)
+    findings = setting.judge(scope, asked.needs) if known is None else known.findings
+    facts = None if known is None else known.facts
+    if facts is None:
+        facts = setting.facts(scope)
     if not findings:
         lines = tuple(line for fact in facts for line in fact.lines)
         return _verdict(asked, "meets", facts, "as asked", lines, places)
@@ -132,6 +141,8 @@ def _verdict(
     file = places.file
     # Most verdicts have one line or none, and there is one for each device and setting.
     ordered = sorted(set(lines)) if len(lines) > 1 else lines
+    if not places.told:
+        ordered = ()
     where = tuple([Place(file, n) if file else Place(*places(n)) for n in ordered])
     found = plain(SETTINGS[asked.setting].say(facts))
     return Verdict(asked.setting, verdict, found, asked.text, asked.rule, plain(why), where, told)

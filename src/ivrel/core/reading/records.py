@@ -173,9 +173,11 @@ class Records:
         where, values = self.dialect.only.get(slot, ("", ()))
         return not where or self.get(where, row).value in values
 
-    def place(self, file: str) -> Places:
-        """Return what says in which file, and in which of its lines, a line stands."""
-        return Places(self.text.data, file)
+    def place(self, file: str, *, told: bool = True) -> Places:
+        """Return what says in which file, and in which of its lines, a line stands; `told`: as for
+        `Places`.
+        """
+        return Places(self.text.data, file, told=told)
 
     def having(self, table: str, key: Key, slot: str, value: Value | None) -> Records:
         """Return the records with one value changed (None: no longer said).

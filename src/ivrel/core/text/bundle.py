@@ -67,10 +67,13 @@ def parts(data: bytes) -> list[Part]:
 
 
 class Places:
-    """Says in which file, and in which of its lines, a line of a text stands."""
+    """Says in which file, and in which of its lines, a line of a text stands.
 
-    def __init__(self, data: bytes, file: str) -> None:
-        self._file = file
+    `told`: whether verdicts tell lines; those of a text that is no file yet lead nowhere.
+    """
+
+    def __init__(self, data: bytes, file: str, *, told: bool = True) -> None:
+        self._file, self.told = file, told
         self._parts = parts(data) if data.startswith(MARK) else []
         self._firsts = [part.first for part in self._parts]
 
