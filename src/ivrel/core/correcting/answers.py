@@ -8,147 +8,31 @@ what it looked at; where the same is seen there again, the answer is the same.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Set
-from operator import itemgetter
-from typing import Any, TypeVar
-
-from msgspec import Struct
+from collections.abc import Callable, Iterable
+from typing import TypeVar
 
 from ivrel.core.correcting.difference import is_same_beyond_export, same_value
+from ivrel.core.correcting.memory import (
+    Answer,
+    Memory,
+    OfDevice,
+    answer_of,
+    seen_in_rows,
+    seen_value,
+)
 from ivrel.core.judging.judge import Known, strays_on
 from ivrel.core.judging.recall import is_of_text
 from ivrel.core.policy import Requirement
 from ivrel.core.reading.records import EVERY_SLOT, Note, Notes, Records
-from ivrel.core.reading.statements import LAZY, Key
+from ivrel.core.reading.statements import LAZY
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 from ivrel.core.settings.scope import DEVICE
-from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.said import Row, Said
 
 T = TypeVar("T")
 
 _UNREAD = Finding("unread", judged="unknown")
 
 _NOT_OF_TEXT = (DEVICE[0], "lazy")  # noted as tables are, and the same in all states
-
-Sights = Mapping[Note, int]  # where one looks, and the number of what is seen there
-
-
-class _Answer(Struct, frozen=True):
-    """An answer, and all that was looked at for it: as a whole, and by table."""
-
-    value: Any
-    looked: frozenset[Note]
-    by_table: tuple[tuple[str, frozenset[str]], ...]
-
-
-def _answer(value: object, looked: Set[Note]) -> _Answer:
-    by_table: dict[str, set[str]] = {}
-    for table, slot in looked:
-        by_table.setdefault(table, set()).add(slot)
-    told = tuple((table, frozenset(slots)) for table, slots in by_table.items())
-    return _Answer(value, frozenset(looked), told)
-
-
-class _Given(Struct, frozen=True):
-    """Answers that looked at the same; `at` gives what they hang on from what is seen."""
-
-    looked: frozenset[Note]
-    at: Callable[[Sights], object]
-    answers: dict[object, _Answer]
-
-
-class _Known:
-    """The answers that are known, by question."""
-
-    def __init__(self) -> None:
-        self.count = 0
-        self._given: dict[object, list[_Given]] = {}
-
-    def find(self, name: object, seen: Sights) -> _Answer | None:
-        """Return the answer to a question where this is seen; None if none is known."""
-        for given in self._given.get(name, ()):
-            found = given.answers.get(given.at(seen))
-            if found is not None:
-                return found
-        return None
-
-    def keep(self, name: object, seen: Sights, answer: _Answer) -> None:
-        """Keep the answer to a question, which was given where this is seen."""
-        looked = answer.looked
-        some = self._given.setdefault(name, [])
-        given = next((one for one in some if one.looked == looked), None)
-        if given is None:
-            # One number stands for itself, more are a tuple; what looked at nothing holds always.
-            at = itemgetter(*looked) if looked else lambda seen: None
-            given = _Given(looked, at, {})
-            some.append(given)
-        given.answers[given.at(seen)] = answer
-        self.count += 1
-
-
-class _Numbers:
-    """Numbers for what is seen: the same for the same."""
-
-    def __init__(self) -> None:
-        self._numbers: dict[object, int] = {}
-
-    def __len__(self) -> int:
-        return len(self._numbers)
-
-    def number(self, seen: object) -> int:
-        """Return the number of what was seen."""
-        return self._numbers.setdefault(seen, len(self._numbers))
-
-
-class Memory:
-    """What one run knows of configurations in one dialect, held against the same collectors.
-
-    Answers that hang on the device itself, or on tables that are looked up, are no part of it.
-    """
-
-    def __init__(self) -> None:
-        self.known, self.numbers = _Known(), _Numbers()
-        self._made: dict[object, Any] = {}
-
-    def once(self, name: object, make: Callable[[], T]) -> T:
-        """Return what `make` gives, which must hang on the name alone: the same object each
-        time.
-        """
-        if name not in self._made:
-            self._made[name] = make()
-        return self._made[name]  # type: ignore[no-any-return]
-
-    def __len__(self) -> int:
-        return self.known.count + len(self.numbers) + len(self._made)
-
-
-class OfDevice:
-    """What is known of one device alone; `text`: its text as it is."""
-
-    def __init__(self, text: Text) -> None:
-        self.known, self.text = _Known(), text
-        self._numbers = _Numbers()
-        self._kept: dict[int, object] = {}  # what is told apart by its identity lives as long
-        self._by_identity: dict[tuple[int, str], int] = {}
-
-    def beyond_export(self, records: Records) -> int:
-        """Return the number of what a text says beyond export: 0 is that of the text as it is."""
-        if is_same_beyond_export(records.dialect, self.text, records.text):
-            return 0
-        return self._identity(records.text)
-
-    def number(self, rows: Mapping[Key, Row], slot: str) -> int:
-        """Return the number of what some rows say in a slot; of the same object it is known."""
-        at = self._identity(rows), slot
-        number = self._by_identity.get(at)
-        if number is None:
-            number = self._by_identity[at] = self._numbers.number(_values(rows, slot))
-        return number
-
-    def _identity(self, thing: object) -> int:
-        self._kept[id(thing)] = thing
-        return id(thing)
 
 
 class _Seen(dict[Note, int]):
@@ -175,7 +59,7 @@ class _Seen(dict[Note, int]):
         self[note] = number
         return number
 
-    def as_other(self, answer: _Answer) -> bool:
+    def as_other(self, answer: Answer) -> bool:
         """Whether all that an answer looked at is surely the same in the other state."""
         other = self._other
         for table, slots in answer.by_table:
@@ -201,8 +85,8 @@ class _Seen(dict[Note, int]):
         if table in LAZY:
             return self._of_device.number(self._records.rows(table), slot)
         if table == "" and slot not in ("", EVERY_SLOT):
-            return self._memory.numbers.number(_value(self._records.get(slot)))
-        return self._memory.numbers.number(_values(self._records.rows(table), slot))
+            return self._memory.numbers.number(seen_value(self._records.get(slot)))
+        return self._memory.numbers.number(seen_in_rows(self._records.rows(table), slot))
 
 
 class Answers:
@@ -226,9 +110,9 @@ class Answers:
         self._scope = scope.on(scope.records.noting(self._notes))
         of_other = None if other is None else other._seen
         self._seen: _Seen = _Seen(scope.records, self._memory, self._of_device, of_other)
-        self._answers: dict[object, _Answer] = {}
+        self._answers: dict[object, Answer] = {}
         self._other = other
-        self._of_asked: dict[Requirement, _Answer] = {}
+        self._of_asked: dict[Requirement, Answer] = {}
         self._findings: dict[Requirement, list[Finding]] = {}
         self._found_here: set[object] = set()  # the questions that no other state answered
 
@@ -245,7 +129,7 @@ class Answers:
         """Return the answer to a question, which must hang on the scope and the name alone."""
         return self._ask(name, question).value  # type: ignore[no-any-return]
 
-    def _ask(self, name: object, question: Callable[[Scope], object]) -> _Answer:
+    def _ask(self, name: object, question: Callable[[Scope], object]) -> Answer:
         answer = self._answers.get(name)
         if answer is None:
             answer = None if self._other is None else self._other._answers.get(name)
@@ -260,10 +144,10 @@ class Answers:
             self._answers[name] = answer
         return answer
 
-    def _anew(self, name: object, question: Callable[[Scope], object]) -> _Answer:
+    def _anew(self, name: object, question: Callable[[Scope], object]) -> Answer:
         self._notes.seen = set()
         value = question(self._scope)
-        answer = _answer(value, self._notes.seen)
+        answer = answer_of(value, self._notes.seen)
         known = self._memory.known if is_of_text(answer.looked) else self._of_device.known
         known.keep(name, self._seen, answer)
         self._found_here.add(name)
@@ -284,7 +168,7 @@ class Answers:
         """Return what is not as asked, strange statements aside."""
         return self._judged(asked).value  # type: ignore[no-any-return]
 
-    def _judged(self, asked: Requirement) -> _Answer:
+    def _judged(self, asked: Requirement) -> Answer:
         answer = self._of_asked.get(asked)
         if answer is None:
             judge = SETTINGS[asked.setting].judge
@@ -341,17 +225,3 @@ def _differing(before: Records, after: Records, table: str) -> frozenset[str] | 
         if old is not new:
             out.update(s for s in {**old, **new} if not same_value(old.get(s), new.get(s)))
     return frozenset((*out, "", EVERY_SLOT)) if out else frozenset()
-
-
-def _value(said: Said | None) -> object:
-    return None if said is None else (said.value, said.default)
-
-
-def _values(rows: Mapping[Key, Row], slot: str) -> object:
-    """Return which rows there are, or what they say: in one slot, or all of it."""
-    if slot == "":
-        return tuple(rows)
-    if slot == EVERY_SLOT:
-        every = (row.items() for row in rows.values())
-        return tuple([tuple([(name, _value(said)) for name, said in row]) for row in every])
-    return tuple([_value(row.get(slot)) for row in rows.values()])

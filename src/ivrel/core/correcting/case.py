@@ -7,8 +7,9 @@ from datetime import date
 
 from msgspec import Struct
 
-from ivrel.core.correcting.answers import Answers, Memory
+from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.changes import apply_edits
+from ivrel.core.correcting.memory import Memory
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.auditor import Auditor

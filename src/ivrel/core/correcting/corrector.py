@@ -6,7 +6,7 @@ import functools
 from collections.abc import Collection, Iterable, Mapping
 from datetime import date
 
-from ivrel.core.correcting.answers import Answers, Memory, OfDevice
+from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case, Start
 from ivrel.core.correcting.changes import write_change
 from ivrel.core.correcting.correction import (
@@ -17,6 +17,7 @@ from ivrel.core.correcting.correction import (
     remaining,
     unchanged,
 )
+from ivrel.core.correcting.memory import Memory, OfDevice
 from ivrel.core.correcting.plan import Plan, make_plan
 from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import reached_by

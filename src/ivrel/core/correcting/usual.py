@@ -116,17 +116,21 @@ def preferring(asked: Requirement, scope: Scope, fleet: Usual | None) -> Require
     """
     facts = SETTINGS[asked.setting].facts(scope)
     needs = {
-        part: _preferring(need, part, facts, fleet) if _is_open(need) else need
+        part: _preferring(need, (asked.setting, part), facts, fleet) if _is_open(need) else need
         for part, need in asked.needs.items()
     }
     return replace(asked, needs=needs)
 
 
-def _preferring(need: Need, part: str, facts: Iterable[Fact], fleet: Usual | None) -> Need:
-    mine = [f for f in facts if part in ("", f.part)]
+def _preferring(
+    need: Need, at: tuple[str, str], facts: Iterable[Fact], fleet: Usual | None
+) -> Need:
+    """Return a need with what is preferred of it; `at`: the setting and the part that it is of."""
+    mine = [f for f in facts if at[1] in ("", f.part)]
     own = Counter(_value(f) for f in mine if not f.default)
     # All of one setting are the same to it, whichever destination or channel they are said of.
-    names = dict.fromkeys((f.setting, f.part) for f in mine)
+    # A device may say nothing of it so far.
+    names = dict.fromkeys((at, *((f.setting, f.part) for f in mine)))
     others = [value for at in names for value in (fleet or {}).get(at, ())]
     prefer = tuple(dict.fromkeys((*(value for value, _ in own.most_common()), *others)))
     return replace(need, prefer=prefer, unsure=fleet is None)
