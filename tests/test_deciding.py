@@ -5,7 +5,6 @@ for it.
 from __future__ import annotations
 
 import json
-from collections import Counter
 from pathlib import Path
 
 import pytest
@@ -27,8 +26,6 @@ DIALECTS = Dialects()
 
 @pytest.mark.parametrize("base", sorted(BASES))
 def test_what_is_decided_without_the_fleet_is_what_it_would_be_with_it(base: str) -> None:
-    outcomes: Counter[str] = Counter()
-
     @given(data=st.data())
     @tried(12)
     def hold(data: st.DataObject) -> None:
@@ -46,13 +43,10 @@ def test_what_is_decided_without_the_fleet_is_what_it_would_be_with_it(base: str
         try:
             alone = Corrector(policy, TODAY, (), None).correct(one, dialect, text, "x")
         except Undecided:
-            outcomes["undecided"] += 1
-        else:
-            outcomes["decided"] += bool(alone.changes)
-            assert known == [alone, alone]
+            return
+        assert known == [alone, alone]
 
     hold()
-    print(base, outcomes)
 
 
 POLICY = """policy: p

@@ -18,6 +18,7 @@ from ivrel.sources.packed import MIB, largest, unpacked
 
 BOM = b"\xef\xbb\xbf"
 UTF_16 = (b"\xff\xfe", b"\xfe\xff")
+_AT_ONCE = 1 << 16  # bytes that are read or written at once, or more
 FILES = 2000  # more files than any configuration of one device has
 
 
@@ -55,10 +56,12 @@ def raw_bytes(path: Path | str, shown: str) -> bytes:
 
 def _all_of(handle: int, size: int) -> bytes:
     """Return all that a file holds, which may grow meanwhile; `size`: what it has at first."""
-    pieces = []
-    while piece := os.read(handle, max(size, 1 << 16) + 1):
-        pieces.append(piece)
-    return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+    data = b""
+    while piece := os.read(handle, max(size, _AT_ONCE) + 1):
+        data += piece
+        if len(data) == size:
+            break
+    return data
 
 
 def _too_large(shown: str) -> Unreadable:
@@ -200,9 +203,6 @@ def _opened(path: Path) -> int:
     except FileNotFoundError:
         path.parent.mkdir(parents=True, exist_ok=True)
         return os.open(path, flags, 0o666)
-
-
-_AT_ONCE = 1 << 16  # bytes, or more
 
 
 def _large(pieces: Iterable[str]) -> Iterator[bytes]:

@@ -66,7 +66,7 @@ class Scope:
     `wanted`: the collectors that are asked for; None if the policy asks for none by name.
     """
 
-    __slots__ = ("_device", "_memo", "collectors", "records", "wanted")
+    __slots__ = ("_by_host", "_device", "_memo", "collectors", "records", "wanted")
 
     def __init__(
         self,
@@ -77,11 +77,14 @@ class Scope:
     ) -> None:
         self._device, self.records, self.collectors = device, records, collectors
         self.wanted = wanted
+        self._by_host: dict[object, list[Collector]] = {}
         self._memo: dict[tuple[object, ...], tuple[Any, set[Note]]] = {}
 
     def on(self, records: Records) -> Scope:
         """Return the same scope over other records."""
-        return Scope(self._device, records, self.collectors, self.wanted)
+        out = Scope(self._device, records, self.collectors, self.wanted)
+        out._by_host = self._by_host
+        return out
 
     @property
     def device(self) -> Device | None:
@@ -143,19 +146,16 @@ class Scope:
         self, endpoint: tuple[Value | None, Value | None, Value | None]
     ) -> tuple[str | None, bool]:
         """Return the collector at an address, and whether port and transport are its own."""
-        at = self.once(self._by_host, "hosts").get(endpoint[0], [])
+        if not self._by_host:
+            for c in self.collectors.values():
+                for host in dict.fromkeys((c.address, *c.names)):
+                    self._by_host.setdefault(host, []).append(c)
+        at = self._by_host.get(endpoint[0], [])
         exact = [c.name for c in at if c.endpoint[1:] == endpoint[1:]]
         meant = exact or [c.name for c in at]
         # Where two collectors share an address, the one that is asked for is meant.
         meant.sort(key=lambda name: self.wanted is not None and name not in self.wanted)
         return (meant[0] if meant else None), bool(exact)
-
-    def _by_host(self) -> dict[object, list[Collector]]:
-        out: dict[object, list[Collector]] = {}
-        for c in self.collectors.values():
-            for host in dict.fromkeys((c.address, *c.names)):
-                out.setdefault(host, []).append(c)
-        return out
 
     @property
     def serving(self) -> dict[str, Destination]:

@@ -151,7 +151,7 @@ def _plain_needle(text: Text, heads: tuple[Words, ...]) -> bytes:
 
 def _is_odd(data: bytes, first: bytes) -> bool:
     """Whether what stands behind a word is not always a plain word behind one blank."""
-    return any(first + odd in data for odd in (b"  ", b"\t", b' "'))
+    return re.search(re.escape(first) + rb'(?:  |\t| ")', data) is not None
 
 
 @lru_cache(maxsize=4096)
