@@ -631,3 +631,17 @@ def test_edits_of_parts_are_those_of_the_whole_text(
                 some = [every[n % len(every)] for n in edits]
                 done.append(grammar.apply(text, some, lambda path, words: (path, words[:1])))
     assert len(done) != 1 and len(set(done)) < 2
+
+
+_PIECES = ("a.", "a.b", "b.a.", "a", " ", "\t", "\n", "\n", "\r\n", "x")
+
+
+@given(st.lists(st.sampled_from(_PIECES), max_size=30).map("".join))
+def test_lines_with_one_beginning_are_found_as_those_with_several(text: str) -> None:
+    data = text.encode()
+    for begin in (b"a.", b"a.b"):
+        alone, beside = (
+            [run.span() for run in paths._runs(data, begins)]
+            for begins in ((begin,), (begin, b"?"))
+        )
+        assert alone == beside

@@ -101,6 +101,8 @@ class Deciding(Generic[R]):
     `doing`: what is done, for the progress.
     """
 
+    SMALL = 200  # so many devices are sooner gone through before than some of them twice
+
     def __init__(
         self,
         workspace: Workspace,
@@ -120,8 +122,11 @@ class Deciding(Generic[R]):
         if not self._left:
             yield from self._run(self._make({}), devices)
             return
-        job, fleet = self._make(None), self._workspace.fleet.devices
-        of_fleet = len(devices) == len(fleet)
+        of_fleet = len(devices) == len(self._workspace.fleet.devices)
+        if of_fleet and len(devices) <= self.SMALL:
+            yield from self._run(self._make(self._surveyed().usual()), devices)
+            return
+        job = self._make(None)
         survey = Surveying(self._workspace, self._today, sorted(self._left) if of_fleet else ())
         tally, held, late = Tally(), _Held[R](), list[Device]()
         for device, drafted in zip(devices, self._run(Drafting(job, survey), devices), strict=True):
@@ -135,13 +140,17 @@ class Deciding(Generic[R]):
                 held.add(drafted.found)
         if not late:
             return
-        if not of_fleet:
-            survey = Surveying(self._workspace, self._today, sorted(self._left))
-            for votes in through(survey, fleet):
-                tally.add(votes)
-        anew = self._run(self._make(tally.usual()), late)
+        usual = (tally if of_fleet else self._surveyed()).usual()
+        anew = self._run(self._make(usual), late)
         for found in held:
             yield next(anew) if found is None else found
+
+    def _surveyed(self) -> Tally:
+        """Return what all devices of the fleet have."""
+        tally, survey = Tally(), Surveying(self._workspace, self._today, sorted(self._left))
+        for votes in through(survey, self._workspace.fleet.devices):
+            tally.add(votes)
+        return tally
 
     def _run(self, job: Job[T], devices: Sequence[Device]) -> Iterator[T]:
         found = through(job, devices, self._scheduler, send=self._send)
