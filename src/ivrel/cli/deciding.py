@@ -1,7 +1,7 @@
 """Corrections whose values hang on what most of the fleet has, where the policy leaves a choice.
 
-Few do. So all devices are gone through once; what each of them has is counted on the way, and those
-that have to wait for the count are gone through again.
+Few do. So all devices of a large fleet are gone through once; what each of them has is counted on
+the way, and those that have to wait for the count are gone through again.
 """
 
 from __future__ import annotations

@@ -15,6 +15,7 @@ from ivrel.core.reading.statements import Statement, Strange, Understood
 from ivrel.core.settings.bearing import BEARS_ON, bearing
 from ivrel.core.text.bundle import Places
 from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.text.words import Path
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.core.vocabulary.verdict import Place
 from ivrel.core.vocabulary.wording import shorten
@@ -29,15 +30,15 @@ class Lines:
     def __init__(self, dialect: Dialect, data: bytes) -> None:
         self._dialect = dialect
         self._source = data.split(b"\n") if dialect.shape.DERIVED else []
-        self._said: dict[int, list[tuple[str, frozenset[str]]]] = {}
+        # Few lines of a text are shown: what the others say need not be found out.
+        self._there: dict[int, list[tuple[Path, bytes]]] = {}
         if self._source or not data:
             return
         try:
-            for line, text, match in matcher(dialect).explained(Text(data)):
-                if text:
-                    self._said.setdefault(line, []).append((text, self._about(match)))
+            for path, raw, line in matcher(dialect).parts(Text(data)):
+                self._there.setdefault(line, []).append((path, raw))
         except Unreadable:
-            self._said = {}
+            self._there = {}
 
     def _about(self, said: Statement) -> frozenset[str]:
         """Return the settings that a statement bears on, or may bear on."""
@@ -60,8 +61,10 @@ class Lines:
                 if there
                 else ""
             )
-        said = self._said.get(line, [])
-        about = [text for text, settings in said if setting in settings]
+        reader = matcher(self._dialect)
+        every = (reader.explain(path, raw) for path, raw in self._there.get(line, ()))
+        said = [(text, match) for text, match in every if text]
+        about = [text for text, match in said if setting in self._about(match)]
         return shorten("; ".join(dict.fromkeys(about or [text for text, _ in said])), LONGEST_SHOWN)
 
 

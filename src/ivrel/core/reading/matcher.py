@@ -24,6 +24,7 @@ from ivrel.core.reading.statements import (
     Understood,
 )
 from ivrel.core.reading.strange import strange
+from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import Foreign, Unreadable
@@ -130,17 +131,25 @@ class Matcher:
 
         The text is '' if it must not be shown.
         """
-        for path, raw, line in self.shape.find(text, self.heads.every):
-            found = self.match(path, raw)
-            said = decode(raw[:LONGEST])
-            if isinstance(found, Understood) and found.pattern != NO_PATTERN:
-                yield line, shorten(said, LONGEST), found
-                continue
-            # The header of a known block is its own words; what stands aside may be anything.
-            shown = found.header if isinstance(found, Aside) else False
-            if isinstance(found, Strange):
-                shown = found.shown
-            yield line, masked(said, LONGEST) if shown else "", found
+        for path, raw, line in self.parts(text):
+            said, found = self.explain(path, raw)
+            yield line, said, found
+
+    def parts(self, text: Text) -> Iterable[Found]:
+        """Yield the statements of all known parts, whatever they say."""
+        return self.shape.find(text, self.heads.every)
+
+    def explain(self, path: Path, raw: bytes) -> tuple[str, Statement]:
+        """Return a statement as it may be shown, '' if it must not be, and what is known of it."""
+        found = self.match(path, raw)
+        said = decode(raw[:LONGEST])
+        if isinstance(found, Understood) and found.pattern != NO_PATTERN:
+            return shorten(said, LONGEST), found
+        # The header of a known block is its own words; what stands aside may be anything.
+        shown = found.header if isinstance(found, Aside) else False
+        if isinstance(found, Strange):
+            shown = found.shown
+        return masked(said, LONGEST) if shown else "", found
 
     def known(self, path: Path, raw: bytes) -> Statement:
         """Return what is known of a statement, from what was seen before if it was."""
