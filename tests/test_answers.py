@@ -119,10 +119,11 @@ def _without_lines(result: DeviceResult) -> DeviceResult:
 
 
 def test_corrections_of_one_run_are_those_of_many() -> None:
-    corrector = Corrector(POLICY, TODAY)
-    for one in (*DEVICES, *reversed(DEVICES)):
-        known = one, DIALECTS[one.platform], configurations()[one.name][""].encode()
-        assert corrector.correct(*known, "x") == correct(*known, POLICY, TODAY, "x"), one.name
+    corrector, texts = Corrector(POLICY, TODAY), configurations()
+    known = {d.name: (d, DIALECTS[d.platform], texts[d.name][""].encode()) for d in DEVICES}
+    alone = {name: correct(*one, POLICY, TODAY, "x") for name, one in known.items()}
+    for name in (*known, *reversed(known)):
+        assert corrector.correct(*known[name], "x") == alone[name], name
 
 
 BY_KIND = """rules:
