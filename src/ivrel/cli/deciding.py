@@ -64,13 +64,6 @@ class Drafting(Job[Drafted[R]], Generic[R]):
     def failed(self, device: Device, problem: str) -> Drafted[R]:
         return Drafted(self._job.failed(device, problem), ())
 
-    def pack(self, results: list[Drafted[R]]) -> bytes:
-        return pickle.dumps(results)
-
-    def unpack(self, packed: bytes) -> list[Drafted[R]]:
-        found: list[Drafted[R]] = pickle.loads(packed)
-        return found
-
 
 class _Held(Generic[R]):
     """What waits, in its order: in memory as little as may be."""

@@ -4,7 +4,6 @@ judged by two policies.
 
 from __future__ import annotations
 
-import pickle
 from collections.abc import Collection, Mapping, Sequence
 from datetime import date
 from functools import cached_property
@@ -151,14 +150,6 @@ class OfCorrections(_OfWorkspace[R], Generic[R]):
     def worked_out(self, device: Device, text: Text, file: str) -> R:
         """Return what comes of one device; Undecided if that hangs on what the fleet has."""
         raise NotImplementedError
-
-    def pack(self, results: list[R]) -> bytes:
-        # Corrections hold types of many modules. The bytes come from this program's own workers.
-        return pickle.dumps(results)
-
-    def unpack(self, packed: bytes) -> list[R]:
-        found: list[R] = pickle.loads(packed)
-        return found
 
 
 class Correcting(OfCorrections["Correction | NotCorrected"]):

@@ -117,8 +117,7 @@ def spare(tried: Tried) -> list[Edit]:
         without = tried.on(records)
         # What the line was written for is most likely what is missing without it.
         first = owners.get(replace(edit, line=0), ())
-        likely = (name for name in first if name in asked and name not in case.waived)
-        each = dict.fromkeys((*likely, *names))
+        each = dict.fromkeys((*(name for name in first if name in names), *names))
         if all(standing(without, asked[name]) <= whole(name) for name in each) and (
             kept <= left_for(without, right=True)
         ):
