@@ -35,7 +35,7 @@ def test_shipped_dialects_are_right_in_both_directions(ivrel: Run, name: str) ->
         ("quern", "key: [address, transport, port]", "key: [name]", "no statement defines destination.name"),
         ("quern", "debug: debug}", "debug: notice}", "one word for two values"),
         ("quern", "export: on\n", "export: off\n", "the example means export: on; expected off"),
-        ("quern", "          export on\n", "          whistle on\n", "line 4 is not understood: whistle on"),
+        ("quern", "          export on\n", "          whistle on\n", "line 4 is not understood: … on"),
         ("skarn", "means:\n", "means:\n      clock: x\n", "clock: nothing; expected x"),
         ("marl", "examples:", "examples: []\nx:", "key 'x' is not known"),
         ("hollin", "statements:\n", 'statements:\n  - {in: record, says: "tag"}\n', "no slot; what"),

@@ -43,7 +43,7 @@ defaults: {{export: off, level: notice, destination.port: 514, destination.trans
 statements:
   - {{{block}says: "{head}enabled{sign} {{export}}"}}
   - {{{block}says: "{head}targets{sign} {{destination.address}}{parts}"}}
-aside: [{{{block}starts: [{head}note]}}]
+aside: [{{{block}starts: [{head}note]}}, {{starts: [other]}}]
 """,
         "tern.yaml",
     )

@@ -156,9 +156,11 @@ def test_colour_only_on_a_terminal_that_wants_it(example: Path) -> None:
 
 def test_a_text_of_brackets_is_no_markup(ivrel: Run, example: Path, tmp_path: Path) -> None:
     config = tmp_path / "odd.conf"
-    config.write_text("events\n    export on\n    [bold]send[/bold] \x1b[31m [/] x\n")
+    config.write_text(
+        "events\n    export on\n    [bold]send[/bold] \x1b[31m [/] x\n[bold]events[/bold] on\n"
+    )
     shown = ivrel("dialect", "try", "quern", config, code=1).stdout
-    assert "[bold]send[/bold]" in shown and "\x1b" not in shown
+    assert "[/] " not in shown and "[bold]" not in shown and "\x1b" not in shown
 
 
 @pytest.mark.parametrize(

@@ -165,7 +165,7 @@ CASES = [
     ("openconfig", "", "facility: local1", "unable", "openconfig has no statement for the facility", [], ""),
     ("openconfig", CONSOLE, "console: none", "unable", "its entries are only read", [1], ""),
     ("openconfig", "", "stamp: {kind: calendar}", "unable", "openconfig has no statement for the kind of stamps", [], ""),
-    ("quern", "whistle twice", "facility: local0", "unknown", "line 9 is not understood: whistle twice", [9], ""),
+    ("quern", "whistle twice", "facility: local0", "unknown", "line 9 is not understood: …", [9], ""),
     ("quern", "export twice", "facility: local0", "meets", "", [], ""),
 ]  # fmt: skip
 

@@ -146,7 +146,8 @@ def run_check(args: argparse.Namespace) -> int:
 
 def run_try(args: argparse.Namespace) -> int:
     """Show how a text is understood; exit code 1 if a line is not."""
-    from ivrel.core.reading.matcher import looks_like, matcher
+    from ivrel.core.reading.matcher import matcher
+    from ivrel.core.reading.recognising import looks_like
     from ivrel.core.reading.records import read_records
     from ivrel.core.reading.statements import Strange
     from ivrel.core.settings import Scope, read_settings

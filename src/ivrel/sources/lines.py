@@ -32,11 +32,15 @@ class Lines:
         self._source = data.split(b"\n") if dialect.shape.DERIVED else []
         # Few lines of a text are shown: what the others say need not be found out.
         self._there: dict[int, list[tuple[Path, bytes]]] = {}
+        self._outside: dict[int, str] = {}  # statements in doubt, beyond the known parts
         if self._source or not data:
             return
         try:
-            for path, raw, line in matcher(dialect).parts(Text(data)):
+            text = Text(data)
+            for path, raw, line in matcher(dialect).parts(text):
                 self._there.setdefault(line, []).append((path, raw))
+            for stray in matcher(dialect).outside(text):
+                self._outside[stray.line] = stray.text
         except Unreadable:
             self._there = {}
 
@@ -61,6 +65,8 @@ class Lines:
                 if there
                 else ""
             )
+        if line in self._outside:
+            return shorten(self._outside[line], LONGEST_SHOWN)
         reader = matcher(self._dialect)
         every = (reader.explain(path, raw) for path, raw in self._there.get(line, ()))
         said = [(text, match) for text, match in every if text]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from msgspec import Struct
 
@@ -12,16 +12,20 @@ from ivrel.core.authoring.abilities import unsaid
 from ivrel.core.dialects import Dialect
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import read_records
-from ivrel.core.reading.secrets import masked
+from ivrel.core.reading.shown import HIDDEN, known_words
 from ivrel.core.reading.statements import NO_PATTERN, Strange, Understood
 from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.core.settings.bearing import bearing
+from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import Unreadable
 
 MOST_KINDS = 2000  # of statements that are told apart; the rest is counted together
-_VALUE = re.compile(r"[0-9]|[\"'/@]")  # a word with one of these is a value, and not a word
+# First words that are shown although neither the dialect nor the trade knows them: plain words
+# that several statements begin with. A secret is neither.
+_PLAIN_WORD = re.compile(r"[a-z][a-z-]{1,19}")
+_OFTEN = 3
 
 
 class Kind(Struct):
@@ -59,6 +63,20 @@ class Unused(Struct, frozen=True):
     says: str
 
 
+class PassedOver(Struct):
+    """Statements that were passed over, since they resemble nothing that the dialect describes.
+
+    `begins`: the first word of the part that they stand in, `…` if it may be a secret; `number`: of
+    them, in `texts` configurations; `file`, `line`: the first of them.
+    """
+
+    begins: str
+    number: int
+    texts: int
+    file: str
+    line: int
+
+
 class Covered(Struct, frozen=True):
     """What a dialect knows of one configuration."""
 
@@ -73,7 +91,8 @@ class Cover(Struct, frozen=True):
     `texts`: those that could be read, the worst known first; `kinds`: what is not understood, the
     most frequent first; `lacking`: words that the spelling lacks; `silent`: settings of which this
     dialect can speak, and no text does; `unused`: statements of the dialect that no text has;
-    `unread`: texts that are none of this platform's, or cannot be read, and why.
+    `passed_over`: what has nothing to do with export, as far as the dialect tells, the most
+    frequent first; `unread`: texts that are none of this platform's, or cannot be read, and why.
     """
 
     texts: tuple[Covered, ...]
@@ -81,6 +100,7 @@ class Cover(Struct, frozen=True):
     lacking: tuple[Lacking, ...]
     silent: tuple[str, ...]
     unused: tuple[Unused, ...]
+    passed_over: tuple[PassedOver, ...]
     unread: tuple[tuple[str, str], ...]
 
     @property
@@ -115,6 +135,8 @@ class _Going:
         self._kinds: dict[object, Kind] = {}
         self._lacking: dict[tuple[str, str], Lacking] = {}
         self._used: Counter[int] = Counter()
+        self._passed_over: dict[str, PassedOver] = {}
+        self._known_words = known_words(dialect)
         self._spoken: set[str] = set()
 
     def take(self, name: str, data: bytes | str) -> None:
@@ -141,7 +163,51 @@ class _Going:
                 strange += 1
                 place = records.place(name)(line)
                 self._take_strange(found, path, raw, place, seen)
+        for path, raw, line in self._elsewhere(text):
+            found = self._matcher.known(path, raw)
+            place = records.place(name)(line)
+            if isinstance(found, Strange) and found.slots:
+                strange += 1
+                self._take_strange(found, path, raw, place, seen)
+            elif not self._matcher.is_aside(path, raw):
+                top = path[0] if path else tuple(self._matcher.shape.split(decode(raw)))
+                self._pass_over(top[0] if top else "", place, seen)
         self._texts.append(Covered(name, understood, strange))
+
+    def _elsewhere(self, text: Text) -> Iterator[Found]:
+        """Yield the statements that stand in none of the parts that the dialect knows."""
+        shape = self._matcher.shape
+        if shape.DERIVED:
+            return
+        for path, raw, line in shape.statements(text):
+            top = path[0] if path else tuple(shape.split(decode(raw)))
+            if top and top[0] not in self._matcher.heads.firsts:
+                yield path, raw, line
+
+    def _pass_over(self, begins: str, place: tuple[str, int], seen: set[object]) -> None:
+        one = self._passed_over.get(begins)
+        if one is None:
+            if len(self._passed_over) >= MOST_KINDS:
+                return
+            one = self._passed_over[begins] = PassedOver(begins, 0, 0, *place)
+        one.number += 1
+        one.texts += ("passed over", begins) not in seen
+        seen.add(("passed over", begins))
+
+    def _hide_rare(self) -> Iterator[PassedOver]:
+        """Yield what was passed over; of first words that may be secrets, all together."""
+        hidden: PassedOver | None = None
+        for one in self._passed_over.values():
+            plain = _PLAIN_WORD.fullmatch(one.begins) and one.number >= _OFTEN
+            if plain or one.begins.casefold() in self._known_words:
+                yield one
+            elif hidden is None:
+                hidden = PassedOver(HIDDEN, one.number, one.texts, one.file, one.line)
+            else:
+                hidden.number += one.number
+                hidden.texts = max(hidden.texts, one.texts)
+        if hidden is not None:
+            yield hidden
 
     def _take_strange(
         self, found: Strange, path: Path, raw: bytes, place: tuple[str, int], seen: set[object]
@@ -149,17 +215,19 @@ class _Going:
         words = tuple(self._matcher.shape.split(decode(raw)))
         if found.shown:
             self._take_lacking(path, words, place)
-        inside = " / ".join(" ".join(map(_masked, header)) for header in path)
-        # Words are told apart up to the first that is a value: behind it, they may be values, too.
-        front = tuple(map(_masked, words))
-        at = (inside, front[: front.index("…") + 1] if "…" in front else front, len(words))
+        inside = " / ".join(" ".join(map(self._word, header)) for header in path)
+        # Words are told apart up to the first that is not known: behind it, all may be values.
+        front = tuple(map(self._word, words))
+        known = front.index(HIDDEN) if HIDDEN in front else len(front)
+        first = words[0] if _PLAIN_WORD.fullmatch(words[0]) else ""
+        at = (inside, first, front[:known], len(words))
         if not found.shown:
-            at = (inside, ("",), 0)
+            at = (inside, "", (), 0)
         kind = self._kinds.get(at)
         if kind is None:
             if len(self._kinds) >= MOST_KINDS:
                 return
-            text = masked(decode(raw)) if found.shown else ""
+            text = self._matcher.shown(raw) if found.shown else ""
             says = " ".join(front) if found.shown else ""
             bears_on = tuple(bearing(self._dialect, found))
             kind = Kind(says, inside, 0, 0, *place, text, bears_on)
@@ -169,6 +237,10 @@ class _Going:
         kind.number += 1
         kind.texts += at not in seen
         seen.add(at)
+
+    def _word(self, word: str) -> str:
+        """Return a word as it may be shown: one that nobody knows may be a secret."""
+        return word if word.casefold() in self._known_words else HIDDEN
 
     def _take_lacking(self, path: Path, words: Words, place: tuple[str, int]) -> None:
         lacking = self._matcher.lacking(path, words)
@@ -193,13 +265,9 @@ class _Going:
             ),
             tuple(name for name in SETTINGS if name not in never),
             tuple(unused),
+            tuple(sorted(self._hide_rare(), key=lambda one: (-one.number, one.begins))),
             tuple(self._unread),
         )
-
-
-def _masked(word: str) -> str:
-    """Return a word, or '…' if it looks like a value."""
-    return "…" if _VALUE.search(word) else word
 
 
 def _alike(one: list[str], other: Words) -> str:

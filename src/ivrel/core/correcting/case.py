@@ -13,7 +13,7 @@ from ivrel.core.correcting.memory import Memory
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.auditor import Auditor
-from ivrel.core.judging.judge import with_waivers
+from ivrel.core.judging.judge import hosts_of, with_waivers
 from ivrel.core.policy import Policy, Requirement
 from ivrel.core.reading.records import Records, read_records
 from ivrel.core.shapes.shape import Edit
@@ -76,7 +76,7 @@ class Case:
 
     def read(self, text: Text) -> Records:
         """Return what a text says; Unreadable if it is none of the platform's."""
-        return read_records(self.dialect, text)
+        return read_records(self.dialect, text, hosts=hosts_of(self.policy))
 
     def apply(self, text: Text, edits: Sequence[Edit]) -> Text:
         """Return the text after edits; Refused if the platform would not take one of them."""

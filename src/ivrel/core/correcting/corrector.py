@@ -26,7 +26,7 @@ from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, leaves_open, prefe
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.auditor import Auditor, Found
-from ivrel.core.judging.judge import scope_of
+from ivrel.core.judging.judge import hosts_of, scope_of
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.reading.records import read_records
@@ -106,7 +106,7 @@ class Corrector:
         # Where a part can be read alone, as for an audit, all of the text is still to be parsed.
         if dialect.shape.WHOLE:
             own.text = Text(own.text.data, whole=True)
-        records = read_records(dialect, own.text)
+        records = read_records(dialect, own.text, hosts=hosts_of(self.auditor.policy))
         scope = scope_of(device, records, self.auditor.policy, whole)
         memory = self._memory_of(dialect, scope)
         state = Answers(scope, memory, own)

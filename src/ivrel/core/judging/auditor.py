@@ -12,10 +12,17 @@ from msgspec.structs import replace
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.judging.judge import Known, judge_one, scope_of, unreadable, with_waivers
+from ivrel.core.judging.judge import (
+    Known,
+    hosts_of,
+    judge_one,
+    scope_of,
+    unreadable,
+    with_waivers,
+)
 from ivrel.core.judging.recall import Recall, is_of_text
 from ivrel.core.policy import Policy, Requirement, effective
-from ivrel.core.reading.matcher import looks_like
+from ivrel.core.reading.recognising import looks_like
 from ivrel.core.reading.records import Note, Notes, read_records
 from ivrel.core.settings import Scope
 from ivrel.core.settings.bearing import slots_to_read
@@ -78,7 +85,8 @@ class Auditor:
         asked = effective(self.policy, device)
         text = data if isinstance(data, Text) else Text(data)
         try:
-            records = read_records(dialect, text, slots_to_read(dialect, asked))
+            slots = slots_to_read(dialect, asked)
+            records = read_records(dialect, text, slots, hosts_of(self.policy))
             scope = scope_of(device, records, self.policy, asked)
             verdicts = self.judge(scope, asked, file, finding=finding)
         except Foreign as problem:

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Requirement, Waiver, effective
+from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Stray
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
@@ -43,6 +44,23 @@ def unreadable(device: Device, policy: Policy, problem: str) -> DeviceResult:
         for r in effective(policy, device).values()
     )
     return DeviceResult(device.name, device.kind, device.site, device.platform, verdicts, problem)
+
+
+SHORTEST_NAME = 5  # letters: a shorter name of a collector stands in many statements
+
+
+def hosts_of(policy: Policy) -> Hosts:
+    """Return the addresses and names of a policy's collectors, by which statements name them."""
+
+    def find() -> Hosts:
+        out: list[str] = []
+        for c in policy.collectors.values():
+            out += [c.address, *c.names]
+            if len(c.name) >= SHORTEST_NAME:
+                out.append(c.name)
+        return Hosts(out)
+
+    return policy.once("hosts", find)
 
 
 def scope_of(

@@ -19,7 +19,8 @@ class Heads:
 
     `eager`: of the parts that are always read; `every`: of all known parts, the eager ones first;
     `lazy`: of each table that is looked up; `named`: those behind which the name of a row stands,
-    so that one row can be looked up by it.
+    so that one row can be looked up by it; `eager_firsts`, `firsts`: the first words of the eager
+    heads, and of all.
     """
 
     def __init__(self, dialect: Dialect) -> None:
@@ -31,6 +32,8 @@ class Heads:
             *self.eager,
             *(head for head in _of(dialect.patterns) if head not in self.eager),
         )
+        self.eager_firsts = frozenset(head[0] for head in self.eager if head)
+        self.firsts = frozenset(head[0] for head in self.every if head)
         self.lazy = {table: _of([p for p in lazy if p.table == table]) for table in LAZY}
         self.named = {head_of(p) for p in lazy if self._is_named(p)}
         # The slots whose values name rows of a lazy table, with the tables that they are fields of.

@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from ivrel.core.reading.heads import head_of
 from ivrel.core.reading.matcher import Matcher
-from ivrel.core.reading.secrets import masked
 from ivrel.core.reading.statements import DOUBT, NO_PATTERN, Key, Mark, Strange, Understood
 from ivrel.core.reading.tables import rows_of, values_of
 from ivrel.core.text.text import LONGEST, Text, decode
@@ -112,7 +111,7 @@ def _doubtful_row(matcher: Matcher, table: str, path: Path, raw: bytes) -> Under
             fields = pattern.naming(path, words, matcher.keys)
         if fields:
             key = tuple(value for _, value in fields)
-            doubt = ((DOUBT, masked(decode(raw))),)
+            doubt = ((DOUBT, matcher.shown(raw)),)
             return Understood(NO_PATTERN, table, key, fields, doubt, (), (), path, words)
     return None
 

@@ -10,8 +10,12 @@ from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.items import Fields, Outline, Variable, outline
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.reading.doubt import Doubt
+from ivrel.core.reading.elsewhere import mentioning, resembling
 from ivrel.core.reading.heads import Heads
+from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.secrets import masked
+from ivrel.core.reading.shown import LONGEST_SHOWN, shown
 from ivrel.core.reading.statements import (
     LAZY,
     NO_PATTERN,
@@ -23,7 +27,6 @@ from ivrel.core.reading.statements import (
     Stray,
     Understood,
 )
-from ivrel.core.reading.strange import strange
 from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
@@ -62,6 +65,7 @@ class Matcher:
         self.shape = dialect.shape
         self.heads = Heads(dialect)
         self.keys = self.heads.keys
+        self.doubt = Doubt(dialect)
         self.lazy = [p for p in dialect.patterns if p.table in LAZY]
         self._seen: dict[tuple[Path, bytes], Statement] = {}
         self._identities: dict[tuple[Path, Words], object] = {}
@@ -75,7 +79,7 @@ class Matcher:
 
     def read(self, text: Text, heads: tuple[Words, ...]) -> tuple[list[Mark], tuple[Stray, ...]]:
         """Return what is understood of the parts of a configuration that have these heads, and what
-        is strange. Foreign if nothing in the text is of this platform.
+        is in doubt. Foreign if nothing in the text is of this platform.
         """
         marks: list[Mark] = []
         strays: list[Stray] = []
@@ -86,15 +90,37 @@ class Matcher:
             others = tuple(head for head in self.heads.every if head not in heads)
             if not self._collect(text, others, [], []):
                 raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
-        return marks, tuple(strays)
+        return marks, (*strays, *self.outside(text))
+
+    def outside(self, text: Text) -> tuple[Stray, ...]:
+        """Return the statements in doubt that stand in none of the parts that a dialect knows."""
+        return text.once(("outside", self.dialect), lambda: tuple(resembling(self, text)))
+
+    def mentions(self, text: Text, hosts: Hosts) -> tuple[Stray, ...]:
+        """Return the statements of no known part that name a collector."""
+        at = "mentions", self.dialect, hosts.names
+        return text.once(at, lambda: tuple(mentioning(self, text, hosts)))
+
+    def is_aside(self, path: Path, raw: bytes) -> bool:
+        """Whether the dialect sets a statement aside."""
+        words = tuple(self.shape.split(decode(raw[:LONGEST])))
+        return any(pattern.begins(path, words) for pattern in self.dialect.aside)
+
+    def stray(self, path: Path, raw: bytes, line: int, found: Strange) -> Stray:
+        """Return a statement that is not understood, with its line and as it may be shown."""
+        said = self.shown(raw) if found.shown else ""
+        return Stray(line, said, found, self._row_of(path))
+
+    def shown(self, raw: bytes, most: int = LONGEST_SHOWN) -> str:
+        """Return a statement that is not understood, as it may be shown."""
+        said = decode(raw[:LONGEST])
+        # What a shape worked out is a sentence of its own, which quotes no more than it must.
+        return masked(said, most) if self.shape.DERIVED else shown(self.dialect, said, most)
 
     def _collect(
         self, text: Text, heads: tuple[Words, ...], marks: list[Mark], strays: list[Stray]
     ) -> bool:
-        """Gather what is understood and what is strange.
-
-        Say whether anything is of this platform.
-        """
+        """Gather what is understood and in doubt; say whether anything is of this platform."""
         known = False
         seen = self._seen
         for path, raw, line in self.shape.find(text, heads):
@@ -109,8 +135,7 @@ class Matcher:
                 known = True
             # What bears on no slot, no setting would ask about.
             elif found.slots:
-                said = masked(decode(raw)) if found.shown else ""
-                strays.append(Stray(line, said, found, self._row_of(path)))
+                strays.append(self.stray(path, raw, line, found))
         return known or bool(marks)
 
     def _row_of(self, path: Path) -> tuple[str, Key] | None:
@@ -127,13 +152,14 @@ class Matcher:
             return 0
 
     def explained(self, text: Text) -> Iterator[tuple[int, str, Statement]]:
-        """Yield the statements of all known parts: line, text, and what is known of it.
-
-        The text is '' if it must not be shown.
+        """Yield the statements of all known parts, and those in doubt elsewhere: line, text ('' if
+        it must not be shown), and what is known of it.
         """
         for path, raw, line in self.parts(text):
             said, found = self.explain(path, raw)
             yield line, said, found
+        for stray in self.outside(text):
+            yield stray.line, stray.text, stray.strange
 
     def parts(self, text: Text) -> Iterable[Found]:
         """Yield the statements of all known parts, whatever they say."""
@@ -146,10 +172,10 @@ class Matcher:
         if isinstance(found, Understood) and found.pattern != NO_PATTERN:
             return shorten(said, LONGEST), found
         # The header of a known block is its own words; what stands aside may be anything.
-        shown = found.header if isinstance(found, Aside) else False
+        may_show = found.header if isinstance(found, Aside) else False
         if isinstance(found, Strange):
-            shown = found.shown
-        return masked(said, LONGEST) if shown else "", found
+            may_show = found.shown
+        return self.shown(raw, LONGEST) if may_show else "", found
 
     def known(self, path: Path, raw: bytes) -> Statement:
         """Return what is known of a statement, from what was seen before if it was."""
@@ -162,9 +188,7 @@ class Matcher:
             return found
 
     def lacking(self, path: Path, words: Words) -> tuple[str, str] | None:
-        """Return the slot and the word for which alone a pattern does not understand a statement;
-        None if there is no such pattern.
-        """
+        """Return the slot and the only word that keep a pattern from understanding a statement."""
         for first in (words[0], ""):
             for _, pattern, form in self._of_length(len(path), first, len(words)):
                 if form.values is None or pattern.read_path(path) is None:
@@ -194,16 +218,19 @@ class Matcher:
         if any(pattern.begins(path, words) for pattern in self.dialect.aside):
             return _ASIDE
         named = self._naming(path, words)
-        # Whatever stands in a row of a lazy table shows that the row is there. If it begins as a
-        # statement that is known, it is strange instead, and may bear on the row.
-        if named and not self._is_doubtful(path, words):
+        # Whatever stands in a row of a lazy table shows that the row is there. If it resembles a
+        # statement that is known, it is in doubt instead, and may bear on the row.
+        if named and not self._is_doubtful(path, words) and not self.doubt.resembled(path, words):
             return named
         if self.is_header(path, words):
             return _HEADER
-        return strange(self.dialect, path, words) or _ASIDE
+        return self.doubt.of(path, words) or _ASIDE
 
     def _is_doubtful(self, path: Path, words: Words) -> bool:
-        """Whether a statement in a row of a lazy table begins as one that this dialect knows."""
+        """Whether a statement in a row of a lazy table begins as one that this dialect knows, or
+        takes one away.
+        """
+        words = self.shape.negated(words) or words
         for p in self.lazy:
             if p.path:
                 if p.alike(words) and p.read_path(path) is not None:
@@ -306,7 +333,9 @@ class Matcher:
         at = path, words
         found = self._identities.get(at)
         if found is None:
-            match = self.find(path, words) if words else None
+            # A statement takes the place of the one that takes it away, and the other way round.
+            said = self.shape.negated(words) or words
+            match = self.find(path, said) if said else None
             found = at if match is None else self.identity_of(match)
             if len(self._identities) < MOST_KNOWN:
                 self._identities[at] = found
@@ -318,9 +347,3 @@ class Matcher:
         if match.many:
             return match.path, match.words
         return self.dialect.groups[match.pattern], match.key
-
-
-def looks_like(text: Text, dialects: Iterable[Dialect]) -> str | None:
-    """Return the dialect that understands most of a text; None if none understands anything."""
-    best = max(((matcher(d).understood(text), d.name) for d in dialects), default=(0, ""))
-    return best[1] if best[0] else None

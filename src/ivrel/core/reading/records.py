@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.reading import Reading
 from ivrel.core.reading.statements import LAZY, Key, Mark, Stray
 from ivrel.core.reading.tables import value_of, values_of
@@ -94,6 +95,12 @@ class Records:
         """Return the same records, which note what is looked at."""
         out = self._copied(self._changes)
         out.notes = notes
+        return out
+
+    def with_strays(self, more: tuple[Stray, ...]) -> Records:
+        """Return the same records, with more statements that are in doubt."""
+        out = self._copied(self._changes)
+        out.strays = (*self.strays, *more)
         return out
 
     def _copied(self, changes: Mapping[str, Mapping[Key, Row]]) -> Records:
@@ -204,16 +211,27 @@ class Records:
 
 
 def read_records(
-    dialect: Dialect, data: bytes | Text, slots: frozenset[str] | None = None
+    dialect: Dialect,
+    data: bytes | Text,
+    slots: frozenset[str] | None = None,
+    hosts: Hosts | None = None,
 ) -> Records:
     """Return what a configuration says; Unreadable if it is none of this platform's.
 
-    `slots`: those that are asked for; parts of the text that say none of them are not read. The
-    same parts of a text are read once, however often they are asked for.
+    `slots`: those that are asked for; parts of the text that say none of them are not read;
+    `hosts`: the collectors of the policy. The same parts of a text are read once, however often
+    they are asked for.
     """
     text = data if isinstance(data, Text) else Text(data)
     reader = matcher(dialect)
     heads = reader.heads.eager if slots is None else reader.heads.saying(slots)
-    return text.once(
+    records = text.once(
         ("records", dialect, heads), lambda: Records(dialect, *reader.read(text, heads), text)
     )
+    lines = {stray.line for stray in records.strays}
+    mentions = () if hosts is None else reader.mentions(text, hosts)
+    more = tuple(stray for stray in mentions if stray.line not in lines)
+    if not more:
+        return records
+    at = "records", dialect, heads, more
+    return text.once(at, lambda: records.with_strays(more))

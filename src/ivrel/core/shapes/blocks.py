@@ -11,7 +11,7 @@ statements of that block that begin with the rest of its words.
 from __future__ import annotations
 
 import re
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from functools import lru_cache
 from typing import ClassVar
 
@@ -29,6 +29,11 @@ class Blocks(Shape, frozen=True):
     """The shape `blocks`; `indent`: the blanks by which a new block is moved in."""
 
     LISTS: ClassVar[bool] = True
+    ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (
+        rb"\n[ \t]*+",
+        rb"[^\s]++",
+        rb"[ \t]++",
+    )
 
     indent: int = 4
 
@@ -53,15 +58,17 @@ class Blocks(Shape, frozen=True):
         comment = self.comment.encode()
         begins, _ = _line_begins(tuple(heads))
         for start, _ in lines_with(data, word, behind):
-            # Up to the first line that begins in the first column and is no comment: the head of
-            # the block that the word stands in.
-            top = start
-            while top and data[top : top + 1] in (b" ", b"\t", b"\r", b"\n", comment[:1]):
-                top = data.rfind(b"\n", 0, top - 1) + 1
+            top = _top_of(data, start, comment)
             if not begins.match(data, top):
                 continue
             first, wanted = text.line_of(top), text.line_of(start)
             yield from (found for found in _block(data, top, first, comment) if found[2] == wanted)
+
+    def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
+        data, comment = text.data, self.comment.encode()
+        top = _top_of(data, data.rfind(b"\n", 0, at) + 1, comment)
+        lines, end = _lines_of_block(data, top, comment)
+        return end, _statements(lines, text.line_of(top), comment)
 
     @property
     def apart(self) -> bool:
@@ -178,18 +185,32 @@ def _spelled(word: str) -> str:
 
 def _block(data: bytes, start: int, line: int, comment: bytes) -> Iterator[Found]:
     """Yield the statements of one top-level line and what is indented below it."""
+    return _statements(_lines_of_block(data, start, comment)[0], line, comment)
+
+
+def _lines_of_block(data: bytes, start: int, comment: bytes) -> tuple[list[bytes], int]:
+    """Return one top-level line with those that are indented below it, and where they end."""
     lines: list[bytes] = []
     at = start
     while True:
         end = data.find(b"\n", at)
         lines.append(data[at : end if end >= 0 else len(data)])
         if end < 0:
-            break
+            return lines, len(data)
         at = end + 1
         first = data[at : at + 1]
         if first not in (b" ", b"\t", b"\r", b"\n") and not data.startswith(comment, at):
-            break
-    return _statements(lines, line, comment)
+            return lines, at
+
+
+def _top_of(data: bytes, start: int, comment: bytes) -> int:
+    """Return where the line begins at the top that the line at a place stands below: the first one
+    upwards that begins in the first column and is no comment.
+    """
+    top = start
+    while top and data[top : top + 1] in (b" ", b"\t", b"\r", b"\n", comment[:1]):
+        top = data.rfind(b"\n", 0, top - 1) + 1
+    return top
 
 
 def _statements(lines: Sequence[bytes], number: int, comment: bytes) -> Iterator[Found]:

@@ -10,7 +10,7 @@ those statements and blocks of the same block that begin with the rest of its wo
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import ClassVar
 
@@ -18,6 +18,7 @@ from msgspec.structs import replace
 
 from ivrel.core.form import Key
 from ivrel.core.form import Text as Word
+from ivrel.core.shapes.node_edits import cut, insert
 from ivrel.core.shapes.nodes import (
     Node,
     Signs,
@@ -32,7 +33,7 @@ from ivrel.core.shapes.nodes import (
     tops,
 )
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
-from ivrel.core.text.lines import line_end, lines_with
+from ivrel.core.text.lines import lines_with
 from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words, split_words
 from ivrel.core.vocabulary.errors import Unreadable
@@ -48,6 +49,11 @@ class Braces(Shape, frozen=True):
 
     WHOLE: ClassVar[bool] = True
     LISTS: ClassVar[bool] = True
+    ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (
+        rb"[\n;{}]\s*+",
+        rb"[^\s{};]++",
+        rb"\s++",
+    )
     OPTIONS: ClassVar[Mapping[str, Key]] = {
         **Shape.OPTIONS,
         "wrapper": Key(Word("a word"), "the block that everything stands in"),
@@ -137,6 +143,16 @@ class Braces(Shape, frozen=True):
             for node in parse(data, self.signs, at, block_end(data, at))[:1] if at >= 0 else ():
                 if any(node.words[: len(head)] == head for head in heads):
                     yield from (found for found in _flat(text, (node,), ()) if word in found[1])
+
+    def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
+        data = text.data
+        if text.whole or not is_plain(data, self.signs, [at]):
+            return super().part_around(text, at)
+        begin = around(data, at, self.signs)
+        if begin < 0:
+            return super().part_around(text, at)
+        end = block_end(data, begin)
+        return max(end, at + 1), _flat(text, parse(data, self.signs, begin, end)[:1], ())
 
     def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
         out: list[str] = []
@@ -282,7 +298,7 @@ def _apply(data: bytes, edit: Edit, identity: Identity, shape: Braces) -> bytes:
         if not blocks:
             if edit.removes:
                 raise missing(edit, join)
-            return _insert(data, holders, nodes, edit.path[level:], edit.words, shape)
+            return insert(data, holders, nodes, edit.path[level:], edit.words)
         holders = blocks
         nodes = tuple(child for block in blocks for child in block.children)
     if edit.removes:
@@ -290,7 +306,7 @@ def _apply(data: bytes, edit: Edit, identity: Identity, shape: Braces) -> bytes:
         if not hits:
             raise missing(edit, join)
         for node in reversed(hits):
-            data = _cut(data, node)
+            data = cut(data, node)
         return data
     wanted = identity(edit.path, edit.words)
     hits = [n for n in nodes if n.inner < 0 and identity(edit.path, n.words) == wanted]
@@ -304,45 +320,4 @@ def _apply(data: bytes, edit: Edit, identity: Identity, shape: Braces) -> bytes:
             + (b";" if ended else b"; ")
             + data[node.stop :]
         )
-    return _insert(data, holders, nodes, (), edit.words, shape)
-
-
-def _cut(data: bytes, node: Node) -> bytes:
-    """Take a member away, with its line if it has one to itself."""
-    before, after = data.rfind(b"\n", 0, node.start) + 1, data.find(b"\n", node.stop)
-    if after >= 0 and not data[before : node.start].strip() and not data[node.stop : after].strip():
-        return data[:before] + data[after + 1 :]
-    return data[: node.start] + data[node.stop :].removeprefix(b" ")
-
-
-def _insert(
-    data: bytes,
-    holders: Sequence[Node],
-    nodes: Sequence[Node],
-    path: Path,
-    words: Words,
-    shape: Braces,
-) -> bytes:
-    """Add a statement, and the blocks that it still lacks, behind the last member of the last
-    block.
-    """
-    holder = holders[-1] if holders else None
-    nodes = holder.children if holder else nodes
-    text = join(words) + ";"
-    for header in reversed(path):
-        text = f"{join(header)} {{ {text} }}"
-    if nodes:
-        last = nodes[-1]
-        begin = data.rfind(b"\n", 0, last.start) + 1
-        lead = data[begin : last.start]
-        # On a line of its own, moved in as the last member is, if that has a line of its own.
-        joint = b" " if lead.strip() else line_end(data) + lead
-        ended = data[last.start : last.stop].endswith((b";", b"}"))
-        return (
-            data[: last.stop] + (b"" if ended else b";") + joint + text.encode() + data[last.stop :]
-        )
-    if holder is not None:
-        return (
-            data[: holder.inner] + b" " + text.encode() + b" " + data[holder.inner :].lstrip(b" ")
-        )
-    return data + (b"" if data.endswith(b"\n") or not data else b"\n") + text.encode() + b"\n"
+    return insert(data, holders, nodes, (), edit.words)

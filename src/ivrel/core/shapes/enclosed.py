@@ -38,6 +38,11 @@ class Enclosed(Shape, frozen=True):
     """
 
     LISTS: ClassVar[bool] = True
+    ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (
+        rb"\n[ \t]*+",
+        rb"[^\s]++",
+        rb"[ \t]++",
+    )
 
     WHOLE: ClassVar[bool] = True
     OPTIONS: ClassVar[Mapping[str, Key]] = {

@@ -155,6 +155,10 @@ class Listed(Shape, frozen=True):
         self.inner.check(text)
 
     @property
+    def anchors(self) -> tuple[bytes, bytes, bytes]:
+        return self.inner.anchors
+
+    @property
     def apart(self) -> bool:
         return self.inner.apart
 
@@ -186,6 +190,10 @@ class Listed(Shape, frozen=True):
         self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
     ) -> Iterator[Found]:
         return self._each(self.inner.holding(text, word, heads, behind))
+
+    def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
+        end, found = self.inner.part_around(text, at)
+        return end, self._each(found)
 
     def _each(self, found: Iterable[Found]) -> Iterator[Found]:
         """Yield statements, those of a list one by one."""

@@ -8,7 +8,7 @@ A change assigns again; a line that begins with the removal word takes away ever
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Container, Iterator, Sequence
+from collections.abc import Collection, Container, Iterable, Iterator, Sequence
 from functools import lru_cache
 from typing import ClassVar
 
@@ -33,6 +33,11 @@ class Paths(Shape, frozen=True):
 
     LISTS: ClassVar[bool] = True
     ASSIGNS: ClassVar[bool] = True
+    ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (
+        rb"\n[ \t]*+",
+        rb"[^\s.=]++",
+        rb"(?:[ \t]*+[.=][ \t]*+|[ \t]++)",
+    )
 
     def split(self, line: str) -> list[str]:
         return split_path(line)
@@ -42,7 +47,7 @@ class Paths(Shape, frozen=True):
 
     def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
         data = text.data
-        begins = tuple((join_path(head) + ".").encode() for head in heads)
+        begins = tuple(join_path(head).encode() for head in heads)
         if not begins:
             return
         for run in _runs(data, begins):
@@ -54,9 +59,12 @@ class Paths(Shape, frozen=True):
         self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
     ) -> Iterator[Found]:
         data = text.data
-        begin = tuple((join_path(head) + ".").encode() for head in heads)
+        begins = tuple(join_path(head).encode() for head in heads)
+        if not begins:
+            return
+        run, _ = _run(begins)
         for start, end in lines_with(data, word, behind):
-            if data[start:end].lstrip().startswith(begin):
+            if run.match(data, start, end):
                 yield (), data[start:end].strip(), text.line_of(start)
 
     def everything(self, text: Text) -> Iterator[Found]:
@@ -65,6 +73,20 @@ class Paths(Shape, frozen=True):
             said = raw.strip()
             if said and not said.startswith(comment):
                 yield (), said, n
+
+    def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
+        data = text.data
+        start, end = data.rfind(b"\n", 0, at) + 1, next_line(data, at)
+        # The lines behind it that begin with the same word are looked at together with it.
+        first = data[start:end].lstrip(_BLANKS).partition(b".")[0].partition(b"=")[0]
+        while first.strip() and end < len(data) and data.startswith(first, end):
+            end = next_line(data, end)
+        comment = self.comment.encode()
+        said = (
+            ((), raw.strip(), line)
+            for line, raw in enumerate(data[start:end].split(b"\n"), text.line_of(start))
+        )
+        return end, (one for one in said if one[1] and not one[1].startswith(comment))
 
     @property
     def apart(self) -> bool:
@@ -158,7 +180,10 @@ def _next(
     while place >= 0:
         start = data.rfind(b"\n", at, place)
         if start >= 0 and not data[start + 1 : place].strip(_BLANKS):
-            return run.match(data, start + 1)
+            found = run.match(data, start + 1)
+            # A name that only begins alike is another one.
+            if found:
+                return found
         place = data.find(begin, next_line(data, place))
     return None
 
@@ -171,7 +196,7 @@ def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes
     """Return what matches lines one after the other that begin with any of these, indented or not;
     and where one begins.
     """
-    one = b"[" + _BLANKS + b"]*+(?:" + b"|".join(map(re.escape, begins)) + b")"
+    one = b"[" + _BLANKS + b"]*+(?:" + b"|".join(map(re.escape, begins)) + b")(?=[ \t]*+[.=])"
     return re.compile(b"(?:" + one + b"[^\n]*+(?:\n|$))++"), re.compile(b"\n" + one)
 
 
@@ -183,7 +208,7 @@ def _places(data: bytes, edits: Sequence[Edit]) -> list[tuple[int, int]]:
     # A last line without an end is one of the whole text.
     if not data.endswith(b"\n"):
         return [whole]
-    begins = {f"{edit.words[0]}.".encode() for edit in edits}
+    begins = {edit.words[0].encode() for edit in edits}
     runs = [run.span() for run in _runs(data, tuple(begins))] if begins else []
     return [(runs[0][0], runs[-1][1]) if runs else (0, 0), (len(data), len(data))]
 
@@ -211,13 +236,8 @@ class _Editing:
 
     def __init__(self, lines: list[bytes], firsts: Collection[str]) -> None:
         self._whole = lines
-        heads = tuple(f"{first}.".encode() for first in firsts)
-        # Most lines begin in the first column, and need not be stripped to be looked at.
-        self._about = [
-            at
-            for at, raw in enumerate(lines)
-            if raw.startswith(heads) or (raw[:1] <= b" " and raw.lstrip().startswith(heads))
-        ]
+        begin, _ = _run(tuple(first.encode() for first in firsts))
+        self._about = [at for at, raw in enumerate(lines) if begin.match(raw)]
         self._lines = [_Line(at, lines[at]) for at in self._about]
 
     def carry_out(self, edit: Edit, equals: str) -> None:

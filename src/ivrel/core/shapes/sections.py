@@ -12,13 +12,20 @@ the dialect's removal word, takes one away.
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Container, Iterator, Sequence
+from collections.abc import Collection, Container, Iterable, Iterator, Sequence
 from functools import lru_cache
 from typing import ClassVar
 
 from ivrel.core.shapes.paths import split_path
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
-from ivrel.core.text.lines import as_before, assigned, edited_lines, in_place_of, spacing
+from ivrel.core.text.lines import (
+    as_before,
+    assigned,
+    edited_lines,
+    in_place_of,
+    line_at,
+    spacing,
+)
 from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words, quoted, unquoted
 
@@ -30,6 +37,11 @@ class Sections(Shape, frozen=True):
 
     LISTS: ClassVar[bool] = True
     ASSIGNS: ClassVar[bool] = True
+    ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (
+        rb"\n[ \t]*+\[?+[ \t]*+",
+        rb"[^\s.=\]]++",
+        rb"(?:[ \t]*+[.=][ \t]*+|[ \t]++)",
+    )
 
     def split(self, line: str) -> list[str]:
         return _split(line)
@@ -56,6 +68,18 @@ class Sections(Shape, frozen=True):
     def everything(self, text: Text) -> Iterator[Found]:
         data = text.data
         return _section(data, 1, None, self)
+
+    def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
+        data = text.data
+        start = at
+        while True:
+            start = data.rfind(b"\n", 0, start) + 1
+            if not start or self.begins_anew(line_at(data, start)):
+                break
+            start -= 1
+        after = _NEXT.search(data, start)
+        end = after.start() + 1 if after else len(data)
+        return end, _section(data[start:end], text.line_of(start), None, self)
 
     @property
     def apart(self) -> bool:

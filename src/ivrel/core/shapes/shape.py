@@ -56,6 +56,9 @@ class Shape(Struct, frozen=True, eq=False):
     )
     ASKS: ClassVar[str] = ""  # the program that says whether it takes a configuration
     WHOLE: ClassVar[bool] = False  # to find a part is to parse what stands before it
+    # Expressions for what stands where a statement begins, for one word, and for what stands
+    # between two words. Nothing where statements are found in another way.
+    ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (b"", b"", b"")
     QUALIFIED: ClassVar[bool] = False  # values may bear the name of the module that defines them
     OPTIONS: ClassVar[Mapping[str, Key]] = {
         "comment": Key(Word("text"), "what a comment line begins with")
@@ -93,6 +96,36 @@ class Shape(Struct, frozen=True, eq=False):
     def join(self, words: Sequence[str]) -> str:
         """Return a statement of these words, or the beginning of one."""
         raise NotImplementedError
+
+    @property
+    def anchors(self) -> tuple[bytes, bytes, bytes]:
+        """What ANCHORS says of this shape, or of the one that it adds to."""
+        return self.ANCHORS
+
+    @property
+    def is_of_model(self) -> bool:
+        """Whether the text is a tree of an open model, whose parts say of which module they are."""
+        return False
+
+    def negated(self, words: Words) -> Words:
+        """Return what a statement that begins with the removal word takes away; nothing if it
+        begins with another one.
+
+        >>> Shape(remove="no").negated(("no", "facility"))
+        ('facility',)
+        """
+        first, _, rest = words[0].partition(" ") if words else ("", "", "")
+        if first != self.remove:
+            return ()
+        # Where words are divided by dots, the removal word and the first of them are one.
+        return (rest.strip(), *words[1:]) if rest else words[1:]
+
+    def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
+        """Return where the part of a text ends that a place is in, and the statements of the part.
+
+        A part is what stands at the top, with what stands in it. Here it is the whole text.
+        """
+        return len(text.data), self.statements(text)
 
     def find(self, text: Text, heads: Sequence[Words]) -> Iterable[Found]:
         """Return the statements that begin with one of `heads`, or stand inside of what does.

@@ -34,6 +34,10 @@ class Tree(TreeOptions, frozen=True):
     def join(self, words: Sequence[str]) -> str:
         return _join(words)
 
+    @property
+    def is_of_model(self) -> bool:
+        return self.form == "standard"
+
     def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
         wanted = frozenset(head[0] for head in heads)
         # What JSON holds under other names is passed over.

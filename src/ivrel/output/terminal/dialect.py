@@ -143,6 +143,16 @@ def draw_cover(screen: Console, view: CoverView) -> None:
             grid.add_row(Text(one.slot), Text(shorten(one.word)), f"{one.number:,}", place)
         shown(screen, grid, 2)
         _left(screen, cover.lacking, view.most)
+    if cover.passed_over:
+        screen.print()
+        line(screen, ("passed over", "bold"), "  as having nothing to do with export: is that so?")
+        grid = table("begins with", "of them", "in", "for example")
+        _right(grid, 1, 2)
+        for over in _few(cover.passed_over, view.most):
+            place = Text(f"{over.file}:{over.line}", "dim")
+            grid.add_row(Text(shorten(over.begins)), f"{over.number:,}", f"{over.texts:,}", place)
+        shown(screen, grid, 2)
+        _left(screen, cover.passed_over, view.most)
     if cover.silent or cover.unused:
         screen.print()
     if cover.silent:

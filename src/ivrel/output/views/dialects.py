@@ -76,6 +76,7 @@ class CoverView(RowsView, frozen=True, kw_only=True):
             "lacking": [msgspec.to_builtins(one) for one in self.cover.lacking],
             "silent": list(self.cover.silent),
             "unused": [msgspec.to_builtins(one) for one in self.cover.unused],
+            "passed_over": [msgspec.to_builtins(one) for one in self.cover.passed_over],
             "not_readable": [{"file": name, "problem": why} for name, why in self.cover.unread],
         }
 
