@@ -119,6 +119,17 @@ VERDICTS = [
     (BARE, "log\n  on on\n", "{collectors: [a]}", "collectors", "unable", "no statement for destinations", []),
     # One format for all cannot be what two collectors expect.
     ("quern", QUERN, "{format: expected, collectors: [a, b]}", "format", "unable", "a expects rfc3164 and b expects rfc5424", []),
+    # A default that nobody stated is no fact, and is written where it matters.
+    (BARE, "log\n  facility local0\n", "{export: on}", "export", "unknown", "the text says nothing of export, and tansy states no default", []),
+    (BARE, "log\n  on on\n", "{facility: {never: [kern]}}", "facility", "unknown", "states no default", []),
+    (STAMPED, "log\n  send 198.51.100.21 udp 514\n", "{stamp: {kind: {never: [none]}}}", "stamp", "unknown", "the text says nothing of stamp.kind", []),
+    (own(SEND, '{in: log, says: "loud {level}"}'), LOG.replace("  stamp calendar\n", ""), "{level: {from: error}}", "level", "unknown", "says nothing of level", []),
+    (own(SEND, '{in: log, says: "face {facility}"}', more="unset: [facility]\n"), LOG.replace("  stamp calendar\n", ""), "{facility: local0}", "facility", "breaks", "as sent, the default of tansy, not local0", []),
+    # What stands in a comment over several lines, or goes on in the next one, may be no statement.
+    (BARE, "log\n  facility local0\n  on on /* no\n  facility local1\n  */\n", "{facility: local0}", "facility", "unknown", "line 4 is not understood: facility local1", [4, 5]),
+    (BARE, "log\n  facility local0\n  note \\\n  facility local1\n", "{facility: local1}", "facility", "unknown", "line 4", [3, 4]),
+    (BARE, "log\n  facility local0\ntale <<END\n  facility local1\nEND\n", "{facility: local0}", "facility", "unknown", "line 4", [4]),
+    ("skarn", "journal.active = yes\njournal.mute.1 =\n", "{filters: none}", "filters", "unknown", "line 2", [2]),
     # A line that is not understood bears on what the dialect has no statement for, and no further
     # than its entry.
     (BARE, "log\n  on on\n  beacon 198.51.100.21\n", "{trust: {verify: on}}", "trust", "unknown", "line 3", [3]),

@@ -130,13 +130,22 @@ def run_show(args: argparse.Namespace) -> int:
 
 def run_check(args: argparse.Namespace) -> int:
     """Run the examples of a dialect; exit code 1 if anything is wrong."""
-    from ivrel.core.authoring.check import check_dialect
+    from ivrel.core.authoring.check import check_dialect, missing_defaults
     from ivrel.sources.dialects import Dialects
 
     dialect = Dialects(Path(args.workspace))[args.name]
     mistakes = check_dialect(dialect)
     for mistake in mistakes:
         print(mistake)
+    lacking = missing_defaults(dialect)
+    for line, slot in lacking:
+        print(f"{dialect.file}:{line}: {slot} has no default", file=sys.stderr)
+    if lacking:
+        print(
+            "Where a text leaves one of these out, its setting is unknown. State its default under"
+            " 'defaults',\nor name it under 'unset' if nothing holds then.",
+            file=sys.stderr,
+        )
     if mistakes:
         return 1
     statements, examples = len(dialect.patterns), len(dialect.examples)
@@ -150,7 +159,8 @@ def run_try(args: argparse.Namespace) -> int:
     from ivrel.core.reading.recognising import looks_like
     from ivrel.core.reading.records import read_records
     from ivrel.core.reading.statements import Strange
-    from ivrel.core.settings import Scope, read_settings
+    from ivrel.core.settings import Scope
+    from ivrel.core.settings.bearing import facts_in_doubt
     from ivrel.core.text.bundle import Places
     from ivrel.core.text.text import Text
     from ivrel.core.vocabulary.errors import Foreign, Unreadable
@@ -162,7 +172,7 @@ def run_try(args: argparse.Namespace) -> int:
     dialect, data = dialects[args.name], read_configuration(Path(args.file), args.file)
     text = Text(data)
     try:
-        facts = read_settings(Scope(None, read_records(dialect, text), {}))
+        facts = facts_in_doubt(Scope(None, read_records(dialect, text), {}))
         # Some shapes give statements in another order than that of the lines.
         explained = sorted(matcher(dialect).explained(text), key=lambda row: row[0])
         rows = [row for row in explained if not _only_names(row[2])]

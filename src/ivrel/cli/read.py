@@ -67,7 +67,8 @@ def _reading(
 ) -> ReadingView:
     """Return what one configuration says of some settings; of all, if none is named."""
     from ivrel.core.reading import read_records
-    from ivrel.core.settings import Scope, read_settings
+    from ivrel.core.settings import Scope
+    from ivrel.core.settings.bearing import facts_in_doubt
     from ivrel.core.vocabulary.errors import Unreadable
     from ivrel.output.views.reading import ReadingView
     from ivrel.sources.lines import Lines
@@ -81,7 +82,7 @@ def _reading(
     # A configuration can be read without a policy, which only names the collectors in it.
     has_policy = (workspace.folder / "policy.yaml").exists()
     collectors = workspace.policy.collectors if has_policy else {}
-    facts = read_settings(Scope(device, records, collectors))
+    facts = facts_in_doubt(Scope(device, records, collectors))
     return ReadingView(
         device=device,
         facts=tuple(fact for fact in facts if not names or fact.setting in names),

@@ -20,6 +20,7 @@ from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records, read_records
 from ivrel.core.reading.statements import LAZY
 from ivrel.core.settings import Scope, read_settings
+from ivrel.core.settings.unstated import lacks_default
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import Mistake, Refused, Unreadable
 from ivrel.core.vocabulary.said import Row
@@ -27,7 +28,11 @@ from ivrel.core.vocabulary.said import Row
 
 def check_dialect(dialect: Dialect) -> list[Mistake]:
     """Return everything that is wrong with a dialect that reads well, with file and line."""
-    found = [*_ambiguous(dialect), *_one_way(dialect), *_nowhere(dialect)]
+    found = [
+        *_ambiguous(dialect),
+        *_one_way(dialect),
+        *_nowhere(dialect),
+    ]
     if not dialect.examples:
         found.append((1, "no examples; expected at least one text with the settings that it means"))
     for example in dialect.examples:
@@ -144,6 +149,14 @@ def _without_export(records: Records) -> Records:
                 else:
                     records = records.without(table, key)
     return records
+
+
+def missing_defaults(dialect: Dialect) -> list[tuple[int, str]]:
+    """Return the slots that a text may leave out and that have no default, each with the line of a
+    statement that says it. Where a text leaves one out, its setting is unknown.
+    """
+    slots = sorted(slot for slot in dialect.slots if lacks_default(dialect, slot))
+    return [(next(p.line for p in dialect.patterns if slot in p.slots), slot) for slot in slots]
 
 
 def _ambiguous(dialect: Dialect) -> Iterator[tuple[int, str]]:

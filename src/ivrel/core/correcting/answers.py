@@ -27,6 +27,7 @@ from ivrel.core.reading.records import EVERY_SLOT, Note, Notes, Records
 from ivrel.core.reading.statements import LAZY
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 from ivrel.core.settings.scope import DEVICE
+from ivrel.core.settings.unstated import judged
 
 T = TypeVar("T")
 
@@ -171,8 +172,10 @@ class Answers:
     def _judged(self, asked: Requirement) -> Answer:
         answer = self._of_asked.get(asked)
         if answer is None:
-            judge = SETTINGS[asked.setting].judge
-            answer = self._ask(("findings", asked), lambda scope: judge(scope, asked.needs))
+            setting = SETTINGS[asked.setting]
+            answer = self._ask(
+                ("findings", asked), lambda scope: judged(setting, scope, asked.needs)
+            )
             self._of_asked[asked] = answer
         return answer
 

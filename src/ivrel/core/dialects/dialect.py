@@ -54,6 +54,8 @@ class Dialect(Remembering, frozen=True, eq=False):
     never: tuple[str, ...]  # tables of which this platform has no rows
     # Defaults that hang on another value of the row.
     conditional: Mapping[str, tuple[str, Mapping[Value, Said]]]
+    unset: tuple[str, ...] = ()  # slots that may be left out, so that nothing holds
+    has_no: tuple[str, ...] = ()  # forms of text that the platform's configurations do not hold
     tells: Mapping[str, str] = {}  # the setting that a tag or MSGID tells of
     session: Session | None = None  # how one talks to a device
 

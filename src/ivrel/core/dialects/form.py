@@ -33,6 +33,9 @@ def _whole(text: str) -> int:
 
 TEXT = Text("text")
 
+# What no dialect can describe yet (`reading/layout.py` finds it).
+FORMS_OF_TEXT = ("block-comments", "here-documents", "continued-lines")
+
 
 _TEXTS = ListOf(TEXT, filled=True)
 
@@ -142,6 +145,13 @@ _BEHIND = {
         _TEXTS,
         "parts in which more stands than this dialect is about: what is not known there is "
         "passed over",
+    ),
+    "has-no": Key(
+        ListOf(Text("a form of text", choices=FORMS_OF_TEXT), filled=True),
+        "forms of text that its configurations never hold; else statements in them are in doubt",
+    ),
+    "unset": Key(
+        _TEXTS, "slots that have no default: left out, nothing holds (a facility is not replaced)"
     ),
     "defaults": Key(Raw({"type": "object"}), "what holds where the text says nothing"),
     "statements": Key(ListOf(_STATEMENT, filled=True), "the patterns", must=True),

@@ -47,7 +47,9 @@ class Variable(Struct, frozen=True):
     family: str = ""
 
     def decode(self, word: str) -> Value | None:
-        """Return the value that a word means; None if it means none."""
+        """Return the value that a word means; None if it means none, as an empty one does."""
+        if not word and not (self.values and word in self.values):
+            return None
         if self.values is not None:
             value = self.values.get(word)
             if value is None and self.qualified:

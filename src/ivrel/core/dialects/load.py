@@ -123,6 +123,8 @@ class _Loader:
             said_defaults={slot: Said(value, (), True) for slot, value in defaults.items()},
             never=values.get("never", ()),
             conditional=conditional,
+            unset=self._unset(),
+            has_no=values.get("has_no", ()),
             tells={
                 word: setting
                 for setting, words in values.get("tells", {}).items()
@@ -203,8 +205,19 @@ class _Loader:
                     self._report.add(None, f"'only': slot {unknown_slot(slot)}")
         return only
 
+    def _unset(self) -> tuple[str, ...]:
+        unset: tuple[str, ...] = self._values.get("unset", ())
+        for slot in unset:
+            if slot not in SLOTS:
+                self._report.add(None, f"'unset': slot {unknown_slot(slot)}")
+        return unset
+
     def _check_channels(self) -> None:
         channels = self._values.get("channels", ())
+        for node, says in () if channels else self._values["statements"]:
+            if "{feed." in says["says"] or "{take." in says["says"] or "{give." in says["says"]:
+                said = "feeds carry channels, and the dialect has none; expected 'channels'"
+                self._report.add(node, said)
         for channel in self._values.get("categories", {}):
             if channel not in channels:
                 said = f"'categories': channel {not_one_of(channel, channels)}"

@@ -150,6 +150,12 @@ class Pattern(Struct, frozen=True):
         return out
 
     @property
+    def must(self) -> tuple[str, ...]:
+        """The slots that every statement of the pattern says: those that cannot be left out."""
+        every = (item for part in (*self.path, self.items) for item in part)
+        return tuple(item.slot for item in every if isinstance(item, Variable))
+
+    @property
     def header(self) -> Pattern:
         """The outermost header as a pattern of its own."""
         return Pattern((), self.path[0], (), (), opening(self.path[0]))

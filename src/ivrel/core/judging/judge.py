@@ -18,6 +18,7 @@ from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Stray
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 from ivrel.core.settings.bearing import bearing
+from ivrel.core.settings.unstated import judged
 from ivrel.core.text.bundle import Places
 from ivrel.core.vocabulary.verdict import GOOD, DeviceResult, Place, Told, Verdict
 from ivrel.core.vocabulary.wording import plain
@@ -114,7 +115,7 @@ def strays_on(records: Records, setting: str) -> list[Stray]:
 
 def _judge(scope: Scope, asked: Requirement, places: Places, known: Known | None) -> Verdict:
     setting = SETTINGS[asked.setting]
-    findings = setting.judge(scope, asked.needs) if known is None else known.findings
+    findings = judged(setting, scope, asked.needs) if known is None else known.findings
     facts = None if known is None else known.facts
     if facts is None:
         facts = setting.facts(scope)

@@ -30,7 +30,7 @@ from ivrel.core.reading.likeness import (
     likeness,
     variants,
 )
-from ivrel.core.reading.statements import LAZY, Strange
+from ivrel.core.reading.statements import LAZY, NO_PATTERN, Strange, Understood
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.trade import GENERIC
 
@@ -111,6 +111,12 @@ class Doubt:
             if own == CLEARLY:
                 found.append(pattern)
         return found
+
+    def as_read(self, match: Understood) -> Strange:
+        """Return what a statement may say that a pattern understands, if it is one at all."""
+        if match.pattern == NO_PATTERN:
+            return Strange((), (match.table,))
+        return _saying([self._dialect.patterns[match.pattern]], shown=True)
 
     @cached_property
     def of_destinations(self) -> Strange:

@@ -11,7 +11,7 @@ from ivrel.core.dialects.items import Fields, Outline, Variable, outline
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.reading.doubt import Doubt
-from ivrel.core.reading.elsewhere import mentioning, resembling
+from ivrel.core.reading.elsewhere import mentioning, resembling, without_doubtful
 from ivrel.core.reading.heads import Heads
 from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.secrets import masked
@@ -90,6 +90,9 @@ class Matcher:
             others = tuple(head for head in self.heads.every if head not in heads)
             if not self._collect(text, others, [], []):
                 raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
+        if not (self.shape.DERIVED or self.shape.ATOMIC):
+            marks, doubtful = without_doubtful(self, text, marks)
+            strays += doubtful
         return marks, (*strays, *self.outside(text))
 
     def outside(self, text: Text) -> tuple[Stray, ...]:
@@ -167,14 +170,11 @@ class Matcher:
 
     def explain(self, path: Path, raw: bytes) -> tuple[str, Statement]:
         """Return a statement as it may be shown, '' if it must not be, and what is known of it."""
-        found = self.match(path, raw)
-        said = decode(raw[:LONGEST])
+        found, said = self.match(path, raw), decode(raw[:LONGEST])
         if isinstance(found, Understood) and found.pattern != NO_PATTERN:
             return shorten(said, LONGEST), found
         # The header of a known block is its own words; what stands aside may be anything.
-        may_show = found.header if isinstance(found, Aside) else False
-        if isinstance(found, Strange):
-            may_show = found.shown
+        may_show = found.shown if isinstance(found, Strange) else getattr(found, "header", False)
         return self.shown(raw, LONGEST) if may_show else "", found
 
     def known(self, path: Path, raw: bytes) -> Statement:

@@ -8,10 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
+from msgspec.structs import replace
+
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.slots import table_of
 from ivrel.core.reading.statements import Strange
-from ivrel.core.settings import SETTINGS
+from ivrel.core.settings import SETTINGS, Fact, Scope, read_settings
+from ivrel.core.settings.unstated import unstated
 
 _Bearing = Mapping[str, tuple[str, ...]]
 
@@ -55,6 +58,27 @@ def _bearing(dialect: Dialect, strange: Strange) -> tuple[str, ...]:
         if every or any(table_of(slot) in strange.tables for slot in slots):
             out[name] = None
     return tuple(out)
+
+
+def facts_in_doubt(scope: Scope) -> list[Fact]:
+    """Return what `read_settings` does, with what is not sure marked as such.
+
+    What a default would be says nothing where a line is in doubt, or no default is stated.
+    """
+    records = scope.records
+    doubts: dict[str, str] = {}
+    for stray in records.strays:
+        for name in bearing(records.dialect, stray.strange):
+            doubts.setdefault(name, f"line {stray.line} is not understood")
+    out = []
+    for fact in read_settings(scope):
+        doubt = doubts.get(fact.setting, "")
+        if not doubt and fact.default and unstated(SETTINGS[fact.setting], scope):
+            doubt = "no default is stated"
+        if doubt:
+            fact = replace(fact, doubt=doubt, value="" if fact.default else fact.value)
+        out.append(fact)
+    return out
 
 
 def slots_to_read(dialect: Dialect, asked: Iterable[str]) -> frozenset[str] | None:

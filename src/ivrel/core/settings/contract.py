@@ -29,7 +29,8 @@ class Fact(Struct, frozen=True, gc=False):
     """One thing that a configuration says about a setting.
 
     `of`: the destination or row that it is said of, '' for the device; `part`: which part of the
-    setting; `value`: as the policy would ask for it; `default`: the text leaves it to the platform.
+    setting; `value`: as the policy would ask for it; `default`: the text leaves it to the platform;
+    `doubt`: why it is not sure, '' if it is.
     """
 
     setting: str
@@ -39,6 +40,7 @@ class Fact(Struct, frozen=True, gc=False):
     lines: tuple[int, ...]
     default: bool
     note: str = ""
+    doubt: str = ""
 
     @property
     def key(self) -> str:

@@ -90,6 +90,7 @@ def _cannot_say(v: Values) -> str:
 SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     # of any setting
     "silent": "{found} has no statement for {what}",
+    "no-default": "the text says nothing of {slot}, and {found} states no default",
     "no-destination": "no collector that is asked for is set, so there is nothing to judge",
     "value": _part_value,
     "unread": "a line is not understood",

@@ -12,6 +12,7 @@ from ivrel.core.authoring.abilities import unsaid
 from ivrel.core.reading.statements import LAZY, Aside, Understood
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.vocabulary.wording import counted, shorten
+from ivrel.output.terminal.reading import said_by
 from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.dialects import CoverView, DialectView, TrialView
 from ivrel.output.views.folding import named
@@ -101,8 +102,7 @@ def draw_trial(screen: Console, view: TrialView) -> None:
     screen.print()
     grid = table("setting", "of", "value", "said by")
     for fact in facts:
-        said = Text("the platform", "yellow") if fact.default else Text("the text")
-        grid.add_row(fact.setting, fact.key, Text(fact.value), said)
+        grid.add_row(fact.setting, fact.key, Text(fact.value), said_by(fact))
     shown(screen, grid)
     if strays:
         screen.print()

@@ -28,7 +28,7 @@ def draw_reading(screen: Console, view: ReadingView) -> None:
         value = Text(fact.value)
         if fact.note:
             value.append(f"  {fact.note}", "dim")
-        origin = Text("the platform", "yellow") if fact.default else Text("the text")
+        origin = said_by(fact)
         lines = _cited(fact.lines, file, places)
         first = view.text_of(fact.lines[0], fact.setting) if fact.lines else ""
         more = len(set(fact.lines)) > 1
@@ -56,6 +56,15 @@ def draw_reading(screen: Console, view: ReadingView) -> None:
             ),
             2,
         )
+
+
+def said_by(fact: Fact) -> Text:
+    """Return who says a fact, and whether that is in doubt."""
+    if not fact.default:
+        return Text("the text, in doubt", "yellow") if fact.doubt else Text("the text")
+    if fact.doubt:
+        return Text(f"unknown: {fact.doubt}", "yellow")
+    return Text("the platform", "yellow")
 
 
 def _cited(lines: Sequence[int], file: str, places: Places) -> str:

@@ -14,6 +14,7 @@ from ivrel.core.reading.statements import Statement, Strange, Understood
 from ivrel.core.settings import Fact
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.text.bundle import Places
+from ivrel.output.views.reading import said_by
 from ivrel.output.views.view import RowsView, View, place_of
 
 
@@ -105,8 +106,9 @@ class TrialView(View, frozen=True, kw_only=True):
                 {
                     "setting": f.setting,
                     "key": f.key,
-                    "value": f.value,
-                    "from": "default" if f.default else "text",
+                    "value": None if f.doubt and f.default else f.value,
+                    "from": said_by(f),
+                    "doubt": f.doubt,
                 }
                 for f in self.facts
             ],

@@ -36,12 +36,20 @@ class ReadingView(View, frozen=True, kw_only=True):
         }
 
 
+def said_by(fact: Fact) -> str:
+    """Return who says a fact: `text`, `default`, or `unknown` where a default is not sure."""
+    if not fact.default:
+        return "text"
+    return "unknown" if fact.doubt else "default"
+
+
 def _fact(fact: Fact, places: Places) -> dict[str, Any]:
     return {
         "setting": fact.setting,
         "key": fact.key,
-        "value": fact.value,
-        "from": "default" if fact.default else "text",
+        "value": None if fact.doubt and fact.default else fact.value,
+        "from": said_by(fact),
+        "doubt": fact.doubt,
         "where": [place_of(places, line) for line in sorted(set(fact.lines))],
     }
 

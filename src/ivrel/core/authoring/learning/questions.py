@@ -16,6 +16,7 @@ from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.reading.secrets import masked
 from ivrel.core.settings import SETTINGS
 from ivrel.core.settings.bearing import OWNER
+from ivrel.core.settings.unstated import may_lack_default
 from ivrel.core.text.words import quote
 
 MOST_CHOICES = 4
@@ -60,11 +61,18 @@ def questions(learned: Learned) -> Iterator[Question]:
         yield Question(("remove", ""), "which word takes a statement away?")
     if learned.lacks_block:
         yield Question(("inside", ""), "in which block does a change stand?")
-    for slot, text, choices in _DEFAULTS:
+    asked = {slot: (text, choices) for slot, text, choices in _DEFAULTS}
+    lacking = [slot for slot in taken if slot not in asked and may_lack_default(slot)]
+    for slot in (*asked, *sorted(lacking)):
         if slot in taken and slot not in answers.defaults:
+            text, choices = asked.get(slot, (f"what is {slot}?", _choices_of(slot)))
             yield Question(
                 ("defaults", slot), f"where a text says nothing, {text}", choices=choices
             )
+
+
+def _choices_of(slot: str) -> tuple[Choice, ...]:
+    return tuple(Choice(value, value) for value in SLOTS[slot].type.choices)
 
 
 _DEFAULTS = (
