@@ -156,6 +156,7 @@ SLOTS: Mapping[str, Slot] = {
         Slot("give.feed", WORD),
         Slot("give.destination", WORD),
         Slot("show.output", OUTPUT),
+        Slot("show.name", WORD),
         Slot("show.facility", FACILITY_OR_ALL),
         Slot("show.level", THRESHOLD),
         Slot("show.compare", COMPARE),

@@ -14,15 +14,15 @@ from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.items import Flag
 from ivrel.core.policy.need import Needs
 from ivrel.core.reading.records import Records
-from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting
+from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, about_of
 from ivrel.core.settings.scope import Scope
-from ivrel.core.settings.sending import departing, picked
+from ivrel.core.settings.sending import Sending, departure, described, entries_of
 from ivrel.core.settings.valued import Part, valued
 from ivrel.core.vocabulary.said import Row
-from ivrel.core.vocabulary.severity import NOTHING, Selection
+from ivrel.core.vocabulary.severity import EVERYTHING
 
 # The slots of entries: what is shown where, of facilities and severities.
-SHOW = ("show.output", "show.facility", "show.level", "show.compare", "show.action")
+SHOW = ("show.output", "show.name", "show.facility", "show.level", "show.compare", "show.action")
 
 
 def output(name: str, *parts: Part, **texts: Any) -> Setting:
@@ -56,50 +56,54 @@ class _Entries(Struct, frozen=True):
                 return True
         return False
 
-    def _rows(self, scope: Scope) -> list[Row]:
+    def _shown(self, scope: Scope) -> list[_Shown]:
+        """Return what each output of this kind shows: of the console, or of one file each."""
         records = scope.records
         if not self._is_known(records.dialect):
             return []
-        rows = records.rows("show").values()
-        return [row for row in rows if records.get("show.output", row).value == self.name]
-
-    def _shown(self, scope: Scope, rows: Sequence[Row]) -> tuple[Selection, tuple[int, ...]]:
-        """Return what the entries show together, and the lines that say so."""
-        taken = dropped = NOTHING
-        lines: set[int] = set()
-        for row in rows:
-            # Whatever the order of entries, what one of them drops is not shown.
-            if scope.records.get("show.action", row).value == "drop":
-                dropped |= picked(scope.records, row, "show")
-            else:
-                taken |= picked(scope.records, row, "show")
-            lines.update(line for said in row.values() for line in said.lines)
-        return taken - dropped, tuple(sorted(lines))
+        rows: dict[str, list[Row]] = {}
+        for row in records.rows("show").values():
+            if records.get("show.output", row).value == self.name:
+                name = records.get("show.name", row).value
+                rows.setdefault("" if name is None else str(name), []).append(row)
+        return [_shown(scope, name, some) for name, some in rows.items()]
 
     def facts(self, scope: Scope) -> list[Fact]:
-        """Tell what the output shows, and its other parts."""
-        rows = self._rows(scope)
-        if not rows:
+        """Tell what each output shows, and its other parts."""
+        shown = self._shown(scope)
+        if not shown:
             return self.plain.facts(scope)
-        selection, lines = self._shown(scope, rows)
         others = [fact for fact in self.plain.facts(scope) if fact.key != self.level]
-        whole = Fact(self.name, "", self.level, selection.describe(), lines, False)
-        return [whole, *others]
+        of_each = [
+            Fact(self.name, one.name, self.level, described(one.selection), one.lines, False)
+            for one in shown
+        ]
+        return [*of_each, *others]
 
     def judge(self, scope: Scope, needs: Needs) -> list[Finding]:
-        """Find where the output shows too little or too much."""
-        rows = self._rows(scope)
-        if not rows or self.level not in needs:
+        """Find where an output shows too little or too much."""
+        shown = self._shown(scope)
+        if not shown or self.level not in needs:
             return self.plain.judge(scope, needs)
-        selection, lines = self._shown(scope, rows)
         need = needs[self.level]
-        found = departing(selection, need)
         out: list[Finding] = []
-        if found:
-            said, cannot = selection.describe(), _only_read(scope, self.level)
-            about, title = self.level, f"the {self.name}"
+        for one in shown:
+            found = departure(one.selection, need)
+            if found is None:
+                continue
+            sure = found.judged == "breaks"
             out.append(
-                Finding("output", about, title, said, need.text, found, lines, cannot=cannot)
+                Finding(
+                    "output" if sure else "output-unsure",
+                    about_of(one.name, self.level),
+                    f"the {self.name} {one.name}".rstrip(),
+                    described(one.selection),
+                    need.text,
+                    found.values,
+                    one.lines,
+                    found.judged,
+                    cannot=_only_read(scope, about_of(one.name, self.level)) if sure else None,
+                )
             )
         others = self._others(needs)
         return out + (self.plain.judge(scope, others) if others else [])
@@ -108,8 +112,9 @@ class _Entries(Struct, frozen=True):
         """Correct the other parts; entries are only read."""
         if not self._is_known(scope.records.dialect):
             return self.plain.mend(scope, needs)
-        wrong = [f for f in self.judge(scope, needs) if f.about == self.level]
-        obstacles = [_only_read(scope, self.level)] if wrong else []
+        entries = {about_of(one.name, self.level) for one in self._shown(scope)}
+        wrong = dict.fromkeys(f.about for f in self.judge(scope, needs) if f.about in entries)
+        obstacles = [_only_read(scope, about) for about in wrong]
         others = self._others(needs)
         if not others:
             return scope.records, obstacles
@@ -118,6 +123,22 @@ class _Entries(Struct, frozen=True):
 
     def _others(self, needs: Needs) -> Needs:
         return {part: needs[part] for part in self.rest if part in needs}
+
+
+class _Shown(Struct, frozen=True):
+    """What one output shows: the name of the file, '' for the console; the lines that say so."""
+
+    name: str
+    selection: Sending
+    lines: tuple[int, ...]
+
+
+def _shown(scope: Scope, name: str, rows: Sequence[Row]) -> _Shown:
+    lines = {line for row in rows for said in row.values() for line in said.lines}
+    # A file that is named without any entry takes everything (RFC 9742 section 4.1).
+    entries = [row for row in rows if "show.level" in row or "show.facility" in row]
+    selection = entries_of(scope.records, entries, "show") if entries else Sending(EVERYTHING.bits)
+    return _Shown(name, selection, tuple(sorted(lines)))
 
 
 def _only_read(scope: Scope, about: str) -> Obstacle:

@@ -34,6 +34,8 @@ from ivrel.core.vocabulary.severity import (
     NOTHING,
     SEVERITIES,
     Selection,
+    adjusted,
+    by_threshold,
     single,
 )
 from ivrel.core.vocabulary.values import THRESHOLD, Value
@@ -98,9 +100,10 @@ def mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, l
     wanted = replace(need, prefer=(), unsure=False).choose(lambda v: True)
     if wanted is None:
         return scope.records, [no_choice(d.title, d.label)]
-    records = scope.records.having(
-        "destination", d.key, "destination.selection", threshold(wanted).word
-    )
+    sent = sendings(scope, d)[""]
+    # Facilities that are as asked stay as they are, unless nobody knows what of them leaves.
+    target = adjusted(sent, need.accepts, wanted) if sent.certain else threshold(wanted)
+    records = scope.records.having("destination", d.key, "destination.selection", target.word)
     # The selection is said anew, and is sure.
     if "destination.surely" in records.rows("destination")[d.key]:
         records = records.having("destination", d.key, "destination.surely", None)
@@ -198,12 +201,50 @@ def _mend_picks_of(scope: Scope, records: Records, destination: Destination, nee
 def _mend_threshold(
     records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need
 ) -> Records:
-    """Return one pick of all facilities through a threshold in place of all others."""
+    """Return picks by which the facilities that depart get a threshold that is asked for; one pick
+    of all facilities in place of all others, where picks cannot say that.
+    """
     level = need.choose(lambda v: records.dialect.can_write("pick.level", v)) or "none"
+    few = _mend_facilities(records, destination, picks, need, level)
+    if few is not None:
+        return few
     new = {"pick.facility": "all", "pick.level": level, "pick.destination": destination.ref}
     for old in picks:
         records = records.without("pick", old)
     return _with_pick(records, new)
+
+
+MOST_NEW = 4  # picks of single facilities that are written
+
+
+def _mend_facilities(
+    records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need, level: str
+) -> Records | None:
+    """Return picks that keep the facilities which are as asked; None if picks cannot say that."""
+    dropping = any(records.get("pick.action", row).value == "drop" for row in picks.values())
+    if not picks or dropping or not records.dialect.has("pick.facility"):
+        return None
+    exact = any(records.get("pick.compare", row).value == "exactly" for row in picks.values())
+    taken = {key: picked(records, row) for key, row in picks.items()}
+    sent = NOTHING
+    for some in taken.values():
+        sent |= some
+    target = adjusted(sent, need.accepts, level)
+    have = NOTHING
+    for key, some in taken.items():
+        # A pick that takes anything too much goes, and what it took besides is picked anew.
+        if some <= target:
+            have |= some
+        else:
+            records = records.without("pick", key)
+    missing = by_threshold(target - have)
+    new = [(facility, word) for word, names in missing.items() for facility in names]
+    if exact or len(new) > MOST_NEW:
+        return None
+    for facility, word in new:
+        said = {"pick.facility": facility, "pick.level": word}
+        records = _with_pick(records, {**said, "pick.destination": destination.ref})
+    return records
 
 
 def _with_pick(records: Records, values: Mapping[str, Value]) -> Records:

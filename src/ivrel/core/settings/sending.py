@@ -21,11 +21,11 @@ from ivrel.core.vocabulary.severity import (
     EVERYTHING,
     NOTHING,
     Selection,
-    as_threshold,
     describe_gap,
     holes,
     selection_of,
     single,
+    thresholds,
     through,
 )
 from ivrel.core.vocabulary.values import THRESHOLD, Value
@@ -82,24 +82,24 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
     """Return what its picks take, within its own threshold and the device's."""
     records = scope.records
     lines: tuple[int, ...] = ()
-    bits, default = EVERYTHING.bits, True
+    bits, surely, default = EVERYTHING.bits, -1, True
     if records.dialect.has("pick.destination"):
         # A platform with picks sends what some pick takes; only where no pick names a destination
         # does what holds without one decide.
         picks = picks_of(scope, destination).values()
         unpicked = records.get("pick.level").value
-        bits = (
-            _chosen(records, picks).bits
-            if picks or unpicked is None
-            else threshold(str(unpicked)).bits
-        )
+        if picks or unpicked is None:
+            entries = entries_of(records, picks, "pick")
+            bits, surely = entries.bits, entries.surely
+        else:
+            bits = threshold(str(unpicked)).bits
         default = not picks and unpicked is not None
         lines = tuple(line for row in picks for line in lines_of(row)) or destination.lines()
     # A selection worked out elsewhere, from a program of rules, replaces what picks would say.
     whole = records.get("destination.selection", destination.row)
     if isinstance(whole.value, str):
         bits, lines, default = selection_of(whole.value).bits, whole.lines, whole.default
-    surely = -1
+        surely = -1
     # Filters on text can hold back some of what the selection lets through.
     held = destination.row.get("destination.surely")
     if held is not None and isinstance(held.value, str):
@@ -174,7 +174,7 @@ def departing(sent: Selection, need: Need) -> More:
         out.append(("hole", describe_gap(gap, NOTHING)))
     # Within the bounds, but not one of the values: a policy may list some and leave out those
     # between.
-    if not out and not need.accepts(as_threshold(sent) or "none"):
+    if not out and not all(map(need.accepts, thresholds(sent))):
         out.append(("other", "yes"))
     return tuple(out)
 
@@ -211,8 +211,8 @@ def departure(sent: Sending, need: Need) -> Departure | None:
     if out:
         return Departure("selection", tuple(out))
     # Nothing departs surely. It is as asked only if both bounds are; else nobody can tell.
-    word = as_threshold(sent.sure) or as_threshold(sent) or "none"
-    if low <= sent.sure and sent <= high and need.accepts(word):
+    words = thresholds(sent.sure) | thresholds(Selection(sent.bits))
+    if low <= sent.sure and sent <= high and all(map(need.accepts, words)):
         return None
     return Departure("selection-unsure", (), "unknown")
 
@@ -264,15 +264,26 @@ def _fed(scope: Scope) -> dict[Value | None, dict[Key, Row]]:
     return fed
 
 
-def _chosen(records: Records, picks: Iterable[Row]) -> Selection:
-    """Return what all picks of a destination take together; what one of them drops, none takes."""
-    taken = dropped = NOTHING
-    for row in picks:
-        if records.get("pick.action", row).value == "drop":
-            dropped |= picked(records, row)
-        else:
-            taken |= picked(records, row)
-    return taken - dropped
+def entries_of(records: Records, rows: Iterable[Row], table: str) -> Sending:
+    """Return what all entries take together; what one of them drops, none takes.
+
+    RFC 9742 does not tell whether an entry of one facility with the severity `none` takes it back
+    from an entry of all facilities: what both are about may leave or not.
+    """
+    taken = dropped = taken_back = NOTHING
+    for row in rows:
+        if records.get(f"{table}.action", row).value == "drop":
+            dropped |= picked(records, row, table)
+            continue
+        taken |= picked(records, row, table)
+        level, facility = (
+            records.get(f"{table}.{slot}", row).value for slot in ("level", "facility")
+        )
+        if level == "none" and facility not in (None, "all"):
+            taken_back |= through("debug", [str(facility)])
+    left = taken - dropped
+    sure = left - taken_back
+    return Sending(left.bits, surely=-1 if sure == left else sure.bits)
 
 
 def picked(records: Records, row: Row, table: str = "pick") -> Selection:

@@ -109,6 +109,7 @@ SENTENCES: Mapping[str, str | Callable[[Values], str]] = {
     "selection-unsure": "{title} gets {found}: the rest hangs on more than facility and "
     "severity{of}",
     "output": _departing,
+    "output-unsure": "what {title} shows is not certain: {found}, where {wanted} is asked",
     "orphan": "{what} {title} feeds '{found}', which is not set",
     # export
     "export": _export,

@@ -11,7 +11,7 @@ one integer, so that comparing selections is set arithmetic and every hole has a
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from functools import lru_cache
 
 from msgspec import Struct
@@ -138,6 +138,46 @@ def as_threshold(selection: Selection) -> str | None:
     if row and not row & (row + 1) and selection.bits == _EVERY_FACILITY * row:
         return SEVERITIES[row.bit_length() - 1]
     return None
+
+
+@lru_cache(maxsize=4096)
+def thresholds(selection: Selection) -> frozenset[str]:
+    """Return the thresholds of all facilities; 'none' of one of which nothing leaves.
+
+    A facility with a hole has no threshold, and gives none.
+
+    >>> sorted(thresholds(through("warning") | through("debug", ["auth"])))
+    ['debug', 'warning']
+    """
+    rows = {selection.bits >> (8 * f) & 0xFF for f in range(len(FACILITIES))}
+    return frozenset(_threshold_of(row) for row in rows if not row & (row + 1))
+
+
+def _threshold_of(row: int) -> str:
+    return SEVERITIES[row.bit_length() - 1] if row else "none"
+
+
+def adjusted(selection: Selection, accepts: Callable[[str], bool], wanted: str) -> Selection:
+    """Return a selection in which each facility whose threshold is not accepted has another one.
+
+    >>> adjusted(through("debug", ["auth"]), lambda word: word == "none", "none").describe()
+    'nothing'
+    """
+    new = 0 if wanted == "none" else (2 << SEVERITIES.index(wanted)) - 1
+    bits = 0
+    for f in range(len(FACILITIES)):
+        row = selection.bits >> (8 * f) & 0xFF
+        fits = not row & (row + 1) and accepts(_threshold_of(row))
+        bits |= (row if fits else new) << (8 * f)
+    return Selection(bits)
+
+
+def by_threshold(selection: Selection) -> dict[str, list[str]]:
+    """Return the facilities of each threshold, those of which nothing leaves aside; of a facility
+    with a hole, that of the least urgent severity.
+    """
+    rows = _by_row(selection.bits)
+    return {_threshold_of(row): names for row, names in rows.items() if row}
 
 
 def selection_of(word: str) -> Selection:
