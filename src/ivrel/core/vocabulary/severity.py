@@ -176,8 +176,11 @@ def by_threshold(selection: Selection) -> dict[str, list[str]]:
     """Return the facilities of each threshold, those of which nothing leaves aside; of a facility
     with a hole, that of the least urgent severity.
     """
-    rows = _by_row(selection.bits)
-    return {_threshold_of(row): names for row, names in rows.items() if row}
+    out: dict[str, list[str]] = {}
+    for row, names in _by_row(selection.bits).items():
+        if row:
+            out.setdefault(_threshold_of(row), []).extend(names)
+    return out
 
 
 def selection_of(word: str) -> Selection:

@@ -121,9 +121,16 @@ def _enclosing(texts: Sequence[str]) -> dict[str, str]:
 def _wrapper(samples: Sequence[Sample], comment: str) -> dict[str, str]:
     """Return the block that holds the whole text, if there is one."""
     grammar = SHAPES["braces"].load().built({"comment": comment})
-    tops = {path[0][0] for s in samples for path, _, _ in grammar.everything(Text(s.data)) if path}
-    loose = any(not path for s in samples for path, _, _ in grammar.everything(Text(s.data)))
-    return {"wrapper": tops.pop()} if len(tops) == 1 and not loose else {}
+    words: set[str] = set()
+    for sample in samples:
+        paths = [path for path, _, _ in grammar.everything(Text(sample.data))]
+        headers = {path[:1] for path in paths}
+        # Two blocks beside each other are two of a kind, and none holds the whole text.
+        if () in headers or len(headers) != 1:
+            return {}
+        ((header,),) = headers
+        words.add(header[0] if header else "")
+    return {"wrapper": words.pop()} if len(words) == 1 and "" not in words else {}
 
 
 def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[Said]:

@@ -12,6 +12,8 @@ from ivrel.core.authoring.learning.cutting import Sample
 from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.templates import Said
 from ivrel.core.dialects import Dialect
+from ivrel.core.dialects.items import Any
+from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope, read_settings
@@ -65,7 +67,9 @@ def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
                 gates.setdefault(said.keys[next(iter(names))])
                 if said.keys[next(iter(names))] not in list(gates)[:_GATES]:
                     continue
-            if known.find(said.path, _words(said)) is not None:
+            match = known.find(said.path, _words(said))
+            # What a pattern passes over may be a secret.
+            if match is not None and not _has_any(dialect.patterns[match.pattern]):
                 edits.append(Edit(said.path, _words(said)))
     # Each statement stands beside all others: none takes the place of another.
     identity = lambda path, words: (path, words)  # noqa: E731
@@ -107,6 +111,11 @@ def _around(learned: Learned) -> str:
         space = learned.options.get("modules", {}).get(wrapper, {}).get("namespace", "")
         return f"<{wrapper}{f' xmlns={quoteattr(space)}' if space else ''}></{wrapper}>"
     return f'{wrapper} "x" {{\n}}\n' if wrapper else ""
+
+
+def _has_any(pattern: Pattern) -> bool:
+    every = (item for items in (*pattern.path, pattern.items) for item in items)
+    return any(isinstance(item, Any) for item in every)
 
 
 def _words(said: Said) -> Words:

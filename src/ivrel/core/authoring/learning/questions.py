@@ -12,12 +12,11 @@ from ivrel.core.authoring.learning.answers import NOTHING, Answers
 from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.rules import DESTINATION, SINGLES, Rule
 from ivrel.core.authoring.learning.spellings import fits, may_be
+from ivrel.core.authoring.learning.telling import as_told
 from ivrel.core.dialects.slots import SLOTS, table_of
-from ivrel.core.reading.secrets import masked
 from ivrel.core.settings import SETTINGS
 from ivrel.core.settings.bearing import OWNER
 from ivrel.core.settings.unstated import may_lack_default
-from ivrel.core.text.words import quote
 
 MOST_CHOICES = 4
 MOST_VALUES = 3  # of a statement that is asked about
@@ -52,7 +51,7 @@ def questions(learned: Learned) -> Iterator[Question]:
         template, first = row.template, row.template.said[0]
         if template.named in answers.means or not 0 < len(first.values) <= MOST_VALUES:
             continue
-        line = masked(" ".join((*template.keys, *map(quote, first.values))))
+        line = as_told(template)
         choices = tuple(_choices(row, taken))[:MOST_CHOICES]
         nothing = Choice(NOTHING, "nothing that matters for export")
         about = ("means", template.named)

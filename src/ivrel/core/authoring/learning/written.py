@@ -14,11 +14,10 @@ from ivrel.core.authoring.learning.meaning import Piece
 from ivrel.core.authoring.learning.questions import candidates
 from ivrel.core.authoring.learning.spelling import spelling
 from ivrel.core.authoring.learning.spellings import coded, fits
+from ivrel.core.authoring.learning.telling import NAMES_VALUE, as_told, is_shared, may_tell
 from ivrel.core.authoring.learning.templates import NAME, Template
 from ivrel.core.dialects.slots import SLOTS, table_of
-from ivrel.core.reading.secrets import masked
 from ivrel.core.shapes.shape import UNKNOWN
-from ivrel.core.text.words import quote
 from ivrel.core.vocabulary.wording import shorten
 
 # One severity may be a threshold, or that severity alone: no sample tells.
@@ -251,10 +250,16 @@ def _values(row: Row) -> list[str]:
         return out
     width = len(template.said[0].values)
     words = (template.column(n)[0] for n in range(width))
-    return [
-        f"{{{meaning.columns[n]}}}" if n in meaning.columns else word
-        for n, word in enumerate(words)
-    ]
+    out = []
+    for n, said in enumerate(words):
+        if n in meaning.columns:
+            out.append(f"{{{meaning.columns[n]}}}")
+        else:
+            # A word right before a value that is known names that value.
+            names = n + 1 in meaning.columns and NAMES_VALUE.fullmatch(said)
+            told = names or is_shared(template, n) or may_tell(said)
+            out.append(said if told else "{any}")
+    return out
 
 
 def _pieces(pieces: Sequence[Piece]) -> list[str]:
@@ -309,7 +314,7 @@ def _doubts(learned: Learned) -> str:
     ]
     for row in doubtful[:_DOUBTS]:
         template, first = row.template, row.template.said[0]
-        said = masked(" ".join((*template.keys, *map(quote, first.values))))
+        said = as_told(template)
         number = len(template.said)
         times = f", {number} times" if number > 1 else ""
         lines.append(f"#   {said}   ({first.sample}:{first.line}{times}): {row.meaning.doubt}\n")
