@@ -161,7 +161,7 @@ VERDICTS = [
     # the rest.
     ("quern", QUERN, "{stamp: {zone: shown}}", "stamp", "breaks", "stamps count uptime, which reads like a time of day, without zone", []),
     ("quern", QUERN.replace(SENDS, SENDS.splitlines()[0] + "\n"), "{collectors: {never: [b]}, level: {from: error}}", "level", "meets", "", [4]),
-    ("skarn", "journal.target.a.inet = 198.51.100.21\njournal.target.a.from = 192.0.2.9\nport.x.inet = 192.0.2.9\nport.y.inet = 192.0.2.9\n", "{source: identity}", "source", "unknown", "several interfaces have the address 192.0.2.9: x and y", [2]),
+    ("skarn", "journal.target.a.inet = 198.51.100.21\njournal.target.a.from = 192.0.2.9\nport.x.inet = 192.0.2.9\nport.y.inet = 192.0.2.9\nport.y.state = down\n", "{source: identity}", "source", "unknown", "several interfaces have the address 192.0.2.9: x and y", [2]),
     ("skarn", "journal.tag = name\njournal.active = x:yes\n", "{export: on}", "export", "unknown", "line 2", [2]),
 ]  # fmt: skip
 

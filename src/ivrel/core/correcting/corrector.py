@@ -128,7 +128,7 @@ class Corrector:
 
     def _memory_of(self, dialect: Dialect, scope: Scope) -> Memory:
         """Return what is known of other devices to which the same may be told."""
-        at = dialect, scope.wanted
+        at = dialect, scope.wanted, scope.forbidden
         if at not in self._memories:
             self._memories[at] = Memory()
         return self._memories[at]

@@ -4,7 +4,8 @@ rest.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Iterable, Mapping
+from collections import Counter
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
@@ -63,18 +64,27 @@ def lost_statement(before: Records, after: Records) -> str:
     """Return how the statements of export settings differ between two texts; '' if they do not.
 
     Statements are compared by their words, wherever they stand; what a removal was unable to name
-    is found so.
+    is found so. One that stands twice says no more than one that stands once, unless it adds to a
+    list, or rules are carried out in their order.
     """
     old, new = _compared(before, after)
-    join = before.dialect.shape.join
+    dialect = before.dialect
+    join = dialect.shape.join
+    adding = {at for r in (before, after) for at in _adding(r)}
     for at, times in old.items():
         found = new.get(at, 0)
-        # How often, too: a line that stands twice where it stood once is not what was there.
-        if found != times:
+        if not found or (found != times and (dialect.shape.DERIVED or at in adding)):
             how = "not there again" if found < times else "there too often"
             return f"'{join(at[1])}' is {how}"
     extra = next((words for at, words in new if (at, words) not in old), None)
     return f"'{join(extra)}' was not there before" if extra else ""
+
+
+def _adding(records: Records) -> Iterator[tuple[Path, Words]]:
+    """Yield the statements that add a value to a list."""
+    for match, _ in records.marks:
+        if match.many:
+            yield match.path, match.words
 
 
 def changed_statements(before: Records, after: Records) -> tuple[list[str], list[str]]:
@@ -132,8 +142,25 @@ def is_same_beyond_export(dialect: Dialect, before: Text, after: Text) -> bool:
 
 
 def _is_same(dialect: Dialect, before: Text, after: Text) -> bool:
-    one, other = (_beyond_export(dialect, some) for some in differing(dialect, before, after))
-    return one == other
+    one, other = _beyond(dialect, before, after)
+    # The order of a tree's members says nothing; statements in lines may hang on theirs.
+    return Counter(one) == Counter(other) if dialect.shape.ATOMIC else one == other
+
+
+def _beyond(
+    dialect: Dialect, before: Text, after: Text
+) -> tuple[list[tuple[Path, bytes]], list[tuple[Path, bytes]]]:
+    old, new = differing(dialect, before, after)
+    return _beyond_export(dialect, old), _beyond_export(dialect, new)
+
+
+def lost_beyond_export(dialect: Dialect, before: Text, after: Text) -> list[tuple[Path, Words]]:
+    """Return the statements of nothing that a correction may touch which only the first text has;
+    what stands in a row that has gone is gone with it.
+    """
+    one, other = _beyond(dialect, before, after)
+    left = Counter(one) - Counter(other)
+    return [(path, tuple(dialect.shape.split(decode(raw)))) for path, raw in left.elements()]
 
 
 def differing(dialect: Dialect, before: Text, after: Text) -> tuple[list[Found], list[Found]]:

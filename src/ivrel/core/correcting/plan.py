@@ -21,6 +21,7 @@ from ivrel.core.settings import SETTINGS, Obstacle
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.vocabulary.errors import Undecided
 
+MOST_ROUNDS = 4  # so often all settings are mended
 Touched = tuple[str, Key, str]  # table, key, slot; slot '' for a row that comes or goes
 Asked = Mapping[str, Requirement]
 Prefer = Callable[[Requirement], Requirement]
@@ -123,11 +124,21 @@ class _Planning:
 
     def _draft(self, asked: Asked) -> _Draft:
         """Return the records in which each setting that is asked for has been mended, one after the
-        other.
+        other, round by round until nothing changes: one that is mended may undo another.
         """
-        touched: dict[Touched, tuple[str, ...]] = {}
+        draft = _Draft(self.before, {}, {})
+        for _ in range(MOST_ROUNDS):
+            after = self._round(draft, asked)
+            if after.state is draft.state:
+                return after
+            draft = after
+        return draft
+
+    def _round(self, draft: _Draft, asked: Asked) -> _Draft:
+        """Return a draft in which each setting has been mended once more."""
+        touched = dict(draft.touched)
         obstacles: dict[str, tuple[Obstacle, ...]] = {}
-        state = self.before
+        state = draft.state
         doubtful, is_new = _doubtful(state.records), _has_new(state)
         for name in _ORDER:
             requirement = asked.get(name)
@@ -150,7 +161,7 @@ class _Planning:
             if mended is state.records:
                 continue
             for at in _differences(state.records, mended):
-                touched[at] = (*touched.get(at, ()), name)
+                touched[at] = tuple(dict.fromkeys((*touched.get(at, ()), name)))
             state = state.on(mended)
             doubtful, is_new = _doubtful(mended), _has_new(state)
         return _Draft(state, touched, obstacles)
@@ -200,12 +211,14 @@ class _Planning:
 
 
 def _has_new(state: Answers) -> bool:
-    """Whether a destination is new: what the platform would take for it by itself may be as asked,
-    and still not what is to be written.
+    """Whether a destination is new, or what gives to one: what the platform would take for it by
+    itself may be as asked, and still not what is to be written.
     """
-    rows = state.records.rows("destination").values()
-    addresses = (row.get("destination.address") for row in rows)
-    return any(address is None or not address.lines for address in addresses)
+    for table, slot in (("destination", "destination.address"), ("give", "give.destination")):
+        said = [row.get(slot) for row in state.records.rows(table).values()]
+        if any(one is None or not one.lines for one in said):
+            return True
+    return False
 
 
 def _says_what(requirement: Requirement) -> bool:

@@ -13,15 +13,20 @@ from msgspec.structs import replace
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import named, write_change
-from ivrel.core.correcting.difference import is_same_beyond_export, lost_statement
+from ivrel.core.correcting.difference import (
+    is_same_beyond_export,
+    lost_beyond_export,
+    lost_statement,
+)
 from ivrel.core.correcting.plan import Plan, make_plan, undo
-from ivrel.core.correcting.trial import Trial
+from ivrel.core.correcting.trial import Trial, goes
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.reading.records import Records
 from ivrel.core.settings import SETTINGS, Scope
 from ivrel.core.settings.sending import reached, sendings
 from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
 from ivrel.core.vocabulary.severity import EVERYTHING, NOTHING, Selection
 
@@ -143,7 +148,8 @@ def _left_for(scope: Scope, right: bool) -> Selection:
         return NOTHING
     bits = 0
     for d in scope.destinations:
-        if d.right or (not right and d.endpoint[0] is not None):
+        is_right = d.right and d.collector not in scope.forbidden
+        if is_right or (not right and d.endpoint[0] is not None):
             for n, sending in enumerate(sendings(scope, d).values()):
                 bits |= sending.bits << n * EVERYTHING.bits.bit_length()
     return Selection(bits)
@@ -195,8 +201,10 @@ def reversible(tried: Tried) -> tuple[str, str]:
     if corrected.data == before.records.text.data:
         return "", ""
     try:
-        steps = undo(tried.trial.after, before.records)
-        backout = write_change(case.dialect, corrected, [s.edit for s in steps])
+        edits = [step.edit for step in undo(tried.trial.after, before.records)]
+        # What went with a row comes back with it.
+        edits += [Edit(path, words) for path, words in _gone_with_rows(tried)]
+        backout = write_change(case.dialect, corrected, edits)
     except Refused as problem:
         return "", f"the back-out cannot be applied: {problem}"
     why = brings_back(tried, backout)
@@ -301,12 +309,37 @@ def reached_by(state: Answers) -> frozenset[str]:
 def _reached_in(scope: Scope) -> frozenset[str]:
     if scope.records.get("export").value == "off":
         return frozenset()
-    right = (d for d in scope.judged if d.right and d.collector)
+    right = (d for d in scope.judged if d.right and d.collector not in scope.forbidden)
     return frozenset(str(d.collector) for d in right if reached(scope, d))
 
 
 def narrow(tried: Tried) -> str:
     """Whether anything but export settings has changed."""
     before, after = tried.before.records.text, tried.trial.text
-    same = is_same_beyond_export(tried.case.dialect, before, after)
-    return "" if same else "other statements than export settings changed"
+    dialect = tried.case.dialect
+    if is_same_beyond_export(dialect, before, after):
+        return ""
+    lost = lost_beyond_export(dialect, before, after)
+    if lost and lost == _gone_with_rows(tried) and not lost_beyond_export(dialect, after, before):
+        return ""
+    return "other statements than export settings changed"
+
+
+def _gone_with_rows(tried: Tried) -> list[tuple[Path, Words]]:
+    """Return the statements beyond export settings that stood in a row which the change takes away
+    as a whole: they go with it, and come back with it.
+    """
+    before, after = tried.before.records, tried.trial.text
+    dialect = before.dialect
+    rows = [
+        edit
+        for edit in tried.trial.fine
+        if edit.removes and any(_is_inside(edit, m.path, m.words) for m, _ in before.marks)
+    ]
+    lost = lost_beyond_export(dialect, before.text, after)
+    return [one for one in lost if any(_is_inside(edit, *one) for edit in rows)]
+
+
+def _is_inside(edit: Edit, path: Path, words: Words) -> bool:
+    """Whether a statement stands in the block that a removal takes away."""
+    return len(path) > len(edit.path) and goes(edit, path, words)

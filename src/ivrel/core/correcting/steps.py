@@ -57,6 +57,8 @@ def steps_between(before: Records, after: Records, same: Container[str] = ()) ->
                 steps += _removals(before, table, key, row)
     # What stands inside of something that goes need not be taken away itself.
     gone = [(*s.edit.path, s.edit.words) for s in steps if s.edit.removes]
+    # Of a choice, one case takes the place of the other with all that stands in it.
+    gone += [(*s.edit.path, s.replaces) for s in steps if s.replaces]
     return [
         s for s in steps if not (s.edit.removes and any(s.edit.path[: len(g)] == g for g in gone))
     ]

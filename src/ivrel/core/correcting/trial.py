@@ -98,7 +98,7 @@ class Trial:
         out = dict(state)
         for edit in edits:
             if edit.removes:
-                gone = [at for at, (path, words, _) in out.items() if _goes(edit, path, words)]
+                gone = [at for at, (path, words, _) in out.items() if goes(edit, path, words)]
                 if not gone:
                     raise Refused("there is nothing to remove", edit.line)
                 for at in gone:
@@ -196,7 +196,7 @@ class Trial:
             return None
 
 
-def _goes(edit: Edit, path: Path, words: Words) -> bool:
+def goes(edit: Edit, path: Path, words: Words) -> bool:
     """Whether a statement goes with a removal: it begins with its words, or its block does."""
     depth = len(edit.path)
     if path[:depth] != edit.path:

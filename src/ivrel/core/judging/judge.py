@@ -75,7 +75,8 @@ def scope_of(
         relays = (c.name for c in policy.collectors.values() if c.reaches & set(need.wanted))
         # What leaves for a relay leaves for those that it forwards to.
         wanted = (*need.wanted, *relays)
-    return Scope(device, records, policy.collectors, wanted)
+    forbidden = frozenset(need.never) if need is not None else frozenset()
+    return Scope(device, records, policy.collectors, wanted, forbidden)
 
 
 def judge(scope: Scope, asked: Mapping[str, Requirement], file: str) -> tuple[Verdict, ...]:

@@ -65,7 +65,7 @@ class Doubt:
         dialect = self._dialect
         # An open part holds much that is no export setting. Only what begins as a pattern does is
         # of interest there.
-        if path and path[0][0] in dialect.open and not _resembles(dialect, path, words):
+        if path and path[0] and path[0][0] in dialect.open and not _resembles(dialect, path, words):
             return None
         # Where statements are worked out from lines, the shape says itself what they are about.
         resembled = [] if dialect.shape.DERIVED else self.resembled(path, words)

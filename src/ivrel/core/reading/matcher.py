@@ -143,7 +143,7 @@ class Matcher:
 
     def _row_of(self, path: Path) -> tuple[str, Key] | None:
         """Return the row that the innermost header names, where a statement of its own names it."""
-        header = self.find(path[:-1], path[-1]) if path else None
+        header = self.find(path[:-1], path[-1]) if path and path[-1] else None
         return (header.table, header.key) if header is not None and header.table else None
 
     def understood(self, text: Text) -> int:

@@ -173,8 +173,8 @@ class _Replacing:
         for d in self.gone:
             self.records = self.records.without("destination", d.key)
         now = self.scope.on(self.records)
-        for what in self.need.apart:
-            if not self.obstacles and together(what, on_the_way(now, self.need)):
+        for what in () if self.obstacles else self.need.apart:
+            if together(what, on_the_way(now, self.need)):
                 self.obstacles.append(Obstacle("one-only", f"apart {what}", more=(("what", what),)))
         if self.obstacles and not any(d.right for d in now.serving.values()):
             return self.scope.records, self.obstacles  # taking all away would leave nothing
@@ -210,7 +210,9 @@ class _Replacing:
             if free is None and self.gone:
                 # All names are taken: one that would go is turned to the collector instead.
                 old = self.gone.pop()
-                self.leaving.remove(old)
+                # What left for it may have been handed over to another collector already.
+                if old in self.leaving:
+                    self.leaving.remove(old)
             elif free is None:
                 self.obstacles.append(_no_name(dialect, name))
                 return

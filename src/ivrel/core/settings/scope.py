@@ -63,10 +63,11 @@ class Destination(Struct, frozen=True, gc=False):
 class Scope:
     """One configuration, its device, and the collectors that it is judged against.
 
-    `wanted`: the collectors that are asked for; None if the policy asks for none by name.
+    `wanted`: the collectors that are asked for; None if the policy asks for none by name;
+    `forbidden`: those that must not be sent to.
     """
 
-    __slots__ = ("_by_host", "_device", "_memo", "collectors", "records", "wanted")
+    __slots__ = ("_by_host", "_device", "_memo", "collectors", "forbidden", "records", "wanted")
 
     def __init__(
         self,
@@ -74,15 +75,16 @@ class Scope:
         records: Records,
         collectors: Mapping[str, Collector],
         wanted: tuple[str, ...] | None = None,
+        forbidden: frozenset[str] = frozenset(),
     ) -> None:
         self._device, self.records, self.collectors = device, records, collectors
-        self.wanted = wanted
+        self.wanted, self.forbidden = wanted, forbidden
         self._by_host: dict[object, list[Collector]] = {}
         self._memo: dict[tuple[object, ...], tuple[Any, set[Note]]] = {}
 
     def on(self, records: Records) -> Scope:
         """Return the same scope over other records."""
-        out = Scope(self._device, records, self.collectors, self.wanted)
+        out = Scope(self._device, records, self.collectors, self.wanted, self.forbidden)
         out._by_host = self._by_host
         return out
 

@@ -22,6 +22,7 @@ from ivrel.core.settings.sending import (
     departing,
     departure,
     gives_to,
+    is_threshold,
     lacking,
     levels_of,
     picked,
@@ -58,7 +59,7 @@ def mend_destination(
     if not departing(sent, need):
         return records, []
     if dialect.has("pick.destination"):
-        if need.choose(lambda v: True) is None and not picks_of(scope, d):
+        if need.choose(is_threshold) is None and not picks_of(scope, d):
             return records, [no_choice(d.title, d.label)]
         return _mend_picks_of(scope, records, d, need), []
     obstacles: list[Obstacle] = []
@@ -97,7 +98,7 @@ def mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, l
         return scope.records, [Obstacle("told-of", d.label, d.label, more=said)]
     # An action with the selection of another is written in a way that says more than is asked, so
     # that none is preferred for being there already.
-    wanted = replace(need, prefer=(), unsure=False).choose(lambda v: True)
+    wanted = replace(need, prefer=(), unsure=False).choose(is_threshold)
     if wanted is None:
         return scope.records, [no_choice(d.title, d.label)]
     sent = sendings(scope, d)[""]
@@ -116,10 +117,22 @@ def mend_channels(scope: Scope, d: Destination, needs: Needs) -> tuple[Records, 
     obstacles: list[Obstacle] = []
     for channel in records.dialect.channels:
         need: Need = need_of(needs, f"{d.label} {channel}")
+        if _is_new(scope.on(records), d, channel):
+            # What another setting has brought there gets what the policy says to write.
+            need = need.for_new(is_threshold)
         if departing(sendings(scope.on(records), d)[channel], need):
             records, more = mend_channel(scope.on(records), d, channel, need)
             obstacles += more
     return records, obstacles
+
+
+def _is_new(now: Scope, d: Destination, channel: str) -> bool:
+    """Whether all that brings a channel to a destination has come with this correction."""
+    gives = gives_to(now, d)
+    feeds = [feed for feed, _ in levels_of(now, d, channel)]
+    return bool(feeds) and not any(
+        said.lines for feed in feeds for said in gives.get(feed, {}).values()
+    )
 
 
 def mend_channel(
@@ -139,7 +152,7 @@ def mend_channel(
             records = records.having("take", (feed, channel), "take.category", channel)
     elif fresh:
         records = records.having("give", (channel, d.ref), "give.destination", d.ref)
-    own = need.for_new(lambda v: True) if fresh else need
+    own = need.for_new(is_threshold) if fresh else need
     _, high = bounds(need)
     levels = dict(levels_of(now.on(records), d, channel))
     noisy = [f for f, said in levels.items() if not threshold(str(said.value or "debug")) <= high]
@@ -259,7 +272,7 @@ def _target(taken: list[Selection], need: Need) -> Selection:
 
     Of a destination without picks, the one to write.
     """
-    first = need.choose(lambda v: True)
+    first = need.choose(is_threshold)
     if not taken:
         return threshold(first or "none")
 

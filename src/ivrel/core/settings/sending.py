@@ -246,6 +246,11 @@ def knows_levels(dialect: Dialect) -> bool:
     return any(dialect.has(slot) or slot in dialect.defaults for slot in slots)
 
 
+def is_threshold(value: str) -> bool:
+    """Whether a value can be written as a threshold."""
+    return value in THRESHOLD.choices
+
+
 def threshold(severity: str) -> Selection:
     """Return the selection through a severity; nothing for 'none'."""
     return NOTHING if severity == "none" else through(severity)

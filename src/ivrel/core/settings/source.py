@@ -122,8 +122,17 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         wrong = _wrong(scope, need, place, by_interface, way)
         if wrong:
             unknown = by_identity and identity is None
-            out.append(_finding(place, wrong, way, need, "breaks", unknown))
+            # What is none of the others may still be the identity, which the fleet does not give.
+            sure = not unknown or not _may_be_identity(scope, need, place, by_interface, way)
+            out.append(_finding(place, wrong, way, need, "breaks" if sure else "unknown", unknown))
     return out
+
+
+def _may_be_identity(scope: Scope, need: Need, place: Place, by_interface: bool, way: Way) -> bool:
+    """Whether a source is wrong for no other reason than that it is none of those named."""
+    faces = {way.name, *way.addresses}
+    reaches = not (way.wrong or cannot_reach(scope, place, by_interface, way))
+    return reaches and not faces & set(need.never)
 
 
 def _finding(
@@ -203,6 +212,12 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
                 obstacles.append(Obstacle("stuck", place.label, place.title, more=more))
                 continue
             if not _wrong(scope, need, place, by_interface, way):
+                continue
+            # To move what may be the identity would be to guess.
+            by_identity = IDENTITY in (need.any_of or ())
+            unknown = scope.device is None or scope.device.identity is None
+            here = place, by_interface, way
+            if by_identity and unknown and _may_be_identity(scope, need, *here):
                 continue
         leaving = leaving_by(scope, place)
         value = _choice(scope, need, place, by_interface, leaving)

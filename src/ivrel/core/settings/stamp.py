@@ -143,7 +143,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     """Set the kind first, and then what it shows."""
     records, obstacles = scope.records, []
     wanted = dict(needs)
-    if "kind" not in needs and any(not need.accepts("hidden") for need in needs.values()):
+    shown = any(part != "kind" and not need.accepts("hidden") for part, need in needs.items())
+    if shown and ("kind" not in needs or needs["kind"].accepts("calendar")):
         wanted["kind"] = Need(any_of=("calendar",))  # nothing else shows what is asked for
     for part in PARTS:
         # Which parts a stamp has hangs on the kind that was set in the round before.

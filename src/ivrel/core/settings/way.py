@@ -51,8 +51,12 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> Way:
     every = records.rows_with("interface", "interface.address", value)
     if not every:
         return Way(None, (value,), lines, f"no interface has the address {value}")
-    # The platform may take either of them, and nothing in the text says which.
     if len(every) > 1:
+        ways = [_by_row(records, place, str(key[0]), row, by_interface) for key, row in every]
+        # Whichever of them the platform takes, messages bear this address.
+        if not any(way.wrong or way.doubt for way in ways):
+            return Way(None, (value,), lines)
+        # It may take one that does not work, and nothing in the text says which it takes.
         names = " and ".join(str(key[0]) for key, _ in every)
         doubt = f"several interfaces have the address {value}: {names}"
         return Way(None, (value,), lines, doubt=doubt)

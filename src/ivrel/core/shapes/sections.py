@@ -66,8 +66,7 @@ class Sections(Shape, frozen=True):
             found = behind.search(data, found.end())
 
     def everything(self, text: Text) -> Iterator[Found]:
-        data = text.data
-        return _section(data, 1, None, self)
+        return _section(text.data, 1, None, self)
 
     def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
         data = text.data
@@ -92,8 +91,7 @@ class Sections(Shape, frozen=True):
     def holding(
         self, text: Text, word: bytes, heads: Sequence[Words], behind: Container[bytes]
     ) -> Iterator[Found]:
-        data = text.data
-        if word in data:
+        if word in text.data:
             yield from (found for found in self.scan(text, heads) if word in found[1])
 
     def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
@@ -331,17 +329,22 @@ def _rewrite(section: _Section, body: Sequence[Words], shape: Sections) -> None:
 
     Those that stay keep their lines, as comments and empty lines do.
     """
-    wanted = {words[0]: words for words in body}
+    # A name may be assigned several times, each time another value.
+    wanted: dict[str, list[Words]] = {}
+    for words in body:
+        wanted.setdefault(words[0], []).append(words)
     lines, last = section.lines, 0
     gone: list[int] = []
     for at, words in section.members(shape):
-        new = wanted.pop(words[0], None)
-        if new is None:
+        of_name = wanted.get(words[0], [])
+        if not of_name:
             gone.append(at)
             continue
+        new = of_name.pop(of_name.index(words) if words in of_name else 0)
         last = at
         if new != words:
             lines[at] = in_place_of(lines[at], as_before(lines[at], _join(new)))
-    lines[last + 1 : last + 1] = [_join(words).encode() for words in body if words[0] in wanted]
+    added = [words for of_name in wanted.values() for words in of_name]
+    lines[last + 1 : last + 1] = [_join(words).encode() for words in added]
     for at in reversed(gone):
-        del lines[at + (len(wanted) if at > last else 0)]
+        del lines[at + (len(added) if at > last else 0)]
