@@ -67,10 +67,18 @@ def format_argument(parser: argparse.ArgumentParser, *formats: str) -> None:
 
 
 def show(view: View, args: argparse.Namespace) -> None:
-    """Write what a command shows, in the form that the call asks for."""
+    """Write what a command shows, in the form that the call asks for.
+
+    Whoever read the output may have had enough: the exit code is told all the same.
+    """
+    from ivrel.cli.problems import let_go_of_output
     from ivrel.output import show as written
 
-    written(view, args.format, columns(args))
+    try:
+        written(view, args.format, columns(args))
+        sys.stdout.flush()
+    except BrokenPipeError:
+        let_go_of_output()
 
 
 def by_argument(parser: argparse.ArgumentParser, *more: str) -> None:
@@ -241,7 +249,28 @@ def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]
     names = getattr(args, "device", ())
     names = (names,) if isinstance(names, str) else tuple(names)
     choice = Choice(names, tuple(args.kind), tuple(args.site), tuple(args.group))
-    return choose(workspace.fleet, choice)
+    devices = choose(workspace.fleet, choice)
+    remark_on_platforms(args, workspace, devices)
+    return devices
+
+
+def remark_on_platforms(
+    args: argparse.Namespace, workspace: Workspace, devices: Sequence[Device]
+) -> None:
+    """Tell once of each platform that no dialect describes, and what to do: its devices are
+    unknown, and all others are gone through.
+    """
+    from ivrel.core.vocabulary.wording import counted
+    from ivrel.output.views.folding import named
+    from ivrel.sources.dialects import no_dialect
+
+    for platform, some in workspace.without_dialect(devices).items():
+        names = named([device.name for device in some])
+        said = no_dialect(platform, workspace.dialects.files)
+        print(f"ivrel: {said}; {counted(len(some), 'device')}: {names}", file=sys.stderr)
+        samples = " ".join(filter(None, map(workspace.configuration, some[:3])))
+        words = workspace_words(args)
+        print(f"next  ivrel dialect learn{words} {platform} {samples}".rstrip(), file=sys.stderr)
 
 
 def one_device(name: str, workspace: Workspace) -> Device:

@@ -123,7 +123,7 @@ class Interfaces:
 
         try:
             data, _ = self._texts.text(device)
-            records = read_records(self._dialects[device.platform], data)
+            records = read_records(self._dialects.of(device.platform), data)
         except Unreadable:
             return
         if knows_interfaces(records):
@@ -180,9 +180,10 @@ def tells_of(workspace: Workspace) -> Mapping[str, Mapping[str, str]]:
     asked = {name for rule in workspace.policy.rules for name in rule.require}
     if not asked & {"changes", "logins"}:
         return {}  # dialects take a while to be read
-    platforms = {d.platform for d in workspace.fleet.devices}
+    devices = workspace.fleet.devices
+    platforms = {d.platform for d in devices if d.platform in workspace.dialects.files}
     tells = {name: workspace.dialects[name].tells for name in platforms}
-    return {d.name: tells[d.platform] for d in workspace.fleet.devices}
+    return {d.name: tells[d.platform] for d in devices if d.platform in tells}
 
 
 def gathered(

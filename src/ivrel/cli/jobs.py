@@ -48,7 +48,13 @@ class _OfWorkspace(Job[R], Generic[R]):
 
     def prepare(self, devices: Sequence[Device]) -> None:
         platforms = {d.platform: None for d in devices}
-        self._dialects = {name: self._known[name] for name in platforms}
+        self._dialects = {
+            name: self._known[name] for name in platforms if name in self._known.files
+        }
+
+    def _dialect_of(self, device: Device) -> Dialect:
+        """Return the dialect of a device; Unreadable if its platform has none."""
+        return self._dialects.get(device.platform) or self._known.of(device.platform)
 
     def __getstate__(self) -> dict[str, Any]:
         # What a run remembers is no part of what is sent.
@@ -68,7 +74,7 @@ class Auditing(_OfWorkspace[DeviceResult]):
         return Auditor(self._policy, self._today, self._known)
 
     def one(self, device: Device, data: bytes, file: str) -> DeviceResult:
-        return self._auditor.audit(device, self._dialects[device.platform], data, file)
+        return self._auditor.audit(device, self._dialect_of(device), data, file)
 
     def failed(self, device: Device, problem: str) -> DeviceResult:
         return unreadable(device, self._policy, problem)
@@ -105,7 +111,7 @@ class Surveying(_OfWorkspace[Votes]):
 
     def votes(self, device: Device, text: Text) -> Votes:
         """Return what one device has."""
-        return self._surveyor.votes(device, self._dialects[device.platform], text)
+        return self._surveyor.votes(device, self._dialect_of(device), text)
 
     def failed(self, device: Device, problem: str) -> Votes:
         return ()
@@ -171,7 +177,7 @@ class Correcting(OfCorrections["Correction | NotCorrected"]):
         self._needs_text = needs_text
 
     def worked_out(self, device: Device, text: Text, file: str) -> Correction | NotCorrected:
-        dialect = self._dialects[device.platform]
+        dialect = self._dialect_of(device)
         done = checked(self._corrector.correct(device, dialect, text, file), text.data)
         if not done.changes:
             # Verdicts that do not change are told by nobody.
@@ -197,7 +203,7 @@ class Proving(OfCorrections["Judged | NotCorrected"]):
         self._changes = changes
 
     def worked_out(self, device: Device, text: Text, file: str) -> Judged | NotCorrected:
-        begun = self._corrector.start(device, self._dialects[device.platform], text, file)
+        begun = self._corrector.start(device, self._dialect_of(device), text, file)
         return checked(judge_change(begun, self._changes[device.name]), text.data)
 
     def failed(self, device: Device, problem: str) -> Judged | NotCorrected:
@@ -223,7 +229,7 @@ class ComparingPolicies(OfCorrections[WhatIf]):
         return self._corrector, self._corrector_by(self._other)
 
     def worked_out(self, device: Device, text: Text, file: str) -> WhatIf:
-        return what_if(device, self._dialects[device.platform], text, self._correctors, file)
+        return what_if(device, self._dialect_of(device), text, self._correctors, file)
 
     def failed(self, device: Device, problem: str) -> WhatIf:
         return WhatIf(device.name, device.platform, problem=problem)

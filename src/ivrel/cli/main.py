@@ -13,7 +13,7 @@ from importlib import import_module
 from typing import NoReturn
 
 from ivrel import __version__
-from ivrel.cli.problems import WRONG, guarded
+from ivrel.cli.problems import WRONG, guarded, let_go_of_output
 
 # The commands, in the order of the work; each is the module of that name, imported only when it is
 # called.
@@ -61,7 +61,10 @@ def main(words: Sequence[str]) -> int:
         except SystemExit:  # of `--help`
             sys.stdout.flush()
             raise
-        sys.stdout.flush()  # here, where it is told if that fails
+        try:
+            sys.stdout.flush()  # here, where it is told if that fails
+        except BrokenPipeError:
+            let_go_of_output()
         return code
 
     return guarded(run)

@@ -39,8 +39,8 @@ class Outlet:
         """End, as it should or by an error."""
 
     def take(self, c: Correction) -> Correction:
-        """Take a correction; return what of it has to be kept until the end."""
-        return replace(c, corrected=b"")
+        """Take a correction; return what of it has to be kept until the end, as it may be shown."""
+        return replace(c.as_shown(), corrected=b"")
 
     def done(self, view: CorrectionsView) -> None:
         """Finish, once all corrections have come."""
@@ -74,15 +74,19 @@ class Folder(Outlet):
         from ivrel.output.views.corrections import correction_for_machines
         from ivrel.sources.files import write_pieces
 
-        self._sections.take(c)
-        self._told.add(msgspec.json.encode(correction_for_machines(c)))
+        shown = c.as_shown()
+        self._sections.take(shown)
+        self._told.add(msgspec.json.encode(correction_for_machines(shown)))
         if c.changes:
             mark = "" if c.proved else UNPROVED
             # The folder as a whole is there once it is complete, so its files are plainly written.
             for name, text in ((CHANGE, c.change), (BACKOUT, c.backout)):
-                write_pieces(self._at / c.device / f"{mark}{name}", (text,))
+                path = self._at / c.device / f"{mark}{name}"
+                write_pieces(path, (text,))
+                if c.secrets:  # they are for their owner alone
+                    path.chmod(0o600)
         bare = replace(c.before, verdicts=())
-        kept = replace(c, corrected=b"", before=bare, after=bare)
+        kept = replace(shown, corrected=b"", before=bare, after=bare)
         return kept if self._keeps else replace(kept, change="", backout="")
 
     def done(self, view: CorrectionsView) -> None:
@@ -206,7 +210,14 @@ class InPlace(_OfFiles):
         self._replacing.__exit__(*problem)
 
     def _put(self, c: Correction) -> None:
-        for one in self._files(c)[1]:
+        from ivrel.core.vocabulary.errors import Unreadable
+
+        files = self._files(c)[1]
+        for one in files:
+            if Path(one.file).is_absolute() or ".." in Path(one.file).parts:
+                said = "lies outside the workspace, where --in-place writes nothing"
+                raise Unreadable(f"{one.file}: {said}; use -o, and deliver the change")
+        for one in files:
             self._replacing.add(one)
             self.number += 1
 

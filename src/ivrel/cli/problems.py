@@ -18,7 +18,7 @@ def guarded(run: Callable[[], int]) -> int:
         return run()
     except BrokenPipeError:
         # Whoever read the output has had enough.
-        _let_go_of_output()
+        let_go_of_output()
         return AS_ASKED
     except KeyboardInterrupt:
         _flush()
@@ -38,10 +38,10 @@ def _flush() -> None:
     try:
         sys.stdout.flush()
     except OSError:
-        _let_go_of_output()
+        let_go_of_output()
 
 
-def _let_go_of_output() -> None:
+def let_go_of_output() -> None:
     """Write to nowhere from now on: what is left in the buffer must not complain at the end."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 

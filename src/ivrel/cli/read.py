@@ -74,7 +74,7 @@ def _reading(
     from ivrel.sources.lines import Lines
 
     data, file = workspace.text(device)
-    dialect = workspace.dialects[device.platform]
+    dialect = workspace.dialects.of(device.platform)
     try:
         records = read_records(dialect, data)
     except Unreadable as problem:

@@ -166,12 +166,10 @@ FLEET = Record(
 )
 
 
-def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> Fleet:
+def read_fleet(text: str, file: str) -> Fleet:
     """Read a fleet from YAML, or from CSV if `file` ends in `.csv`.
 
     InputError holds every mistake.
-
-    `platforms`: the dialects that there are; a device of another one is a mistake.
     """
     report = Report(file)
     devices: Sequence[Device]
@@ -184,10 +182,8 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
         name, devices = (values["fleet"], values["devices"]) if values else (file, ())
         apart = _apart(values.get("apart", ()) if values else (), devices, report)
         reach = checked_rules(values.get("reach", ()) if values else (), devices, report)
-    # One run tells each platform that lacks a dialect, and each of them once.
-    unknown: dict[str, list[Device]] = {}
-    known = None if platforms is None else sorted(platforms)
     seen: dict[str, Device] = {}
+    folded: dict[str, Device] = {}
     claims: dict[str, list[str]] = {}
     for device in devices:
         if device.name in seen:
@@ -195,17 +191,14 @@ def read_fleet(text: str, file: str, platforms: Iterable[str] | None = None) -> 
             _at(
                 report, device, f"device '{device.name}' stands twice; the first is in line {first}"
             )
+        elif other := folded.get(device.name.casefold()):
+            # Files of such names are one file on some systems.
+            said = f"device '{device.name}' differs from '{other.name}' in line {other.line}"
+            _at(report, device, f"{said} in case only")
         seen.setdefault(device.name, device)
+        folded.setdefault(device.name.casefold(), device)
         if device.identity:
             claims.setdefault(device.identity, []).append(device.name)
-        if known is not None and device.platform not in known:
-            unknown.setdefault(device.platform, []).append(device)
-    for platform, some in unknown.items():
-        others = len(some) - 1
-        more = f"; {others} more {'devices are' if others > 1 else 'device is'} of it" * bool(
-            others
-        )
-        _at(report, some[0], f"platform {not_one_of(platform, known or [])}{more}")
     if not devices and not report.mistakes:
         raise InputError([Mistake(file, "the fleet is empty; expected at least one device", 1, 1)])
     report.settle()

@@ -4,16 +4,24 @@ first.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from difflib import get_close_matches
 from pathlib import Path
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.load import read_dialect
-from ivrel.core.vocabulary.errors import InputError, Mistake
-from ivrel.core.vocabulary.wording import not_one_of
+from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
+from ivrel.core.vocabulary.wording import not_one_of, shorten
 from ivrel.sources.files import read_text
 
 SHIPPED = Path(__file__).parent.parent / "platforms"
+
+
+def no_dialect(platform: str, names: Iterable[str]) -> str:
+    """Return what to say of a platform that no dialect describes."""
+    likely = get_close_matches(platform, names, 1)
+    meant = f"; did you mean '{likely[0]}'?" if likely else ""
+    return f"platform '{shorten(platform)}' has no dialect{meant}"
 
 
 class Dialects:
@@ -29,6 +37,12 @@ class Dialects:
 
     def __iter__(self) -> Iterator[Dialect]:
         return (self[name] for name in sorted(self.files))
+
+    def of(self, platform: str) -> Dialect:
+        """Return the dialect of a device's platform; Unreadable if there is none."""
+        if platform not in self.files:
+            raise Unreadable(no_dialect(platform, self.files))
+        return self[platform]
 
     def __getitem__(self, name: str) -> Dialect:
         if name not in self._read:

@@ -108,7 +108,7 @@ class LinesOf:
                 return ""
             self._device, self._lines = (
                 device,
-                Lines(self._workspace.dialects[device.platform], data),
+                Lines(self._workspace.dialects.of(device.platform), data),
             )
             places = Places(data, shown)
             several = not places.file

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from functools import cached_property
 from pathlib import Path
 
@@ -89,7 +89,7 @@ class Workspace:
             )
             raise InputError([Mistake(str(self.folder), said)])
         (name,) = found
-        fleet = read_fleet(read_text(self.folder / name, name), name, self.dialects.files)
+        fleet = read_fleet(read_text(self.folder / name, name), name)
         if not (self.folder / WAYS).exists():
             return fleet
         if name.endswith(".yaml"):
@@ -97,6 +97,14 @@ class Workspace:
             raise InputError([Mistake(WAYS, said)])
         ways = read_ways(read_text(self.folder / WAYS, WAYS), WAYS, fleet.devices)
         return replace(fleet, reach=ways)
+
+    def without_dialect(self, devices: Iterable[Device]) -> dict[str, list[Device]]:
+        """Return the devices of each platform that no dialect describes."""
+        out: dict[str, list[Device]] = {}
+        for device in devices:
+            if device.platform not in self.dialects.files:
+                out.setdefault(device.platform, []).append(device)
+        return out
 
     @property
     def has_policy(self) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from hashlib import sha256
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.instead import instead, waiver_text
@@ -12,6 +13,7 @@ from ivrel.core.correcting.plan import Plan
 from ivrel.core.correcting.proof import Property
 from ivrel.core.correcting.properties import Gap
 from ivrel.core.correcting.reasons import Change
+from ivrel.core.correcting.secrets import hidden
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.verdict import DeviceResult, Verdict
@@ -56,6 +58,31 @@ class Correction(Struct, frozen=True):
     sends: bool = False
     would_send: bool = False
     gaps: tuple[Gap, ...] = ()  # of single collectors while the change goes in
+    secrets: tuple[str, ...] = ()  # values of the configuration that nothing may show
+
+    def as_shown(self) -> Correction:
+        """Return the correction with its secrets hidden; the texts to send are not for sending
+        then.
+        """
+        if not self.secrets:
+            return self
+        return replace(
+            self,
+            changes=tuple(
+                replace(
+                    one,
+                    line=hidden(one.line, self.secrets),
+                    replaces=hidden(one.replaces, self.secrets),
+                    inside=hidden(one.inside, self.secrets),
+                )
+                for one in self.changes
+            ),
+            change=hidden(self.change, self.secrets),
+            backout=hidden(self.backout, self.secrets),
+            proof=tuple(replace(p, why=hidden(p.why, self.secrets)) for p in self.proof),
+            remains=tuple(replace(r, why=hidden(r.why, self.secrets)) for r in self.remains),
+            secrets=(),
+        )
 
     @property
     def proved(self) -> bool:

@@ -22,6 +22,7 @@ from ivrel.core.correcting.plan import Plan, make_plan
 from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import reached_by
 from ivrel.core.correcting.reasons import changes_of
+from ivrel.core.correcting.secrets import secrets_of
 from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, leaves_open, preferring
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
@@ -182,6 +183,7 @@ def worked_out(begun: Start) -> Correction:
         sends=sends,
         would_send=bool(reached_by(proof.after or state)),
         gaps=proof.gaps,
+        secrets=secrets_of(case.dialect, state.records.text, proof.carried),
     )
 
 

@@ -16,6 +16,7 @@ from ivrel.core.correcting.properties import PROPERTIES, Tried
 from ivrel.core.correcting.trial import Trial
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
+from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
 
 
@@ -32,7 +33,8 @@ class Proof(Struct, frozen=True):
     out.
 
     `after`: the answers about the corrected configuration; None if the change cannot be applied;
-    `gaps`: of single collectors while it goes in; `edits`: those of the change.
+    `gaps`: of single collectors while it goes in; `edits`: those of the change; `carried`: the
+    statements beyond export settings that go with a row, and come back with it.
     """
 
     corrected: Text
@@ -42,6 +44,7 @@ class Proof(Struct, frozen=True):
     after: Answers | None = None
     gaps: tuple[prop.Gap, ...] = ()
     edits: tuple[Edit, ...] = ()
+    carried: tuple[tuple[Path, Words], ...] = ()
 
     def holds(self, name: str) -> bool:
         """Whether the property of that name holds."""
@@ -83,7 +86,9 @@ def prove(
         "narrow": prop.narrow(tried),
     }
     properties = tuple(Property(name, not why[name], why[name]) for name in PROPERTIES)
-    return Proof(trial.text, backout, tuple(spare), properties, tried.after, gaps, trial.edits)
+    carried = tuple(prop.gone_with_rows(tried))
+    told = tried.after, gaps, trial.edits, carried
+    return Proof(trial.text, backout, tuple(spare), properties, *told)
 
 
 def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:

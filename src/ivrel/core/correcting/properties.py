@@ -203,7 +203,7 @@ def reversible(tried: Tried) -> tuple[str, str]:
     try:
         edits = [step.edit for step in undo(tried.trial.after, before.records)]
         # What went with a row comes back with it.
-        edits += [Edit(path, words) for path, words in _gone_with_rows(tried)]
+        edits += [Edit(path, words) for path, words in gone_with_rows(tried)]
         backout = write_change(case.dialect, corrected, edits)
     except Refused as problem:
         return "", f"the back-out cannot be applied: {problem}"
@@ -320,12 +320,12 @@ def narrow(tried: Tried) -> str:
     if is_same_beyond_export(dialect, before, after):
         return ""
     lost = lost_beyond_export(dialect, before, after)
-    if lost and lost == _gone_with_rows(tried) and not lost_beyond_export(dialect, after, before):
+    if lost and lost == gone_with_rows(tried) and not lost_beyond_export(dialect, after, before):
         return ""
     return "other statements than export settings changed"
 
 
-def _gone_with_rows(tried: Tried) -> list[tuple[Path, Words]]:
+def gone_with_rows(tried: Tried) -> list[tuple[Path, Words]]:
     """Return the statements beyond export settings that stood in a row which the change takes away
     as a whole: they go with it, and come back with it.
     """

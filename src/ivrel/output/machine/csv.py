@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 from typing import TextIO
 
+from ivrel.output.escaping import for_csv
 from ivrel.output.views.audit import AuditView
 from ivrel.output.views.view import RowsView
 
@@ -29,10 +30,10 @@ def write(out: TextIO, view: AuditView | RowsView) -> None:
         _write_audit(out, view)
         return
     rows = csv.writer(out)
-    for n, row in enumerate(view.rows()):
-        if not n:
-            rows.writerow(row)
-        rows.writerow(" ".join(v) if isinstance(v, list) else v for v in row.values())
+    rows.writerow(view.columns)
+    for row in view.rows():
+        values = (" ".join(v) if isinstance(v, list) else v for v in row.values())
+        rows.writerow(map(for_csv, values))
 
 
 def _write_audit(out: TextIO, audit: AuditView) -> None:
@@ -44,4 +45,5 @@ def _write_audit(out: TextIO, audit: AuditView) -> None:
             where = " ".join(f"{p.file}:{p.line}" for p in v.where)
             why = r.problem or v.why
             device = (r.device, r.kind, r.site, r.platform)
-            rows.writerow((*device, v.setting, v.verdict, v.found, v.wanted, v.rule, why, where))
+            told = (*device, v.setting, v.verdict, v.found, v.wanted, v.rule, why, where)
+            rows.writerow(map(for_csv, told))

@@ -8,13 +8,14 @@ from typing import Any, TextIO
 import msgspec
 
 from ivrel.core.vocabulary.verdict import CONTRADICTED, VERDICTS
+from ivrel.output.escaping import for_json
 from ivrel.output.views.audit import AuditView
 from ivrel.output.views.view import View
 
 
 def text(value: Any) -> str:
     """Return one object as indented JSON."""
-    return msgspec.json.format(msgspec.json.encode(value), indent=2).decode() + "\n"
+    return for_json(msgspec.json.format(msgspec.json.encode(value), indent=2).decode()) + "\n"
 
 
 def pieces(
@@ -29,7 +30,7 @@ def pieces(
     yield f'{{{before.rstrip()},\n  "{name}": ['
     n = -1
     for n, item in enumerate(items):
-        whole = msgspec.json.format(item, indent=2).decode().replace("\n", "\n    ")
+        whole = for_json(msgspec.json.format(item, indent=2).decode()).replace("\n", "\n    ")
         yield f"{',' if n else ''}\n    {whole}"
     end = "\n  ]" if n >= 0 else "]"
     yield f"{end},{behind.rstrip()}\n}}\n"
@@ -47,11 +48,13 @@ def _write_audit(out: TextIO, audit: AuditView) -> None:
     """Write each device in a line as it comes: nothing of a large fleet has to be kept."""
     encoder = msgspec.json.Encoder()
     sums = dict.fromkeys(reversed(VERDICTS), 0)
-    out.write(f'{{\n  "fleet": {msgspec.json.encode(audit.fleet).decode()},\n  "devices": [')
+    out.write(
+        f'{{\n  "fleet": {for_json(msgspec.json.encode(audit.fleet).decode())},\n  "devices": ['
+    )
     for n, result in enumerate(audit.results):
         for verdict in result.verdicts:
             sums[verdict.verdict] += 1
-        out.write(f"{',' if n else ''}\n    {encoder.encode(result).decode()}")
+        out.write(f"{',' if n else ''}\n    {for_json(encoder.encode(result).decode())}")
     if not sums.get(CONTRADICTED):
         sums.pop(CONTRADICTED, None)
     whole = text(sums).rstrip("\n").replace("\n", "\n  ")

@@ -10,6 +10,7 @@ from typing import TextIO
 
 import msgspec
 
+from ivrel.output.escaping import for_json
 from ivrel.output.views.audit import AuditView
 from ivrel.output.views.view import RowsView
 
@@ -18,5 +19,5 @@ def write(out: TextIO, view: AuditView | RowsView) -> None:
     """Write a line a device, or a row."""
     encoder = msgspec.json.Encoder()
     for one in view.results if isinstance(view, AuditView) else view.rows():
-        out.write(encoder.encode(one).decode() + "\n")
+        out.write(for_json(encoder.encode(one).decode()) + "\n")
         out.flush()

@@ -9,6 +9,7 @@ from typing import TextIO
 
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.verdict import CONTRADICTED, VERDICTS
+from ivrel.output.escaping import for_label
 from ivrel.output.views.audit import AuditView
 
 
@@ -26,7 +27,7 @@ def write(out: TextIO, audit: AuditView) -> None:
         ] += 1
         for v in r.verdicts:
             verdicts[v.setting, v.verdict] += 1
-    fleet = _escaped(audit.fleet)
+    fleet = for_label(audit.fleet)
     _family(out, "ivrel_verdicts", "Verdicts of the last audit, by setting.")
     # Only an audit that is held against messages can find contradictions.
     found = {verdict for (_, verdict), number in verdicts.items() if number}
@@ -40,14 +41,10 @@ def write(out: TextIO, audit: AuditView) -> None:
     )
     for site in sorted(sites):
         for state in ("as_asked", "not_as_asked", "unreadable"):
-            labels = f'fleet="{fleet}",site="{_escaped(site)}",state="{state}"'
+            labels = f'fleet="{fleet}",site="{for_label(site)}",state="{state}"'
             out.write(f"ivrel_devices{{{labels}}} {devices[site, state]}\n")
     out.write("# EOF\n")
 
 
 def _family(out: TextIO, name: str, about: str) -> None:
     out.write(f"# TYPE {name} gauge\n# HELP {name} {about}\n")
-
-
-def _escaped(text: str) -> str:
-    return text.replace("\\", "\\\\").replace("\n", "\\n").replace('"', '\\"')

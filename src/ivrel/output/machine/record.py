@@ -6,7 +6,9 @@ from collections.abc import Iterator
 from typing import TextIO
 
 from ivrel.core.delivery.course import STATES
-from ivrel.output.machine.sheet import cell
+from ivrel.output.escaping import for_markdown as cell
+from ivrel.output.escaping import for_markdown_block
+from ivrel.output.escaping import for_markdown_code as code
 from ivrel.output.views.delivered import Delivered, DeliveryView
 
 
@@ -18,9 +20,9 @@ def write_record(out: TextIO, view: DeliveryView) -> None:
 
 
 def _lines(view: DeliveryView) -> Iterator[str]:
-    yield f"# Delivery {view.number}: {view.fleet}"
+    yield f"# Delivery {view.number}: {cell(view.fleet)}"
     yield ""
-    yield f"- by {cell(view.who)} on {cell(view.host)}, from `{view.folder}`"
+    yield f"- by {cell(view.who)} on {cell(view.host)}, from `{code(str(view.folder))}`"
     yield f"- begun {view.begun}, {'ended ' + view.ended if view.ended else 'not ended'}"
     if view.stopped:
         yield f"- no more devices were begun: {cell(view.stopped)}"
@@ -41,22 +43,22 @@ def _lines(view: DeliveryView) -> Iterator[str]:
 
 def _device(d: Delivered) -> Iterator[str]:
     yield ""
-    yield f"## {d.device}"
+    yield f"## {cell(d.device)}"
     yield ""
     yield f"{d.platform}, wave {d.wave}: **{d.state}**{'; ' + cell(d.why) if d.why else ''}"
     if d.prints[0]:
         yield ""
         yield f"Made for `sha256:{d.prints[0]}`, proved to give `sha256:{d.prints[1]}`."
     if d.change:
-        yield from ("", "```", *d.change.rstrip("\n").splitlines(), "```")
+        yield from ("", *for_markdown_block(d.change))
     settings = [s for s in d.before if d.after.get(s, d.before[s]) != d.before[s]]
     if settings:
         yield from ("", "| setting | before | after |", "|---|---|---|")
-        yield from (f"| {s} | {d.before[s]} | {d.after.get(s, '')} |" for s in settings)
+        yield from (f"| {s} | {cell(d.before[s])} | {cell(d.after.get(s, ''))} |" for s in settings)
     yield from ("", "| at | step | sent | answered |", "|---|---|---|---|")
     for s in d.steps:
         yield f"| {s.at} | {s.step} | | |"
         for x in s.said:
-            sent = "<br>".join(f"`{cell(one)}`" for one in x.typed.splitlines() if one.strip())
+            sent = "<br>".join(f"`{code(one)}`" for one in x.typed.splitlines() if one.strip())
             answered = "<br>".join(cell(one) for one in x.answered)
             yield f"| | | {sent} | {answered} |"

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 
 from ivrel.core.correcting import MEANS
-from ivrel.core.vocabulary.wording import counted
+from ivrel.core.vocabulary.wording import counted, plain
+from ivrel.output.escaping import for_markdown as cell
+from ivrel.output.escaping import for_markdown_block
+from ivrel.output.escaping import for_markdown_code as code
 from ivrel.output.views.sheet import Member, Section, SheetView, waivers
 
 
@@ -20,7 +22,7 @@ def change_sheet(view: SheetView) -> Iterator[str]:
         yield from ("", *_section(section, members))
     if view.unread:
         yield from ("", "## Not readable", "")
-        yield from (f"- {name}: {cell(problem)}" for name, problem in view.unread)
+        yield from (f"- {cell(name)}: {cell(problem)}" for name, problem in view.unread)
     if view.sections.alike():
         yield from ("", "## Fingerprints", "")
         yield "Of the devices that are told of together: the SHA-256 of the configuration that each"
@@ -34,8 +36,8 @@ def change_sheet(view: SheetView) -> Iterator[str]:
 
 def _summary(view: SheetView) -> Iterator[str]:
     n = view.sections.counts
-    name, file = view.policy
-    yield f"# Change sheet: {view.fleet}"
+    name, file = map(cell, view.policy)
+    yield f"# Change sheet: {cell(view.fleet)}"
     yield ""
     yield f"{view.day}, against the policy '{name}' ({file})."
     yield from ("", "| | |", "|---|---|")
@@ -50,8 +52,8 @@ def _summary(view: SheetView) -> Iterator[str]:
         for setting, effect, devices in view.sections.elsewhere():
             yield f"- {setting} ({counted(devices, 'device')}): {effect}."
     yield from ("", "What could go wrong:", "")
-    yield from (f"- {said}" for said in view.wrong)
-    yield from ("", f"How it is taken back: {view.back}")
+    yield from (f"- {cell(said)}" for said in view.wrong)
+    yield from ("", f"How it is taken back: {cell(view.back)}")
 
 
 def _waves(view: SheetView) -> Iterator[str]:
@@ -59,15 +61,16 @@ def _waves(view: SheetView) -> Iterator[str]:
         return
     yield from ("", "## Waves", "", "| wave | devices | why these, and no more |", "|---|---|---|")
     for wave in view.waves:
-        yield f"| {wave.number} | {len(wave.devices):,}: {', '.join(wave.devices)} | {wave.why} |"
+        names = cell(", ".join(wave.devices))
+        yield f"| {wave.number} | {len(wave.devices):,}: {names} | {cell(wave.why)} |"
     held = [(wave.number, one) for wave in view.waves for one in wave.held]
     if held:
         yield from ("", "Not in the wave that they would have been in:", "")
-        yield from (f"- {one.device}, not in wave {n}: {one.why}" for n, one in held)
+        yield from (f"- {cell(one.device)}, not in wave {n}: {cell(one.why)}" for n, one in held)
 
 
 def _section(section: Section, members: Sequence[Member]) -> Iterator[str]:
-    names = ", ".join(m.device for m in members)
+    names = cell(", ".join(m.device for m in members))
     yield f"## {names}" if len(members) == 1 else f"## {len(members):,} devices alike"
     yield ""
     if len(members) > 1:
@@ -78,7 +81,7 @@ def _section(section: Section, members: Sequence[Member]) -> Iterator[str]:
     yield ""
     if section.changes and not section.proved:
         yield from ("**Not proved.** It must not be sent as it is:", "")
-        yield from (f"- {p.name}: {p.why}" for p in section.failing)
+        yield from (f"- {p.name}: {cell(p.why)}" for p in section.failing)
         yield ""
     if section.changes:
         yield from _change(section)
@@ -90,8 +93,8 @@ def _change(section: Section) -> Iterator[str]:
     yield from ("| line | instead of | why |", "|---|---|---|")
     for change in section.changes:
         inside = f"{change.inside} / " if change.inside else ""
-        old = f"`{cell(change.replaces)}`" if change.replaces else "-"
-        yield f"| `{cell(inside + change.line)}` | {old} | {cell(change.reason)} |"
+        old = f"`{code(change.replaces)}`" if change.replaces else "-"
+        yield f"| `{code(inside + change.line)}` | {old} | {cell(change.reason)} |"
     yield from ("", "| setting | before | after |", "|---|---|---|")
     for turn in section.turns:
         before, after = (
@@ -105,32 +108,21 @@ def _change(section: Section) -> Iterator[str]:
     if section.proved:
         yield from ("Proved: " + ", ".join(p.name for p in section.proof) + ".", "")
     for title, text in (("Change", section.change), ("Back-out", section.backout)):
-        fence = "`" * max(3, _longest_run(text) + 1)
-        yield from (f"{title}:", "", fence, *text.splitlines(), fence, "")
-
-
-def _longest_run(text: str) -> int:
-    """Return how many backticks stand in a row in a text, at most."""
-    return max(map(len, re.findall("`+", text)), default=0)
+        yield from (f"{title}:", "", *for_markdown_block(text), "")
 
 
 def _remains(section: Section, members: Sequence[Member]) -> Iterator[str]:
     clashes = [r for r in section.remains if "; to correct that would break what " in r.why]
     if clashes:
         yield from ("**Not all that the policy asks can be had together:**", "")
-        yield from (f"- {r.setting}: {r.why}" for r in clashes)
+        yield from (f"- {r.setting}: {cell(r.why)}" for r in clashes)
         yield ""
     yield from ("What remains:", "")
     for r in section.remains:
-        yield f"- {r.setting} ({r.verdict}): {r.why}"
-        yield from (f"  - instead: {said}" for said in r.instead)
+        yield f"- {r.setting} ({r.verdict}): {cell(r.why)}"
+        yield from (f"  - instead: {cell(said)}" for said in r.instead)
         texts = waivers(r, members)
         if texts:
             yield from ("  - or a waiver in the policy:", "", "    ```yaml")
-            yield from (f"    {text}" for text in texts)
+            yield from (f"    {plain(text)}" for text in texts)
             yield from ("    ```", "")
-
-
-def cell(text: str) -> str:
-    """Return text as a cell of a Markdown table may hold it."""
-    return text.replace("|", "\\|").replace("\n", " ").replace("`", "'")

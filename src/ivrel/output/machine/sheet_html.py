@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
-from markupsafe import Markup, escape
+from markupsafe import Markup
 
 from ivrel.core.correcting import MEANS
+from ivrel.output.escaping import finalize_html, for_html
 from ivrel.output.views.sheet import SheetView, waivers
 
 _TONES = {"meets": "good", "waived": "dim", "breaks": "bad", "unable": "mark", "unknown": "mark"}
@@ -21,6 +22,7 @@ def change_sheet_html(view: SheetView) -> Iterator[str]:
         undefined=StrictUndefined,
         trim_blocks=True,
     )
+    environment.finalize = finalize_html
     environment.globals |= {
         "coded": _coded,
         "many": lambda number: f"{number:,}",
@@ -33,7 +35,7 @@ def change_sheet_html(view: SheetView) -> Iterator[str]:
 
 def _coded(text: str) -> Markup:
     """Return a text in which what stands between backticks is code."""
-    parts = (escape(part) for part in text.split("`"))
+    parts = (for_html(part) for part in text.split("`"))
     return Markup("").join(
         Markup("<code>{}</code>").format(part) if n % 2 else part for n, part in enumerate(parts)
     )

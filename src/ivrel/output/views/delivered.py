@@ -66,6 +66,10 @@ class DeliveryView(RowsView, frozen=True, kw_only=True):
         order = {state: n for n, state in enumerate(STATES)}
         return sorted(self.devices, key=lambda d: (order[d.state], d.wave))
 
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return ("device", "platform", "wave", "state", "why", "seconds")
+
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for d in self.devices:
             yield {

@@ -8,7 +8,7 @@ from typing import Any
 import msgspec
 
 from ivrel.core.authoring.abilities import Ability, unsaid
-from ivrel.core.authoring.cover import Cover
+from ivrel.core.authoring.cover import Cover, Kind
 from ivrel.core.dialects import Dialect
 from ivrel.core.reading.statements import Statement, Strange, Understood
 from ivrel.core.settings import Fact
@@ -63,6 +63,10 @@ class CoverView(RowsView, frozen=True, kw_only=True):
     dialect: Dialect
     cover: Cover
     most: int = 0
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return Kind.__struct_fields__
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         return (msgspec.to_builtins(kind) for kind in self.cover.kinds)

@@ -35,6 +35,10 @@ class GatheredView(RowsView, frozen=True, kw_only=True):
     seconds: float = 0.0
     every: bool = False
 
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return ("device", "platform", "state", "file", "problem", "gone", "come")
+
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for d in self.devices:
             yield {
@@ -66,6 +70,10 @@ class HostKeysView(RowsView, frozen=True, kw_only=True):
     keys: tuple[HostKey, ...]
     file: str
     every: bool = False
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return HostKey.__struct_fields__
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for k in self.keys:

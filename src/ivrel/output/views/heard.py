@@ -40,6 +40,10 @@ class HeardView(RowsView, frozen=True, kw_only=True):
     every: bool = False
     where: str = ""
 
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return ("device", *CLAIM)
+
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for one in self.devices:
             for c in one.claims:
@@ -69,6 +73,10 @@ class HeardView(RowsView, frozen=True, kw_only=True):
             ],
             "totals": {claim: sum(d.count(claim) for d in self.devices) for claim in CLAIMS},
         }
+
+
+# The keys of a claim, as `claim_row` has them.
+CLAIM = tuple("setting claim heard wanted rule why file line time message".split())
 
 
 def claim_row(c: Claim) -> dict[str, Any]:

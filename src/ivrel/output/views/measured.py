@@ -57,9 +57,19 @@ class SilenceView(MeasuredView, frozen=True, kw_only=True):
     def is_odd(self) -> bool:
         return any(s.state in ("silent", "never") for s in self.silences)
 
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return Silence.__struct_fields__
+
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for s in self.silences:
             yield {**msgspec.to_builtins(s), "begun": time_of(s.begun)}
+
+
+# The keys of a clock's row.
+CLOCK = tuple(
+    "device messages kind offset drift delay delay_95 late latest by_relay levels file line".split()
+)
 
 
 class ClocksView(MeasuredView, frozen=True, kw_only=True):
@@ -72,6 +82,10 @@ class ClocksView(MeasuredView, frozen=True, kw_only=True):
     @property
     def is_odd(self) -> bool:
         return any(c.kind not in ("right", "untold") for c in self.clocks)
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return CLOCK
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for c in self.clocks:
@@ -107,6 +121,10 @@ class LossesView(MeasuredView, frozen=True, kw_only=True):
     def is_odd(self) -> bool:
         return any(loss.is_odd for loss in self.losses)
 
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return (*Loss.__struct_fields__, "share")
+
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for loss in self.losses:
             yield {**msgspec.to_builtins(loss), "share": loss.share}
@@ -128,6 +146,10 @@ class VolumeView(MeasuredView, frozen=True, kw_only=True):
     @property
     def is_odd(self) -> bool:
         return False
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return (self.by, *(k for k in Volume.__struct_fields__ if k != "name"))
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for v in self.volumes:

@@ -69,6 +69,13 @@ def iso(when: datetime | None) -> str:
     return when.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
+# The keys of a message, as `Seen.row` has them.
+SEEN = tuple(
+    "time device sender relay transport port facility severity host app process text departures "
+    "file line".split()
+)
+
+
 class MessagesView(RowsView, frozen=True, kw_only=True):
     """Messages in one order; `most`: how many a terminal shows, 0 is all; `total`: how many were
     read.
@@ -77,6 +84,10 @@ class MessagesView(RowsView, frozen=True, kw_only=True):
     messages: tuple[Seen, ...]
     total: int
     most: int = 0
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return SEEN
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         return (seen.row() for seen in self.messages)
@@ -101,6 +112,10 @@ class CountsView(RowsView, frozen=True, kw_only=True):
     counts: tuple[Count, ...]
     total: int
     most: int = 0
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return (self.by, "messages", "devices", "first", "last")
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for c in self.counts:

@@ -44,6 +44,13 @@ class OwnView(RowsView, frozen=True, kw_only=True):
         """Whether anything did not come as it should."""
         return any(d.counts[state] for d in self.devices for state in ("lost", "late", "twice"))
 
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return (
+            *("device", "collector", "state", "stamped", "delay", "arrivals"),
+            *("text", "file", "line"),
+        )
+
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for d in self.devices:
             for one in d.kept:

@@ -26,6 +26,11 @@ class View(Struct, frozen=True):
 class RowsView(View, frozen=True):
     """What machines get row by row, too: as JSON Lines and CSV."""
 
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The keys of the rows, which are told also where there is no row."""
+        raise NotImplementedError
+
     def rows(self) -> Iterator[Mapping[str, Any]]:
         """Yield the rows in built-in types, all with the same keys in the same order."""
         raise NotImplementedError
