@@ -23,6 +23,11 @@ from ivrel.core import (
     read_policy,
     read_records,
 )
+from ivrel.core.authoring.cover import cover
+from ivrel.core.authoring.learning.cutting import Sample
+from ivrel.core.authoring.learning.learn import learn
+from ivrel.core.authoring.learning.questions import questions
+from ivrel.core.authoring.learning.written import written
 from ivrel.core.correcting.changes import apply_change
 from ivrel.core.evidence import Frames, moment, parse, told
 from ivrel.core.settings import Scope, read_settings
@@ -112,6 +117,18 @@ def _configuration(platform: str) -> Callable[[bytes], object]:
     return read
 
 
+def _cover(platform: str) -> Callable[[bytes], object]:
+    return lambda data: cover(DIALECTS[platform], [("x", data)])
+
+
+def _learn(other: bytes) -> Callable[[bytes], object]:
+    def read(data: bytes) -> object:
+        samples = [Sample("a.conf", data), Sample("b.conf", other)]
+        return list(questions(found := learn("x", samples))), written(found)
+
+    return read
+
+
 def _change(platform: str, text: bytes) -> Callable[[bytes], object]:
     return lambda change: apply_change(
         DIALECTS[platform], text, change.decode("utf-8", "replace"), "change"
@@ -145,6 +162,10 @@ def readers() -> Iterator[tuple[str, list[bytes], Callable[[bytes], object]]]:
             by_platform.setdefault(entry.platform, []).append((entry.device, files[""].encode()))
     for platform, texts in by_platform.items():
         yield f"configuration {platform}", [text for _, text in texts], _configuration(platform)
+        short = [text for _, text in texts if len(text) < 12_000] or [texts[0][1][:12_000]]
+        yield f"cover {platform}", short, _cover(platform)
+        if platform != "rsyslog":
+            yield f"learn {platform}", short, _learn(short[0])
         device = Device("x", "firewall", "holmsay", platform, ("refit",), "192.0.2.11")
         done = correct(device, DIALECTS[platform], texts[0][1], POLICY, DAY, "x")
         if done.change:

@@ -6,7 +6,7 @@ import pytest
 from conftest import TODAY
 from test_certain import DIALECTS, HERE, HOLLIN, IETF, QUERN, corrected, judged
 
-from ivrel.core import Device, correct, read_policy
+from ivrel.core import Device, correct, read_dialect, read_policy
 from ivrel.core.correcting import Correction
 
 STRUCTURED = '"structured-data": true, "signing": {"cert-initial-repeat": 3}'
@@ -125,3 +125,31 @@ def test_transport_and_port_are_decided_together() -> None:
         assert done.proved and done.after.verdicts[0].verdict == "meets", [
             p for p in done.proof if not p.holds
         ]
+
+
+NUMBERED = """dialect: stint
+about: x
+shape: blocks
+change: {remove: drop}
+rows: {destination: {key: [name], in: log, removed-by: "post {destination.name}"}}
+defaults: {destination.port: 514, destination.transport: udp}
+statements:
+  - {in: "log / post {destination.name}", says: "to {destination.address}"}
+examples:
+  - text: |
+      log
+        post 7
+          to 198.51.100.21
+"""
+
+
+def test_a_new_name_looks_like_those_that_are_there() -> None:
+    stint = read_dialect(NUMBERED, "stint.yaml")
+    for text in ("log\n  post 1\n    to 198.51.100.21\n", "log\n"):
+        change = corrected(stint, text, "{collectors: [a, six]}", exact=False).change
+        assert "2001:db8::5" in change and "six" not in change
+    named = read_dialect(NUMBERED.replace("post 7", "post near"), "stint.yaml")
+    change = corrected(
+        named, "log\n  post near\n    to 198.51.100.21\n", "{collectors: [a, six]}"
+    ).change
+    assert "post six" in change

@@ -76,6 +76,9 @@ def test_a_call_names_a_scheduler(scheduler: str, ivrel: Run, example: Path) -> 
         ivrel("audit", "-w", example, "--format", "json", "--scheduler", scheduler, code=1).stdout
         == plain
     )
+    # Workers run in a folder of their own, whatever the workspace is called.
+    here = ivrel("audit", "--format", "json", "--scheduler", scheduler, code=1, cwd=example)
+    assert here.stdout == plain
     done = ivrel(
         "correct", "-w", example, "--scheduler", scheduler, "--send", "--site", "kelby", code=0
     )

@@ -161,6 +161,12 @@ def text_argument(parser: argparse.ArgumentParser) -> None:
         help="the most that a configuration may have (default: 64 MiB)",
     )
     parser.add_argument(
+        "--longest-line",
+        type=_mebibytes,
+        metavar="MIB",
+        help="the most that a line of it may have (default: 1 MiB)",
+    )
+    parser.add_argument(
         "--text",
         metavar="FILE",
         help="take this for the device's configuration; '-' is standard input",
@@ -234,11 +240,13 @@ def day(args: argparse.Namespace) -> date:
 
 def open_workspace(args: argparse.Namespace) -> Workspace:
     """Return the workspace that a call names."""
-    from ivrel.sources.packed import LARGEST
+    from ivrel.sources.packed import LARGEST, LONGEST_LINE
     from ivrel.sources.workspace import Workspace
 
     if getattr(args, "largest", None):
         os.environ[LARGEST] = str(args.largest)  # workers take it from there
+    if getattr(args, "longest_line", None):
+        os.environ[LONGEST_LINE] = str(args.longest_line)
     return Workspace(Path(args.workspace), getattr(args, "policy", ""))
 
 

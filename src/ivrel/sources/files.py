@@ -14,7 +14,7 @@ from pathlib import Path
 from ivrel.core.text.bundle import is_inside, is_marked, pack, parts
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
 from ivrel.core.vocabulary.wording import plain, shorten
-from ivrel.sources.packed import MIB, largest, unpacked
+from ivrel.sources.packed import MIB, largest, longest_line, unpacked
 
 BOM = b"\xef\xbb\xbf"
 UTF_16 = (b"\xff\xfe", b"\xfe\xff")
@@ -90,7 +90,23 @@ def plain_text(data: bytes, shown: str) -> bytes:
             ) from None
         # The text is UTF-8 from here on, and must not say otherwise of itself.
         data = re.sub(rb"""^(<\?xml[^>]*?)\s+encoding=(["'])[^"']*\2""", rb"\1", data)
-    return data.removeprefix(BOM)
+    data = data.removeprefix(BOM)
+    # A document may stand in one line.
+    if data.lstrip()[:1] not in (b"{", b"[", b"<"):
+        _check_lines(data, shown)
+    return data
+
+
+def _check_lines(data: bytes, shown: str) -> None:
+    """Raise Unreadable if a line is longer than any of a configuration."""
+    most, at = longest_line(), 0
+    while at + most < len(data):
+        end = data.rfind(b"\n", at, at + most + 1)
+        if end < 0:
+            line = data.count(b"\n", 0, at) + 1
+            said = f"line {line} is longer than {most // MIB} MiB; --longest-line MIB raises that"
+            raise Unreadable(f"{shown}: {said}")
+        at = end + 1
 
 
 def read_configuration(path: Path | str, shown: str) -> bytes:

@@ -21,6 +21,15 @@ def largest() -> int:
     return (int(said) if said.isascii() and said.isdigit() and 0 < len(said) < 7 else 64) * MIB
 
 
+LONGEST_LINE = "IVREL_LONGEST_LINE"  # the variable that raises the limit of a line
+
+
+def longest_line() -> int:
+    """Return the most bytes that a line may have: 1 MiB, or as many MiB as the environment says."""
+    said = os.environ.get(LONGEST_LINE, "")
+    return (int(said) if said.isascii() and said.isdigit() and 0 < len(said) < 7 else 1) * MIB
+
+
 ENDINGS = (".gz", ".xz", ".zst")
 
 

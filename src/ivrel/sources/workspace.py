@@ -72,10 +72,11 @@ class Workspace:
     def __init__(self, folder: Path, policy: str = "") -> None:
         if not folder.is_dir():
             raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
-        self.folder, self._root = folder, str(folder)
+        # Workers of a cluster run in folders of their own, and are told whole paths.
+        self.folder, self._root = folder, str(folder.absolute())
         self._other_policy = policy
         self._given: dict[str, tuple[bytes, str]] = {}
-        self.dialects = Dialects(folder)
+        self.dialects = Dialects(folder.absolute())
 
     @cached_property
     def fleet(self) -> Fleet:

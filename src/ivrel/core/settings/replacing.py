@@ -5,7 +5,7 @@ What leaves for one that goes leaves for its heir, so that a device never falls 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.policy.collector import Collector
@@ -14,6 +14,7 @@ from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Key
 from ivrel.core.settings.certificates import lacking_for_tls
 from ivrel.core.settings.contract import Finding, Obstacle
+from ivrel.core.settings.naming import are_numbered, free_name
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.settings.sending import lacking, reached
 from ivrel.core.vocabulary.values import TRANSPORTS, Value
@@ -116,7 +117,7 @@ def cannot_hold(scope: Scope, need: SetNeed) -> Obstacle | None:
     # Names may be few, such as the numbers from 1 to 4: one that goes gives its name back.
     if missing and not leaving and "destination.name" in dialect.keys["destination"]:
         taken = {key[0] for key in there}
-        if _free(taken, missing[0], lambda n: dialect.can_write("destination.name", n)) is None:
+        if free_name(taken, missing[0], lambda n: dialect.can_write("destination.name", n)) is None:
             return _no_name(dialect, missing[0])
     return None
 
@@ -230,7 +231,12 @@ class _Replacing:
             for rows in (self.scope.records, self.records)
             for key in rows.rows("destination")
         }
-        return _free(taken, name, lambda n: self.dialect.can_write("destination.name", n))
+        return free_name(
+            taken,
+            name,
+            lambda n: self.dialect.can_write("destination.name", n),
+            numbered=are_numbered(self.dialect, taken),
+        )
 
     def _inherit(self, old: Destination, heir: Key) -> None:
         self.records = _inherited(self.records, old, heir)
@@ -328,12 +334,3 @@ def _pointed_anew(records: Records, heirs: Sequence[tuple[Value, Value]]) -> Rec
                     records = records.having(table, fresh, name, said.value)
             records = records.having(table, fresh, slot, to[old]).without(table, key)
     return records
-
-
-def _free(taken: set[Value], name: str, can: Callable[[str], bool]) -> str | None:
-    """Return a name that no destination has or had, so that a new one is not mixed up with one that
-    goes.
-    """
-    numbers = [str(n) for n in range(1, len(taken) + 3)]
-    names = [name, *(f"{name}-{n}" for n in numbers[1:]), *numbers]
-    return next((n for n in names if n not in taken and can(n)), None)

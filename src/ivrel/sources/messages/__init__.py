@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
+from pathlib import Path
 from typing import BinaryIO
 
 from msgspec.structs import replace
@@ -79,7 +80,7 @@ class Messages:
             form = form or Form(recognised(data or b""))
             chunk = Chunk(lines.shown, lines.near, form, number)
             if path and (data is None or len(data) == size):
-                yield replace(chunk, path=path, start=start, size=size)
+                yield replace(chunk, path=str(Path(path).absolute()), start=start, size=size)
             else:
                 yield replace(chunk, data=data)
 

@@ -9,6 +9,7 @@ from ivrel.core.authoring.learning.learn import Learned, Row
 from ivrel.core.authoring.learning.spellings import fits, spelled
 from ivrel.core.dialects.slots import SLOTS
 
+_MOST_NUMBERS = 64  # of collectors that have numbers for names
 _WIDTH = 110  # columns of a line that may go on in the next
 
 
@@ -41,7 +42,9 @@ def spelling(learned: Learned) -> str:
         low, high = min(map(int, numbers)), max(map(int, numbers))
         most = learned.answers.most.get("destination", "")
         high = low + int(most) - 1 if most.isdigit() and low < 2 else high
-        said["destination.name"] = {str(n): [str(n)] for n in range(low, high + 1)}
+        # Numbers far apart are names like any others.
+        if high - low < _MOST_NUMBERS:
+            said["destination.name"] = {str(n): [str(n)] for n in range(low, high + 1)}
     if not said:
         return ""
     return (

@@ -183,7 +183,10 @@ class _Tokens:
         )
         try:
             _, end = _DECODER.raw_decode(self.text, start)
-        except (ValueError, RecursionError):
+        except RecursionError:
+            said = f"a value behind line {self.line} is nested too deep; no configuration is"
+            raise Unreadable(said) from None
+        except ValueError:
             raise Unreadable(f"not JSON: a value behind line {self.line} cannot be read") from None
         self.line += self.text.count("\n", self.at, end)
         self.at = end

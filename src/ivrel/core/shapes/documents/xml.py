@@ -316,6 +316,8 @@ def _parse_xml(data: bytes) -> Any:
     except (etree.XMLSyntaxError, ValueError) as problem:
         # What the library says holds words of the text, which may be secret.
         line = getattr(problem, "lineno", None)
+        if "depth" in str(problem):
+            raise Unreadable(f"line {line}: nested too deep; no configuration is") from None
         raise Unreadable(
             f"not XML{f': line {line}' if line else ''}: tags, names or signs that do not fit"
         ) from None
