@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 from conftest import TODAY
 from test_certain import DIALECTS, HERE, HOLLIN, IETF, QUERN, corrected, judged
 
-from ivrel.core import Device, correct, read_dialect, read_policy
+from ivrel.core import Device, correct, read_dialect, read_policy, read_records
 from ivrel.core.correcting import Correction
+from ivrel.core.correcting.changes import apply_change
+from ivrel.core.correcting.difference import moved_statement
 
 STRUCTURED = '"structured-data": true, "signing": {"cert-initial-repeat": 3}'
 SIGNED = '{"name": "z", "udp": {"address": "203.0.113.9"}, ' + STRUCTURED + "}, "
@@ -153,3 +157,69 @@ def test_a_new_name_looks_like_those_that_are_there() -> None:
         named, "log\n  post near\n    to 198.51.100.21\n", "{collectors: [a, six]}"
     ).change
     assert "post six" in change
+
+
+REPLY = '<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0" message-id="1">%s<data xmlns="%s">%s</data></rpc-reply>'
+WARNED = (
+    "<rpc-error><error-type>application</error-type><error-severity>%s</error-severity></rpc-error>"
+)
+NMDA, BASE = (
+    "urn:ietf:params:xml:ns:yang:ietf-netconf-nmda",
+    "urn:ietf:params:xml:ns:netconf:base:1.0",
+)
+SYSLOG = '<s:syslog xmlns:s="urn:ietf:params:xml:ns:yang:ietf-syslog"><s:actions><s:remote><s:destination><s:name>a</s:name><s:udp><s:address>198.51.100.21</s:address></s:udp></s:destination></s:remote></s:actions></s:syslog>'
+
+
+@pytest.mark.parametrize("form", ["json", "xml"])
+def test_a_back_out_keeps_the_order_of_the_user(form: str) -> None:
+    entries = [("all", "debug"), ("auth", "error"), ("kern", "debug"), ("cron", "warning")]
+    if form == "json":
+        some = ", ".join(f'{{"facility": "{f}", "severity": "{s}"}}' for f, s in entries)
+        row = (
+            '{"name": "a", "udp": {"address": "198.51.100.21"}, "filter": {"facility-list": ['
+            + some
+            + "]}}"
+        )
+        text = IETF % ("", row, "")
+    else:
+        listed = "".join(
+            f"<s:facility-list><s:facility>s:{f}</s:facility><s:severity>{s}</s:severity></s:facility-list>\n"
+            for f, s in entries
+        )
+        text = REPLY % (
+            "",
+            BASE,
+            SYSLOG.replace("</s:udp>", f"</s:udp><s:filter>\n{listed}</s:filter>"),
+        )
+    policy = read_policy(
+        "policy: p\ncollectors: {a: {address: 198.51.100.21}}\nrules: [{rule: r, require: {level: {to: warning}}}]\n",
+        "policy.yaml",
+    )
+    dialect = DIALECTS["ietf-syslog"]
+    done = correct(HERE, dialect, text.encode(), policy, TODAY, "x")
+    assert done.proved and "insert" in done.backout, [p for p in done.proof if not p.holds]
+    back = apply_change(dialect, done.corrected, done.backout, "back-out")
+    assert [key[1:] for key in read_records(dialect, back).rows("pick")] == entries
+    # Without the places, entries come back at the end, and that is no way back.
+    moved = (
+        read_records(
+            dialect,
+            apply_change(
+                dialect, done.corrected, re.sub(r' yang:insert="before"', "", done.backout), "x"
+            ),
+        )
+        if form == "xml"
+        else None
+    )
+    assert moved is None or moved_statement(read_records(dialect, text.encode()), moved)
+
+
+def test_replies_of_servers_are_read_as_they_come() -> None:
+    for warned, space in (("", NMDA), (WARNED % "warning", BASE), ("", BASE)):
+        found = judged("ietf-syslog", REPLY % (warned, space, SYSLOG), "{collectors: [a]}")
+        assert found["collectors"][0] == "meets"
+    with pytest.raises(AssertionError, match="a reply that tells of an error"):
+        judged("ietf-syslog", REPLY % (WARNED % "error", BASE, SYSLOG), "{collectors: [a]}")
+    # An identity that comes into a document with prefixes has the prefix of its module.
+    done = corrected("ietf-syslog", REPLY % ("", BASE, SYSLOG), "{facility: local4}", exact=False)
+    assert b">s:local4<" in done.corrected.replace(b"\n", b"")

@@ -87,6 +87,23 @@ def _adding(records: Records) -> Iterator[tuple[Path, Words]]:
             yield match.path, match.words
 
 
+def moved_statement(before: Records, after: Records) -> str:
+    """Return which statement stands in another order, where the user's order says something; '' if
+    none does.
+    """
+    shape = before.dialect.shape
+    if not shape.ordered_names:
+        return ""
+    old, new = (
+        [(m.path, m.words) for m, _ in records.marks if m.words[0] in shape.ordered_names]
+        for records in (before, after)
+    )
+    # Entries of one list stand together; lists among each other have no order.
+    old, new = (sorted(some, key=lambda one: one[0]) for some in (old, new))
+    moved = next((a for a, b in zip(old, new, strict=False) if a != b), None)
+    return f"'{shape.join(moved[1])}' stands in another order" if moved else ""
+
+
 def changed_statements(before: Records, after: Records) -> tuple[list[str], list[str]]:
     """Return the statements of export settings that are gone, and those that have come, each with
     the headers that it stands below.

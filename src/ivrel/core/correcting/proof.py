@@ -86,7 +86,7 @@ def prove(
         "narrow": prop.narrow(tried),
     }
     properties = tuple(Property(name, not why[name], why[name]) for name in PROPERTIES)
-    carried = tuple(prop.gone_with_rows(tried))
+    carried = tuple(prop.carried(tried))
     told = tried.after, gaps, trial.edits, carried
     return Proof(trial.text, backout, tuple(spare), properties, *told)
 

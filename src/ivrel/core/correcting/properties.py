@@ -11,15 +11,17 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.backout import gone_with_rows, in_order
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import named, write_change
 from ivrel.core.correcting.difference import (
     is_same_beyond_export,
     lost_beyond_export,
     lost_statement,
+    moved_statement,
 )
 from ivrel.core.correcting.plan import Plan, make_plan, undo
-from ivrel.core.correcting.trial import Trial, goes
+from ivrel.core.correcting.trial import Trial
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.reading.records import Records
@@ -203,7 +205,8 @@ def reversible(tried: Tried) -> tuple[str, str]:
     try:
         edits = [step.edit for step in undo(tried.trial.after, before.records)]
         # What went with a row comes back with it.
-        edits += [Edit(path, words) for path, words in gone_with_rows(tried)]
+        edits += [Edit(path, words) for path, words in carried(tried)]
+        edits = in_order(before.records, tried.trial.after, edits)
         backout = write_change(case.dialect, corrected, edits)
     except Refused as problem:
         return "", f"the back-out cannot be applied: {problem}"
@@ -228,6 +231,7 @@ def brings_back(tried: Tried, backout: str) -> str:
     except (InputError, Refused, Unreadable) as problem:
         return f"{_NOT_APPLIED}: {problem}"
     lost = lost_statement(before.records, back.records)
+    lost = lost or moved_statement(before.records, back.records)
     if lost:
         return f"after the back-out {lost}"
     if not is_same_beyond_export(case.dialect, before.records.text, text):
@@ -320,26 +324,11 @@ def narrow(tried: Tried) -> str:
     if is_same_beyond_export(dialect, before, after):
         return ""
     lost = lost_beyond_export(dialect, before, after)
-    if lost and lost == gone_with_rows(tried) and not lost_beyond_export(dialect, after, before):
+    if lost and lost == carried(tried) and not lost_beyond_export(dialect, after, before):
         return ""
     return "other statements than export settings changed"
 
 
-def gone_with_rows(tried: Tried) -> list[tuple[Path, Words]]:
-    """Return the statements beyond export settings that stood in a row which the change takes away
-    as a whole: they go with it, and come back with it.
-    """
-    before, after = tried.before.records, tried.trial.text
-    dialect = before.dialect
-    rows = [
-        edit
-        for edit in tried.trial.fine
-        if edit.removes and any(_is_inside(edit, m.path, m.words) for m, _ in before.marks)
-    ]
-    lost = lost_beyond_export(dialect, before.text, after)
-    return [one for one in lost if any(_is_inside(edit, *one) for edit in rows)]
-
-
-def _is_inside(edit: Edit, path: Path, words: Words) -> bool:
-    """Whether a statement stands in the block that a removal takes away."""
-    return len(path) > len(edit.path) and goes(edit, path, words)
+def carried(tried: Tried) -> list[tuple[Path, Words]]:
+    """Return the statements beyond export settings that go with a row, and come back with it."""
+    return gone_with_rows(tried.before.records, tried.trial.text, tried.trial.fine)

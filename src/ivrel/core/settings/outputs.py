@@ -135,7 +135,7 @@ class _Shown(Struct, frozen=True):
 
 def _shown(scope: Scope, name: str, rows: Sequence[Row]) -> _Shown:
     lines = {line for row in rows for said in row.values() for line in said.lines}
-    # A file that is named without any entry takes everything (RFC 9742 section 4.1).
+    # A file that is named without any entry takes everything, as a destination does.
     entries = [row for row in rows if "show.level" in row or "show.facility" in row]
     selection = entries_of(scope.records, entries, "show") if entries else Sending(EVERYTHING.bits)
     return _Shown(name, selection, tuple(sorted(lines)))

@@ -32,7 +32,8 @@ class Edit(Struct, frozen=True):
     go.
 
     `body`: the statements of a block that is written anew as a whole; `words` are then its header.
-    `line`: where the text of the change has it, 0 if it has no text yet.
+    `line`: where the text of the change has it, 0 if it has no text yet; `ahead_of`: the entry of
+    the same list, in an order of the user's, that a new one is to stand before.
     """
 
     path: Path
@@ -40,6 +41,7 @@ class Edit(Struct, frozen=True):
     removes: bool = False
     line: int = 0
     body: tuple[Words, ...] | None = None
+    ahead_of: Words = ()
 
 
 class Shape(Struct, frozen=True, eq=False):
@@ -106,6 +108,11 @@ class Shape(Struct, frozen=True, eq=False):
     def is_of_model(self) -> bool:
         """Whether the text is a tree of an open model, whose parts say of which module they are."""
         return False
+
+    @property
+    def ordered_names(self) -> tuple[str, ...]:
+        """The first words of statements whose order the user chose, and which says something."""
+        return ()
 
     def negated(self, words: Words) -> Words:
         """Return what a statement that begins with the removal word takes away; nothing if it

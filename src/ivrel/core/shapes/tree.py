@@ -38,6 +38,10 @@ class Tree(TreeOptions, frozen=True):
     def is_of_model(self) -> bool:
         return self.form == "standard"
 
+    @property
+    def ordered_names(self) -> tuple[str, ...]:
+        return self.ordered
+
     def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
         wanted = frozenset(head[0] for head in heads)
         # What JSON holds under other names is passed over.
@@ -184,6 +188,8 @@ def _apply(document: Document, edit: Edit, identity: Identity) -> None:
         document.set(node, edit.words[0], " ".join(edit.words[2:]), member)
     elif not any(m.value is None and m.words == edit.words for _, m in members):
         _added(document, nodes[-1], edit.path, edit.words, identity)
+        if edit.ahead_of:
+            document.place_before(nodes[-1], edit.words, edit.ahead_of)
 
 
 def _added(document: Document, node: Any, path: Path, words: Words, identity: Identity) -> Any:

@@ -51,6 +51,9 @@ class Document(Protocol):
     def drop(self, node: Any, member: Member) -> None:
         """Take a member of a node away."""
 
+    def place_before(self, node: Any, words: Words, other: Words) -> None:
+        """Move an entry of a list in a node in front of another one."""
+
     def written(self) -> bytes:
         """Return the document as text, laid out anew."""
 

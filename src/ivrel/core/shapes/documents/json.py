@@ -5,12 +5,18 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Container, Iterator, Sequence
-from itertools import zip_longest
 from typing import Any
-from urllib.parse import quote, unquote
+from urllib.parse import quote
 
 from ivrel.core.shapes.documents.base import Member, as_it_stood, without_module
 from ivrel.core.shapes.documents.json_text import Object, local_of, parse_json
+from ivrel.core.shapes.documents.json_values import (
+    copied,
+    key_value,
+    objects,
+    text_of,
+    words_of_step,
+)
 from ivrel.core.shapes.documents.options import TreeOptions
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.words import Path, Words
@@ -70,7 +76,10 @@ class JsonDocument:
                         entry.keys_of = options.lists.get(plain, ())
                         words = (
                             plain,
-                            *(self._text(key, _get(options, entry, key)) for key in entry.keys_of),
+                            *(
+                                self._text(key, key_value(options, entry, key))
+                                for key in entry.keys_of
+                            ),
                         )
                         at = [
                             line
@@ -88,7 +97,7 @@ class JsonDocument:
         return json.dumps(node, ensure_ascii=False)
 
     def _text(self, name: str, value: Any) -> str:
-        return without_module(self.options, name, _text(value))
+        return without_module(self.options, name, text_of(value))
 
     def _native(self, name: str, word: str, old: Any = None) -> Any:
         """Return a value as JSON has it: of the type that it had, or that the model gives the leaf
@@ -142,6 +151,15 @@ class JsonDocument:
         full = self._name(node, name)
         node[full] = self._native(name, value, node.get(full))
 
+    def place_before(self, node: Any, words: Words, other: Words) -> None:
+        """Move an entry in front of another one."""
+        found = {m.words: m.node for m in self.members(node) if m.words in (words, other)}
+        entries = node[self._name(node, words[0])]
+        if len(found) == 2 and isinstance(entries, list):
+            rest = [entry for entry in entries if entry is not found[words]]
+            at = next(n for n, entry in enumerate(rest) if entry is found[other])
+            entries[:] = [*rest[:at], found[words], *rest[at:]]
+
     def drop(self, node: Any, member: Member) -> None:
         if member.value is None:
             name = self._name(node, member.name)
@@ -157,7 +175,7 @@ class JsonDocument:
     def copy(self) -> JsonDocument:
         other = JsonDocument.__new__(JsonDocument)
         other.__dict__.update(self.__dict__)
-        other.top = _copied(self.top)
+        other.top = copied(self.top)
         other._find_root()
         return other
 
@@ -180,6 +198,14 @@ class JsonDocument:
             }
             if edit.removes:
                 one["target"] = self._target((*edit.path, edit.words))
+            elif edit.ahead_of:
+                # RFC 8072 section 2.5: an entry of a list that the user orders.
+                one["operation"] = "insert"
+                one["target"] = self._target((*edit.path, edit.words))
+                one["point"] = self._target((*edit.path, edit.ahead_of))
+                one["where"] = "before"
+                value = self._nested(edit.words, {})
+                one["value"] = self._qualified(value, (*edit.path, edit.words))
             else:
                 # The target of a merge must be there: what is not there yet stands in the value.
                 there = max(self._there(edit.path), 1)
@@ -276,28 +302,24 @@ class JsonDocument:
         return [one for edit in edits for one in _patch(edit, options)]
 
 
-def _copied(value: Any) -> Any:
-    """Return a value with all objects and lists in it anew; what does not change is shared."""
-    if isinstance(value, Object):
-        new = Object({name: _copied(inner) for name, inner in value.items()})
-        new.line, new.lines, new.keys_of = value.line, value.lines, value.keys_of
-        return new
-    return [_copied(inner) for inner in value] if isinstance(value, list) else value
-
-
 def _patch(edit: Any, options: TreeOptions) -> list[Edit]:
     """Return the edits that one edit of a patch is."""
     try:
-        path = tuple(_words(options, step) for step in str(edit["target"]).strip("/").split("/"))
+        path = tuple(
+            words_of_step(options, step) for step in str(edit["target"]).strip("/").split("/")
+        )
         operation = edit["operation"]
         if operation in ("remove", "delete"):
             return [Edit(path[:-1], path[-1], True)]
+        if operation == "insert" and edit["where"] == "before":
+            other = str(edit["point"]).rpartition("/")[2]
+            return [Edit(path[:-1], path[-1], ahead_of=words_of_step(options, other))]
         if operation not in ("merge", "create", "replace"):
             raise Unreadable(f"operation '{operation}' is not known; expected merge or remove")
         # The value of an edit is no text of its own: only the reading of members is wanted here.
         value = JsonDocument.__new__(JsonDocument)
         value.options, value.data = options, b""
-        return list(_collected(value, _objects(edit["value"]), path[:-1]))
+        return list(_collected(value, objects(edit["value"]), path[:-1]))
     except (KeyError, TypeError, AttributeError) as problem:
         raise Unreadable(f"an edit without {problem}") from None
 
@@ -311,38 +333,3 @@ def _collected(document: JsonDocument, node: Any, path: Path) -> Iterator[Edit]:
         yield from below
         if not below and m.words != (document.options.mirror,):
             yield Edit(path, m.words)
-
-
-def _objects(value: Any) -> Any:
-    """Return what json has read, with its objects as this module has them."""
-    if isinstance(value, dict):
-        new = Object({name: _objects(inner) for name, inner in value.items()})
-        new.lines = {}
-        return new
-    return [_objects(inner) for inner in value] if isinstance(value, list) else value
-
-
-def _words(options: TreeOptions, step: str) -> Words:
-    name, _, keys = step.partition("=")
-    local = local_of(options, name)
-    names = options.lists.get(local, ())
-    values = [unquote(key) for key in keys.split(",")] if keys else []
-    return (
-        local,
-        *(
-            without_module(options, n, v)
-            for n, v in zip_longest(names[: len(values)], values, fillvalue="")
-        ),
-    )
-
-
-def _get(options: TreeOptions, entry: Object, key: str) -> Any:
-    return next((value for name, value in entry.items() if local_of(options, name) == key), "")
-
-
-def _text(value: Any) -> str:
-    if value is True or value is False:
-        return "true" if value else "false"
-    if value is None or value == [None]:
-        return ""
-    return str(value) if not isinstance(value, list) else ", ".join(map(_text, value))

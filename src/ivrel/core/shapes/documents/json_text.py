@@ -184,7 +184,7 @@ class _Tokens:
         try:
             _, end = _DECODER.raw_decode(self.text, start)
         except RecursionError:
-            said = f"a value behind line {self.line} is nested too deep; no configuration is"
+            said = f"a value behind line {self.line} cannot be read: it is nested too deep"
             raise Unreadable(said) from None
         except ValueError:
             raise Unreadable(f"not JSON: a value behind line {self.line} cannot be read") from None

@@ -31,6 +31,7 @@ class TreeOptions(Shape, frozen=True):
     new elements (XML) and new names (JSON) belong to; `form`: how a change is written, in a form of
     its `own` or as RFC 6241 and RFC 8072 have it (`standard`); `inside`: what a change of the own
     form stands in; `identities`: the leaves whose values are identities (RFC 7951 section 6.8);
+    `ordered`: the lists whose entries stand in an order of the user's (RFC 7950 section 7.7.7);
     `numbers`, `booleans`: those that JSON has as such; `passed_over`: names that say nothing of the
     configuration; `aliases`: other names for one that the dialect knows.
     """
@@ -67,6 +68,9 @@ class TreeOptions(Shape, frozen=True):
             "of a tree: the leaves whose values are identities (RFC 7951 section 6.8), and of "
             "which module these are",
         ),
+        "ordered": Key(
+            _WORDS, "of a tree: the lists whose entries stand in an order of the user's"
+        ),
         "numbers": Key(_WORDS, "of a tree: the leaves that JSON has as numbers"),
         "booleans": Key(_WORDS, "of a tree: the leaves that JSON has as true and false"),
         "passed-over": Key(_WORDS, "of a tree: names that say nothing of the configuration"),
@@ -90,6 +94,7 @@ class TreeOptions(Shape, frozen=True):
     namespaces: Mapping[str, str] = {}
     modules: Mapping[str, str] = {}
     identities: Mapping[str, Identities] = {}
+    ordered: tuple[str, ...] = ()
     numbers: tuple[str, ...] = ()
     booleans: tuple[str, ...] = ()
     passed_over: tuple[str, ...] = ()

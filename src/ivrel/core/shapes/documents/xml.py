@@ -1,7 +1,4 @@
-"""XML: without entities, without a look at the network.
-
-Changed by an edit-config payload (RFC 6241).
-"""
+"""XML: without entities, without a look at the network; changed by an edit-config (RFC 6241)."""
 
 from __future__ import annotations
 
@@ -13,11 +10,22 @@ from lxml import etree
 
 from ivrel.core.shapes.documents.base import Member, as_it_stood, local_name, without_module
 from ivrel.core.shapes.documents.options import TreeOptions
+from ivrel.core.shapes.documents.xml_text import (
+    Holder,
+    elements,
+    key_of,
+    parse_xml,
+    place,
+    text_of,
+    value_at,
+)
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import Refused, Unreadable
 
 NETCONF = "urn:ietf:params:xml:ns:netconf:base:1.0"  # RFC 6241
+YANG = "urn:ietf:params:xml:ns:yang:1"  # RFC 7950 section 7.8.6: where an entry is inserted
+NMDA = "urn:ietf:params:xml:ns:yang:ietf-netconf-nmda"  # RFC 8526: what <get-data> answers
 
 
 class XmlDocument:
@@ -26,12 +34,12 @@ class XmlDocument:
     def __init__(self, data: bytes, options: TreeOptions) -> None:
         self.options, self.crlf, self.data = options, b"\r\n" in data[:65536], data
         self._names: dict[tuple[Any, Any], str] = {}  # of elements, by tag and prefix
-        self.top = _parse_xml(data)
+        self.top = parse_xml(data)
         root: Any = self.top
         self.root: Any
         # <rpc-reply><data>…: what stands around the configuration is passed through.
         while True:
-            inner = _elements(root)
+            inner = self._without_warnings(elements(root))
             if (
                 self._local(root) in options.wrapper
                 and len(inner) == 1
@@ -40,7 +48,19 @@ class XmlDocument:
                 root = inner[0]
             else:
                 break
-        self.root = root if self._local(root) in options.wrapper else _Holder(root)
+        self.root = root if self._local(root) in options.wrapper else Holder(root)
+
+    def _without_warnings(self, inner: Sequence[Any]) -> list[Any]:
+        """Return elements without the warnings of a reply (RFC 6241 section 4.3); Unreadable if it
+        tells of an error.
+        """
+        out = []
+        for one in inner:
+            if etree.QName(one).namespace != NETCONF or self._local(one) != "rpc-error":
+                out.append(one)
+            elif one.findtext(f"{{{NETCONF}}}error-severity", "").strip() != "warning":
+                raise Unreadable("it is a reply that tells of an error, and no configuration")
+        return out
 
     @classmethod
     def _of_change(cls, top: Any, options: TreeOptions, data: bytes) -> XmlDocument:
@@ -51,7 +71,7 @@ class XmlDocument:
         return change
 
     def members(self, node: Any) -> list[Member]:
-        if isinstance(node, _Holder):
+        if isinstance(node, Holder):
             name = self._local(node.only)
             return [Member(name, (name,), None, node.only, node.only.sourceline or 1)]
         options = self.options
@@ -65,11 +85,11 @@ class XmlDocument:
             local = name.rpartition("}")[2]
             if local not in keys and "}" not in name:
                 out.append(Member(local, (), str(value), name, node.sourceline or 1))
-        for child in _elements(node):
+        for child in elements(node):
             name, line = self._local(child), child.sourceline or 1
             if name in options.passed_over:
                 continue
-            inner = _elements(child)
+            inner = elements(child)
             said = self._key_values(child, inner) if name in options.lists else ()
             if any(said):
                 names = options.lists[name]
@@ -77,7 +97,7 @@ class XmlDocument:
                 out.append(Member(name, (name, *said), None, child, lines[-1] if lines else line))
                 continue
             held = inner or (options.leaves == "attributes" and child.attrib)
-            text = "" if held else _text(child)
+            text = "" if held else text_of(child)
             if not text:
                 out.append(Member(name, (name,), None, child, line))
             elif name not in keys:
@@ -101,7 +121,7 @@ class XmlDocument:
     def _name_of(self, node: Any) -> str:
         name = etree.QName(node)
         space, known = name.namespace or "", self.options.namespaces.values()
-        if not known or space == NETCONF or space in known:
+        if not known or space in (NETCONF, NMDA) or space in known:
             return local_name(self.options, "", name.localname, known)
         return local_name(self.options, (node.prefix or space) if space else "", name.localname, ())
 
@@ -112,12 +132,12 @@ class XmlDocument:
             value = entry.get(key)
             if value is None:
                 leaf = next((c for c in inner if self._local(c) == key), None)
-                value = None if leaf is None else _text(leaf)
+                value = None if leaf is None else text_of(leaf)
             out.append(without_module(self.options, key, (value or "").strip()))
         return tuple(out)
 
     def add(self, node: Any, words: Words) -> Any:
-        if isinstance(node, _Holder):
+        if isinstance(node, Holder):
             raise Refused(f"there is no '{words[0]}' in it")
         child = self._element(node, words[0])
         keys = list(zip(self.options.lists.get(words[0], ()), words[1:], strict=False))
@@ -150,21 +170,30 @@ class XmlDocument:
         if said and said.prefix:
             nsmap = {**(nsmap or {}), said.prefix: said.namespace}
         child = etree.Element(f"{{{space}}}{alias}" if space else alias, nsmap=nsmap)
-        _place(node, child)
+        place(node, child)
         return child
 
     def _leaf(self, node: Any, name: str, value: str) -> None:
         if self.options.leaves == "attributes":
             node.set(name, value)
         else:
-            self._element(node, name).text = self._worded(name, value)
+            child = self._element(node, name)
+            child.text = self._worded(name, value, child)
 
-    def _worded(self, name: str, value: str) -> str:
-        """Return a value as XML has it: an identity of another module with the prefix of that
-        module's namespace.
+    def _worded(self, name: str, value: str, leaf: Any) -> str:
+        """Return a value as XML has it: an identity with the prefix of its module's namespace,
+        unless that is the default one where the leaf stands (RFC 7950 section 9.10.3).
         """
         said = self.options.identities.get(name)
-        return f"{said.prefix}:{value}" if said and said.prefix else value
+        if said is None:
+            return value
+        if said.prefix:
+            return f"{said.prefix}:{value}"
+        space, known = etree.QName(leaf).namespace, leaf.nsmap
+        if space and known.get(None) != space:
+            prefix = next((p for p, uri in known.items() if uri == space and p), "")
+            return f"{prefix}:{value}" if prefix else value
+        return value
 
     def copy(self) -> XmlDocument:
         return XmlDocument(self.data, self.options)
@@ -211,21 +240,9 @@ class XmlDocument:
             root = etree.Element(options.inside or options.wrapper[0])
         change = XmlDocument._of_change(root, options, self.data)
         for edit in edits:
-            change._put(edit, self._value_at((*edit.path, edit.words)) if edit.removes else "")
+            change._put(edit, value_at(self, (*edit.path, edit.words)) if edit.removes else "")
         etree.indent(root, "  ")
         return str(etree.tostring(root, encoding="unicode")) + "\n"
-
-    def _value_at(self, path: Path) -> str:
-        """Return the value of a leaf as it stands in the document; '' if there is none."""
-        node: Any = self.root
-        for words in path:
-            found = next((m for m in self.members(node) if (m.words or (m.name,)) == words), None)
-            if found is None:
-                return ""
-            if found.value is not None:
-                return _text(found.node) if not isinstance(found.node, str) else found.value
-            node = found.node
-        return ""
 
     def _put(self, edit: Edit, old: str) -> None:
         """Add an edit to the tree of a change; `old`: the value of a leaf that goes.
@@ -243,7 +260,7 @@ class XmlDocument:
             if edit.words[1:2] == ("=",):
                 self._leaf(node, edit.words[0], " ".join(edit.words[2:]))
             elif not any(m.words == edit.words for m in self.members(node)):
-                self.add(node, edit.words)
+                self._insert(self.add(node, edit.words), edit)
             return
         if self.options.form == "standard":
             gone = self.add(node, edit.words)
@@ -251,7 +268,7 @@ class XmlDocument:
             if old and not len(gone):
                 gone.text = old
             for copy in [
-                child for child in _elements(gone) if self._local(child) == self.options.mirror
+                child for child in elements(gone) if self._local(child) == self.options.mirror
             ]:
                 gone.remove(copy)
         elif len(edit.words) > 1 or self.options.leaves == "elements":
@@ -261,9 +278,43 @@ class XmlDocument:
                 self.options.remove, f"{node.get(self.options.remove, '')} {edit.words[0]}".strip()
             )
 
+    def _insert(self, entry: Any, edit: Edit) -> None:
+        """Say before which other one an entry is to stand, if that is said."""
+        if not edit.ahead_of:
+            return
+        keys = self.options.lists[edit.ahead_of[0]]
+        space = etree.QName(entry).namespace
+        # Names in a key are qualified by a prefix (RFC 7950 section 9.13.2).
+        new = etree.Element(entry.tag, nsmap={**entry.nsmap, "e": space, "yang": YANG})
+        new.extend(entry)
+        entry.getparent().replace(entry, new)
+        words = zip(keys, edit.ahead_of[1:], strict=False)
+        key = "".join(f"[e:{name}='{self._worded(name, word, new)}']" for name, word in words)
+        new.set(f"{{{YANG}}}insert", "before")
+        new.set(f"{{{YANG}}}key", key)
+
+    def _ahead_of(self, entry: Any, name: str) -> Words:
+        """Return the entry before which another one is to stand; nothing if that is not said."""
+        if entry.get(f"{{{YANG}}}insert") != "before":
+            return ()
+        said = key_of(entry.get(f"{{{YANG}}}key", ""))
+        keys = self.options.lists.get(name, ())
+        return (name, *(without_module(self.options, key, said.get(key, "")) for key in keys))
+
+    def place_before(self, node: Any, words: Words, other: Words) -> None:
+        """Move an entry in front of another one."""
+        found = {m.words: m.node for m in self.members(node) if m.words in (words, other)}
+        if len(found) < 2:
+            return
+        entry, ahead = found[words], found[other]
+        last = node[-1] is entry
+        ahead.addprevious(entry)
+        if last:
+            entry.tail, node[-1].tail = node[-1].tail, entry.tail
+
     @staticmethod
     def read_change(data: bytes, options: TreeOptions) -> list[Edit]:
-        top = _parse_xml(data)
+        top = parse_xml(data)
         change = XmlDocument._of_change(top, options, b"")
         expected = "config" if options.form == "standard" else options.inside or options.wrapper[0]
         if change._local(top) != expected:
@@ -293,52 +344,6 @@ class XmlDocument:
             else:
                 before = len(out)
                 self._collect(m.node, (*path, m.words), out)
-                if len(out) == before and m.words != (self.options.mirror,):
-                    out.append(Edit(path, m.words, False, m.line))
-
-
-class _Holder:
-    """What stands around a document whose root is itself a part of the configuration."""
-
-    def __init__(self, only: Any) -> None:
-        self.only = only
-
-
-def _parse_xml(data: bytes) -> Any:
-    # Entities can stand for other files, or for a text a thousand times as long.
-    if b"<!DOCTYPE" in data[:4096] or b"<!ENTITY" in data:
-        raise Unreadable("it has a document type; entities are not expanded")
-    parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, strip_cdata=False
-    )
-    try:
-        return etree.fromstring(data, parser)
-    except (etree.XMLSyntaxError, ValueError) as problem:
-        # What the library says holds words of the text, which may be secret.
-        line = getattr(problem, "lineno", None)
-        if "depth" in str(problem):
-            raise Unreadable(f"line {line}: nested too deep; no configuration is") from None
-        raise Unreadable(
-            f"not XML{f': line {line}' if line else ''}: tags, names or signs that do not fit"
-        ) from None
-
-
-def _elements(node: Any) -> list[Any]:
-    """Return the elements in a node: no comments, no processing instructions."""
-    return list(node.iterchildren("*")) if len(node) else []
-
-
-def _text(node: Any) -> str:
-    """Return the text of a leaf, also of one that a comment stands in."""
-    if not len(node):
-        return (node.text or "").strip()
-    return "".join([node.text or "", *(child.tail or "" for child in node)]).strip()
-
-
-def _place(node: Any, child: Any) -> None:
-    """Add a child behind the others, indented as they are."""
-    if len(node):
-        last = node[-1]
-        child.tail = last.tail
-        last.tail = last.getprevious().tail if last.getprevious() is not None else node.text
-    node.append(child)
+                ahead_of = self._ahead_of(m.node, m.name)
+                if (len(out) == before or ahead_of) and m.words != (self.options.mirror,):
+                    out.insert(before, Edit(path, m.words, False, m.line, None, ahead_of))

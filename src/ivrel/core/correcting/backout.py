@@ -1,0 +1,74 @@
+"""What a back-out needs beyond the settings: what went with a row, and where entries of lists
+stood.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from ivrel.core.correcting.difference import lost_beyond_export
+from ivrel.core.correcting.trial import goes
+from ivrel.core.reading.records import Records
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.text import Text
+from ivrel.core.text.words import Path, Words
+
+
+def in_order(original: Records, now: Records, edits: Sequence[Edit]) -> list[Edit]:
+    """Return edits that bring entries of lists back to where the user had them: those that are to
+    come from the last to the first, each in front of the one behind it, and then all else.
+
+    `now`: what the edits start from.
+    """
+    lists = _entries(original)
+    there = {(path, words) for path, some in _entries(now).items() for words in some}
+    coming: dict[tuple[Path, Words], None] = {}
+    others = []
+    for edit in edits:
+        whole = () if edit.removes else (*edit.path, edit.words)
+        for depth, words in enumerate(whole):
+            at = whole[:depth], words
+            if at not in there and words in lists.get(at[0], ()):
+                coming[at] = None
+        if (edit.path, edit.words) not in coming:
+            others.append(edit)
+    out = []
+    for (path, words), edit in reversed(
+        sorted(coming.items(), key=lambda one: _place(lists, one[0]))
+    ):
+        behind = lists[path][lists[path].index(words) + 1 :]
+        out.append(Edit(path, words, ahead_of=behind[0] if behind else ()))
+    return [*out, *others]
+
+
+def _entries(records: Records) -> dict[Path, list[Words]]:
+    """Return the entries of lists that the user orders, list by list."""
+    names = records.dialect.shape.ordered_names
+    lists: dict[Path, list[Words]] = {}
+    for match, _ in records.marks:
+        if match.words[0] in names:
+            lists.setdefault(match.path, []).append(match.words)
+    return lists
+
+
+def _place(lists: Mapping[Path, list[Words]], at: tuple[Path, Words]) -> int:
+    return lists[at[0]].index(at[1])
+
+
+def gone_with_rows(before: Records, after: Text, fine: Sequence[Edit]) -> list[tuple[Path, Words]]:
+    """Return the statements beyond export settings that stood in a row which the change takes away
+    as a whole: they go with it, and come back with it.
+    """
+    dialect = before.dialect
+    rows = [
+        edit
+        for edit in fine
+        if edit.removes and any(_is_inside(edit, m.path, m.words) for m, _ in before.marks)
+    ]
+    lost = lost_beyond_export(dialect, before.text, after)
+    return [one for one in lost if any(_is_inside(edit, *one) for edit in rows)]
+
+
+def _is_inside(edit: Edit, path: Path, words: Words) -> bool:
+    """Whether a statement stands in the block that a removal takes away."""
+    return len(path) > len(edit.path) and goes(edit, path, words)
