@@ -33,9 +33,8 @@ def in_order(original: Records, now: Records, edits: Sequence[Edit]) -> list[Edi
         if (edit.path, edit.words) not in coming:
             others.append(edit)
     out = []
-    for (path, words), edit in reversed(
-        sorted(coming.items(), key=lambda one: _place(lists, one[0]))
-    ):
+    last_first = sorted(coming, key=lambda at: _place(lists, at), reverse=True)
+    for path, words in last_first:
         behind = lists[path][lists[path].index(words) + 1 :]
         out.append(Edit(path, words, ahead_of=behind[0] if behind else ()))
     return [*out, *others]
