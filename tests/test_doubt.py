@@ -173,12 +173,15 @@ CLEAR = "events\n  export on\n"
 @pytest.mark.parametrize(
     ("platform", "text", "doubtful"),
     [
+        # What a header behind one more word does to its block, and what stands in one line elsewhere.
+        ("quern", "gate g\n  10 pass\nundo events\nevents-of-old send 203.0.113.9\n", [3, 4]),
         # What occurs all over a configuration is not taken for export, with values that others have.
         ("quern", "gauge\n  number 5\n  zone north\n  queue 7\nbridge\n  limit 3\n", []),
         ("quern", "gauge\n  screen warning\n", [2]),
         ("quern", "link e1\n  send 203.0.113.9 udp 514 through debug\n", [2]),
         ("quern", "link e1\n  lane 5\n  about to the events deck\n", []),
-        ("skarn", "vault.active = yes\nvault.tell.change = yes\nvault.size = 5\n", [1, 2]),
+        ("skarn", "vault.active = yes\nvault.tell.change = yes\nvault.size = 5\n", [2]),
+        ("quern", "link e1\n  state up\nno link e1\nno events\n", [4]),
         ("hollin", 'unit "x" { safe { rank full; seats warning; } }', [1]),
         ("osier", '<osier><sinks on="yes"/><vault><sink id="a" inet="203.0.113.9"/></vault></osier>', [1, 1]),
         ("osier", '<osier><sinks on="yes"/><vault><safe id="a" inet="203.0.113.9"/></vault></osier>', []),

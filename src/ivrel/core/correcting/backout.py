@@ -15,10 +15,10 @@ from ivrel.core.text.words import Path, Words
 
 
 def in_order(original: Records, now: Records, edits: Sequence[Edit]) -> list[Edit]:
-    """Return edits that bring entries of lists back to where the user had them: those that are to
-    come from the last to the first, each in front of the one behind it, and then all else.
+    """Return edits that bring entries of lists back to where the user had them, and then all else.
 
-    `now`: what the edits start from.
+    Each comes in front of the next one that is there already, since a server may look for that
+    before it carries anything out. `now`: what the edits start from.
     """
     lists = _entries(original)
     there = {(path, words) for path, some in _entries(now).items() for words in some}
@@ -33,10 +33,10 @@ def in_order(original: Records, now: Records, edits: Sequence[Edit]) -> list[Edi
         if (edit.path, edit.words) not in coming:
             others.append(edit)
     out = []
-    last_first = sorted(coming, key=lambda at: _place(lists, at), reverse=True)
-    for path, words in last_first:
+    for path, words in sorted(coming, key=lambda at: _place(lists, at)):
         behind = lists[path][lists[path].index(words) + 1 :]
-        out.append(Edit(path, words, ahead_of=behind[0] if behind else ()))
+        ahead_of = next((one for one in behind if (path, one) in there), ())
+        out.append(Edit(path, words, ahead_of=ahead_of))
     return [*out, *others]
 
 

@@ -46,12 +46,11 @@ class Doubt:
             for p in dialect.patterns
             if p.table not in LAZY and any(not SLOTS[slot].idle for slot in p.own_slots)
         ]
-        self._firsts = frozenset(
-            first.word
-            for p in dialect.patterns
-            if isinstance(first := (p.path[0] if p.path else p.items)[0], Literal | Flag)
-        )
+        self._firsts = {_first_word(p.path[0] if p.path else p.items) for p in dialect.patterns}
         # A statement that holds no word of a pattern, not even shortened, does not resemble it.
+        # Words of the headers above each pattern, but for those that occur everywhere.
+        self._header_words = [_words_of(p.path) - GENERIC for p in self._patterns]
+        self._header_firsts = {_first_word(h) for p in self._patterns for h in p.path} - {""}
         self._with_word: dict[str, set[int]] = {}
         for number, pattern in enumerate(self._patterns):
             for item in fixed(pattern.items):
@@ -107,9 +106,16 @@ class Doubt:
             own = max(likeness(pattern.items, said) for said in whole)
             if own == FAINTLY:
                 related = any(likeness(h, said) for h in pattern.path for said in path)
+                # What stands in a block elsewhere may stand in one line here.
+                related = related or whole[-1][0].casefold() in self._header_words[number]
                 own = CLEARLY if related or not (path or pattern.path) else NOT
             if own == CLEARLY:
                 found.append(pattern)
+        # A header behind one more word may take its whole block away.
+        said = whole[-1][1:]
+        if said and said[0] in self._header_firsts:
+            behind = (p for p in self._patterns if any(_reads(h, said) for h in p.path))
+            found += [p for p in behind if p not in found]
         return found
 
     def as_read(self, match: Understood) -> Strange:
@@ -149,6 +155,9 @@ class Doubt:
             for items, is_header in (*headers, (pattern.items, not pattern.path)):
                 for variant in variants(items):
                     every |= dict.fromkeys(evidence(variant, enough=is_header))
+            if own := _first_word(pattern.items).lower().encode():
+                above = _words_of(pattern.path) - GENERIC
+                every |= dict.fromkeys((word.encode(), own) for word in above)
         return expression(anchors, list(every)) if every else None
 
     def has_name(self, content: bytes) -> bool:
@@ -167,6 +176,22 @@ class Doubt:
             if own
             else rb"(?!)"
         )
+
+
+def _first_word(items: Sequence[Item]) -> str:
+    """Return the word that a statement or a header begins with; '' if that is a value."""
+    first = items[0] if items else None
+    return first.word if isinstance(first, Literal | Flag) else ""
+
+
+def _words_of(path: Iterable[tuple[Item, ...]]) -> set[str]:
+    """Return the words of headers, in small letters."""
+    return {i.word.casefold() for items in path for i in items if isinstance(i, Literal | Flag)}
+
+
+def _reads(items: tuple[Item, ...], words: Words) -> bool:
+    """Whether words are a header, to the last of them."""
+    return bool(words) and Pattern((), items, (), ()).read_words(words) is not None
 
 
 def _saying(patterns: Iterable[Pattern], *, shown: bool) -> Strange:

@@ -12,11 +12,22 @@ from ivrel.core.dialects.items import Any, Flag, Item, Literal, Maybe, Rest, Var
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.text.words import Words
 from ivrel.core.vocabulary.trade import GENERIC
+from ivrel.core.vocabulary.values import ORIGIN, SHOWN, STATE, SWITCH, TRANSPORT
 
 SHORTEST = 2  # letters of an abbreviation
 SPEAKING = 4  # letters of an abbreviation that says enough by itself
 
 NOT, FAINTLY, CLEARLY = 0, 1, 2
+
+
+# Types whose values occur all over a configuration, too: on and off, names of transports.
+_NOT_TELLING = (SWITCH, STATE, SHOWN, TRANSPORT, ORIGIN)
+
+
+def _is_telling(slot: str) -> bool:
+    """Whether the values of a slot are words that few other settings have."""
+    kind = SLOTS[slot].type
+    return bool(kind.choices) and kind not in _NOT_TELLING
 
 
 def likeness(items: Sequence[Item], words: Words) -> int:
@@ -44,7 +55,9 @@ def _aligned(items: Sequence[Item], words: Words) -> int:
         return NOT
     specific = any(word.casefold() not in GENERIC for word in shared.same)
     if not shared.other and shared.same:
-        return CLEARLY if specific or (shared.telling and not shared.wrong) else FAINTLY
+        # A single word with a value that the setting cannot have says little by itself.
+        fits = not shared.wrong or len(shared.same) > 1
+        return CLEARLY if (specific and fits) or (shared.telling and fits) else FAINTLY
     # Of a statement that begins in another way, the next word must be the same.
     if shared.other and not (_is_same_at(items, words, 0) or _is_same_at(items, words, 1)):
         return NOT
@@ -62,7 +75,7 @@ def _compared(items: Sequence[Item], words: Words) -> _Shared | None:
         if isinstance(item, Variable):
             if item.decode(word) is None:
                 shared.wrong = True
-            elif SLOTS[item.slot].type.choices:
+            elif _is_telling(item.slot):
                 shared.telling = True
         elif isinstance(item, Literal | Flag):
             if item.word == "=" != word:
@@ -132,7 +145,7 @@ def evidence(items: Sequence[Item], *, enough: bool) -> list[tuple[bytes, ...]]:
             said = True
             if enough or item.word.casefold() not in GENERIC:
                 return out
-        elif isinstance(item, Variable) and SLOTS[item.slot].type.choices and said:
+        elif isinstance(item, Variable) and _is_telling(item.slot) and said:
             words = item.values if item.values is not None else SLOTS[item.slot].type.choices
             return [(*before, word.lower().encode()) for before in out for word in words]
         else:

@@ -101,6 +101,8 @@ class LookedUp:
 def _doubtful_row(matcher: Matcher, table: str, path: Path, raw: bytes) -> Understood | None:
     """Return the row of a lazy table that a strange statement is about."""
     words = tuple(matcher.shape.split(decode(raw[:LONGEST])))
+    # A statement that takes an address away is about the row that has it.
+    words = matcher.shape.negated(words) or words if words else words
     for pattern in matcher.lazy:
         if pattern.table != table or not words or not pattern.alike(words):
             continue

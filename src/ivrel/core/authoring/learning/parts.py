@@ -36,7 +36,7 @@ def parts_of(said: Sequence[Said], collectors: Container[str]) -> list[str]:
 
 def _says_code(one: Said) -> bool:
     """Whether a statement says a severity or a facility as a number, behind the word for it."""
-    words = (one.front[-1], *one.values)
+    words = (*one.front[-1:], *one.values)
     kinds = (("severity", "severity"), ("facility|facil", "facility"))
     return any(
         re.fullmatch(named, before.lower()) and coded(kind, word)

@@ -228,7 +228,8 @@ def _named(template: Template, names: Mapping[int, str]) -> tuple[list[list[str]
         nonlocal at
         out = []
         for one in words:
-            out.append(f"{{{names[at]}}}" if one == NAME else one)
+            # A text may hold the sign for a name as a word of its own.
+            out.append(f"{{{names[at]}}}" if one == NAME and at in names else one)
             at += 1
         return out
 

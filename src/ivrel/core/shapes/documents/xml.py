@@ -187,6 +187,7 @@ class XmlDocument:
         said = self.options.identities.get(name)
         if said is None:
             return value
+        value = value.rpartition(":")[2]
         if said.prefix:
             return f"{said.prefix}:{value}"
         space, known = etree.QName(leaf).namespace, leaf.nsmap
@@ -235,7 +236,11 @@ class XmlDocument:
     def write_change(self, edits: Sequence[Edit]) -> str:
         options = self.options
         if options.form == "standard":
-            root = etree.Element(f"{{{NETCONF}}}config", nsmap={"nc": NETCONF})
+            nsmap = {"nc": NETCONF}
+            placed = next((edit.path[0][0] for edit in edits if edit.ahead_of), "")
+            if placed:
+                nsmap |= {"yang": YANG, "e": options.namespaces[placed]}
+            root = etree.Element(f"{{{NETCONF}}}config", nsmap=nsmap)
         else:
             root = etree.Element(options.inside or options.wrapper[0])
         change = XmlDocument._of_change(root, options, self.data)
@@ -266,7 +271,7 @@ class XmlDocument:
             gone = self.add(node, edit.words)
             gone.set(f"{{{NETCONF}}}operation", "remove")
             if old and not len(gone):
-                gone.text = old
+                gone.text = self._worded(edit.words[0], old, gone)
             for copy in [
                 child for child in elements(gone) if self._local(child) == self.options.mirror
             ]:
@@ -282,16 +287,13 @@ class XmlDocument:
         """Say before which other one an entry is to stand, if that is said."""
         if not edit.ahead_of:
             return
-        keys = self.options.lists[edit.ahead_of[0]]
-        space = etree.QName(entry).namespace
+        keys, space = self.options.lists[edit.ahead_of[0]], etree.QName(entry).namespace
         # Names in a key are qualified by a prefix (RFC 7950 section 9.13.2).
-        new = etree.Element(entry.tag, nsmap={**entry.nsmap, "e": space, "yang": YANG})
-        new.extend(entry)
-        entry.getparent().replace(entry, new)
+        prefix = next((p for p, uri in entry.nsmap.items() if p and uri == space), "")
         words = zip(keys, edit.ahead_of[1:], strict=False)
-        key = "".join(f"[e:{name}='{self._worded(name, word, new)}']" for name, word in words)
-        new.set(f"{{{YANG}}}insert", "before")
-        new.set(f"{{{YANG}}}key", key)
+        said = ((name, self._worded(name, word, entry)) for name, word in words)
+        entry.set(f"{{{YANG}}}insert", "before")
+        entry.set(f"{{{YANG}}}key", "".join(f"[{prefix}:{name}='{word}']" for name, word in said))
 
     def _ahead_of(self, entry: Any, name: str) -> Words:
         """Return the entry before which another one is to stand; nothing if that is not said."""
