@@ -288,7 +288,6 @@ class XmlDocument:
         if not edit.ahead_of:
             return
         keys, space = self.options.lists[edit.ahead_of[0]], etree.QName(entry).namespace
-        # Names in a key are qualified by a prefix (RFC 7950 section 9.13.2).
         prefix = next((p for p, uri in entry.nsmap.items() if p and uri == space), "")
         words = zip(keys, edit.ahead_of[1:], strict=False)
         said = ((name, self._worded(name, word, entry)) for name, word in words)
