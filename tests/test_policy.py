@@ -257,6 +257,21 @@ def test_what_is_idle_or_runs_out_is_told(ivrel: Run, example: Path, tmp_path: P
     ]
 
 
+def test_rules_are_also_about_devices_whose_platform_has_no_dialect(
+    ivrel: Run, tmp_path: Path
+) -> None:
+    (tmp_path / "fleet.yaml").write_text(
+        "fleet: f\ndevices:\n  - {device: x1, kind: router, site: s, platform: dunlin}\n"
+    )
+    (tmp_path / "policy.yaml").write_text(
+        "policy: p\ncollectors: {a: {address: 198.51.100.21}}\nrules:\n  - rule: dunlins\n    where: {platform: dunlin}\n"
+        "    require: {collectors: [a]}\n"
+    )
+    done = ivrel("policy", "-w", tmp_path, code=0)
+    assert "about no device" not in done.stdout
+    assert "platform 'dunlin' has no dialect; 1 device: x1" in done.stderr
+
+
 def test_a_waiver_that_ran_out_is_a_finding_of_its_own(ivrel: Run, example: Path) -> None:
     call = ("audit", "-w", example, "mv-petrel-gw1", "--setting", "facility", "--today")
     assert "policy.yaml" not in ivrel(*call, "2027-02-28", code=0).stdout

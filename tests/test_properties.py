@@ -18,10 +18,10 @@ from ivrel.core.vocabulary.severity import (
     NOTHING,
     SEVERITIES,
     Selection,
-    as_threshold,
     describe_gap,
     holes,
     single,
+    thresholds,
     through,
 )
 from ivrel.demo.workspace import configurations, entries
@@ -119,7 +119,7 @@ def test_selections_are_sets_with_names(
     assert (pair in a | b) == (pair in a or pair in b)
     assert (pair in a - b) == (pair in a and pair not in b)
     assert (a <= b) == (not a - b)
-    assert not holes(through(severity)) and as_threshold(through(severity)) == severity
+    assert not holes(through(severity)) and thresholds(through(severity)) == {severity}
     assert through(severity).describe() == f"through {severity}"
     assert holes(a) & a == NOTHING and not holes(a | holes(a))
     gap = describe_gap(EVERYTHING, EVERYTHING - single(severity, [pair[0]]))

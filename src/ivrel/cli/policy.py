@@ -77,8 +77,10 @@ def _whole(args: argparse.Namespace, workspace: Workspace) -> int:
     # A policy can be checked before there is a fleet.
     has_fleet = any((workspace.folder / name).exists() for name in ("fleet.yaml", "fleet.csv"))
     devices = workspace.fleet.devices if has_fleet else ()
-    devices = tuple(d for d in devices if d.platform in workspace.dialects.files)
-    dialects = {name: workspace.dialects[name] for name in {d.platform: None for d in devices}}
+    # What the rules are about is known also of a device whose platform has no dialect.
+    common.remark_on_platforms(args, workspace, devices)
+    platforms = {d.platform for d in devices} & set(workspace.dialects.files)
+    dialects = {name: workspace.dialects[name] for name in platforms}
     found = remarks(policy, devices, common.day(args), dialects)
     where = common.judging_words(args)
     further: tuple[str, ...] = (f"ivrel fleet{common.workspace_words(args)}",)

@@ -10,6 +10,7 @@ from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.session import Session
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.shapes import Shape
+from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.memo import Remembering
 from ivrel.core.vocabulary.said import Said
 from ivrel.core.vocabulary.values import Value
@@ -62,6 +63,10 @@ class Dialect(Remembering, frozen=True, eq=False):
     def has(self, slot: str) -> bool:
         """Whether a statement of this platform can carry the slot."""
         return slot in self.slots
+
+    def sets_aside(self, path: Path, words: Words) -> bool:
+        """Whether a statement is one that the dialect passes over."""
+        return any(pattern.begins(path, words) for pattern in self.aside)
 
     def can_write(self, slot: str, value: Value) -> bool:
         """Whether this platform can say that a slot has this value."""

@@ -47,10 +47,10 @@ class Doubt:
             if p.table not in LAZY and any(not SLOTS[slot].idle for slot in p.own_slots)
         ]
         self._firsts = {_first_word(p.path[0] if p.path else p.items) for p in dialect.patterns}
-        # A statement that holds no word of a pattern, not even shortened, does not resemble it.
         # Words of the headers above each pattern, but for those that occur everywhere.
         self._header_words = [_words_of(p.path) - GENERIC for p in self._patterns]
         self._header_firsts = {_first_word(h) for p in self._patterns for h in p.path} - {""}
+        # A statement that holds no word of a pattern, not even shortened, does not resemble it.
         self._with_word: dict[str, set[int]] = {}
         for number, pattern in enumerate(self._patterns):
             for item in fixed(pattern.items):

@@ -114,5 +114,5 @@ def _unknown_parts_of_tree(
         if not words or words[0] in reader.heads.firsts:
             continue
         content = repr(shape.content(text, number)).lower().encode()
-        if is_likely(content) and not any(p.begins((), words) for p in reader.dialect.aside):
+        if is_likely(content) and not reader.dialect.sets_aside((), words):
             yield shape.statements_of(text, [number])

@@ -107,7 +107,7 @@ class Matcher:
     def is_aside(self, path: Path, raw: bytes) -> bool:
         """Whether the dialect sets a statement aside."""
         words = tuple(self.shape.split(decode(raw[:LONGEST])))
-        return any(pattern.begins(path, words) for pattern in self.dialect.aside)
+        return self.dialect.sets_aside(path, words)
 
     def stray(self, path: Path, raw: bytes, line: int, found: Strange) -> Stray:
         """Return a statement that is not understood, with its line and as it may be shown."""
@@ -215,7 +215,7 @@ class Matcher:
             found = self.find(path, words)
             if found:
                 return found
-        if any(pattern.begins(path, words) for pattern in self.dialect.aside):
+        if self.dialect.sets_aside(path, words):
             return _ASIDE
         named = self._naming(path, words)
         # Whatever stands in a row of a lazy table shows that the row is there. If it resembles a

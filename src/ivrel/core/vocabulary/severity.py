@@ -128,18 +128,6 @@ def _holes(bits: int) -> Selection:
     return Selection(out)
 
 
-def as_threshold(selection: Selection) -> str | None:
-    """Return the severity whose threshold the selection is, for all facilities alike.
-
-    None if it is none.
-    """
-    row = selection.bits & 0xFF
-    # A threshold is a row of ones from the most urgent on, the same in all facilities.
-    if row and not row & (row + 1) and selection.bits == _EVERY_FACILITY * row:
-        return SEVERITIES[row.bit_length() - 1]
-    return None
-
-
 @lru_cache(maxsize=4096)
 def thresholds(selection: Selection) -> frozenset[str]:
     """Return the thresholds of all facilities; 'none' of one of which nothing leaves.

@@ -51,7 +51,7 @@ def _is_known(known: Matcher, dialect: Dialect, said: Said) -> bool:
     words = _words(said)
     if known.find(said.path, words) is not None:
         return True
-    return any(pattern.begins(said.path, words) for pattern in dialect.aside)
+    return dialect.sets_aside(said.path, words)
 
 
 def _words(said: Said) -> Words:
