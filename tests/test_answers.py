@@ -20,6 +20,7 @@ from ivrel.core.correcting.properties import left_for
 from ivrel.core.judging import DeviceResult, audit_text, read_policy
 from ivrel.core.judging.judge import scope_of
 from ivrel.core.policy import effective
+from ivrel.core.reading import reader
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.settings import SETTINGS
 from ivrel.core.settings.sentences import SENTENCES
@@ -40,15 +41,15 @@ DEVICES = [
 @pytest.mark.parametrize("one", DEVICES, ids=lambda d: d.name)
 def test_a_correction_reads_each_text_once(one: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     read: Counter[bytes] = Counter()
-    plain = Matcher.read
+    plain = reader.read
 
-    def counted(self: Matcher, text: Text, heads: tuple[Words, ...]) -> Any:
+    def counted(matcher: Matcher, text: Text, heads: tuple[Words, ...]) -> Any:
         # The audit before it reads what is asked about, part by part.
-        if heads == self.heads.eager and (text.whole or not self.shape.WHOLE):
+        if heads == matcher.heads.eager and (text.whole or not matcher.shape.WHOLE):
             read[text.data] += 1
-        return plain(self, text, heads)
+        return plain(matcher, text, heads)
 
-    monkeypatch.setattr(Matcher, "read", counted)
+    monkeypatch.setattr(reader, "read", counted)
     data = configurations()[one.name][""].encode()
     done = correct(one, DIALECTS[one.platform], data, POLICY, TODAY, "x")
     assert set(read.values()) == {1} or not done.changes

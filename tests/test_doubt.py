@@ -13,6 +13,7 @@ from ivrel.core import Device, audit_text, read_dialect, read_policy, read_recor
 from ivrel.core.dialects import Dialect
 from ivrel.core.reading.doubt import Doubt
 from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.reader import outside
 from ivrel.core.reading.statements import LAZY, Strange
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text, decode
@@ -164,7 +165,7 @@ def test_the_quick_look_finds_all_that_is_in_doubt(
         own = tuple(dialect.shape.split(decode(raw)))
         if (above[0] if above else own)[0] not in known and doubt.of(above, own):
             slow.add(line)
-    assert {stray.line for stray in reader.outside(text)} == slow
+    assert {stray.line for stray in outside(reader, text)} == slow
 
 
 CLEAR = "events\n  export on\n"
@@ -190,7 +191,7 @@ CLEAR = "events\n  export on\n"
 def test_what_is_in_doubt_elsewhere(platform: str, text: str, doubtful: list[int]) -> None:
     from ivrel.sources.dialects import Dialects
 
-    found = matcher(Dialects()[platform]).outside(Text(text.encode()))
+    found = outside(matcher(Dialects()[platform]), Text(text.encode()))
     assert [stray.line for stray in found] == doubtful
     assert not any(
         isinstance(s.strange, Strange) and set(s.strange.tables) <= set(LAZY) for s in found
@@ -214,3 +215,45 @@ statements: [{in: post, says: "gull {destination.address}"}]
         assert collectors.verdict == ("unknown" if lines else "meets")
         assert {place.line for place in collectors.where} >= lines
     assert not read_records(dialect, text.encode()).strays
+
+
+ASKED = read_policy(
+    """policy: p
+collectors: {a: {address: 198.51.100.21}}
+rules: [{rule: r, require: {source: identity, facility: local0, rules: {stop: open}}}]
+""",
+    "policy.yaml",
+)
+EVENTS = "events\n  export on\n  leave-from loop1\n  send 198.51.100.21 udp 514 through debug\n"
+LINK = "link loop1\n  inet 192.0.2.9\n"
+GATES = 'unit "x" {\n record { screen error; }\n gates {%s}\n}\n'
+OPEN = "\ngate 10 { action stop; record open; }\n"
+
+
+@pytest.mark.parametrize(
+    ("setting", "platform", "text", "inside", "around"),
+    [
+        ("source", "quern", EVENTS + "%s", LINK, "/*\n%s*/\n"),
+        ("source", "quern", EVENTS + "%s", LINK, "line <<END\n%sEND\n"),
+        ("source", "quern", EVENTS + "%s", LINK, "line \\\n%s"),
+        # The address may be that of the interface above.
+        ("source", "quern", EVENTS + LINK + "%s  inet 192.0.2.7\n", "link e1\n", "/*\n%s*/\n"),
+        ("facility", "quern", EVENTS + "%s", "  facility local0\n", "/*\n%s*/\n"),
+        ("facility", "quern", EVENTS + "%s  facility local7\n", "keeper\n", "  /*\n%s  */\n"),
+        ("rules", "hollin", GATES, OPEN, "/* old; %s */"),
+        ("rules", "hollin", GATES, OPEN.replace("open", "close"), "/* old; %s */"),
+    ],
+)
+def test_what_a_platform_may_read_as_a_comment_is_in_doubt(
+    setting: str, platform: str, text: str, inside: str, around: str
+) -> None:
+    from ivrel.sources.dialects import Dialects
+
+    dialect = Dialects()[platform]
+
+    def verdict(inside: str) -> str:
+        result = audit_text(HERE, dialect, (text % inside).encode(), ASKED, TODAY, "x.conf")
+        return next(v.verdict for v in result.verdicts if v.setting == setting)
+
+    assert verdict(inside) in ("meets", "breaks")
+    assert verdict(around % inside) == "unknown"

@@ -156,6 +156,7 @@ def run_check(args: argparse.Namespace) -> int:
 def run_try(args: argparse.Namespace) -> int:
     """Show how a text is understood; exit code 1 if a line is not."""
     from ivrel.core.reading.matcher import matcher
+    from ivrel.core.reading.reader import explained
     from ivrel.core.reading.recognising import looks_like
     from ivrel.core.reading.records import read_records
     from ivrel.core.reading.statements import Strange
@@ -174,8 +175,8 @@ def run_try(args: argparse.Namespace) -> int:
     try:
         facts = facts_in_doubt(Scope(None, read_records(dialect, text), {}))
         # Some shapes give statements in another order than that of the lines.
-        explained = sorted(matcher(dialect).explained(text), key=lambda row: row[0])
-        rows = [row for row in explained if not _only_names(row[2])]
+        every = sorted(explained(matcher(dialect), text), key=lambda row: row[0])
+        rows = [row for row in every if not _only_names(row[2])]
     except Foreign as problem:
         alike = looks_like(text, dialects)
         raise Unreadable(

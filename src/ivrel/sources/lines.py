@@ -10,6 +10,7 @@ from __future__ import annotations
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.reader import known_parts, outside
 from ivrel.core.reading.secrets import masked
 from ivrel.core.reading.statements import Statement, Strange, Understood
 from ivrel.core.settings.bearing import BEARS_ON, bearing
@@ -37,9 +38,9 @@ class Lines:
             return
         try:
             text = Text(data)
-            for path, raw, line in matcher(dialect).parts(text):
+            for path, raw, line in known_parts(matcher(dialect), text):
                 self._there.setdefault(line, []).append((path, raw))
-            for stray in matcher(dialect).outside(text):
+            for stray in outside(matcher(dialect), text):
                 self._outside[stray.line] = stray.text
         except Unreadable:
             self._there = {}
@@ -68,8 +69,8 @@ class Lines:
         if line in self._outside:
             return shorten(self._outside[line], LONGEST_SHOWN)
         reader = matcher(self._dialect)
-        every = (reader.explain(path, raw) for path, raw in self._there.get(line, ()))
-        said = [(text, match) for text, match in every if text]
+        every = [(raw, reader.known(path, raw)) for path, raw in self._there.get(line, ())]
+        said = [(text, match) for raw, match in every if (text := reader.as_shown(raw, match))]
         about = [text for text, match in said if setting in self._about(match)]
         return shorten("; ".join(dict.fromkeys(about or [text for text, _ in said])), LONGEST_SHOWN)
 

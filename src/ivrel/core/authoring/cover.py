@@ -11,6 +11,7 @@ from msgspec import Struct
 from ivrel.core.authoring.abilities import unsaid
 from ivrel.core.dialects import Dialect
 from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.reader import judged_parts
 from ivrel.core.reading.records import read_records
 from ivrel.core.reading.shown import HIDDEN, known_words
 from ivrel.core.reading.statements import NO_PATTERN, Strange, Understood
@@ -154,8 +155,7 @@ class _Going:
         self._spoken |= {fact.setting for fact in facts if not fact.default}
         understood = strange = 0
         seen: set[object] = set()
-        for path, raw, line in self._matcher.shape.find(text, self._matcher.heads.every):
-            found = self._matcher.match(path, raw)
+        for (path, raw, line), found in judged_parts(self._matcher, text):
             if isinstance(found, Understood) and found.pattern != NO_PATTERN:
                 understood += 1
                 self._used[found.pattern] += 1

@@ -1,21 +1,15 @@
-"""Statements in doubt that no pattern tells: in parts that a dialect does not know, or in comments
-over several lines and the like.
-"""
+"""Statements in doubt that stand in parts that a dialect does not know."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from typing import TYPE_CHECKING
 
-from ivrel.core.reading.layout import lines_in_doubt
+from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.mentions import Hosts
-from ivrel.core.reading.statements import LAZY, Mark, Strange, Stray
+from ivrel.core.reading.statements import LAZY, Strange, Stray
 from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Words
-
-if TYPE_CHECKING:
-    from ivrel.core.reading.matcher import Matcher
 
 
 def resembling(reader: Matcher, text: Text) -> Iterator[Stray]:
@@ -77,27 +71,6 @@ def _beyond(
             yield path, raw, line
         elif end < len(text.data):
             return
-
-
-def without_doubtful(
-    reader: Matcher, text: Text, marks: list[Mark]
-) -> tuple[list[Mark], list[Stray]]:
-    """Return the statements that are surely such, and those in comments over several lines and
-    the like.
-    """
-    ranges = lines_in_doubt(text, reader.dialect.has_no)
-    if not ranges:
-        return marks, []
-    sure: list[Mark] = []
-    doubtful: list[Stray] = []
-    for match, line in marks:
-        if any(line in lines for lines in ranges):
-            said = reader.shape.join(match.words).encode()
-            found = reader.doubt.as_read(match)
-            doubtful.append(reader.stray(match.path, said, line, found))
-        else:
-            sure.append((match, line))
-    return sure, doubtful
 
 
 def _unknown_parts_of_tree(

@@ -7,7 +7,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
+from msgspec import structs
+
 from ivrel.core.reading.heads import head_of
+from ivrel.core.reading.layout import other_text, told_apart
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.statements import DOUBT, NO_PATTERN, Key, Mark, Strange, Understood
 from ivrel.core.reading.tables import rows_of, values_of
@@ -22,8 +25,27 @@ def lookup(
 ) -> list[Mark]:
     """Return the statements of a lazy table; with `keys`, only those of rows with these names.
 
-    A statement that begins as a pattern of the table does and is strange makes its row doubtful.
+    A statement that begins as a pattern of the table does and is strange makes its row doubtful. So
+    does one that the platform may not read, since it stands in a comment over several lines or the
+    like.
     """
+    marks = _marks_in(matcher, text, table, keys)
+    other = other_text(matcher.dialect, text)
+    if other is None:
+        return marks
+    sure, doubtful = told_apart(marks, _marks_in(matcher, other, table, keys))
+    every = [*sure, *((_doubted(matcher, match), line) for match, line in doubtful)]
+    return sorted(every, key=lambda mark: mark[1])
+
+
+def _doubted(matcher: Matcher, match: Understood) -> Understood:
+    """Return a statement with the note that its row is doubtful."""
+    said = matcher.shown(matcher.shape.join(match.words).encode())
+    return structs.replace(match, fields=(*match.fields, (DOUBT, said)))
+
+
+def _marks_in(matcher: Matcher, text: Text, table: str, keys: Sequence[Value] | None) -> list[Mark]:
+    """Return the statements of a lazy table in one text."""
     heads = matcher.heads.lazy[table]
     if keys is not None:
         named = []

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-
 from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
@@ -11,9 +9,7 @@ from ivrel.core.dialects.items import Fields, Outline, Variable, outline
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.reading.doubt import Doubt
-from ivrel.core.reading.elsewhere import mentioning, resembling, without_doubtful
 from ivrel.core.reading.heads import Heads
-from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.secrets import masked
 from ivrel.core.reading.shown import LONGEST_SHOWN, shown
 from ivrel.core.reading.statements import (
@@ -21,16 +17,13 @@ from ivrel.core.reading.statements import (
     NO_PATTERN,
     Aside,
     Key,
-    Mark,
     Statement,
     Strange,
     Stray,
     Understood,
 )
-from ivrel.core.shapes.shape import Found
-from ivrel.core.text.text import LONGEST, Text, decode
+from ivrel.core.text.text import LONGEST, decode
 from ivrel.core.text.words import Path, Words
-from ivrel.core.vocabulary.errors import Foreign, Unreadable
 from ivrel.core.vocabulary.wording import shorten
 
 MOST_KNOWN = 50_000  # statements and paths remembered
@@ -67,7 +60,7 @@ class Matcher:
         self.keys = self.heads.keys
         self.doubt = Doubt(dialect)
         self.lazy = [p for p in dialect.patterns if p.table in LAZY]
-        self._seen: dict[tuple[Path, bytes], Statement] = {}
+        self.seen: dict[tuple[Path, bytes], Statement] = {}
         self._identities: dict[tuple[Path, Words], object] = {}
         self._fitting: dict[tuple[int, str, int], list[tuple[int, Pattern, Outline]]] = {}
         self._paths: dict[tuple[int, Path], Fields | None] = {}
@@ -76,33 +69,6 @@ class Matcher:
         for number, pattern in enumerate(dialect.patterns):
             at = len(pattern.path), pattern.opening[0] if pattern.opening else ""
             self._by_opening.setdefault(at, []).append((number, pattern))
-
-    def read(self, text: Text, heads: tuple[Words, ...]) -> tuple[list[Mark], tuple[Stray, ...]]:
-        """Return what is understood of the parts of a configuration that have these heads, and what
-        is in doubt. Foreign if nothing in the text is of this platform.
-        """
-        marks: list[Mark] = []
-        strays: list[Stray] = []
-        known = self._collect(text, heads, marks, strays)
-        if not known:
-            # Lazy parts are looked at before a text is called foreign: it may hold nothing but
-            # interfaces.
-            others = tuple(head for head in self.heads.every if head not in heads)
-            if not self._collect(text, others, [], []):
-                raise Foreign(f"none of the statements of {self.dialect.name} occur in it")
-        if not (self.shape.DERIVED or self.shape.ATOMIC):
-            marks, doubtful = without_doubtful(self, text, marks)
-            strays += doubtful
-        return marks, (*strays, *self.outside(text))
-
-    def outside(self, text: Text) -> tuple[Stray, ...]:
-        """Return the statements in doubt that stand in none of the parts that a dialect knows."""
-        return text.once(("outside", self.dialect), lambda: tuple(resembling(self, text)))
-
-    def mentions(self, text: Text, hosts: Hosts) -> tuple[Stray, ...]:
-        """Return the statements of no known part that name a collector."""
-        at = "mentions", self.dialect, hosts.names
-        return text.once(at, lambda: tuple(mentioning(self, text, hosts)))
 
     def is_aside(self, path: Path, raw: bytes) -> bool:
         """Whether the dialect sets a statement aside."""
@@ -120,71 +86,30 @@ class Matcher:
         # What a shape worked out is a sentence of its own, which quotes no more than it must.
         return masked(said, most) if self.shape.DERIVED else shown(self.dialect, said, most)
 
-    def _collect(
-        self, text: Text, heads: tuple[Words, ...], marks: list[Mark], strays: list[Stray]
-    ) -> bool:
-        """Gather what is understood and in doubt; say whether anything is of this platform."""
-        known = False
-        seen = self._seen
-        for path, raw, line in self.shape.find(text, heads):
-            # Most statements of a fleet have been seen before: no call is made for those.
-            try:
-                found = seen[path, raw]
-            except KeyError:
-                found = self.known(path, raw)
-            if isinstance(found, Understood):
-                marks.append((found, line))
-            elif isinstance(found, Aside):
-                known = True
-            # What bears on no slot, no setting would ask about.
-            elif found.slots:
-                strays.append(self.stray(path, raw, line, found))
-        return known or bool(marks)
-
     def _row_of(self, path: Path) -> tuple[str, Key] | None:
         """Return the row that the innermost header names, where a statement of its own names it."""
         header = self.find(path[:-1], path[-1]) if path and path[-1] else None
         return (header.table, header.key) if header is not None and header.table else None
 
-    def understood(self, text: Text) -> int:
-        """Return how many statements of a text this platform understands."""
-        try:
-            found = self.shape.find(text, self.heads.every)
-            return sum(1 for path, raw, _ in found if isinstance(self.match(path, raw), Understood))
-        except Unreadable:
-            return 0
+    def as_shown(self, raw: bytes, found: Statement) -> str:
+        """Return a statement as it may be shown, '' if it must not be.
 
-    def explained(self, text: Text) -> Iterator[tuple[int, str, Statement]]:
-        """Yield the statements of all known parts, and those in doubt elsewhere: line, text ('' if
-        it must not be shown), and what is known of it.
+        `found`: what is known of it.
         """
-        for path, raw, line in self.parts(text):
-            said, found = self.explain(path, raw)
-            yield line, said, found
-        for stray in self.outside(text):
-            yield stray.line, stray.text, stray.strange
-
-    def parts(self, text: Text) -> Iterable[Found]:
-        """Yield the statements of all known parts, whatever they say."""
-        return self.shape.find(text, self.heads.every)
-
-    def explain(self, path: Path, raw: bytes) -> tuple[str, Statement]:
-        """Return a statement as it may be shown, '' if it must not be, and what is known of it."""
-        found, said = self.match(path, raw), decode(raw[:LONGEST])
         if isinstance(found, Understood) and found.pattern != NO_PATTERN:
-            return shorten(said, LONGEST), found
+            return shorten(decode(raw[:LONGEST]), LONGEST)
         # The header of a known block is its own words; what stands aside may be anything.
         may_show = found.shown if isinstance(found, Strange) else getattr(found, "header", False)
-        return self.shown(raw, LONGEST) if may_show else "", found
+        return self.shown(raw, LONGEST) if may_show else ""
 
     def known(self, path: Path, raw: bytes) -> Statement:
         """Return what is known of a statement, from what was seen before if it was."""
         try:
-            return self._seen[path, raw]
+            return self.seen[path, raw]
         except KeyError:
             found = self.match(path, raw)
-            if len(self._seen) < MOST_KNOWN:
-                self._seen[path, raw] = found
+            if len(self.seen) < MOST_KNOWN:
+                self.seen[path, raw] = found
             return found
 
     def lacking(self, path: Path, words: Words) -> tuple[str, str] | None:

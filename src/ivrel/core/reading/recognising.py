@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
+from ivrel.core.reading.reader import understood
 from ivrel.core.text.text import Text
 
 LOOKED_AT = 65_536  # bytes at the beginning of a text that are looked at
@@ -22,10 +23,10 @@ def looks_like(text: Text, dialects: Iterable[Dialect]) -> str | None:
     lines = sum(1 for line in begin.data.split(b"\n") if line.strip())
     best, name = 0, None
     for dialect in dialects:
-        understood = matcher(dialect).understood(begin)
+        number = understood(matcher(dialect), begin)
         share = SHARE_OF_RULES if dialect.shape.DERIVED else FAIR_SHARE
-        if understood > best and understood >= share * lines:
-            best, name = understood, dialect.name
+        if number > best and number >= share * lines:
+            best, name = number, dialect.name
     return name
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.reading import reader
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.reading import Reading
@@ -223,13 +224,14 @@ def read_records(
     they are asked for.
     """
     text = data if isinstance(data, Text) else Text(data)
-    reader = matcher(dialect)
-    heads = reader.heads.eager if slots is None else reader.heads.saying(slots)
+    known = matcher(dialect)
+    heads = known.heads.eager if slots is None else known.heads.saying(slots)
     records = text.once(
-        ("records", dialect, heads), lambda: Records(dialect, *reader.read(text, heads), text)
+        ("records", dialect, heads),
+        lambda: Records(dialect, *reader.read(known, text, heads), text),
     )
     lines = {stray.line for stray in records.strays}
-    mentions = () if hosts is None else reader.mentions(text, hosts)
+    mentions = () if hosts is None else reader.mentions(known, text, hosts)
     more = tuple(stray for stray in mentions if stray.line not in lines)
     if not more:
         return records

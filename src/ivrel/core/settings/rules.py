@@ -28,11 +28,14 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 
 def _tells(scope: Scope) -> Iterator[tuple[Key, Row, str, str]]:
-    """Yield every rule, what it does with traffic, and what of it it records."""
+    """Yield every rule, what it does with traffic, and what of it it records.
+
+    A rule that may do otherwise than it seems is left out: a finding of its own tells of it.
+    """
     records = scope.records
     for key, row in records.rows("gate").items():
         action = records.get("gate.action", row).value
-        if action is not None:
+        if action is not None and DOUBT not in row:
             yield key, row, str(action), str(records.get("gate.tell", row).value or "none")
 
 

@@ -1,0 +1,138 @@
+"""Reads a whole text as one dialect understands it: what it says, and what is in doubt."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+
+from ivrel.core.reading.elsewhere import mentioning, resembling
+from ivrel.core.reading.layout import other_text, told_apart
+from ivrel.core.reading.matcher import Matcher
+from ivrel.core.reading.mentions import Hosts
+from ivrel.core.reading.statements import Aside, Mark, Statement, Stray, Understood
+from ivrel.core.shapes.shape import Found
+from ivrel.core.text.text import Text
+from ivrel.core.text.words import Words
+from ivrel.core.vocabulary.errors import Foreign, Unreadable
+
+
+def read(
+    matcher: Matcher, text: Text, heads: tuple[Words, ...]
+) -> tuple[list[Mark], tuple[Stray, ...]]:
+    """Return what is understood of the parts of a configuration that have these heads, and what is
+    in doubt. Foreign if nothing in the text is of this platform.
+    """
+    marks: list[Mark] = []
+    strays: list[Stray] = []
+    known = _collect(matcher, text, heads, marks, strays)
+    if not known:
+        # Lazy parts are looked at before a text is called foreign: it may hold nothing but
+        # interfaces.
+        others = tuple(head for head in matcher.heads.every if head not in heads)
+        if not _collect(matcher, text, others, [], []):
+            raise Foreign(f"none of the statements of {matcher.dialect.name} occur in it")
+    other = other_text(matcher.dialect, text)
+    if other is not None:
+        marks, strays = _sure(matcher, other, heads, marks, strays)
+    return marks, (*strays, *outside(matcher, text))
+
+
+def _collect(
+    matcher: Matcher, text: Text, heads: tuple[Words, ...], marks: list[Mark], strays: list[Stray]
+) -> bool:
+    """Gather what is understood and in doubt; say whether anything is of this platform."""
+    known = False
+    seen = matcher.seen
+    for path, raw, line in matcher.shape.find(text, heads):
+        # Most statements of a fleet have been seen before: no call is made for those.
+        try:
+            found = seen[path, raw]
+        except KeyError:
+            found = matcher.known(path, raw)
+        if isinstance(found, Understood):
+            marks.append((found, line))
+        elif isinstance(found, Aside):
+            known = True
+        # What bears on no slot, no setting would ask about.
+        elif found.slots:
+            strays.append(matcher.stray(path, raw, line, found))
+    return known or bool(marks)
+
+
+def _sure(
+    matcher: Matcher,
+    other: Text,
+    heads: tuple[Words, ...],
+    marks: list[Mark],
+    strays: list[Stray],
+) -> tuple[list[Mark], list[Stray]]:
+    """Return the statements that both of two texts have, and all that is in doubt.
+
+    `marks`, `strays`: what is understood and in doubt in the text beside `other`.
+    """
+    other_marks: list[Mark] = []
+    other_strays: list[Stray] = []
+    with suppress(Unreadable):
+        _collect(matcher, other, heads, other_marks, other_strays)
+    sure, doubtful = told_apart(marks, other_marks)
+    every = [*strays, *other_strays, *(_doubted(matcher, mark) for mark in doubtful)]
+    return sure, sorted(dict.fromkeys(every), key=lambda stray: stray.line)
+
+
+def _doubted(matcher: Matcher, mark: Mark) -> Stray:
+    """Return a statement that is understood, and that the platform may not read."""
+    match, line = mark
+    said = matcher.shape.join(match.words).encode()
+    return matcher.stray(match.path, said, line, matcher.doubt.as_read(match))
+
+
+def outside(matcher: Matcher, text: Text) -> tuple[Stray, ...]:
+    """Return the statements in doubt outside the parts that the dialect knows."""
+    return text.once(("outside", matcher.dialect), lambda: tuple(resembling(matcher, text)))
+
+
+def mentions(matcher: Matcher, text: Text, hosts: Hosts) -> tuple[Stray, ...]:
+    """Return the statements that name a collector outside the parts that the dialect knows."""
+    at = "mentions", matcher.dialect, hosts.names
+    return text.once(at, lambda: tuple(mentioning(matcher, text, hosts)))
+
+
+def understood(matcher: Matcher, text: Text) -> int:
+    """Return how many statements of a text this platform understands."""
+    try:
+        found = known_parts(matcher, text)
+        matches = (matcher.match(path, raw) for path, raw, _ in found)
+        return sum(1 for match in matches if isinstance(match, Understood))
+    except Unreadable:
+        return 0
+
+
+def known_parts(matcher: Matcher, text: Text) -> Iterable[Found]:
+    """Return the statements of all parts that the dialect knows, whatever they say."""
+    return matcher.shape.find(text, matcher.heads.every)
+
+
+def explained(matcher: Matcher, text: Text) -> Iterator[tuple[int, str, Statement]]:
+    """Yield the statements of all known parts, and those in doubt elsewhere: line, text ('' if it
+    must not be shown), and what is known of it.
+    """
+    for (_, raw, line), found in judged_parts(matcher, text):
+        yield line, matcher.as_shown(raw, found), found
+    for stray in outside(matcher, text):
+        yield stray.line, stray.text, stray.strange
+
+
+def judged_parts(matcher: Matcher, text: Text) -> Iterator[tuple[Found, Statement]]:
+    """Yield the statements of all known parts, each with what is known of it."""
+    here, other = tuple(known_parts(matcher, text)), other_text(matcher.dialect, text)
+    there = here
+    if other is not None:
+        there = ()
+        with suppress(Unreadable):
+            there = tuple(known_parts(matcher, other))
+    both = set(here) & set(there)
+    for path, raw, line in dict.fromkeys((*here, *there)):
+        found = matcher.known(path, raw)
+        if isinstance(found, Understood) and (path, raw, line) not in both:
+            found = matcher.doubt.as_read(found)
+        yield (path, raw, line), found
