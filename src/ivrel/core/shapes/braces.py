@@ -18,7 +18,7 @@ from msgspec.structs import replace
 
 from ivrel.core.form import Key
 from ivrel.core.form import Text as Word
-from ivrel.core.shapes.node_edits import cut, insert
+from ivrel.core.shapes.node_edits import BracesEditor
 from ivrel.core.shapes.nodes import (
     Node,
     Signs,
@@ -32,7 +32,7 @@ from ivrel.core.shapes.nodes import (
     places_of,
     tops,
 )
-from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
+from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse
 from ivrel.core.text.lines import lines_with
 from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words, split_words
@@ -206,23 +206,15 @@ class Braces(Shape, frozen=True):
         return edits
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
-        data, top = text.data, self._members(text)
-        waiting = list(edits)
-        while waiting:
-            # Edits of one block at the top are carried out on that block alone; the rest of a text
-            # can be long.
-            first = waiting[0]
-            blocks = [n for n in top if n.inner >= 0 and first.path[:1] == (n.words,)]
-            if not blocks:
-                data = _apply(data, waiting.pop(0), identity, self)
-                top = _top(data, self)
-                continue
-            together = 1
-            while together < len(waiting) and waiting[together].path[:1] == first.path[:1]:
-                together += 1
-            data, top = _apply_to_blocks(data, top, blocks, waiting[:together], identity, self)
-            del waiting[:together]
-        return data
+        data, top, wrapper = text.data, self._members(text), ""
+        blocks = {node.words for node in top if node.inner >= 0}
+        # Only blocks that edits are about are parsed: the rest of a text can be long.
+        if any(not edit.path or edit.path[0] not in blocks for edit in edits):
+            top, wrapper = parse(data, self.signs), self.wrapper
+        editor = BracesEditor(data, top, self.signs, wrapper)
+        for edit in edits:
+            editor.carry_out(edit, identity)
+        return editor.text()
 
 
 def _top(data: bytes, shape: Braces) -> tuple[Node, ...]:
@@ -248,76 +240,3 @@ def _flat(text: Text, nodes: Sequence[Node], path: Path) -> Iterator[Found]:
         line += data.count(b"\n", counted, node.start)
         counted = max(counted, node.start)
         yield path, join(node.words).encode(), line
-
-
-def _apply_to_blocks(
-    data: bytes,
-    top: Sequence[Node],
-    blocks: Sequence[Node],
-    edits: Sequence[Edit],
-    identity: Identity,
-    shape: Braces,
-) -> tuple[bytes, tuple[Node, ...]]:
-    """Carry out edits on some blocks of those at the top, and return the text and its top.
-
-    What is returned of the top has no inside, and stands where it does now.
-    """
-    # A block that was cut out of its wrapper stands without it.
-    alone = replace(shape, wrapper="")
-    text = b"\n".join(data[n.start : n.stop] for n in blocks)
-    for edit in edits:
-        text = _apply(text, edit, identity, alone)
-    new = [text[n.start : n.stop] for n in parse(text, alone.signs)]
-    pieces = dict(zip([n.start for n in blocks], new, strict=True))
-    out: list[bytes] = []
-    after: list[Node] = []
-    copied, moved = 0, 0
-    for node in top:
-        start, length = node.start + moved, node.stop - node.start
-        piece = pieces.get(node.start)
-        if piece is not None:
-            out += [data[copied : node.start], piece]
-            copied, moved = node.stop, moved + len(piece) - length
-            length = len(piece)
-        inner = -1 if node.inner < 0 else node.inner - node.start + start
-        after.append(Node(node.words, start, start + length, inner))
-    return b"".join([*out, data[copied:]]), tuple(after)
-
-
-def _apply(data: bytes, edit: Edit, identity: Identity, shape: Braces) -> bytes:
-    nodes = parse(data, shape.signs)
-    holders: list[Node] = []
-    if shape.wrapper:
-        holders = [n for n in nodes if n.words[:1] == (shape.wrapper,) and n.inner >= 0]
-        nodes = (
-            tuple(child for holder in holders for child in holder.children) if holders else nodes
-        )
-    for level, header in enumerate(edit.path):
-        # A platform joins blocks of the same name: what an edit means may stand in any of them.
-        blocks = [n for n in nodes if n.words == header and n.inner >= 0]
-        if not blocks:
-            if edit.removes:
-                raise missing(edit, join)
-            return insert(data, holders, nodes, edit.path[level:], edit.words)
-        holders = blocks
-        nodes = tuple(child for block in blocks for child in block.children)
-    if edit.removes:
-        hits = [n for n in nodes if n.words[: len(edit.words)] == edit.words]
-        if not hits:
-            raise missing(edit, join)
-        for node in reversed(hits):
-            data = cut(data, node)
-        return data
-    wanted = identity(edit.path, edit.words)
-    hits = [n for n in nodes if n.inner < 0 and identity(edit.path, n.words) == wanted]
-    if hits:
-        node = hits[-1]
-        # The last statement of a block may stand without its end sign.
-        ended = data[node.start : node.stop].endswith(b";")
-        return (
-            data[: node.start]
-            + join(edit.words).encode()
-            + (b";" if ended else b"; ")
-            + data[node.stop :]
-        )
-    return insert(data, holders, nodes, (), edit.words)
