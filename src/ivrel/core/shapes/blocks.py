@@ -15,7 +15,8 @@ from collections.abc import Container, Iterable, Iterator, Sequence
 from functools import lru_cache
 from typing import ClassVar
 
-from ivrel.core.shapes.indented import Layout, depth_of, edited, header, is_top, join
+from ivrel.core.shapes.indented import Layout, depth_of, edited, header, is_top
+from ivrel.core.shapes.line_blocks import join
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse
 from ivrel.core.text.lines import lines_with
 from ivrel.core.text.text import Text, decode

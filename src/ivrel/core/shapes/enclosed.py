@@ -18,13 +18,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import ClassVar
 
-from msgspec import Struct
-
 from ivrel.core.form import Key
 from ivrel.core.form import Text as Word
-from ivrel.core.shapes.indented import header, join
-from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
-from ivrel.core.text.lines import edited_lines, in_place_of
+from ivrel.core.shapes.indented import header
+from ivrel.core.shapes.line_blocks import LineBlock, LineEditor, join
+from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse
+from ivrel.core.text.lines import edited_lines
 from ivrel.core.text.text import Text
 from ivrel.core.text.words import Path, Words, split_words
 from ivrel.core.vocabulary.errors import Unreadable
@@ -148,99 +147,56 @@ class Enclosed(Shape, frozen=True):
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
         def change(lines: list[bytes]) -> None:
+            editor = _Enclosed(lines, identity, self)
             for edit in edits:
-                _Editing(self, lines, identity).carry_out(edit)
+                editor.carry_out(edit)
+            lines[:] = editor.root.inside()
 
         return edited_lines(text.data, change)
 
 
-class _Member(Struct, frozen=True):
-    """A member of a block: its first line, the line behind its last, its words, whether it is a
-    block itself.
-    """
+class _Enclosed(LineEditor):
+    """Edits lines of which a word opens a block, and another shuts it."""
 
-    first: int
-    stop: int
-    words: Words
-    is_block: bool
+    def __init__(self, lines: Sequence[bytes], identity: Identity, shape: Enclosed) -> None:
+        self._shape = shape
+        super().__init__(lines, identity)
 
+    def parse(self, lines: Sequence[bytes]) -> LineBlock:
+        root, shape = LineBlock((), [], b"", -1), self._shape
+        above, begin = [root], 0
+        for _, words, number in shape.lines(lines):
+            gap, line, begin = list(lines[begin : number - 1]), lines[number - 1], number
+            if shape.is_opened(words):
+                block = LineBlock(words[1:], gap, line, above[-1].depth + 1)
+                above[-1].add(block)
+                above.append(block)
+            elif words[0] == shape.shuts and len(above) > 1:
+                above.pop().tail = [*gap, line]
+            else:
+                above[-1].add(LineBlock(words, gap, line, len(above) - 1, opens=False))
+        above[-1].tail = list(lines[begin:])
+        return root
 
-class _Editing:
-    """Carries out an edit on lines."""
+    def is_statement(self, member: LineBlock) -> bool:
+        return not member.opens
 
-    def __init__(self, shape: Enclosed, lines: list[bytes], identity: Identity) -> None:
-        self._shape, self._lines, self._identity = shape, lines, identity
-
-    def carry_out(self, edit: Edit) -> None:
-        """Carry out one edit; Refused where there is nothing to remove."""
-        blocks = [(0, len(self._lines))]
-        for level, words in enumerate(edit.path):
-            # A platform joins blocks of the same name: what is meant may stand in any of them.
-            inner = [
-                (member.first + 1, member.stop - 1)
-                for block in blocks
-                for member in self._members(*block)
-                if member.is_block and member.words == words
-            ]
-            if not inner:
-                if edit.removes:
-                    raise missing(edit, join)
-                self._insert(blocks[-1], level, edit.path[level:], edit.words)
-                return
-            blocks = inner
-        hits = [m for block in blocks for m in self._members(*block) if self._is_meant(m, edit)]
-        if edit.removes:
-            if not hits:
-                raise missing(edit, join)
-            # From the end, so that the numbers of lines further up stay true.
-            for hit in reversed(hits):
-                del self._lines[hit.first : hit.stop]
-        elif hits:
-            at = hits[-1].first
-            self._lines[at] = in_place_of(self._lines[at], join(edit.words))
-        else:
-            self._insert(blocks[-1], len(edit.path), (), edit.words)
-
-    def _is_meant(self, member: _Member, edit: Edit) -> bool:
-        if edit.removes:
-            return member.words[: len(edit.words)] == edit.words
-        # A statement never takes the place of a whole block.
-        same = self._identity(edit.path, edit.words)
-        return not member.is_block and self._identity(edit.path, member.words) == same
-
-    def _members(self, first: int, stop: int) -> list[_Member]:
-        """Return the direct members of a block, or of the text."""
-        out: list[_Member] = []
-        depth, begun = 0, 0
-        words: Words = ()
-        shape = self._shape
-        for _, said, number in shape.lines(self._lines[first:stop]):
-            at = first + number - 1
-            if shape.is_opened(said):
-                if not depth:
-                    begun, words = at, said[1:]
-                depth += 1
-            elif said[0] == shape.shuts:
-                depth -= 1
-                if not depth:
-                    out.append(_Member(begun, at + 1, words, True))
-            elif not depth:
-                out.append(_Member(at, at + 1, said, False))
-        return out
-
-    def _insert(self, block: tuple[int, int], depth: int, path: Path, words: Words) -> None:
-        """Add a statement behind the last member of a block, with the blocks that it lacks."""
-        shape, members = self._shape, self._members(*block)
-        at = members[-1].stop if members else block[0]
-        lead = b" " * (shape.indent * depth)
+    def added(self, block: LineBlock, path: Path, words: Words) -> bool:
+        shape, members = self._shape, block.members
         if members:
             # A new line is moved in as its neighbours are, whatever the dialect writes elsewhere.
-            model = self._lines[members[0].first]
+            model = members[0].line
             lead = model[: len(model) - len(model.lstrip())]
-        more = [b" " * (shape.indent * n) for n in range(len(path) + 1)]
-        new = [
-            lead + more[n] + join((shape.opens, *header)).encode() for n, header in enumerate(path)
-        ]
-        new.append(lead + more[-1] + join(words).encode())
-        new += [lead + more[n] + shape.shuts.encode() for n in range(len(path) - 1, -1, -1)]
-        self._lines[at:at] = new
+        else:
+            lead = b" " * (shape.indent * (block.depth + 1))
+        for level, words_of in enumerate(path):
+            moved_in = lead + b" " * (shape.indent * level)
+            line = moved_in + join((shape.opens, *words_of)).encode()
+            inner = LineBlock(words_of, [], line, block.depth + 1)
+            inner.tail = [moved_in + shape.shuts.encode()]
+            block.add(inner)
+            block = inner
+        moved_in = lead + b" " * (shape.indent * len(path))
+        line = moved_in + join(words).encode()
+        block.add(LineBlock(words, [], line, block.depth + 1, opens=False))
+        return True

@@ -6,15 +6,11 @@ from collections.abc import Iterator, Sequence, Set
 
 from msgspec import Struct
 
-from ivrel.core.shapes.shape import Edit, Identity, missing
-from ivrel.core.text.lines import edited_lines, edited_parts, in_place_of, line_at, next_line
+from ivrel.core.shapes.line_blocks import LineBlock, LineEditor, join
+from ivrel.core.shapes.shape import Edit, Identity
+from ivrel.core.text.lines import edited_lines, edited_parts, line_at, next_line
 from ivrel.core.text.text import LONGEST, decode
-from ivrel.core.text.words import Path, Words, quote, split_words
-
-
-def join(words: Sequence[str]) -> str:
-    """Return a statement of these words, each quoted if it must be."""
-    return " ".join(quote(w) for w in words)
+from ivrel.core.text.words import Path, Words, split_words
 
 
 def header(text: bytes) -> Words:
@@ -55,15 +51,20 @@ def edited(data: bytes, edits: Sequence[Edit], identity: Identity, layout: Layou
     numbers = {words: n for n, (words, _) in enumerate(blocks)}
 
     def change(parts: list[list[bytes]]) -> None:
+        editors = [_Indented(lines, identity, layout) for lines in parts]
         for edit in edits:
-            _apply(parts[numbers[edit.path[0]]], edit, identity, layout)
+            editors[numbers[edit.path[0]]].carry_out(edit)
+        for lines, editor in zip(parts, editors, strict=True):
+            lines[:] = editor.root.inside()
 
     if blocks:
         return edited_parts(data, [place for _, place in blocks], change)
 
     def change_all(lines: list[bytes]) -> None:
+        editor = _Indented(lines, identity, layout)
         for edit in edits:
-            _apply(lines, edit, identity, layout)
+            editor.carry_out(edit)
+        lines[:] = editor.root.inside()
 
     return edited_lines(data, change_all)
 
@@ -116,36 +117,6 @@ def _begun_by(data: bytes, begin: bytes) -> Iterator[int]:
         at = data.find(b"\n" + begin, at + 1)
 
 
-def _apply(lines: list[bytes], edit: Edit, identity: Identity, layout: Layout) -> None:
-    comment = layout.comment
-    blocks: list[tuple[int, int, int]] = [(0, len(lines), -1)]
-    for level, words in enumerate(edit.path):
-        # A platform joins blocks of the same name: what an edit means may stand in any of them.
-        inner = []
-        for first, last, depth in blocks:
-            for at, stop, indent in _children(lines, first, last, depth, comment):
-                if _is_line(lines[at], words):
-                    inner.append((at + 1, stop, indent))
-        if not inner:
-            if edit.removes:
-                raise missing(edit, join)
-            _insert(lines, *blocks[-1], comment, edit.path[level:], edit.words, layout)
-            return
-        blocks = inner
-    hits = [hit for block in blocks for hit in _hits(lines, *block, edit, identity, comment)]
-    if edit.removes:
-        if not hits:
-            raise missing(edit, join)
-        # From the end, so that the numbers of lines further up stay true.
-        for at, stop in reversed(hits):
-            del lines[at:stop]
-    elif hits:
-        at = hits[-1][0]
-        lines[at] = in_place_of(lines[at], join(edit.words))
-    else:
-        _insert(lines, *blocks[-1], comment, (), edit.words, layout)
-
-
 def _is_line(line: bytes, words: Words) -> bool:
     """Whether a line is these words, in any spacing and quoting.
 
@@ -156,78 +127,46 @@ def _is_line(line: bytes, words: Words) -> bool:
     return (said.startswith((first, b'"'))) and header(said) == words
 
 
-def _hits(
-    lines: list[bytes],
-    first: int,
-    last: int,
-    depth: int,
-    edit: Edit,
-    identity: Identity,
-    comment: bytes,
-) -> list[tuple[int, int]]:
-    """Return the lines of a block that an edit means."""
-    children = _children(lines, first, last, depth, comment)
-    out = []
-    wanted = None if edit.removes else identity(edit.path, edit.words)
-    for at, stop, _ in children:
-        # A statement never takes the place of a whole block.
-        if not edit.removes and stop != at + 1:
-            continue
-        words = header(lines[at].strip())
-        if edit.removes:
-            meant = words[: len(edit.words)] == edit.words
+class _Indented(LineEditor):
+    """Edits lines of which those that are moved in further belong to the one above them."""
+
+    def __init__(self, lines: Sequence[bytes], identity: Identity, layout: Layout) -> None:
+        self._layout = layout
+        super().__init__(lines, identity)
+
+    def parse(self, lines: Sequence[bytes]) -> LineBlock:
+        root = LineBlock((), [], b"", -1)
+        above, gap = [root], []
+        for line in lines:
+            said = line.strip()
+            if not said or said.startswith(self._layout.comment):
+                gap.append(line)
+                continue
+            block = LineBlock(header(said), gap, line, depth_of(line))
+            while above[-1].depth >= block.depth:
+                above.pop()
+            above[-1].add(block)
+            above.append(block)
+            gap = []
+        root.tail = gap
+        return root
+
+    def is_statement(self, member: LineBlock) -> bool:
+        return not member.members
+
+    def added(self, block: LineBlock, path: Path, words: Words) -> bool:
+        members = block.members
+        if members:
+            # A new line is moved in as its neighbours are, whatever the dialect writes elsewhere.
+            model = members[0].line
+            lead = model[: len(model) - len(model.lstrip())]
         else:
-            meant = identity(edit.path, words) == wanted
-        if meant:
-            out.append((at, stop))
-    return out
-
-
-def _children(
-    lines: Sequence[bytes], first: int, last: int, depth: int, comment: bytes
-) -> list[tuple[int, int, int]]:
-    """Return the direct members of a block: first line, line after the last, indentation."""
-    out: list[tuple[int, int, int]] = []
-    start, stop, its = -1, -1, 0
-    for at in range(first, last):
-        raw = lines[at]
-        text = raw.strip()
-        if not text or text.startswith(comment):
-            continue
-        indent = depth_of(raw)
-        if indent <= depth:
-            break
-        if start < 0 or indent <= its:
-            if start >= 0:
-                out.append((start, stop, its))
-            start, its = at, indent
-        stop = at + 1
-    if start >= 0:
-        out.append((start, stop, its))
-    return out
-
-
-def _insert(
-    lines: list[bytes],
-    first: int,
-    last: int,
-    depth: int,
-    comment: bytes,
-    path: Path,
-    words: Words,
-    layout: Layout,
-) -> None:
-    """Add a statement, and the headers that it still lacks, behind the last member of a block."""
-    members = _children(lines, first, last, depth, comment)
-    at = members[-1][1] if members else first
-    if members:
-        # A new line is moved in as its neighbours are, whatever the dialect writes elsewhere.
-        model = lines[members[0][0]]
-        lead = model[: len(model) - len(model.lstrip())]
-    else:
-        lead = b" " * (0 if depth < 0 else depth + layout.indent)
-    new = [
-        lead + b" " * (layout.indent * level) + join(text).encode()
-        for level, text in enumerate((*path, words))
-    ]
-    lines[at:at] = new
+            lead = b" " * (0 if block.depth < 0 else block.depth + self._layout.indent)
+        # Where the last member is moved in less, what is new reads as a member of that.
+        is_as_written = not members or depth_of(lead + b".") <= members[-1].depth
+        for level, text in enumerate((*path, words)):
+            line = lead + b" " * (self._layout.indent * level) + join(text).encode()
+            new = LineBlock(text, [], line, depth_of(line))
+            block.add(new)
+            block = new
+        return is_as_written
