@@ -8,11 +8,10 @@ A change assigns again; a line that begins with the removal word takes away ever
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Collection, Container, Iterable, Iterator, Sequence
 from functools import lru_cache
 from typing import ClassVar
-
-from msgspec import Struct
 
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, missing, refuse
 from ivrel.core.text.lines import (
@@ -213,22 +212,18 @@ def _places(data: bytes, edits: Sequence[Edit]) -> list[tuple[int, int]]:
     return [(runs[0][0], runs[-1][1]) if runs else (0, 0), (len(data), len(data))]
 
 
-_REPLACED = "\ufffd"  # stands in words for bytes that are no UTF-8
-
-
-class _Line(Struct, frozen=True):
+class _Line:
     """A line that an edit may be about.
 
-    `at`: its number in the text; of one that is new, that of the line which it stands behind.
+    `at`: its number in the text; of one that is new, that of the line which it stands behind;
+    `words`: the line in words.
     """
 
-    at: int
-    raw: bytes
+    __slots__ = ("at", "raw", "words")
 
-    @property
-    def words(self) -> Words:
-        """The line in words."""
-        return tuple(split_path(decode(self.raw)))
+    def __init__(self, at: int, raw: bytes) -> None:
+        self.at, self.raw = at, raw
+        self.words: Words = tuple(split_path(decode(raw)))
 
 
 class _Editing:
@@ -239,6 +234,14 @@ class _Editing:
         begin, _ = _run(tuple(first.encode() for first in firsts))
         self._about = [at for at, raw in enumerate(lines) if begin.match(raw)]
         self._lines = [_Line(at, lines[at]) for at in self._about]
+        # How many lines begin with some words, so that most searches need not look at them.
+        self._beginnings: Counter[Words] = Counter()
+        for line in self._lines:
+            self._count(line, 1)
+
+    def _count(self, line: _Line, times: int) -> None:
+        for length in range(1, len(line.words) + 1):
+            self._beginnings[line.words[:length]] += times
 
     def carry_out(self, edit: Edit, equals: str) -> None:
         """Carry out an edit; Refused if there is nothing to remove."""
@@ -248,44 +251,39 @@ class _Editing:
             if not hits:
                 raise missing(edit, join_path)
             for n in reversed(hits):
-                del self._lines[n]
+                self._count(self._lines.pop(n), -1)
             return
         said = assigned(join_path(edit.words), equals)
         if hits:
             old = self._lines[hits[-1]]
-            raw = in_place_of(old.raw, as_before(old.raw, said))
-            self._lines[hits[-1]] = _Line(old.at, raw)
+            new = _Line(old.at, in_place_of(old.raw, as_before(old.raw, said)))
+            self._count(old, -1)
+            self._lines[hits[-1]] = new
         else:
             place = self._behind(left)
-            at = self._lines[place - 1].at if place else len(self._whole)
-            self._lines.insert(place or len(self._lines), _Line(at, said.encode()))
+            new = _Line(self._lines[place - 1].at if place else len(self._whole), said.encode())
+            self._lines.insert(place or len(self._lines), new)
+        self._count(new, 1)
 
     def _beginning(self, left: Words) -> list[int]:
         """Return the lines that begin with some words."""
-        # Few lines hold the last of these at all. What was no UTF-8 does not stand there as it is
-        # called.
-        last = left[-2] if left[-1:] == ("=",) and len(left) > 1 else left[-1]
-        word = b"" if _REPLACED in last else last.encode()
-        return [
-            n
-            for n, line in enumerate(self._lines)
-            if word in line.raw and line.words[: len(left)] == left
-        ]
+        if not self._beginnings[left]:
+            return []
+        length = len(left)
+        return [n for n, line in enumerate(self._lines) if line.words[:length] == left]
 
     def _behind(self, left: Words) -> int:
         """Return where a new assignment goes: behind the last one that shares the longest beginning
         with it; 0 if none shares any, and it goes to the end.
         """
-        best, place = 1, 0
-        for n, line in enumerate(self._lines):
-            same = 0
-            for mine, theirs in zip(line.words, left, strict=False):
-                if mine != theirs:
-                    break
-                same += 1
-            if same >= best:
-                best, place = same, n + 1
-        return place
+        length = len(left)
+        while length and not self._beginnings[left[:length]]:
+            length -= 1
+        if not length:
+            return 0
+        shared = left[:length]
+        behind = range(len(self._lines), 0, -1)
+        return next(n for n in behind if self._lines[n - 1].words[:length] == shared)
 
     def at_end(self) -> list[bytes]:
         """Return the lines that are new and stand at the end."""
