@@ -79,8 +79,9 @@ class Tree(TreeOptions, frozen=True):
         before = self._document(text)
         written = text.once("written", before.written)
         document = before.copy()
+        editing = _Editing(document, self, identity)
         for edit in edits:
-            _apply(document, edit, identity)
+            editing.carry_out(edit)
         return document.dump(written)
 
     def write_change(self, text: Text, edits: Sequence[Edit], identity: Identity) -> str:
@@ -154,55 +155,120 @@ def _below(document: Document, member: Member, shape: Tree) -> list[Found]:
     return out
 
 
-def _apply(document: Document, edit: Edit, identity: Identity) -> None:
-    nodes: list[Any] = [document.root]
-    for level, words in enumerate(edit.path):
-        # Containers of the same name are one: what an edit means may stand in any of them.
-        found = [
-            m.node
-            for node in nodes
-            for m in document.members(node)
-            if m.value is None and m.words == words
-        ]
-        if not found:
-            if edit.removes:
-                raise missing(edit, _join)
-            found = [_added(document, nodes[-1], edit.path[:level], words, identity)]
-        nodes = found
-    members = [(node, m) for node in nodes for m in document.members(node)]
-    if edit.removes:
+class _Node:
+    """A node of a document on its way through edits, with its members."""
+
+    def __init__(self, node: Any, members: list[Member]) -> None:
+        self.node = node
+        self.members: dict[int, Member] = {}  # by their number, in the order of the document
+        self._containers: dict[Words, list[int]] = {}
+        self._next = 0
+        for member in members:
+            self.add(member)
+
+    def add(self, member: Member) -> None:
+        """Take a member that is new."""
+        self.members[self._next] = member
+        if member.value is None:
+            self._containers.setdefault(member.words, []).append(self._next)
+        self._next += 1
+
+    def drop(self, number: int) -> Member:
+        """Forget a member, and return it."""
+        member = self.members.pop(number)
+        if member.value is None:
+            self._containers[member.words].remove(number)
+        return member
+
+    def containers(self, words: Words) -> Iterator[Any]:
+        """Yield the containers with these words."""
+        for number in self._containers.get(words, ()):
+            yield self.members[number].node
+
+
+class _Editing:
+    """Carries out edits on a document; the members of a node are found once, however many edits
+    are about them.
+    """
+
+    def __init__(self, document: Document, shape: Tree, identity: Identity) -> None:
+        self._document, self._identity = document, identity
+        self._nodes: dict[int, _Node] = {}  # by the identity of what they hold
+        self._keys = {key for keys in shape.lists.values() for key in keys}
+
+    def _known(self, node: Any) -> _Node:
+        known = self._nodes.get(id(node))
+        if known is None:
+            known = self._nodes[id(node)] = _Node(node, self._document.members(node))
+        return known
+
+    def carry_out(self, edit: Edit) -> None:
+        """Carry out an edit; Refused if there is nothing to remove."""
+        nodes = [self._known(self._document.root)]
+        for level, words in enumerate(edit.path):
+            # Containers of the same name are one: an edit may mean a member of any of them.
+            found = [inner for node in nodes for inner in node.containers(words)]
+            if not found:
+                if edit.removes:
+                    raise missing(edit, _join)
+                found = [self._added(nodes[-1], edit.path[:level], words)]
+            nodes = [self._known(inner) for inner in found]
+        if edit.removes:
+            self._remove(nodes, edit)
+        elif edit.words[1:2] == ("=",):
+            self._set(nodes, edit)
+        elif not any(True for node in nodes for _ in node.containers(edit.words)):
+            self._added(nodes[-1], edit.path, edit.words)
+            if edit.ahead_of:
+                self._document.place_before(nodes[-1].node, edit.words, edit.ahead_of)
+
+    def _remove(self, nodes: Sequence[_Node], edit: Edit) -> None:
+        length = len(edit.words)
         hits = [
-            (node, m)
-            for node, m in members
-            if (m.words if m.value is None else (m.name,))[: len(edit.words)] == edit.words
+            (node, number)
+            for node in nodes
+            for number, m in node.members.items()
+            if (m.words if m.value is None else (m.name,))[:length] == edit.words
         ]
         if not hits:
             raise missing(edit, _join)
         # From the end, so that the numbers of entries further up stay true.
-        for node, member in reversed(hits):
-            document.drop(node, member)
-    elif edit.words[1:2] == ("=",):
-        old = [(node, m) for node, m in members if m.value is not None and m.name == edit.words[0]]
+        for node, number in reversed(hits):
+            self._document.drop(node.node, node.drop(number))
+
+    def _set(self, nodes: Sequence[_Node], edit: Edit) -> None:
+        name = edit.words[0]
+        old = [
+            (node, member)
+            for node in nodes
+            for member in node.members.values()
+            if member.value is not None and member.name == name
+        ]
         # Of several leaves of a name the last holds.
         node, member = old[-1] if old else (nodes[-1], None)
-        document.set(node, edit.words[0], " ".join(edit.words[2:]), member)
-    elif not any(m.value is None and m.words == edit.words for _, m in members):
-        _added(document, nodes[-1], edit.path, edit.words, identity)
-        if edit.ahead_of:
-            document.place_before(nodes[-1], edit.words, edit.ahead_of)
+        self._document.set(node.node, name, " ".join(edit.words[2:]), member)
+        if name in self._keys:
+            self._nodes.clear()  # entries may be called otherwise now
+        elif member is None:
+            del self._nodes[id(node.node)]  # its members are found again
 
+    def _added(self, node: _Node, path: Path, words: Words) -> Any:
+        """Add a container or an entry.
 
-def _added(document: Document, node: Any, path: Path, words: Words, identity: Identity) -> Any:
-    """Add a container or an entry.
-
-    Of a choice, one case takes the place of the other (RFC 7950 section 7.9).
-    """
-    wanted = identity(path, words)
-    for member in document.members(node) if wanted != (path, words) else ():
-        if (
-            member.value is None
-            and member.words != words
-            and identity(path, member.words) == wanted
-        ):
-            document.drop(node, member)
-    return document.add(node, words)
+        Of a choice, one case takes the place of the other (RFC 7950 section 7.9).
+        """
+        wanted = self._identity(path, words)
+        others = list(node.members.items()) if wanted != (path, words) else []
+        for number, member in others:
+            if (
+                member.value is None
+                and member.words != words
+                and self._identity(path, member.words) == wanted
+            ):
+                self._document.drop(node.node, node.drop(number))
+        child = self._document.add(node.node, words)
+        if any(m.value is not None and m.name == words[0] for m in node.members.values()):
+            del self._nodes[id(node.node)]  # it may have taken the place of that leaf
+        else:
+            node.add(Member(words[0], words, None, child, 0))
+        return child

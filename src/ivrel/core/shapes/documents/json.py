@@ -170,7 +170,8 @@ class JsonDocument:
                     return
             del node[name]
         else:
-            del node[member.node[0]]
+            # Of several values of a leaf-list, the first takes all others with it.
+            node.pop(member.node[0], None)
 
     def copy(self) -> JsonDocument:
         other = JsonDocument.__new__(JsonDocument)
