@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from ivrel.core.correcting.beginnings import Beginnings
 from ivrel.core.correcting.difference import lost_beyond_export
-from ivrel.core.correcting.trial import goes
 from ivrel.core.reading.records import Records
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
@@ -58,16 +58,22 @@ def gone_with_rows(before: Records, after: Text, fine: Sequence[Edit]) -> list[t
     """Return the statements beyond export settings that stood in a row which the change takes away
     as a whole: they go with it, and come back with it.
     """
-    dialect = before.dialect
-    rows = [
-        edit
-        for edit in fine
-        if edit.removes and any(_is_inside(edit, m.path, m.words) for m, _ in before.marks)
-    ]
-    lost = lost_beyond_export(dialect, before.text, after)
-    return [one for one in lost if any(_is_inside(edit, *one) for edit in rows)]
+    lost = lost_beyond_export(before.dialect, before.text, after)
+    if not lost:
+        return []
+    known, others = Beginnings(), Beginnings()
+    for match, _ in before.marks:
+        known.add(None, match.path, match.words)
+    for path, words in lost:
+        others.add(None, path, words)
+    gone: set[tuple[Path, Words]] = set()
+    for edit in fine:
+        if edit.removes and _inside(edit, known):
+            gone |= _inside(edit, others)
+    return [one for one in lost if one in gone]
 
 
-def _is_inside(edit: Edit, path: Path, words: Words) -> bool:
-    """Whether a statement stands in the block that a removal takes away."""
-    return len(path) > len(edit.path) and goes(edit, path, words)
+def _inside(edit: Edit, statements: Beginnings) -> set[tuple[Path, Words]]:
+    """Return the statements that stand in the block that a removal takes away."""
+    found = statements.find(edit.path, edit.words)
+    return {(path, words) for _, path, words in found if len(path) > len(edit.path)}

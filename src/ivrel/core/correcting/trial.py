@@ -9,13 +9,17 @@ hold the same statements; where it does not, every trial works on the text.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
 
+from msgspec import Struct
+
+from ivrel.core.correcting.beginnings import Beginnings
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import fine_edits
 from ivrel.core.correcting.difference import may_differ
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records
-from ivrel.core.reading.statements import NO_PATTERN, Mark, Strange, Stray
+from ivrel.core.reading.statements import NO_PATTERN, Mark, Strange, Stray, Understood
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
 from ivrel.core.text.words import Path, Words
@@ -25,6 +29,15 @@ Statement = tuple[Path, Words, Mark | None]
 State = Mapping[object, Statement]  # by what tells statements apart
 
 _NEW_STRAY = Stray(0, "", Strange((), ()))
+
+
+class _Named(Struct, frozen=True):
+    """A statement by what tells it apart, and its pattern's match; None if none understands it."""
+
+    at: object
+    path: Path
+    words: Words
+    match: Understood | None
 
 
 class Trial:
@@ -97,38 +110,66 @@ class Trial:
     def _edited(self, state: State, edits: Sequence[Edit]) -> dict[object, Statement]:
         out = dict(state)
         for edit in edits:
-            if edit.removes:
-                gone = [at for at, (path, words, _) in out.items() if goes(edit, path, words)]
-                if not gone:
-                    raise Refused("there is nothing to remove", edit.line)
-                for at in gone:
-                    del out[at]
+            if not edit.removes:
+                for statement in self._set_by[edit]:
+                    self._put(out, statement)
                 continue
-            for level, header in enumerate(edit.path):
-                self._put(out, edit.path[:level], header, header=True)
-            self._put(out, edit.path, edit.words, header=False)
+            gone = [
+                at
+                for at, path, words in self._beginnings.find(edit.path, edit.words)
+                if at in out and out[at][:2] == (path, words)
+            ]
+            if not gone:
+                raise Refused("there is nothing to remove", edit.line)
+            for at in gone:
+                del out[at]
         return out
 
-    def _put(
-        self, state: dict[object, Statement], path: Path, words: Words, *, header: bool
-    ) -> None:
-        """Set a statement; a header is one only where a pattern reads it as that."""
-        match = self._matcher.find(path, words)
-        if match is None:
+    @cached_property
+    def _set_by(self) -> Mapping[Edit, Sequence[_Named]]:
+        """The statements that each edit sets."""
+        return {edit: list(self._named(edit)) for edit in self.fine if not edit.removes}
+
+    def _named(self, edit: Edit) -> Iterator[_Named]:
+        """Yield the headers that an edit needs, and its statement; a header is one only where a
+        pattern reads it as that.
+        """
+        whole = (*edit.path, edit.words)
+        for level, words in enumerate(whole):
+            path = whole[:level]
+            match = self._matcher.find(path, words)
+            if match is not None:
+                yield _Named(self._matcher.identity_of(match), path, words, match)
             # It is kept as it is, so that it counts as one more that is not understood.
-            if not header and not self._matcher.is_header(path, words):
-                state[path, words] = path, words, None
+            elif level == len(edit.path) and not self._matcher.is_header(path, words):
+                yield _Named((path, words), path, words, None)
+
+    @cached_property
+    def _beginnings(self) -> Beginnings:
+        """All statements that are there before the change, or that it sets."""
+        out = Beginnings()
+        for at, (path, words, _) in self._start.items():
+            out.add(at, path, words)
+        for some in self._set_by.values():
+            for one in some:
+                out.add(one.at, one.path, one.words)
+        return out
+
+    def _put(self, state: dict[object, Statement], new: _Named) -> None:
+        """Set a statement."""
+        if new.match is None:
+            state[new.at] = new.path, new.words, None
             return
-        at = self._matcher.identity_of(match)
-        old = state.get(at)
-        if old is not None and old[:2] == (path, words):
+        old = state.get(new.at)
+        if old is not None and old[:2] == (new.path, new.words):
             return
-        if old is not None and old[0] == path:
+        if old is not None and old[0] == new.path:
             # Of a choice, one case takes the place of the other with all that stands in it.
-            below = (*path, old[1])
-            for other in [o for o, (at_, _, _) in state.items() if at_[: len(below)] == below]:
-                del state[other]
-        state[at] = path, words, (match, 0)
+            for at, path, _ in self._beginnings.find(new.path, old[1]):
+                is_below = path[: len(new.path) + 1] == (*new.path, old[1])
+                if is_below and at in state and state[at][0] == path:
+                    del state[at]
+        state[new.at] = new.path, new.words, (new.match, 0)
 
     def _records(self, state: State, base: Records) -> Records:
         """Return the records of a state; `base`: those that it is compared with."""
@@ -194,12 +235,3 @@ class Trial:
             return self.case.read(self.case.apply(self.before.text, edits))
         except (Refused, Unreadable):
             return None
-
-
-def goes(edit: Edit, path: Path, words: Words) -> bool:
-    """Whether a statement goes with a removal: it begins with its words, or its block does."""
-    depth = len(edit.path)
-    if path[:depth] != edit.path:
-        return False
-    said = words if len(path) == depth else path[depth]
-    return said[: len(edit.words)] == edit.words
