@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Set
+from collections.abc import Iterator, Mapping, Sequence
 
 from msgspec import Struct
 
@@ -11,8 +11,9 @@ from ivrel.core.correcting.case import Start
 from ivrel.core.correcting.plan import Plan
 from ivrel.core.correcting.steps import Step
 from ivrel.core.correcting.usual import chosen
+from ivrel.core.reading.statements import Key
 from ivrel.core.settings import Finding
-from ivrel.core.settings.scope import Destination
+from ivrel.core.vocabulary.values import Value
 from ivrel.core.vocabulary.wording import plain
 
 
@@ -33,12 +34,9 @@ def changes_of(start: Start, plan: Plan, after: Answers | None) -> Iterator[Chan
     `after`: the answers about the corrected configuration, which knows rows that are new.
     """
     shape = start.case.dialect.shape
-    states = (start.state, *([] if after is None else [after]))
-    known = [d for state in states for d in state.plain.destinations]
-    every = frozenset(label for d in known for label in _names(d))
+    reasons = _Reasons(start, after)
     for step in plan.steps:
         settings = plan.owners(step)
-        labels = frozenset(label for state in states for label in _labels(state, step))
         remove = f"{shape.remove} " if step.edit.removes else ""
         yield Change(
             remove + shape.join(step.edit.words),
@@ -46,49 +44,103 @@ def changes_of(start: Start, plan: Plan, after: Answers | None) -> Iterator[Chan
             step.edit.removes,
             shape.join(step.replaces) if step.replaces else "",
             settings,
-            "; ".join(_reason(start, after, name, labels, every) for name in settings),
+            "; ".join(reasons.reason(name, step) for name in settings),
         )
 
 
-def _names(d: Destination) -> tuple[str, str, str]:
-    """Return what a destination is called in findings."""
-    return d.label, d.title, d.collector or d.label
+class _Reasons:
+    """The reasons for the lines of one correction.
 
-
-def _labels(state: Answers, step: Step) -> Iterator[str]:
-    """Yield what the destination of a row is called in findings, if it has one."""
-    row = state.records.rows(step.table).get(step.key, {})
-    said = row.get(f"{step.table}.destination") if step.table else None
-    for d in state.plain.destinations:
-        mine = step.table == "destination" and d.key == step.key
-        if mine or (said is not None and said.value == d.ref):
-            yield from _names(d)
-
-
-def _reason(
-    start: Start, after: Answers | None, name: str, labels: Set[str], every: Set[str]
-) -> str:
-    """Return the rule that asks for a setting, and what is wrong with it: of the destination of the
-    row alone, where that is told destination by destination. And where a value comes from that the
-    policy leaves open.
-
-    `labels`: what that destination is called; `every`: what all of them are.
+    `after`: as for `changes_of`.
     """
-    verdict = next(v for v in start.before.verdicts if v.setting == name)
-    requirement = start.case.asked[name]
-    said = f"'{requirement.rule}' asks {name}: {requirement.text}"
-    if verdict.verdict in ("meets", "unknown"):
-        return said
-    findings = start.state.findings(requirement)
-    own = [f for f in findings if _is_about(f, labels)]
-    told = [verdict.why]
-    if labels and (own or all(_is_about(f, every) for f in findings)):
-        told = [plain(f.why) for f in own]
-    if after is not None:
-        preferring = start.case.prefer(requirement)
-        told += chosen(preferring, start.state.facts(name), after.facts(name))
-    return "; ".join([said, *dict.fromkeys(told)])
+
+    def __init__(self, start: Start, after: Answers | None) -> None:
+        self._start, self._after = start, after
+        self._states = [start.state, *([] if after is None else [after])]
+        self._names: set[str] = set()  # what destinations are called in findings
+        self._by_key: dict[Key, set[str]] = {}
+        self._by_ref: dict[Value, set[str]] = {}
+        for state in self._states:
+            for d in state.plain.destinations:
+                names = {d.label, d.title, d.collector or d.label}
+                self._names |= names
+                self._by_key.setdefault(d.key, set()).update(names)
+                self._by_ref.setdefault(d.ref, set()).update(names)
+        self._of_setting: dict[str, _OfSetting] = {}
+
+    def reason(self, setting: str, step: Step) -> str:
+        """Return the rule that asks for a setting, and what is wrong with it: of the destination of
+        the step's row alone, where that is told destination by destination. And where a value comes
+        from that the policy leaves open.
+        """
+        known = self._of_setting.get(setting)
+        if known is None:
+            known = self._of_setting[setting] = self._about(setting)
+        if known.is_met:
+            return known.asks
+        labels = self._labels(step)
+        own = {n for label in labels for n in known.by_name.get(label, ())}
+        told = [known.wrong]
+        if labels and (own or known.is_told_by_destination):
+            told = [plain(known.findings[n].why) for n in sorted(own)]
+        return "; ".join([known.asks, *dict.fromkeys((*told, *known.chosen))])
+
+    def _labels(self, step: Step) -> set[str]:
+        """Return what the destination of a row is called in findings, if it has one."""
+        labels: set[str] = set()
+        if step.table == "destination":
+            labels |= self._by_key.get(step.key, set())
+        for state in self._states if step.table else ():
+            row = state.records.rows(step.table).get(step.key, {})
+            said = row.get(f"{step.table}.destination")
+            if said is not None and isinstance(said.value, str | int):
+                labels |= self._by_ref.get(said.value, set())
+        return labels
+
+    def _about(self, setting: str) -> _OfSetting:
+        start, after = self._start, self._after
+        verdict = next(v for v in start.before.verdicts if v.setting == setting)
+        requirement = start.case.asked[setting]
+        asks = f"'{requirement.rule}' asks {setting}: {requirement.text}"
+        if verdict.verdict in ("meets", "unknown"):
+            return _OfSetting(asks, True)
+        findings = start.state.findings(requirement)
+        by_name: dict[str, list[int]] = {}
+        for n, f in enumerate(findings):
+            for name in _names_in(f):
+                by_name.setdefault(name, []).append(n)
+        values: list[str] = []
+        if after is not None:
+            preferring = start.case.prefer(requirement)
+            values = chosen(preferring, start.state.facts(setting), after.facts(setting))
+        return _OfSetting(
+            asks,
+            False,
+            verdict.why,
+            findings,
+            by_name,
+            all(_names_in(f) & self._names for f in findings),
+            values,
+        )
 
 
-def _is_about(f: Finding, labels: Set[str]) -> bool:
-    return f.title in labels or f.about in labels or f.about.partition(" ")[0] in labels
+class _OfSetting(Struct, frozen=True):
+    """What there is to say of the lines that one setting asks for.
+
+    `is_met`: it was as asked, or is not known: then the rule alone is told; `by_name`: the numbers
+    of the findings about each destination; `is_told_by_destination`: whether each finding is about
+    one; `chosen`: where values come from that the policy leaves open.
+    """
+
+    asks: str
+    is_met: bool
+    wrong: str = ""
+    findings: Sequence[Finding] = ()
+    by_name: Mapping[str, Sequence[int]] = {}
+    is_told_by_destination: bool = False
+    chosen: Sequence[str] = ()
+
+
+def _names_in(f: Finding) -> set[str]:
+    """Return what a finding may call a destination."""
+    return {f.title, f.about, f.about.partition(" ")[0]}
