@@ -24,7 +24,7 @@ from ivrel.core.judging.judge import Known, strays_on
 from ivrel.core.judging.recall import is_of_text
 from ivrel.core.policy import Requirement
 from ivrel.core.reading.records import EVERY_SLOT, Note, Notes, Records
-from ivrel.core.reading.statements import LAZY
+from ivrel.core.reading.statements import LAZY, Key
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 from ivrel.core.settings.scope import DEVICE
 from ivrel.core.settings.unstated import judged
@@ -32,6 +32,8 @@ from ivrel.core.settings.unstated import judged
 T = TypeVar("T")
 
 _UNREAD = Finding("unread", judged="unknown")
+
+MOST_COMPARED = 20  # rows of a table that is looked up
 
 _NOT_OF_TEXT = (DEVICE[0], "lazy")  # noted as tables are, and the same in all states
 
@@ -70,11 +72,28 @@ class _Seen(dict[Note, int]):
 
     def _is_as(self, other: _Seen, table: str, slots: Iterable[str]) -> bool:
         """Whether some slots of a table are surely the same in the other state."""
+        apart = self._apart_in(other, table)
+        return apart is not None and (not apart or apart.isdisjoint(slots))
+
+    def _apart_in(self, other: _Seen, table: str) -> frozenset[str] | None:
         try:
-            apart = self._apart[table]
+            return self._apart[table]
         except KeyError:
             apart = self._apart[table] = _differing(other._records, self._records, table)
-        return apart is not None and (not apart or apart.isdisjoint(slots))
+            return apart
+
+    def rows_apart(self, table: str) -> list[Key] | None:
+        """Return which rows of a table are other ones in the other state; None if anything else may
+        be, too.
+        """
+        other, records = self._other, self._records
+        if other is None:
+            return None
+        others = ("", *(name for name in records.dialect.keys if name != table))
+        if any(self._apart_in(other, name) != frozenset() for name in others):
+            return None
+        old, new = other._records.rows(table), records.rows(table)
+        return [key for key in {**old, **new} if old.get(key) is not new.get(key)]
 
     def _look(self, table: str, slot: str) -> int:
         if table in _NOT_OF_TEXT:
@@ -115,6 +134,7 @@ class Answers:
         self._other = other
         self._of_asked: dict[Requirement, Answer] = {}
         self._findings: dict[Requirement, list[Finding]] = {}
+        self._amiss: dict[Requirement, frozenset[tuple[str, str, str]]] = {}
         self._found_here: set[object] = set()  # the questions that no other state answered
 
     @property
@@ -164,6 +184,24 @@ class Answers:
                 found = [] if asked.problem else self.judged(asked)
             self._findings[asked] = found
         return found
+
+    def amiss(self, asked: Requirement) -> frozenset[tuple[str, str, str]]:
+        """Return what is not as asked: what it is about, its verdict, and why."""
+        found = self._amiss.get(asked)
+        if found is None:
+            every = self.findings(asked)
+            found = self._amiss[asked] = frozenset((f.about, f.verdict, f.why) for f in every)
+        return found
+
+    def has_more_amiss_than(self, other: Answers, asked: Requirement) -> bool:
+        """Whether anything is amiss here that is not in another state of the configuration."""
+        here, there = self, other
+        table = SETTINGS[asked.setting].by_row if other is self._other else ""
+        apart = self._seen.rows_apart(table) if table else None
+        if apart:
+            # Rows that are the same in both need not be judged.
+            here, there = (state.on(state.records.only(table, apart)) for state in (here, there))
+        return not here.amiss(asked) <= there.amiss(asked)
 
     def judged(self, asked: Requirement) -> list[Finding]:
         """Return what is not as asked, strange statements aside."""
@@ -220,11 +258,14 @@ def _differing(before: Records, after: Records, table: str) -> frozenset[str] | 
     old_rows, new_rows = before.rows(table), after.rows(table)
     if old_rows is new_rows:
         return frozenset()
+    if tuple(old_rows) != tuple(new_rows):
+        return None
+    pairs = zip(old_rows.values(), new_rows.values(), strict=True)
+    apart = [(old, new) for old, new in pairs if old is not new]
     # To compare thousands of traffic rules is more work than to look at them again.
-    if table in LAZY or tuple(old_rows) != tuple(new_rows):
+    if table in LAZY and len(apart) > MOST_COMPARED:
         return None
     out: set[str] = set()
-    for old, new in zip(old_rows.values(), new_rows.values(), strict=True):
-        if old is not new:
-            out.update(s for s in {**old, **new} if not same_value(old.get(s), new.get(s)))
+    for old, new in apart:
+        out.update(s for s in {**old, **new} if not same_value(old.get(s), new.get(s)))
     return frozenset((*out, "", EVERY_SLOT)) if out else frozenset()

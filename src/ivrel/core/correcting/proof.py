@@ -131,5 +131,5 @@ def _standing(case: Case, state: Answers) -> set[tuple[str, str, str, str]]:
     out: set[tuple[str, str, str, str]] = set()
     for name, r in case.asked.items():
         if name not in case.waived:
-            out.update((name, *found) for found in prop.standing(state, r))
+            out.update((name, *found) for found in state.amiss(r))
     return out

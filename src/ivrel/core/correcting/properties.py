@@ -113,7 +113,7 @@ def spare(tried: Tried) -> list[Edit]:
     case, after = tried.case, tried.after
     asked = _as_written(tried)
     names = [name for name in asked if name not in case.waived]
-    whole = functools.cache(lambda name: standing(after, asked[name]))
+    end = after.on(tried.trial.end)
     kept = left_for(tried.before, right=False) & left_for(after, right=True)
     order = {edit: n for n, edit in enumerate(tried.trial.fine)}
     owners = {step.edit: tried.plan.owners(step) for step in tried.plan.steps}
@@ -121,20 +121,15 @@ def spare(tried: Tried) -> list[Edit]:
     for edit, records in tried.trial.without_each():
         if records is None or len(records.strays) != len(after.records.strays):
             continue
-        without = tried.on(records)
+        without = tried.before if records is tried.trial.before else end.on(records)
         # What the line was written for is most likely what is missing without it.
         first = owners.get(replace(edit, line=0), ())
         each = dict.fromkeys((*(name for name in first if name in names), *names))
-        if all(standing(without, asked[name]) <= whole(name) for name in each) and (
+        if not any(without.has_more_amiss_than(end, asked[name]) for name in each) and (
             kept <= left_for(without, right=True)
         ):
             out.append(edit)
     return sorted(out, key=order.__getitem__)
-
-
-def standing(state: Answers, requirement: Requirement) -> set[tuple[str, str, str]]:
-    """Return what is not as asked, by what it is about."""
-    return {(f.about, f.verdict, f.why) for f in state.findings(requirement)}
 
 
 def left_for(state: Answers, *, right: bool) -> Selection:

@@ -57,6 +57,7 @@ class Trial:
         # can be thousands of these, and they are left out where no edit is about one.
         self._held = ("gate",) if any(self._touches("gate", edit) for edit in self.fine) else ()
         self._start = self._state_of(before)
+        self._end: State = {}
         self._by_statements = self._agrees()
 
     def _state_of(self, records: Records) -> dict[object, Statement]:
@@ -83,7 +84,7 @@ class Trial:
         if not self._held and not self._has_same_gates():
             return False
         try:
-            end = self._edited(self._start, self.fine)
+            end = self._end = self._edited(self._start, self.fine)
         except Refused:
             return False
         # A line of the change that no pattern understands may do anything.
@@ -171,13 +172,24 @@ class Trial:
                     del state[at]
         state[new.at] = new.path, new.words, (new.match, 0)
 
-    def _records(self, state: State, base: Records) -> Records:
-        """Return the records of a state; `base`: those that it is compared with."""
+    @cached_property
+    def end(self) -> Records:
+        """What is said after all edits; rows that a state has in common with it are the same
+        objects.
+        """
+        if not self._by_statements:
+            return self.after
+        return self._records(self._end, self.after, self.before)
+
+    def _records(self, state: State, base: Records, like: Records) -> Records:
+        """Return the records of a state; `base`: those that it is compared with; `like`: some that
+        have most rows in common with it.
+        """
         marks = [mark for _, _, mark in state.values() if mark is not None]
         fresh = [_NEW_STRAY for _, _, mark in state.values() if mark is None]
         strays = (*self.before.strays, *fresh)
         told = self.case.dialect, marks, strays, base.text, base, self._held
-        return Records(*told, like=self.before)
+        return Records(*told, like=like)
 
     def without_each(self) -> Iterator[tuple[Edit, Records | None]]:
         """Yield each single edit, and what is said if it alone is left out.
@@ -199,7 +211,7 @@ class Trial:
         while waiting:
             state, edits = waiting.pop()
             if len(edits) == 1:
-                yield edits[0], self._records(state, self.after)
+                yield edits[0], self._records(state, self.after, self.end)
                 continue
             half = len(edits) // 2
             for kept, tried in ((edits[:half], edits[half:]), (edits[half:], edits[:half])):
@@ -218,9 +230,11 @@ class Trial:
         edits = self.edits if whole else self.fine
         if self._by_statements and not whole:
             state: State = self._start
+            records = self.before
             for edit in edits[:-1]:
                 state = self._edited(state, [edit])
-                yield edit, self._records(state, self.before)
+                records = self._records(state, self.before, records)
+                yield edit, records
             # After the last, all is as after the change.
             yield from ((edit, self.after) for edit in edits[-1:])
             return

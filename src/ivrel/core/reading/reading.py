@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from ivrel.core.reading.lookup import LookedUp
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.statements import LAZY, NO_PATTERN, Key, Mark
-from ivrel.core.reading.tables import NO_ROWS, by_table, rows_of, values_of
+from ivrel.core.reading.tables import NO_ROWS, by_key, by_table, rows_of, values_of
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.said import Row, Said
 from ivrel.core.vocabulary.values import Value
@@ -26,6 +26,7 @@ class Reading:
     """
 
     __slots__ = (
+        "_by_row",
         "_like",
         "_marks",
         "_rows",
@@ -52,6 +53,7 @@ class Reading:
         self._rows: dict[str, Mapping[Key, Row]] = {}
         self._written: dict[str, Mapping[tuple[int, Key], Mark]] = {}
         self._statements: dict[str, Mapping[Key, Sequence[Mark]]] = {}
+        self._by_row: dict[str, Mapping[Key, Sequence[Mark]]] = {}
 
     @property
     def _looked_up(self) -> LookedUp:
@@ -75,12 +77,31 @@ class Reading:
             marks, like = self.marks_of(table), self._like
             if not marks:
                 rows = NO_ROWS
-            elif like is not None and like._marks.get(table) == marks:
+            elif like is None:
+                rows = rows_of(self.matcher.dialect, marks)
+            elif like._marks.get(table) == marks:
                 rows = like.rows(table)
             else:
-                rows = rows_of(self.matcher.dialect, marks)
+                rows = self._rows_like(like, table)
             self._rows[table] = rows
         return rows
+
+    def _rows_like(self, like: Reading, table: str) -> Mapping[Key, Row]:
+        """Return the rows of a table; those that another reading has, too, are the same objects."""
+        rows, known, old = {}, like._of_rows(table), like.rows(table)
+        for key, marks in self._of_rows(table).items():
+            if known.get(key) == marks:
+                rows[key] = old[key]
+            else:
+                rows[key] = rows_of(self.matcher.dialect, marks)[key]
+        return rows
+
+    def _of_rows(self, table: str) -> Mapping[Key, Sequence[Mark]]:
+        """Return all that a text says of each row of a table."""
+        found = self._by_row.get(table)
+        if found is None:
+            found = self._by_row[table] = by_key(self.marks_of(table))
+        return found
 
     def single(self, slot: str) -> Said | None:
         """Return what the text says of a single value."""

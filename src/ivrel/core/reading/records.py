@@ -6,7 +6,7 @@ the one text into the other.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading import reader
@@ -204,6 +204,11 @@ class Records:
             row[slot] = Said(value)
         rows[key] = row
         return self._copied({**self._changes, table: rows})
+
+    def only(self, table: str, keys: Collection[Key]) -> Records:
+        """Return the records with some rows of a table alone."""
+        kept = {key: row for key, row in self._rows(table).items() if key in keys}
+        return self._copied({**self._changes, table: kept})
 
     def without(self, table: str, key: Key) -> Records:
         """Return the records without one row."""

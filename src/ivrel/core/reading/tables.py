@@ -43,6 +43,18 @@ def by_table(marks: Iterable[Mark]) -> dict[str, Sequence[Mark]]:
     return dict(out)
 
 
+def by_key(marks: Iterable[Mark]) -> dict[Key, Sequence[Mark]]:
+    """Return the statements of one table by the row that they are about."""
+    out: dict[Key, list[Mark]] = {}
+    for mark in marks:
+        key = mark[0].key
+        if key in out:
+            out[key].append(mark)
+        else:
+            out[key] = [mark]
+    return dict(out)
+
+
 def values_of(row: Row, slot: str) -> tuple[Value, ...]:
     """Return the values of a slot that may have many."""
     said = row.get(slot, UNSAID).value

@@ -146,8 +146,9 @@ class Setting(Struct, frozen=True):
     """One setting: everything about it, in one file of this package.
 
     `slots`: those that say it; `hangs_on`: other slots that decide on it; `reads`: the settings
-    whose slots the judgement looks at besides; `effect`: what a change of it brings about
-    elsewhere, '' if nothing.
+    whose slots the judgement looks at besides; `by_row`: the table of which it judges each row by
+    itself, so that what is amiss in one does not depend on the others, '' if there is none;
+    `effect`: what a change of it brings about elsewhere, '' if nothing.
 
     `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what
     is not as asked, also that a platform can never be so; `mend` changes the records so that it is,
@@ -170,6 +171,7 @@ class Setting(Struct, frozen=True):
     clashes: Callable[[Asked], Iterator[Clash]] = no_clashes
     hangs_on: tuple[str, ...] = ()
     reads: tuple[str, ...] = ("collectors",)
+    by_row: str = ""
     effect: str = ""
 
 

@@ -165,4 +165,5 @@ SETTING = Setting(
     mend=mend,
     say=say,
     reads=("categories",),
+    by_row="gate",
 )
