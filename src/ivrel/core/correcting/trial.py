@@ -8,7 +8,8 @@ hold the same statements; where it does not, every trial works on the text.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence, Set
 from functools import cached_property
 
 from msgspec import Struct
@@ -19,7 +20,8 @@ from ivrel.core.correcting.changes import fine_edits
 from ivrel.core.correcting.difference import may_differ
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records
-from ivrel.core.reading.statements import NO_PATTERN, Mark, Strange, Stray, Understood
+from ivrel.core.reading.statements import NO_PATTERN, Key, Mark, Strange, Stray
+from ivrel.core.reading.tables import rows_of
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
 from ivrel.core.text.words import Path, Words
@@ -32,12 +34,10 @@ _NEW_STRAY = Stray(0, "", Strange((), ()))
 
 
 class _Named(Struct, frozen=True):
-    """A statement by what tells it apart, and its pattern's match; None if none understands it."""
+    """A statement that an edit sets, and what tells it apart."""
 
     at: object
-    path: Path
-    words: Words
-    match: Understood | None
+    statement: Statement
 
 
 class Trial:
@@ -140,10 +140,10 @@ class Trial:
             path = whole[:level]
             match = self._matcher.find(path, words)
             if match is not None:
-                yield _Named(self._matcher.identity_of(match), path, words, match)
+                yield _Named(self._matcher.identity_of(match), (path, words, (match, 0)))
             # It is kept as it is, so that it counts as one more that is not understood.
             elif level == len(edit.path) and not self._matcher.is_header(path, words):
-                yield _Named((path, words), path, words, None)
+                yield _Named((path, words), (path, words, None))
 
     @cached_property
     def _beginnings(self) -> Beginnings:
@@ -153,24 +153,22 @@ class Trial:
             out.add(at, path, words)
         for some in self._set_by.values():
             for one in some:
-                out.add(one.at, one.path, one.words)
+                out.add(one.at, *one.statement[:2])
         return out
 
     def _put(self, state: dict[object, Statement], new: _Named) -> None:
         """Set a statement."""
-        if new.match is None:
-            state[new.at] = new.path, new.words, None
+        own, words, mark = new.statement
+        old = state.get(new.at) if mark is not None else None
+        if old is not None and old[:2] == (own, words):
             return
-        old = state.get(new.at)
-        if old is not None and old[:2] == (new.path, new.words):
-            return
-        if old is not None and old[0] == new.path:
+        if old is not None and old[0] == own:
             # Of a choice, one case takes the place of the other with all that stands in it.
-            for at, path, _ in self._beginnings.find(new.path, old[1]):
-                is_below = path[: len(new.path) + 1] == (*new.path, old[1])
+            for at, path, _ in self._beginnings.find(own, old[1]):
+                is_below = path[: len(own) + 1] == (*own, old[1])
                 if is_below and at in state and state[at][0] == path:
                     del state[at]
-        state[new.at] = new.path, new.words, (new.match, 0)
+        state[new.at] = new.statement
 
     @cached_property
     def end(self) -> Records:
@@ -180,6 +178,77 @@ class Trial:
         if not self._by_statements:
             return self.after
         return self._records(self._end, self.after, self.before)
+
+    @cached_property
+    def _touched(self) -> Mapping[Edit, frozenset[object]]:
+        """What each edit may set or take away, by what tells statements apart."""
+        spellings: dict[object, set[tuple[Path, Words]]] = {}
+        for at, path, words in self._beginnings.every():
+            spellings.setdefault(at, set()).add((path, words))
+        out: dict[Edit, frozenset[object]] = {}
+        for edit in self.fine:
+            if edit.removes:
+                found = self._beginnings.find(edit.path, edit.words)
+                out[edit] = frozenset(at for at, _, _ in found)
+                continue
+            touched = {one.at for one in self._set_by[edit]}
+            for one in self._set_by[edit]:
+                # Of a choice, the other cases go.
+                for path, words in spellings[one.at] - {one.statement[:2]}:
+                    touched |= {at for at, _, _ in self._beginnings.find(path, words)}
+            out[edit] = frozenset(touched)
+        return out
+
+    @cached_property
+    def _times_touched(self) -> Mapping[object, int]:
+        """How many edits touch a statement."""
+        return Counter(at for touched in self._touched.values() for at in touched)
+
+    @cached_property
+    def _coming_back(self) -> Set[object]:
+        """What tells apart the statements that one edit takes away and another sets."""
+        set_anew = {one.at for some in self._set_by.values() for one in some}
+        taken: set[object] = set()
+        for edit in self.fine:
+            taken |= self._touched[edit] - {one.at for one in self._set_by.get(edit, ())}
+        return set_anew & taken
+
+    @cached_property
+    def _of_row(self) -> Mapping[tuple[str, Key], Sequence[object]]:
+        """What tells the statements of each row apart."""
+        out: dict[tuple[str, Key], dict[object, None]] = {}
+        told = [
+            *self._start.items(),
+            *((o.at, o.statement) for s in self._set_by.values() for o in s),
+        ]
+        for at, (_, _, mark) in told:
+            if mark is not None:
+                out.setdefault((mark[0].table, mark[0].key), {})[at] = None
+        return {row: tuple(some) for row, some in out.items()}
+
+    def _near(self, state: State, near: State, known: Records, touched: Set[object]) -> Records:
+        """Return the records of a state that differs in few statements from another one.
+
+        `known`: the records of the other one; `touched`: what tells apart the statements in which
+        they may differ.
+        """
+        rows: dict[tuple[str, Key], None] = {}
+        for at in touched:
+            here, there = state.get(at), near.get(at)
+            for _, _, mark in () if here is there else filter(None, (here, there)):
+                if mark is None:
+                    return self._records(state, known, known)
+                rows[mark[0].table, mark[0].key] = None
+        for table, key in rows:
+            # Where a row that is new stands among the others, only all statements tell; and so they
+            # do of the order in a row of which a statement comes back that went.
+            at_row = self._of_row[table, key]
+            if key not in known.rows(table) or not self._coming_back.isdisjoint(at_row):
+                return self._records(state, known, known)
+            own = [state[at] for at in at_row if at in state]
+            marks = [mark for _, _, mark in own if mark is not None]
+            known = known.with_row(table, key, rows_of(self.case.dialect, marks).get(key))
+        return known
 
     def _records(self, state: State, base: Records, like: Records) -> Records:
         """Return the records of a state; `base`: those that it is compared with; `like`: some that
@@ -211,7 +280,12 @@ class Trial:
         while waiting:
             state, edits = waiting.pop()
             if len(edits) == 1:
-                yield edits[0], self._records(state, self.after, self.end)
+                touched = self._touched[edits[0]]
+                # What another edit touches, too, may have become another by that.
+                if any(self._times_touched[at] > 1 for at in touched):
+                    yield edits[0], self._records(state, self.after, self.end)
+                else:
+                    yield edits[0], self._near(state, self._end, self.end, touched)
                 continue
             half = len(edits) // 2
             for kept, tried in ((edits[:half], edits[half:]), (edits[half:], edits[:half])):
@@ -230,10 +304,10 @@ class Trial:
         edits = self.edits if whole else self.fine
         if self._by_statements and not whole:
             state: State = self._start
-            records = self.before
+            records = self._records(state, self.before, self.before)
             for edit in edits[:-1]:
-                state = self._edited(state, [edit])
-                records = self._records(state, self.before, records)
+                before, state = state, self._edited(state, [edit])
+                records = self._near(state, before, records, self._touched[edit])
                 yield edit, records
             # After the last, all is as after the change.
             yield from ((edit, self.after) for edit in edits[-1:])

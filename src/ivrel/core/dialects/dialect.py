@@ -72,7 +72,12 @@ class Dialect(Remembering, frozen=True, eq=False):
         """Whether this platform can say that a slot has this value."""
         if self.defaults.get(slot) == value:
             return True
-        return slot not in self.only_read and any(p.can_write(slot, value) for p in self.patterns)
+        if slot in self.only_read:
+            return False
+        carrying = self.once(
+            ("carrying", slot), lambda: [p for p in self.patterns if slot in p.slots]
+        )
+        return any(p.can_write(slot, value) for p in carrying)
 
     def choices(self, slot: str) -> tuple[str, ...]:
         """Return the values that a slot can take on this platform, least first.

@@ -205,6 +205,15 @@ class Records:
         rows[key] = row
         return self._copied({**self._changes, table: rows})
 
+    def with_row(self, table: str, key: Key, row: Row | None) -> Records:
+        """Return the records with one row that is another one, or is gone."""
+        rows = dict(self._rows(table))
+        if row is None:
+            del rows[key]
+        else:
+            rows[key] = row
+        return self._copied({**self._changes, table: rows})
+
     def only(self, table: str, keys: Collection[Key]) -> Records:
         """Return the records with some rows of a table alone."""
         kept = {key: row for key, row in self._rows(table).items() if key in keys}

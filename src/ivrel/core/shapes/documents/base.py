@@ -28,16 +28,20 @@ class Member(Struct, frozen=True):
     line: int
 
 
-class Document(Protocol):
+class Walked(Protocol):
+    """A tree that can be walked."""
+
+    def members(self, node: Any) -> list[Member]:
+        """Return the members of a node, in the order of the document."""
+
+
+class Document(Walked, Protocol):
     """A tree that can be walked, changed and written."""
 
     root: Any
 
     def copy(self) -> Document:
         """Return the same document once more, to be changed."""
-
-    def members(self, node: Any) -> list[Member]:
-        """Return the members of a node, in the order of the document."""
 
     def as_text(self, node: Any) -> object:
         """Return all that a node holds, to be compared."""
@@ -65,6 +69,35 @@ class Document(Protocol):
 
     def write_change(self, edits: Sequence[Edit]) -> str:
         """Return the text of a change that carries out edits."""
+
+
+class MemberIndex:
+    """Finds members of a document's nodes by their words, or by the name of a leaf.
+
+    The members of a node are gone through once. What is added later has to be told.
+    """
+
+    def __init__(self, document: Walked) -> None:
+        self._document = document
+        # By the identity of a node, which is kept so that no other one gets it.
+        self._found: dict[int, tuple[Any, dict[Words, Member]]] = {}
+
+    def find(self, node: Any, words: Words) -> Member | None:
+        """Return the first member of a node with these words."""
+        return self._known(node).get(words)
+
+    def add(self, node: Any, member: Member) -> None:
+        """Take a member that is new."""
+        self._known(node).setdefault(member.words or (member.name,), member)
+
+    def _known(self, node: Any) -> dict[Words, Member]:
+        known = self._found.get(id(node))
+        if known is None:
+            by_words: dict[Words, Member] = {}
+            for member in self._document.members(node):
+                by_words.setdefault(member.words or (member.name,), member)
+            known = self._found[id(node)] = node, by_words
+        return known[1]
 
 
 def as_it_stood(before: bytes, written: bytes, after: bytes) -> bytes:

@@ -8,7 +8,7 @@ from collections.abc import Container, Iterator, Sequence
 from typing import Any
 from urllib.parse import quote
 
-from ivrel.core.shapes.documents.base import Member, as_it_stood, without_module
+from ivrel.core.shapes.documents.base import Member, MemberIndex, as_it_stood, without_module
 from ivrel.core.shapes.documents.json_text import Object, local_of, parse_json
 from ivrel.core.shapes.documents.json_values import (
     copied,
@@ -192,6 +192,7 @@ class JsonDocument:
 
     def write_change(self, edits: Sequence[Edit]) -> str:
         out: list[dict[str, Any]] = []
+        index = MemberIndex(self)
         for n, edit in enumerate(edits, 1):
             one: dict[str, Any] = {
                 "edit-id": str(n),
@@ -209,7 +210,7 @@ class JsonDocument:
                 one["value"] = self._qualified(value, (*edit.path, edit.words))
             else:
                 # The target of a merge must be there: what is not there yet stands in the value.
-                there = max(self._there(edit.path), 1)
+                there = max(self._there(edit.path, index), 1)
                 leaf = edit.words[1:2] == ("=",)
                 said = " ".join(edit.words[2:])
                 value = (
@@ -229,14 +230,12 @@ class JsonDocument:
             + "\n"
         )
 
-    def _there(self, path: Path) -> int:
+    def _there(self, path: Path, index: MemberIndex) -> int:
         """Return how many steps of a path lead to what exists."""
         node: Any = self.root
         for depth, words in enumerate(path):
-            found = next(
-                (m for m in self.members(node) if m.value is None and m.words == words), None
-            )
-            if found is None:
+            found = index.find(node, words)
+            if found is None or found.value is not None:
                 return depth
             node = found.node
         return len(path)

@@ -7,7 +7,7 @@ from typing import Any
 
 from lxml import etree
 
-from ivrel.core.shapes.documents.base import Document
+from ivrel.core.shapes.documents.base import MemberIndex
 from ivrel.core.text.words import Path
 from ivrel.core.vocabulary.errors import Unreadable
 
@@ -59,11 +59,11 @@ def place(node: Any, child: Any) -> None:
     node.append(child)
 
 
-def value_at(document: Document, path: Path) -> str:
-    """Return the value of a leaf as it stands in the document; '' if there is none."""
-    node: Any = document.root
+def value_at(index: MemberIndex, root: Any, path: Path) -> str:
+    """Return the value of a leaf as it stands in a document; '' if there is none."""
+    node = root
     for words in path:
-        found = next((m for m in document.members(node) if (m.words or (m.name,)) == words), None)
+        found = index.find(node, words)
         if found is None:
             return ""
         if found.value is not None:
