@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 from conftest import TODAY, tried
-from generated import BASES, device, policies, records, written
+from generated import BASES, device, policies, records, values, written
 from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
@@ -17,6 +17,8 @@ from ivrel.core import Device, correct, read_fleet, read_records
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.corrector import Corrector, worked_out
 from ivrel.core.correcting.properties import left_for
+from ivrel.core.correcting.steps import steps_between
+from ivrel.core.correcting.trial import Trial
 from ivrel.core.judging import DeviceResult, audit_text, read_policy
 from ivrel.core.judging.judge import scope_of
 from ivrel.core.policy import effective
@@ -26,6 +28,7 @@ from ivrel.core.settings import SETTINGS
 from ivrel.core.settings.sentences import SENTENCES
 from ivrel.core.text.text import Text
 from ivrel.core.text.words import Words
+from ivrel.core.vocabulary.errors import Refused
 from ivrel.demo.workspace import configurations, fleet_text, policy_text
 from ivrel.sources.dialects import Dialects
 
@@ -175,3 +178,79 @@ def test_every_sentence_has_its_values() -> None:
         if isinstance(row, str):
             names = {part.partition("}")[0] for part in row.split("{")[1:]}
             assert row.format_map(dict.fromkeys(names | known, "x")), kind
+
+
+OF_RULES = read_policy(
+    "policy: p\ncollectors: {a: {address: 198.51.100.21}}\n"
+    "rules: [{rule: r, require: {rules: {stop: [open, both]}}}]\n",
+    "policy.yaml",
+)
+
+
+@pytest.mark.parametrize("base", sorted(b for b in BASES if not b.startswith("rsyslog")))
+@given(data=st.data())
+@tried(15)
+def test_a_trial_says_what_the_text_says(base: str, data: st.DataObject) -> None:
+    """Without each line, and after each, and judged row by row: as if the text were read."""
+    dialect, policy = DIALECTS[base.partition(".")[0]], data.draw(policies())
+    policy = data.draw(st.sampled_from([policy, OF_RULES]))
+    said, wanted = (with_gates(data, data.draw(records(dialect, base))) for _ in range(2))
+    text = written(dialect, base, said)
+    begun = Corrector(policy, TODAY).start(device(dialect), dialect, text, "x")
+    case, before = begun.case, begun.state.records
+    try:
+        trial = Trial(case, before, [s.edit for s in steps_between(before, wanted)])
+    except Refused:
+        return
+    end = begun.state.on(trial.after).on(trial.end)
+    for edit, found in trial.without_each():
+        try:
+            rest = [one for one in trial.fine if one is not edit]
+            anew = case.read(case.apply(before.text, rest))
+        except Refused:
+            assert found is None
+            continue
+        assert found is not None
+        assert said_by(found) == said_by(anew), edit
+        without = end.on(found)
+        for requirement in case.asked.values():
+            there, here = (amiss(begun.state, state, requirement) for state in (trial.after, anew))
+            assert without.has_more_amiss_than(end, requirement) == (not here <= there)
+    steps = list(trial.after_each())
+    for n, (_, found) in enumerate(steps, 1):
+        assert said_by(found) == said_by(case.read(case.apply(before.text, trial.fine[:n])))
+
+
+def amiss(known: Answers, state: Any, asked: Any) -> set[object]:
+    """What is amiss in a state; of what is judged row by row, in each row alone."""
+
+    def found(some: Any) -> frozenset[object]:
+        return frozenset(Answers(known.plain.on(some)).amiss(asked))
+
+    table = SETTINGS[asked.setting].by_row
+    if not table or not state.rows(table):
+        return set(found(state))
+    by_row = {key: found(state.only(table, [key])) for key in state.rows(table)}
+    assert bool(found(state)) == any(by_row.values())
+    return {(key, one) for key, some in by_row.items() for one in some}
+
+
+def with_gates(data: st.DataObject, state: Any) -> Any:
+    """The same, with traffic rules that record something or nothing."""
+    dialect = state.dialect
+    for n in range(3 if dialect.has("gate.tell") else 0):
+        tell = data.draw(values(dialect, "gate.tell"))
+        for slot, value in (("gate.action", "stop"), ("gate.tell", tell)):
+            state = state.having("gate", (f"2{n}",), slot, value)
+    return state
+
+
+def said_by(state: Any) -> Any:
+    """What the rows of a state say, wherever and in whatever order."""
+    return {
+        table: {
+            key: {slot: (s.value, s.default) for slot, s in row.items()}
+            for key, row in state.rows(table).items()
+        }
+        for table in ("", *state.dialect.keys)
+    }

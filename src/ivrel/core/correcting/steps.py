@@ -15,7 +15,7 @@ from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Key, Understood
 from ivrel.core.shapes.shape import Edit
-from ivrel.core.text.words import Words
+from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.values import Value
 
@@ -56,12 +56,15 @@ def steps_between(before: Records, after: Records, same: Container[str] = ()) ->
             if key not in new_rows:
                 steps += _removals(before, table, key, row)
     # What stands inside of something that goes need not be taken away itself.
-    gone = [(*s.edit.path, s.edit.words) for s in steps if s.edit.removes]
+    gone = {(*s.edit.path, s.edit.words) for s in steps if s.edit.removes}
     # Of a choice, one case takes the place of the other with all that stands in it.
-    gone += [(*s.edit.path, s.replaces) for s in steps if s.replaces]
-    return [
-        s for s in steps if not (s.edit.removes and any(s.edit.path[: len(g)] == g for g in gone))
-    ]
+    gone |= {(*s.edit.path, s.replaces) for s in steps if s.replaces}
+    return [s for s in steps if not (s.edit.removes and _is_inside(s.edit.path, gone))]
+
+
+def _is_inside(path: Path, gone: Container[Path]) -> bool:
+    """Whether one of the headers of a path goes."""
+    return any(path[:depth] in gone for depth in range(1, len(path) + 1))
 
 
 def _is_same_row(old: Row | None, new: Row) -> bool:

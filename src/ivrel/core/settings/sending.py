@@ -66,7 +66,21 @@ def _sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
 
 def reached(scope: Scope, destination: Destination) -> bool:
     """Whether anything leaves for a destination."""
+    records, has = scope.records, scope.records.dialect.has
+    # Where no pick can drop anything, one that takes something is enough: there can be many.
+    adds_up = not (records.dialect.channels or has("pick.action") or has("destination.selection"))
+    if adds_up and has("pick.destination") and (picks := picks_of(scope, destination)):
+        most = EVERYTHING.bits
+        for said in _thresholds(records, destination):
+            most &= threshold(str(said.value)).bits
+        return any(picked(records, row).bits & most for row in picks.values())
     return any(sendings(scope, destination).values())
+
+
+def _thresholds(records: Records, destination: Destination) -> list[Said]:
+    """Return the thresholds that cut what leaves for a destination: its own, and the device's."""
+    both = records.get("destination.level", destination.row), records.get("level")
+    return [said for said in both if said.value is not None]
 
 
 def lacking(scope: Scope, destination: Destination) -> str:
@@ -106,11 +120,10 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
         surely = selection_of(held.value).bits
         lines += held.lines
     # Thresholds cut in turn: a message leaves only if it passes each of them.
-    for said in (records.get("destination.level", destination.row), records.get("level")):
-        if said.value is not None:
-            bits &= threshold(str(said.value)).bits
-            lines += said.lines
-            default = default and said.default
+    for said in _thresholds(records, destination):
+        bits &= threshold(str(said.value)).bits
+        lines += said.lines
+        default = default and said.default
     return Sending(bits, lines, default, surely)
 
 
