@@ -272,6 +272,16 @@ def test_rules_are_also_about_devices_whose_platform_has_no_dialect(
     assert "platform 'dunlin' has no dialect; 1 device: x1" in done.stderr
 
 
+def test_devices_whose_platform_has_no_dialect_stop_no_other(ivrel: Run, tmp_path: Path) -> None:
+    devices = ("{device: x1, platform: dunlin}", "{device: x2, platform: quern}")
+    rows = "".join(f"  - {d[:-1]}, kind: router, site: s}}\n" for d in devices)
+    (tmp_path / "fleet.yaml").write_text(f"fleet: f\ndevices:\n{rows}")
+    done = ivrel("gather", "-w", tmp_path, code=1)
+    assert "platform 'dunlin' has no dialect; 1 device: x1" in done.stderr
+    assert "x2" in done.stdout
+    assert "has no dialect" in ivrel("gather", "-w", tmp_path, "x1", code=2).stderr
+
+
 def test_a_waiver_that_ran_out_is_a_finding_of_its_own(ivrel: Run, example: Path) -> None:
     call = ("audit", "-w", example, "mv-petrel-gw1", "--setting", "facility", "--today")
     assert "policy.yaml" not in ivrel(*call, "2027-02-28", code=0).stdout

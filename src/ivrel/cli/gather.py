@@ -59,10 +59,11 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.live.targets import targets_of
 
     workspace = common.open_workspace(args)
-    targets = targets_of(workspace, common.chosen(args, workspace))
-    if args.learn_keys:
-        return _learn(args, targets)
-    return _gather(args, workspace, targets)
+    chosen = common.chosen(args, workspace)
+    targets = targets_of(workspace, workspace.with_dialect(chosen))
+    code = _learn(args, targets) if args.learn_keys else _gather(args, workspace, targets)
+    # Nobody knows how to talk to the others.
+    return max(code, int(len(targets) < len(chosen)))
 
 
 def _gather(args: argparse.Namespace, workspace: Workspace, targets: Sequence[Target]) -> int:

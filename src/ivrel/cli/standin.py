@@ -140,7 +140,7 @@ def _serve(args: argparse.Namespace, workspace: Workspace) -> int:
     from ivrel.standin.running import serve
     from ivrel.standin.serving import Plan
 
-    devices = common.chosen(args, workspace)
+    devices = workspace.with_dialect(common.chosen(args, workspace))
     plan = Plan(args.faults, args.seed, _faults(args, workspace.fleet), args.every)
 
     def ready(number: int) -> None:

@@ -14,7 +14,7 @@ from ivrel.core.judging.asking import read_policy
 from ivrel.core.policy import Policy
 from ivrel.core.reach import read_ways
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
-from ivrel.sources.dialects import Dialects
+from ivrel.sources.dialects import Dialects, no_dialect
 from ivrel.sources.files import read_configuration, read_text
 from ivrel.sources.packed import ENDINGS
 
@@ -105,6 +105,14 @@ class Workspace:
         for device in devices:
             if device.platform not in self.dialects.files:
                 out.setdefault(device.platform, []).append(device)
+        return out
+
+    def with_dialect(self, devices: Iterable[Device]) -> list[Device]:
+        """Return the devices whose platform a dialect describes. InputError if that is none."""
+        every = list(devices)
+        out = [device for device in every if device.platform in self.dialects.files]
+        if every and not out:
+            raise InputError(no_dialect(every[0].platform, self.dialects.files))
         return out
 
     @property
