@@ -53,7 +53,7 @@ def _outlet_arguments(parser: argparse.ArgumentParser) -> None:
         "--as",
         dest="form",
         choices=("patch",),
-        help="patch: one unified diff over the configurations, for `git apply`",
+        help="patch: one patch over the configurations, for `git apply`",
     )
     does.add_argument(
         "--in-place",

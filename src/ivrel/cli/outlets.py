@@ -5,6 +5,7 @@ into one diff, or into the workspace's own files.
 from __future__ import annotations
 
 import argparse
+import re
 import sys
 from datetime import date
 from pathlib import Path
@@ -13,6 +14,7 @@ from typing import TYPE_CHECKING, Self
 from msgspec.structs import replace
 
 from ivrel.core.correcting import Correction
+from ivrel.core.vocabulary.wording import counted
 from ivrel.sources.corrections import BACKOUT, BESIDE, CHANGE, SHEETS, SUMMARY, UNPROVED, is_own
 
 if TYPE_CHECKING:
@@ -152,22 +154,35 @@ class _OfFiles(Outlet):
         raise NotImplementedError
 
 
+_WORD = re.compile(rb"\w+")
+
+
+def _moved_in(text: bytes) -> bytes:
+    """Return a diff as text in front of another form of it, which Git passes over."""
+    return b"".join(b"    " + line for line in text.splitlines(keepends=True))
+
+
 class Diff(_OfFiles):
     """One unified diff over the configurations, on standard output."""
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace)
         self._is_held = True
+        self._deltas = 0
 
     def _put(self, c: Correction) -> None:
         from ivrel.core.correcting.patches import lines_of
-        from ivrel.core.text.patch import patch
+        from ivrel.core.text.delta import git_delta, words_put_in
+        from ivrel.core.text.patch import git_name, patch
         from ivrel.core.text.text import Text
         from ivrel.core.vocabulary.errors import Unreadable
 
         data, files = self._files(c)
         lines = lines_of(self._workspace.dialects[c.platform], Text(data))
-        out = []
+        out: list[tuple[bytes, bool]] = []
+        deltas = 0
+        # A delta holds what is put in, which must be of the change, and nothing that stays.
+        written = set(_WORD.findall(c.change.encode()))
         for one in files:
             if not one.is_plain:
                 said = "is packed, or no UTF-8, and no diff of its lines can be made"
@@ -177,16 +192,28 @@ class Diff(_OfFiles):
                 frozenset(n - one.first + 1 for n in some) for some in (lines.shown, lines.kept)
             )
             made = patch(one.file, one.data, one.after, shown)
-            if kept & made.changes:
+            hidden = bool(kept & made.changes)
+            old, new = one.data, one.after
+            is_delta = bool(old and new and old != new and (hidden or not made.is_held))
+            if old and new and is_delta and words_put_in(old, new) <= written:
+                lines_told = b"" if hidden else _moved_in(made.text)
+                out.append((lines_told + git_delta(git_name(one.file), old, new), True))
+                deltas += 1
+                continue
+            if hidden:
                 said = "a line that changes holds more than export settings, and is not shown"
                 raise Unreadable(f"{one.file}: {said}; --in-place can change it")
-            out.append(made)
-        for made in out:
-            sys.stdout.buffer.write(made.text)
-            self._is_held = self._is_held and made.is_held
+            out.append((made.text, made.is_held))
+        for text, is_held in out:
+            sys.stdout.buffer.write(text)
+            self._is_held = self._is_held and is_held
+        self._deltas += deltas
 
     def done(self, view: CorrectionsView) -> None:
         sys.stdout.buffer.flush()
+        if self._deltas:
+            said = f"{counted(self._deltas, 'file')} changed where other lines must not be shown"
+            print(f"ivrel correct: {said}: in it as deltas for git apply", file=sys.stderr)
         if view.changed:
             call = "git apply" if self._is_held else "git apply --unidiff-zero"
             print(f"next  (cd {self._workspace.folder} && {call}) < PATCH", file=sys.stderr)

@@ -1,7 +1,7 @@
 """Unified diffs of files (POSIX diff -u), with no line as context but those that may be shown.
 
 `git apply` takes a hunk that ends in context, or at the end of its file; one that does neither it
-takes with `--unidiff-zero`.
+takes with `--unidiff-zero` (`delta.py` has another form).
 """
 
 from __future__ import annotations
@@ -164,6 +164,11 @@ def _marked(
 def _range(first: int, last: int) -> str:
     # A range without lines names the line that it stands behind.
     return f"{first + (last > first)},{last - first}"
+
+
+def git_name(name: str) -> str:
+    """Return the name of a file as a header of Git's own form has it."""
+    return _named(f"a/{name}").rstrip("\t")
 
 
 def _named(name: str) -> str:
