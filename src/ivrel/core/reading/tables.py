@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from operator import attrgetter
+from typing import TypeVar
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.reading.statements import Key, Mark
+from ivrel.core.reading.statements import Key, Mark, Understood
 from ivrel.core.vocabulary.said import UNSAID, Row, Said
 from ivrel.core.vocabulary.values import Value
+
+K = TypeVar("K")
 
 
 def rows_of(dialect: Dialect, marks: Iterable[Mark]) -> dict[Key, Row]:
@@ -33,25 +37,22 @@ def rows_of(dialect: Dialect, marks: Iterable[Mark]) -> dict[Key, Row]:
 
 def by_table(marks: Iterable[Mark]) -> dict[str, Sequence[Mark]]:
     """Return statements by the tables that they are about, in the order of the text."""
-    out: dict[str, list[Mark]] = {}
-    for mark in marks:
-        table = mark[0].table
-        if table in out:
-            out[table].append(mark)
-        else:
-            out[table] = [mark]
-    return dict(out)
+    return _grouped(marks, attrgetter("table"))
 
 
 def by_key(marks: Iterable[Mark]) -> dict[Key, Sequence[Mark]]:
     """Return the statements of one table by the row that they are about."""
-    out: dict[Key, list[Mark]] = {}
+    return _grouped(marks, attrgetter("key"))
+
+
+def _grouped(marks: Iterable[Mark], of: Callable[[Understood], K]) -> dict[K, Sequence[Mark]]:
+    out: dict[K, list[Mark]] = {}
     for mark in marks:
-        key = mark[0].key
-        if key in out:
-            out[key].append(mark)
+        at = of(mark[0])
+        if at in out:
+            out[at].append(mark)
         else:
-            out[key] = [mark]
+            out[at] = [mark]
     return dict(out)
 
 
