@@ -257,3 +257,35 @@ def test_what_a_platform_may_read_as_a_comment_is_in_doubt(
 
     assert verdict(inside) in ("meets", "breaks")
     assert verdict(around % inside) == "unknown"
+
+
+UNIT = (
+    'unit "x" { record { collector a { inet 198.51.100.21; } keeper { facility local0; leave loop1; to a; }'
+    " transit { facility local0; leave loop1; to a; } } %s }\n"
+)
+PORT = "port loop1 { inet 192.0.2.9; }"
+LOOSE = 'spare "y" { record { keeper { facility local7; } } }\n'
+
+
+@pytest.mark.parametrize(
+    ("platform", "text", "wanted"),
+    [
+        ("hollin", UNIT % PORT, {"facility": "meets", "source": "meets"}),
+        # What stands beside the block that holds everything is no part of the configuration.
+        ("hollin", UNIT % PORT + LOOSE, {"facility": "unknown"}),
+        ("hollin", LOOSE + UNIT % PORT, {"facility": "unknown"}),
+        ("hollin", UNIT % "" + f'spare "y" {{ {PORT} }}\n', {"source": "unknown"}),
+        ("hollin", UNIT % "", {"source": "breaks"}),
+        # An interface, or a collector, that an unknown part names.
+        ("quern", EVENTS + "ward a\n  link loop1\n    inet 192.0.2.9\n", {"source": "unknown"}),
+        ("quern", EVENTS + LINK + "post\n  gull 198.51.100.21\n    weight 5\n", {"source": "unknown"}),
+    ],
+)  # fmt: skip
+def test_what_stands_in_another_block_is_no_fact(
+    platform: str, text: str, wanted: dict[str, str]
+) -> None:
+    from ivrel.sources.dialects import Dialects
+
+    result = audit_text(HERE, Dialects()[platform], text.encode(), ASKED, TODAY, "x.conf")
+    found = {v.setting: v.verdict for v in result.verdicts}
+    assert {name: found[name] for name in wanted} == wanted

@@ -38,10 +38,15 @@ def _likely_parts(reader: Matcher, text: Text) -> Iterator[Iterable[Found]]:
 
 
 def mentioning(reader: Matcher, text: Text, hosts: Hosts) -> Iterator[Stray]:
-    """Yield the statements that name a collector, and stand in none of the known parts."""
+    """Yield the statements that name a collector, or whose headers do, and stand in none of the
+    known parts.
+    """
     for statements in _parts_with(reader, text, hosts):
         for path, raw, line in statements:
-            if hosts.are_in(raw) and not reader.is_aside(path, raw):
+            named = hosts.are_in(raw) or any(
+                hosts.are_in(reader.shape.join(header).encode()) for header in path
+            )
+            if named and not reader.is_aside(path, raw):
                 yield reader.stray(path, raw, line, reader.doubt.of_destinations)
 
 

@@ -92,7 +92,9 @@ def outside(matcher: Matcher, text: Text) -> tuple[Stray, ...]:
 
 
 def mentions(matcher: Matcher, text: Text, hosts: Hosts) -> tuple[Stray, ...]:
-    """Return the statements that name a collector outside the parts that the dialect knows."""
+    """Return the statements outside the parts that the dialect knows that name a collector, or
+    stand below a header that does.
+    """
     at = "mentions", matcher.dialect, hosts.names
     return text.once(at, lambda: tuple(mentioning(matcher, text, hosts)))
 

@@ -164,6 +164,13 @@ class Records:
             return tuple((k, row) for k, row in rows if value in values_of(row, slot))
         return self._reading.having(table, slot, value)
 
+    def line_with(self, word: str) -> int | None:
+        """Return the first line that holds a word outside the parts that the dialect knows, and
+        that it does not set aside.
+        """
+        found = reader.mentions(matcher(self.dialect), self.text, Hosts((word,)))
+        return found[0].line if found else None
+
     def get(self, slot: str, row: Row | None = None) -> Said:
         """Return what a slot is: said by the text, or the platform's default."""
         if row is not None:

@@ -46,11 +46,13 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> Way:
     if by_interface:
         row = records.row("interface", value)
         if row is None:
-            return Way(value, (), lines, f"interface {value} does not exist")
+            why = f"interface {value} does not exist"
+            return _named_elsewhere(records, value, lines) or Way(value, (), lines, why)
         return _by_row(records, place, value, row, by_interface)
     every = records.rows_with("interface", "interface.address", value)
     if not every:
-        return Way(None, (value,), lines, f"no interface has the address {value}")
+        why = f"no interface has the address {value}"
+        return _named_elsewhere(records, value, lines) or Way(None, (value,), lines, why)
     if len(every) > 1:
         ways = [_by_row(records, place, str(key[0]), row, by_interface) for key, row in every]
         # Whichever of them the platform takes, messages bear this address.
@@ -62,6 +64,17 @@ def _found_way(scope: Scope, place: Place, by_interface: bool) -> Way:
         return Way(None, (value,), lines, doubt=doubt)
     ((key, row),) = every
     return _by_row(records, place, str(key[0]), row, by_interface)
+
+
+def _named_elsewhere(records: Records, value: str, lines: tuple[int, ...]) -> Way | None:
+    """Return the doubt about a source that no known part of the text says, but another part names;
+    None if none does.
+    """
+    line = records.line_with(value)
+    if line is None:
+        return None
+    doubt = f"line {line} names {value}, in a part that the dialect does not know"
+    return Way(value, (), (*lines, line), doubt=doubt)
 
 
 def _by_row(records: Records, place: Place, name: str, row: Row, by_interface: bool) -> Way:

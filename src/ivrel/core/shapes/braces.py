@@ -19,19 +19,8 @@ from msgspec.structs import replace
 from ivrel.core.form import Key
 from ivrel.core.form import Text as Word
 from ivrel.core.shapes.node_edits import BracesEditor
-from ivrel.core.shapes.nodes import (
-    Node,
-    Signs,
-    around,
-    balanced,
-    block_end,
-    is_plain,
-    join,
-    nodes_at,
-    parse,
-    places_of,
-    tops,
-)
+from ivrel.core.shapes.node_places import around, block_end, is_plain, nodes_at, places_of
+from ivrel.core.shapes.nodes import Node, Signs, balanced, join, parse, tops
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse
 from ivrel.core.text.lines import lines_with
 from ivrel.core.text.text import Text, decode
