@@ -72,7 +72,7 @@ class Braces(Shape, frozen=True):
         return join(words)
 
     def everything(self, text: Text) -> Iterator[Found]:
-        return _flat(text, _top(text.data, self), ())
+        return _flat(text, self._parsed(text), ())
 
     def find_tops(self, text: Text) -> Sequence[Words]:
         return [node.words for node in self._members(text)]
@@ -95,7 +95,11 @@ class Braces(Shape, frozen=True):
 
     def _members(self, text: Text) -> tuple[Node, ...]:
         """Return the members at the top, if possible without what is in them."""
-        return text.once("members", lambda: tops(text.data, self.signs) or _top(text.data, self))
+        return text.once("members", lambda: tops(text.data, self.signs) or self._parsed(text))
+
+    def _parsed(self, text: Text) -> tuple[Node, ...]:
+        """Return the members at the top, with what is in them."""
+        return text.once("parsed", lambda: _top(text.data, self))
 
     def check(self, text: Text) -> None:
         data = text.data
@@ -111,7 +115,7 @@ class Braces(Shape, frozen=True):
         for node in (
             nodes_at(data, found, self.signs)
             if is_plain(data, self.signs, found)
-            else _top(data, self)
+            else self._parsed(text)
         ):
             if any(node.words[: len(head)] == head for head in heads):
                 yield from _flat(text, (node,), ())
