@@ -109,7 +109,7 @@ def test_a_patch_makes_the_fleet_as_asked(example: Path, tmp_path: Path, ivrel: 
     left = {line.split()[2] for line in told.splitlines() if "is not in it" in line}
     # No diff changes what is packed.
     assert left == {"kelby-sw1"} and "is packed" in told
-    assert "git apply)" in told and "in it as deltas for git apply" in told
+    assert "git apply)" in told and "written as Git deltas" in told
     assert b"key-of-the-house" not in deltas_of(done.stdout)
     git_apply(work, done.stdout)
     after = json.loads(ivrel("audit", "-w", work, *ON, "--format", "json", code=1).stdout)

@@ -212,8 +212,8 @@ class Diff(_OfFiles):
     def done(self, view: CorrectionsView) -> None:
         sys.stdout.buffer.flush()
         if self._deltas:
-            said = f"{counted(self._deltas, 'file')} changed where other lines must not be shown"
-            print(f"ivrel correct: {said}: in it as deltas for git apply", file=sys.stderr)
+            said = "written as Git deltas: lines beside their changes must not be shown"
+            print(f"ivrel correct: {counted(self._deltas, 'file')} {said}", file=sys.stderr)
         if view.changed:
             call = "git apply" if self._is_held else "git apply --unidiff-zero"
             print(f"next  (cd {self._workspace.folder} && {call}) < PATCH", file=sys.stderr)
