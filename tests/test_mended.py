@@ -12,6 +12,8 @@ from ivrel.core import Device, correct, read_dialect, read_policy, read_records
 from ivrel.core.correcting import Correction
 from ivrel.core.correcting.changes import apply_change
 from ivrel.core.correcting.difference import moved_statement
+from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.text import Text
 
 STRUCTURED = '"structured-data": true, "signing": {"cert-initial-repeat": 3}'
 SIGNED = '{"name": "z", "udp": {"address": "203.0.113.9"}, ' + STRUCTURED + "}, "
@@ -223,3 +225,18 @@ def test_replies_of_servers_are_read_as_they_come() -> None:
     # An identity that comes into a document with prefixes has the prefix of its module.
     done = corrected("ietf-syslog", REPLY % ("", BASE, SYSLOG), "{facility: local4}", exact=False)
     assert b">s:local4<" in done.corrected.replace(b"\n", b"")
+
+
+@pytest.mark.parametrize("platform", ["quern", "marl"])
+def test_a_line_of_signs_that_count_as_blanks_changes_nothing(platform: str) -> None:
+    text = b"[events]\non = yes\n"
+    assert apply_change(DIALECTS[platform], text, "\u2028\n", "change.txt") == text
+
+
+def test_a_leaf_list_of_json_goes_as_a_whole() -> None:
+    shape = DIALECTS["ietf-syslog"].shape
+    text = Text(b'{"ietf-syslog:syslog": {"x": ["a", "b"], "y": "c"}}\n')
+    edit = Edit((("syslog",),), ("x",), removes=True)
+    assert shape.apply(text, [edit], lambda path, words: (path, words)) == (
+        b'{"ietf-syslog:syslog": {"y": "c"}}\n'
+    )

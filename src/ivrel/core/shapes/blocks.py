@@ -105,7 +105,9 @@ class Blocks(Shape, frozen=True):
                 text.encode().split(b"\n"), 1, self.comment.encode()
             ):
                 words = tuple(split_words(decode(raw)))
-                removes = words[0] == self.remove
+                removes = words[:1] == (self.remove,)
+                if not words:
+                    continue  # signs that count as blanks
                 if removes and len(words) == 1:
                     raise refuse(file, line, f"'{self.remove}' without the statement to remove")
                 edits.append(Edit(path, words[1:] if removes else words, removes, line))

@@ -113,6 +113,8 @@ class Sections(Shape, frozen=True):
         body: list[Words] = []
         for path, raw, line in _section(text.encode(), 1, None, self):
             words = tuple(_split(decode(raw)))
+            if not any(words):
+                continue  # signs that count as blanks
             if path:
                 if "=" not in words:
                     raise refuse(file, line, "expected 'name = value'")
@@ -175,11 +177,9 @@ def _split(line: str) -> list[str]:
 
 
 def _join(words: Sequence[str]) -> str:
-    return (
-        f"{words[0]} = {quoted(' '.join(words[2:]))}"
-        if tuple(words[1:2]) == ("=",)
-        else ".".join(words)
-    )
+    if tuple(words[1:2]) == ("=",):
+        return f"{words[0]} = {quoted(' '.join(words[2:]))}"
+    return ".".join(words)
 
 
 _NEXT = re.compile(rb"\n[ \t]*\[")

@@ -73,7 +73,7 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
 def _of_row(template: Template, table: Table, keys: Keys, around: Around) -> Meaning:
     at = max(n for n, word in enumerate(template.keys) if word == NAME)
     names, words = {at: table.key}, template.column(0)
-    if len(template.said[0].values) != 1:
+    if any(len(said.values) != 1 for said in template.said):
         return Meaning(doubt="it has several values")
     every = [said.values[0] for said in template.said]
     if table.name == "feed" and are_collectors(every, around):
