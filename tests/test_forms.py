@@ -18,7 +18,7 @@ from hypothesis import example as case
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivrel.core.text.delta import git_delta
+from ivrel.core.text.delta import git_delta, words_put_in
 from ivrel.core.text.patch import git_name, patch
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.sources import in_place
@@ -117,6 +117,15 @@ def test_a_patch_makes_the_fleet_as_asked(example: Path, tmp_path: Path, ivrel: 
     assert bad == left
     git_apply(work, done.stdout, "-R")
     assert files_of(work) == before
+
+
+@pytest.mark.parametrize(
+    "secret", ["hunter22", "_hunter22", "\u043f\u0430\u0440\u043e\u043b\u044c"]
+)
+def test_every_word_that_a_delta_puts_in_is_told(secret: str) -> None:
+    old, new = f"key {secret} on\n".encode(), b"key off\n"
+    for before, after in ((old, new), (new, old)):
+        assert words_put_in(before, after) == {secret.encode(), b"on", b"off"}
 
 
 def deltas_of(text: bytes) -> bytes:

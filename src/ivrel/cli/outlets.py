@@ -5,7 +5,6 @@ into one diff, or into the workspace's own files.
 from __future__ import annotations
 
 import argparse
-import re
 import sys
 from datetime import date
 from pathlib import Path
@@ -154,16 +153,13 @@ class _OfFiles(Outlet):
         raise NotImplementedError
 
 
-_WORD = re.compile(rb"\w+")
-
-
 def _moved_in(text: bytes) -> bytes:
     """Return a diff as text in front of another form of it, which Git passes over."""
     return b"".join(b"    " + line for line in text.splitlines(keepends=True))
 
 
 class Diff(_OfFiles):
-    """One unified diff over the configurations, on standard output."""
+    """One patch over the configurations, on standard output."""
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace)
@@ -172,7 +168,7 @@ class Diff(_OfFiles):
 
     def _put(self, c: Correction) -> None:
         from ivrel.core.correcting.patches import lines_of
-        from ivrel.core.text.delta import git_delta, words_put_in
+        from ivrel.core.text.delta import git_delta, words_of, words_put_in
         from ivrel.core.text.patch import git_name, patch
         from ivrel.core.text.text import Text
         from ivrel.core.vocabulary.errors import Unreadable
@@ -181,8 +177,9 @@ class Diff(_OfFiles):
         lines = lines_of(self._workspace.dialects[c.platform], Text(data))
         out: list[tuple[bytes, bool]] = []
         deltas = 0
-        # A delta holds what is put in, which must be of the change, and nothing that stays.
-        written = set(_WORD.findall(c.change.encode()))
+        # A delta holds what is put in, which must be of the change or its back-out, and nothing
+        # that stays.
+        written = words_of((c.change + c.backout).encode())
         for one in files:
             if not one.is_plain:
                 said = "is packed, or no UTF-8, and no diff of its lines can be made"
@@ -194,8 +191,8 @@ class Diff(_OfFiles):
             made = patch(one.file, one.data, one.after, shown)
             hidden = bool(kept & made.changes)
             old, new = one.data, one.after
-            is_delta = bool(old and new and old != new and (hidden or not made.is_held))
-            if old and new and is_delta and words_put_in(old, new) <= written:
+            is_plain = made.is_held and not hidden
+            if not is_plain and old and new and words_put_in(old, new) <= written:
                 lines_told = b"" if hidden else _moved_in(made.text)
                 out.append((lines_told + git_delta(git_name(one.file), old, new), True))
                 deltas += 1

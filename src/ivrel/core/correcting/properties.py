@@ -24,7 +24,6 @@ from ivrel.core.correcting.plan import Plan, make_plan, undo
 from ivrel.core.correcting.trial import Trial
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
-from ivrel.core.reading.records import Records
 from ivrel.core.settings import SETTINGS, Scope
 from ivrel.core.settings.sending import reached, sendings
 from ivrel.core.shapes.shape import Edit
@@ -68,10 +67,6 @@ class Tried(Struct, frozen=True):
     trial: Trial
     before: Answers
     after: Answers
-
-    def on(self, records: Records) -> Answers:
-        """Return the answers about what is said without one of the edits."""
-        return self.before if records is self.trial.before else self.after.on(records)
 
 
 def complete(tried: Tried) -> str:

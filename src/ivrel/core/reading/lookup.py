@@ -6,6 +6,7 @@ What was found hangs on the text alone, and is kept with it.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 
 from msgspec import structs
 
@@ -16,6 +17,7 @@ from ivrel.core.reading.statements import DOUBT, NO_PATTERN, Key, Mark, Strange,
 from ivrel.core.reading.tables import rows_of, values_of
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path
+from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.values import Value
 
@@ -33,7 +35,10 @@ def lookup(
     other = other_text(matcher.dialect, text)
     if other is None:
         return marks
-    sure, doubtful = told_apart(marks, _marks_in(matcher, other, table, keys))
+    others: list[Mark] = []
+    with suppress(Unreadable):
+        others = _marks_in(matcher, other, table, keys)
+    sure, doubtful = told_apart(marks, others)
     every = [*sure, *((_doubted(matcher, match), line) for match, line in doubtful)]
     return sorted(every, key=lambda mark: mark[1])
 

@@ -189,8 +189,9 @@ class Records:
         return not where or self.get(where, row).value in values
 
     def place(self, file: str, *, told: bool = True) -> Places:
-        """Return what says in which file, and in which of its lines, a line stands; `told`: as for
-        `Places`.
+        """Return what maps a line of the text to its file, and to the line there.
+
+        `told`: as for `Places`.
         """
         return Places(self.text.data, file, told=told)
 

@@ -72,10 +72,11 @@ def edited(data: bytes, edits: Sequence[Edit], identity: Identity, layout: Layou
 def _blocks_of(
     data: bytes, heads: Set[Path], comment: bytes
 ) -> list[tuple[Words, tuple[int, int]]]:
-    """Return the blocks at the top with these headers, and from where to where each stands, in
-    their order.
+    """Return the blocks at the top with these headers, each with its span, in the order of the
+    text.
 
-    None at all if one of them is not there, or several are, or they are not as easily told.
+    Empty if one is missing, or occurs twice, or blocks at the top are not told by their first
+    column.
     """
     # Where the first line is not moved in, blocks at the top are those that are not, either. A last
     # line without an end is one of the whole text.

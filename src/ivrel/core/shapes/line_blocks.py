@@ -129,12 +129,11 @@ class LineEditor(ABC):
 
     def _remove(self, blocks: Sequence[LineBlock], edit: Edit) -> None:
         length = len(edit.words)
-        hits = [m for block in blocks for m in block.members if m.words[:length] == edit.words]
+        hits = [(b, m) for b in blocks for m in b.members if m.words[:length] == edit.words]
         if not hits:
             raise missing(edit, join)
-        for member in hits:
-            if member.parent is not None:
-                member.parent.drop(member)
+        for block, member in hits:
+            block.drop(member)
 
     def _replaced(self, blocks: Sequence[LineBlock], edit: Edit) -> bool:
         """Whether there is a statement that is set otherwise; it then says the new words."""

@@ -63,10 +63,10 @@ class _Piece:
 
 
 class BracesEditor:
-    """The members of a text in braces, on their way through edits.
+    """Carries out edits on a text in braces.
 
-    `top`: the members at the top; `wrapper`: the block among them that everything stands in, ''
-    where `top` is what stands in it.
+    `top`: the members at the top; `wrapper`: the block that holds the configuration, '' if `top`
+    is already its contents.
     """
 
     def __init__(self, data: bytes, top: Sequence[Node], signs: Signs, wrapper: str) -> None:

@@ -88,8 +88,9 @@ def parse(data: bytes, signs: Signs, start: int = 0, stop: int | None = None) ->
 
 
 def tops(data: bytes, signs: Signs) -> tuple[Node, ...] | None:
-    """Return the members at the top, without what is in them; None if that cannot be told from the
-    signs alone, since some stand in quotes or in comments, or do not pair.
+    """Return the members at the top, without their contents.
+
+    None if the signs alone do not tell: some are in quotes or in comments, or do not pair.
     """
     if not _signs_are_plain(data, signs.comment.encode()):
         return None

@@ -200,8 +200,9 @@ def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes
 
 
 def _places(data: bytes, edits: Sequence[Edit]) -> list[tuple[int, int]]:
-    """Return from where to where the lines stand that edits are about, and the end of the text,
-    where what is new stands if it is like none of them.
+    """Return the span of the lines that edits are about, and that of the end of the text.
+
+    A new line goes to the end if it begins like none of those lines.
     """
     whole = (0, len(data))
     # A last line without an end is one of the whole text.

@@ -21,7 +21,9 @@ _LONGEST_COPY = 0xFFFF
 _LONGEST_INSERT = 127
 _BYTES_OF_LINE = 52  # bytes of compressed data that a line holds
 _LINES = re.compile(rb"\n|[^\n]+\n?")
-_WORDS = re.compile(rb"\w+|\W")
+# Bytes that are no ASCII are of words: a secret may be in any language.
+_WORDS = re.compile(rb"[\w\x80-\xff]+|[^\w\x80-\xff]")
+_WORD = re.compile(rb"[\w\x80-\xff]+")
 
 
 def git_delta(name: str, before: bytes, after: bytes) -> bytes:
@@ -35,17 +37,23 @@ def git_delta(name: str, before: bytes, after: bytes) -> bytes:
 
 
 def words_put_in(before: bytes, after: bytes) -> set[bytes]:
-    """Return the words that a delta of two files puts in, all others being copied.
+    """Return the words that `git_delta` puts in, there and back; all others are copied.
 
-    >>> words_put_in(b"key k1, level error", b"key k1, level notice")
-    {b'notice'}
+    >>> sorted(words_put_in(b"key k1, level error", b"key k1, level notice"))
+    [b'error', b'notice']
     """
     out: set[bytes] = set()
-    done = 0
-    for _, there, length in (*_alike(before, after), (0, len(after), 0)):
-        out.update(word for word in _WORDS.findall(after[done:there]) if word[:1].isalnum())
-        done = there + length
+    for one, other in ((before, after), (after, before)):
+        done = 0
+        for _, there, length in (*_alike(one, other), (0, len(other), 0)):
+            out |= words_of(other[done:there])
+            done = there + length
     return out
+
+
+def words_of(data: bytes) -> set[bytes]:
+    """Return the words of a text, signs aside."""
+    return set(_WORD.findall(data))
 
 
 def _blob(data: bytes) -> str:

@@ -41,7 +41,7 @@ class _Change(Struct, frozen=True):
 
 
 class _Hunk(Struct, frozen=True):
-    """Changes that stand close together, with so many lines of context before and behind them."""
+    """Neighbouring changes, with the number of lines of context before and behind them."""
 
     changes: tuple[_Change, ...]
     lead: int
