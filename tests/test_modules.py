@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 from conftest import TODAY
 
-from ivrel.core import correct, read_policy
+from ivrel.core import Device, correct, read_policy
 from ivrel.core.fleet import read_fleet
 from ivrel.demo.workspace import configurations, fleet_text, policy_text
 from ivrel.sources.dialects import Dialects
@@ -84,9 +84,9 @@ def wrong(
             document,
         )
         if kind == "edit":
-            inner = inner.replace(
-                b"nc:operation", b'xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0" nc:operation'
-            )
+            # The prefixes that the element around the data declares are still needed.
+            declared = b" ".join(re.findall(rb'xmlns:\w+="[^"]*"', document.partition(b">")[0]))
+            inner = re.sub(rb"<[\w:]+", rb"\g<0> " + declared, inner, count=1)
         file = folder / "document.xml"
         file.write_bytes(inner)
     else:
@@ -129,3 +129,33 @@ def test_what_is_wrong_is_found(texts: dict[str, Path], tmp_path: Path) -> None:
     console = b'{"selectors": {"selector": [{"facility": "ALL", "severity": "DEBUG"}]}}'
     said = b'{"openconfig-system:system": {"logging": {%s}}}' % (b'"console": ' + console)
     assert "ALL" in wrong(texts, "openconfig", said, tmp_path)
+
+
+def test_the_place_of_an_entry_is_written_as_the_standard_has_it(
+    texts: dict[str, Path], tmp_path: Path
+) -> None:
+    """RFC 7950 section 7.8.6: the keys of the entry that it comes in front of, with prefixes."""
+    selectors = "".join(
+        f"<s:facility-list><s:facility>{f}</s:facility><s:severity>{s}</s:severity></s:facility-list>"
+        for f, s in (
+            ("all", "debug"),
+            ("s:auth", "error"),
+            ("s:kern", "debug"),
+            ("s:cron", "error"),
+        )
+    )
+    text = f"""<data xmlns="urn:ietf:params:xml:ns:netconf:base:1.0">
+<s:syslog xmlns:s="urn:ietf:params:xml:ns:yang:ietf-syslog"><s:actions><s:remote><s:destination>
+<s:name>a</s:name><s:udp><s:address>198.51.100.21</s:address></s:udp>
+<s:filter>{selectors}</s:filter></s:destination></s:remote></s:actions></s:syslog></data>"""
+    policy = read_policy(
+        "policy: p\ncollectors: {a: {address: 198.51.100.21}}\n"
+        "rules: [{rule: r, require: {level: {to: warning}}}]\n",
+        "policy.yaml",
+    )
+    here = Device("x1", "router", "main", "ietf-syslog", (), "192.0.2.9")
+    done = correct(here, DIALECTS["ietf-syslog"], text.encode(), policy, TODAY, "x")
+    assert done.proved and "[e:facility='e:auth'][e:severity='error']" in done.backout
+    assert wrong(texts, "ietf-syslog", done.backout.encode(), tmp_path, "edit") == ""
+    aside = done.backout.replace('insert="before"', 'insert="aside"').encode()
+    assert "aside" in wrong(texts, "ietf-syslog", aside, tmp_path, "edit")

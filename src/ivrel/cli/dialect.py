@@ -148,7 +148,7 @@ def run_check(args: argparse.Namespace) -> int:
         )
     if mistakes:
         return 1
-    statements, examples = len(dialect.patterns), len(dialect.examples)
+    statements, examples = dialect.statements, len(dialect.examples)
     print(f"{dialect.name}: {statements} statements, {examples} examples, right in both directions")
     return 0
 

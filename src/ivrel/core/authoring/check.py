@@ -6,14 +6,14 @@ Fails:  two patterns `at {destination.address}` and `at {destination.port}`: whi
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from difflib import get_close_matches
 from itertools import combinations
 
 from ivrel.core.correcting.changes import apply_edits
 from ivrel.core.correcting.steps import Getter, steps_between
 from ivrel.core.dialects.dialect import Dialect, Example
-from ivrel.core.dialects.items import Any, Flag, Item, Literal, Maybe, Rest, Variable
+from ivrel.core.dialects.items import Any, Flag, Implied, Item, Literal, Maybe, Rest, Variable
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.reading.matcher import matcher
@@ -22,8 +22,10 @@ from ivrel.core.reading.statements import LAZY
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.settings.unstated import lacks_default
 from ivrel.core.text.text import Text
+from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import Mistake, Refused, Unreadable
 from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.values import Value
 
 
 def check_dialect(dialect: Dialect) -> list[Mistake]:
@@ -121,19 +123,25 @@ def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tu
             continue
         get = Getter(records, row)
         ways = (
-            p.write(get, get.said)
+            (p, way)
             for n, p in enumerate(dialect.patterns)
-            if dialect.groups[n] == group
+            if dialect.groups[n] == group and (way := p.write(get, get.said)) is not None
         )
-        again = next((way for way in ways if way is not None), None)
+        by, again = next(ways, (pattern, None))
         # The words may differ, since optional ones are left out; what they mean must not.
-        if again is None or pattern.read(*again) != pattern.read(match.path, match.words):
+        if again is None or _values(by, *again) != _values(pattern, match.path, match.words):
             join = dialect.shape.join
             told = join(again[1]) if again else "nothing"
             yield (
                 pattern.line,
                 f"reads '{join(match.words)}' and writes '{told}' (example in line {line})",
             )
+
+
+def _values(pattern: Pattern, path: Path, words: Words) -> Mapping[str, Value] | None:
+    """Return what a statement says, as a pattern reads it."""
+    fields = pattern.read(path, words)
+    return None if fields is None else dict(fields)
 
 
 def _without_export(records: Records) -> Records:
@@ -182,7 +190,7 @@ def _variants(items: Sequence[Item]) -> list[tuple[Item, ...]]:
     for item in items:
         if isinstance(item, Maybe):
             out = [head + tail for head in out for tail in ((), *_variants(item.items))]
-        else:
+        elif not isinstance(item, Implied):
             out = [(*head, item) for head in out]
     # A pattern with more optional parts than this would take longer than it is worth.
     return out[:256]

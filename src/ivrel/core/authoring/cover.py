@@ -14,7 +14,7 @@ from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.reader import judged_parts
 from ivrel.core.reading.records import read_records
 from ivrel.core.reading.shown import HIDDEN, known_words
-from ivrel.core.reading.statements import NO_PATTERN, Strange, Understood
+from ivrel.core.reading.statements import NO_PATTERN, Strange, TakenBack, Understood, Undone
 from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.shapes.shape import Found
@@ -159,6 +159,8 @@ class _Going:
             if isinstance(found, Understood) and found.pattern != NO_PATTERN:
                 understood += 1
                 self._used[found.pattern] += 1
+            elif isinstance(found, TakenBack | Undone):
+                understood += 1
             elif isinstance(found, Strange) and found.slots:
                 strange += 1
                 place = records.place(name)(line)
@@ -181,7 +183,7 @@ class _Going:
             return
         for path, raw, line in shape.statements(text):
             top = path[0] if path else tuple(shape.split(decode(raw)))
-            if top and top[0] not in self._matcher.heads.firsts:
+            if top and not self._matcher.heads.has(top):
                 yield path, raw, line
 
     def _pass_over(self, begins: str, place: tuple[str, int], seen: set[object]) -> None:
@@ -255,7 +257,7 @@ class _Going:
         unused = [
             Unused(pattern.line, says)
             for n, (pattern, says) in enumerate(patterns)
-            if not self._used[n]
+            if not self._used[n] and not pattern.is_negation
         ]
         return Cover(
             tuple(sorted(self._texts, key=lambda t: (-t.strange, t.name))),

@@ -6,10 +6,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from ivrel.core.correcting.beginnings import Beginnings
 from ivrel.core.correcting.difference import lost_beyond_export
 from ivrel.core.reading.records import Records
 from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.beginnings import Beginnings
 from ivrel.core.text.text import Text
 from ivrel.core.text.words import Path, Words
 

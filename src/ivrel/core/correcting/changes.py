@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 
+from msgspec.structs import replace
+
 from ivrel.core.correcting.difference import is_export
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import read_records
+from ivrel.core.reading.statements import Understood
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.bundle import is_marked
 from ivrel.core.text.text import Text
@@ -80,6 +83,25 @@ def fine_edits(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> list[Edit
     return dialect.shape.fine(text, edits, matcher(dialect).identity)
 
 
+def read_change(dialect: Dialect, change: str, file: str) -> list[Edit]:
+    """Return the edits of a change's text; InputError if it is none.
+
+    `file`: what the change is called.
+    """
+    return [as_negation(dialect, edit) for edit in dialect.shape.read_change(change, file)]
+
+
+def as_negation(dialect: Dialect, edit: Edit) -> Edit:
+    """Return an edit as the platform takes it: where a negated statement means a value of its own,
+    to remove the statement is to set that.
+    """
+    if not edit.removes or not dialect.stays:
+        return edit
+    reader, negation = matcher(dialect), dialect.shape.negation_of(edit.words)
+    found = reader.find(edit.path, negation) or reader.negation(edit.path, negation)
+    return replace(edit, words=negation, removes=False) if isinstance(found, Understood) else edit
+
+
 def apply_change(dialect: Dialect, data: bytes, change: str, file: str) -> bytes:
     """Return the text after a change, both as text.
 
@@ -88,7 +110,7 @@ def apply_change(dialect: Dialect, data: bytes, change: str, file: str) -> bytes
     if is_marked(change.encode()):
         said = "a line begins with the control character FS; expected text"
         raise InputError([Mistake(file, said, 1, 1)])
-    edits = dialect.shape.read_change(change, file)
+    edits = read_change(dialect, change, file)
     try:
         return apply_edits(dialect, Text(data), edits).data
     except Refused as problem:
@@ -100,10 +122,10 @@ def unknown_lines(dialect: Dialect, change: str, file: str) -> Iterator[tuple[in
     if dialect.shape.DERIVED:
         return
     reader = matcher(dialect)
-    for edit in dialect.shape.read_change(change, file):
+    for edit in read_change(dialect, change, file):
         for path, words in dialect.shape.said_by(edit):
-            known = reader.find(path, words) or reader.is_header(path, words)
-            if not known and not edit.removes:
+            known = reader.find(path, words) or reader.negation(path, words)
+            if not known and not edit.removes and not reader.is_header(path, words):
                 yield edit.line, shorten(dialect.shape.join(words))
 
 

@@ -10,11 +10,12 @@ from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records
-from ivrel.core.reading.statements import LAZY, NO_PATTERN, Understood
+from ivrel.core.reading.statements import LAZY, NO_PATTERN, TakenBack, Understood
 from ivrel.core.shapes.shape import Found, Shape
 from ivrel.core.text.lines import line_at, next_line
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.memo import remember
 from ivrel.core.vocabulary.said import Row, Said
 
 _RECORDING = ("gate.tell", "gate.feed")  # what traffic rules say of export
@@ -76,8 +77,21 @@ def lost_statement(before: Records, after: Records) -> str:
         if not found or (found != times and (dialect.shape.DERIVED or at in adding)):
             how = "not there again" if found < times else "there too often"
             return f"'{join(at[1])}' is {how}"
-    extra = next((words for at, words in new if (at, words) not in old), None)
+    same = set(_saying_defaults(after))
+    came = (at for at in new if at not in old and at not in same)
+    extra = next((words for _, words in came), None)
     return f"'{join(extra)}' was not there before" if extra else ""
+
+
+def _saying_defaults(records: Records) -> Iterator[tuple[Path, Words]]:
+    """Yield the statements that say no more than the defaults do, and that cannot be taken away."""
+    dialect = records.dialect
+    stays = dialect.stays
+    for match, _ in records.marks if stays else ():
+        said = dict(match.fields)
+        is_default = all(dialect.defaults.get(slot) == value for slot, value in said.items())
+        if is_default and said and not stays.isdisjoint(said):
+            yield match.path, match.words
 
 
 def _adding(records: Records) -> Iterator[tuple[Path, Words]]:
@@ -293,18 +307,22 @@ def _beyond_export(dialect: Dialect, statements: Iterable[Found]) -> list[tuple[
         known = kept.get((path, raw))
         if known is None:
             words = tuple(split(decode(raw[:LONGEST])))
-            match = reader.find(path, words) if words else None
+            match = (reader.find(path, words) or reader.negation(path, words)) if words else None
             # Interfaces and the traffic that rules let through are none of export's business. The
             # header of a block is passed over: it comes and goes with what stands below it.
-            if match is None or not is_export(dialect, match):
+            if isinstance(match, TakenBack):
+                known = not _is_about_export(match)
+            elif match is None or not is_export(dialect, match):
                 known = not reader.is_header(path, words)
             else:
                 known = False
-            if len(kept) < MOST_KNOWN:
-                kept[path, raw] = known
+            remember(kept, (path, raw), known)
         if known:
             out.append((path, raw))
     return out
 
 
-MOST_KNOWN = 50_000  # statements of which it is remembered whether they concern export
+def _is_about_export(taken: TakenBack) -> bool:
+    """Whether a negation takes back what is about export settings."""
+    tables = set(taken.says.tables)
+    return not tables or not tables <= set(LAZY)  # without a table: a single value

@@ -8,10 +8,10 @@ from functools import cached_property
 
 from msgspec import Struct
 
-from ivrel.core.correcting.beginnings import Beginnings
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.statements import Key, Mark
 from ivrel.core.shapes.shape import Edit
+from ivrel.core.text.beginnings import Beginnings
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import Refused
 

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from ivrel.core.correcting import properties as prop
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.case import Case
-from ivrel.core.correcting.changes import named
+from ivrel.core.correcting.changes import named, read_change
 from ivrel.core.correcting.plan import Plan
 from ivrel.core.correcting.properties import PROPERTIES, Tried
 from ivrel.core.correcting.trial import Trial
@@ -59,7 +59,7 @@ def prove(
     `backout`: the text that is to bring everything back; None if it is to be written.
     """
     try:
-        edits = case.dialect.shape.read_change(change, "change")
+        edits = read_change(case.dialect, change, "change")
         trial = Trial(case, before.records, edits)
     except (InputError, Refused, Unreadable) as problem:
         said = f"it cannot be applied: {problem}"

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from ivrel.core.correcting.answers import Answers
 from ivrel.core.correcting.backout import gone_with_rows, in_order
 from ivrel.core.correcting.case import Case
-from ivrel.core.correcting.changes import named, write_change
+from ivrel.core.correcting.changes import named, read_change, write_change
 from ivrel.core.correcting.difference import (
     is_same_beyond_export,
     lost_beyond_export,
@@ -211,7 +211,7 @@ def brings_back(tried: Tried, backout: str) -> str:
     """Return why a back-out does not bring everything back; '' if it does."""
     case, before = tried.case, tried.before
     try:
-        edits = case.dialect.shape.read_change(backout, "back-out")
+        edits = read_change(case.dialect, backout, "back-out")
         if unsaid := case.dialect.shape.unsaid(edits):
             return unsaid
         text = case.apply(tried.trial.text, edits)
@@ -226,8 +226,11 @@ def brings_back(tried: Tried, backout: str) -> str:
         return f"after the back-out {lost}"
     if not is_same_beyond_export(case.dialect, before.records.text, text):
         return "after the back-out other statements than export settings are not what they were"
-    for name in SETTINGS:
-        old, new = _said(before, name), _said(back, name)
+    stay = case.dialect.stays
+    for name, setting in SETTINGS.items():
+        # What cannot be taken away says the default once it is back.
+        by_whom = stay.isdisjoint(setting.slots)
+        old, new = (_said(state, name, by_whom=by_whom) for state in (before, back))
         for what in {**old, **new}:
             if old.get(what) != new.get(what):
                 now, was = (", ".join(said.get(what, ["gone"])) for said in (new, old))
@@ -235,11 +238,13 @@ def brings_back(tried: Tried, backout: str) -> str:
     return ""
 
 
-def _said(state: Answers, name: str) -> dict[str, list[str]]:
-    """Return what a configuration says of a setting, in words."""
+def _said(state: Answers, name: str, *, by_whom: bool) -> dict[str, list[str]]:
+    """Return what a configuration says of a setting, in words; `by_whom`: whether that is told of
+    defaults.
+    """
     out: dict[str, list[str]] = {}
     for f in state.facts(name):
-        said = f"{f.value}{' by default' if f.default else ''}"
+        said = f"{f.value}{' by default' if f.default and by_whom else ''}"
         out.setdefault(f"{f.setting} {f.key}".strip(), []).append(said)
     return {what: sorted(said) for what, said in out.items()}
 
@@ -297,7 +302,7 @@ def _silence_is_asked(case: Case) -> bool:
 
 def reached_by(state: Answers) -> frozenset[str]:
     """Return the right collectors that a device can send to."""
-    return state.ask("reached", _reached_in)
+    return _reached_in(state.plain)
 
 
 def _reached_in(scope: Scope) -> frozenset[str]:

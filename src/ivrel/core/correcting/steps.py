@@ -53,7 +53,11 @@ def steps_between(before: Records, after: Records, same: Container[str] = ()) ->
                     of_row[0] = replace(of_row[0], makes=True)
                 steps += of_row
         for key, row in old_rows.items():
-            if key not in new_rows:
+            if key in new_rows:
+                continue
+            if not table and dialect.stays:
+                steps += _row_steps(before, after, table, key, row)
+            else:
                 steps += _removals(before, table, key, row)
     # What stands inside of something that goes need not be taken away itself.
     gone = {(*s.edit.path, s.edit.words) for s in steps if s.edit.removes}
@@ -126,7 +130,7 @@ def _row_steps(
     """Yield the steps of one row: a statement is written if it says anything that the defaults do
     not.
     """
-    dialect, new = before.dialect, after.rows(table)[key]
+    dialect, new = before.dialect, after.rows(table).get(key, {})
     get = Getter(after, new)
     keys = dialect.keys.get(table, ())
     groups = dialect.once(("groups", table), lambda: _groups(dialect, table))
@@ -151,7 +155,9 @@ def _row_steps(
         own = said & set(patterns[0].own_slots) or (
             said & set(values) and not set(patterns[0].own_slots) - set(keys)
         )
-        ways = (p.write(get, get.said) for p in patterns) if anchor or own else iter(())
+        # A statement whose negation means a value cannot be taken away: it says the default then.
+        stays = written is not None and not dialect.stays.isdisjoint(patterns[0].own_slots)
+        ways = (p.write(get, get.said) for p in patterns) if anchor or own or stays else iter(())
         statement = (
             (stood[0].path, stood[0].words)
             if stood

@@ -60,6 +60,21 @@ class Dialect(Remembering, frozen=True, eq=False):
     tells: Mapping[str, str] = {}  # the setting that a tag or MSGID tells of
     session: Session | None = None  # how one talks to a device
 
+    @property
+    def statements(self) -> int:
+        """How many statements the file describes."""
+        return sum(not pattern.is_negation for pattern in self.patterns)
+
+    @property
+    def stays(self) -> frozenset[str]:
+        """The slots that cannot be left to the platform once they are said: to remove such a
+        statement negates it, and its negation means a value.
+        """
+        if not self.shape.removes_as_texts_negate:
+            return frozenset()
+        negations = (p for p in self.patterns if p.is_negation)
+        return self.once("stays", lambda: frozenset(s for p in negations for s in p.own_slots))
+
     def has(self, slot: str) -> bool:
         """Whether a statement of this platform can carry the slot."""
         return slot in self.slots

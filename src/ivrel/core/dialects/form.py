@@ -8,6 +8,7 @@ from typing import Any
 
 from yaml import MappingNode
 
+from ivrel.core.dialects.negations import NEGATED, NEGATION
 from ivrel.core.dialects.session import SESSION
 from ivrel.core.dialects.slots import TABLES
 from ivrel.core.form import (
@@ -64,6 +65,7 @@ _STATEMENT = Record(
         "says": Key(TEXT, "the pattern", must=True),
         "in": _INSIDE,
         "removed-by": Key(TEXT, "the words that name it when it is removed"),
+        "negated": NEGATED,
     },
     lambda at, **v: (at, v),
 )
@@ -118,6 +120,7 @@ _BEHIND = {
     ),
     "channels": Key(_TEXTS, "the planes or categories of messages, each with a way of its own"),
     "categories": Key(MapOf(_TEXTS), "of channels that are planes: the categories that go by each"),
+    "negation": Key(NEGATION, "how a text negates a statement, and what that leads to"),
     "spelling": Key(
         Raw(MapOf(MapOf(SPELLED)).schema()),
         "for a type or a slot: its values and this platform's words, the first of which is "

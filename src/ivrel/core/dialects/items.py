@@ -82,6 +82,13 @@ class Flag(Struct, frozen=True):
     word: str
 
 
+class Implied(Struct, frozen=True):
+    """A value that a statement means without a word for it, as `no export` means that it is off."""
+
+    slot: str
+    value: Value
+
+
 class Maybe(Struct, frozen=True):
     """What may be left out."""
 
@@ -96,7 +103,7 @@ class Any(Struct, frozen=True):
     """One word, whatever it is; such a pattern reads and does not write."""
 
 
-Item = Any | Rest | Literal | Variable | Flag | Maybe
+Item = Any | Rest | Literal | Variable | Flag | Implied | Maybe
 
 
 Get = Callable[[str], Value | None]
@@ -129,6 +136,9 @@ def outline(items: Sequence[Item]) -> Outline:
             certain = False
             most += outline(item.items).most
             continue
+        if isinstance(item, Implied):
+            certain = False  # it has no place
+            continue
         if certain and isinstance(item, Literal | Flag):
             fixed.append((least, item.word))
         if isinstance(item, Variable | Flag):
@@ -137,7 +147,7 @@ def outline(items: Sequence[Item]) -> Outline:
     return Outline(tuple(fixed), least, most, tuple(values) if certain else None)
 
 
-def flat(items: Sequence[Item]) -> Iterator[Any | Rest | Literal | Variable | Flag]:
+def flat(items: Sequence[Item]) -> Iterator[Any | Rest | Literal | Variable | Flag | Implied]:
     """Yield items with those of optional parts in their places."""
     for item in items:
         if isinstance(item, Maybe):
@@ -156,6 +166,8 @@ def match_words(items: tuple[Item, ...], words: Words, at: int) -> dict[str, str
             # As in `match`: the part is left out only if the rest does not fit behind it.
             taken = match_words(item.items + rest, words, at)
             return taken if taken is not None else match_words(rest, words, at)
+        if isinstance(item, Implied):
+            continue
         if at >= len(words) or (isinstance(item, Literal | Flag) and words[at] != item.word):
             return None
         if isinstance(item, Variable):
@@ -175,6 +187,9 @@ def match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Val
             # Greedy, with a way back: the part is left out only if the rest does not fit behind it.
             taken = match(item.items + rest, words, at)
             return taken if taken is not None else match(rest, words, at)
+        if isinstance(item, Implied):
+            following = match(items[n + 1 :], words, at)
+            return None if following is None else [(item.slot, item.value), *following]
         if at >= len(words):
             return None
         if isinstance(item, Any):
@@ -220,6 +235,9 @@ def write(
             out += write(item.items, said, said, standing) or []
         elif isinstance(item, Variable) and item.slot in standing:
             out.append(standing[item.slot])
+        elif isinstance(item, Implied):
+            if get(item.slot) != item.value:
+                return None
         else:
             value = get(item.slot)
             word = None

@@ -6,17 +6,21 @@ Fails:  `- {in: events, says: "facility {colour}"}` (no slot is called colour)
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
+
+from msgspec import structs
 
 from ivrel.core.dialects.compile import compile_pattern
 from ivrel.core.dialects.dialect import Dialect, Example
-from ivrel.core.dialects.form import DIALECT, SPELLED, TEXT
+from ivrel.core.dialects.form import DIALECT, TEXT
 from ivrel.core.dialects.groups import groups_of
 from ivrel.core.dialects.items import Literal
-from ivrel.core.dialects.pattern import Pattern
+from ivrel.core.dialects.negations import BY_RULE, DEFAULT, negated_by_word, negation_of, text_of
+from ivrel.core.dialects.pattern import UNKNOWN_NEGATED, Negated, Pattern
 from ivrel.core.dialects.session import checked
 from ivrel.core.dialects.slots import SLOTS, unknown_slot
+from ivrel.core.dialects.stated import conditional_defaults, spelling_of, values_of
 from ivrel.core.form import (
     Node,
     Report,
@@ -28,7 +32,6 @@ from ivrel.core.shapes import SHAPES, Shape
 from ivrel.core.shapes.lists import Listed, Listing
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.said import Said
-from ivrel.core.vocabulary.values import Value
 from ivrel.core.vocabulary.wording import not_one_of
 
 
@@ -49,8 +52,9 @@ class _Loader:
         kind = SHAPES[values["shape"]].load()
         said = {key.replace("-", "_") for key in kind.OPTIONS}
         options = {key: value for key, value in values.items() if key in said}
-        self._shape = self._with_lists(kind.built({**options, **values["change"]}))
-        self._spelling = _spelling(values.get("spelling"), report)
+        shape = kind.built({**options, **values["change"]})
+        self._shape = self._with_lists(self._with_negation(shape))
+        self._spelling = spelling_of(values.get("spelling"), report)
         self._rows: Mapping[str, Any] = values.get("rows", {})
         self._keys = {
             table: tuple(f"{table}.{field}" for field in row["key"])
@@ -79,7 +83,24 @@ class _Loader:
                 continue
             signs = one.get("divided", ","), one.get("inside", ""), within
             lists.append(Listing(path, head, *signs))
-        return Listed(shape.comment, shape.remove, shape, tuple(lists))
+        return Listed(
+            shape.comment, shape.remove, shape.negation, shape.at_end, shape, tuple(lists)
+        )
+
+    def _with_negation(self, shape: Shape) -> Shape:
+        """Return a shape that knows how a statement of a text is negated, if the dialect says."""
+        node, said = self._values.get("negation", (None, {}))
+        every = (statement.get("negated") for _, statement in self._values["statements"])
+        node = node or next(filter(None, every), None)
+        at_end = said.get("place") == "end"
+        if node is not None and not shape.NEGATES:
+            of = self._values["shape"]
+            self._report.add(node, f"texts of the shape '{of}' hold no negations")
+        elif at_end and shape.ASSIGNS:
+            self._report.add(
+                node, "'place: end': a name that is divided by dots is negated in front"
+            )
+        return structs.replace(shape, negation=said.get("word", ""), at_end=at_end)
 
     def dialect(self) -> Dialect:
         """Return the dialect; InputError if anything in the file is wrong."""
@@ -89,11 +110,16 @@ class _Loader:
         removal = self._removal()
         aside = self._aside()
         self._check_keys()
-        defaults = _defaults(values.get("defaults"), report)
+        defaults = values_of(values.get("defaults"), report, "default")
         only = self._only()
         self._check_channels()
         groups = groups_of(compiled, self._every_key, report)
-        conditional = _conditional(values.get("defaults_when", {}), report)
+        says = [said["says"] for _, said in values["statements"]]
+        for number, negation in self._negations(compiled):
+            patterns = (*patterns, negation)
+            groups = (*groups, groups[number])
+            says.append(text_of(negation, self._shape))
+        conditional = conditional_defaults(values.get("defaults_when", {}), report)
         session = checked(values.get("session"), report)
         # Examples are read last: they mean nothing while the patterns are wrong.
         report.settle()
@@ -118,7 +144,7 @@ class _Loader:
             file=report.file,
             slots=frozenset(slot for pattern in patterns for slot in pattern.slots),
             row_lines={table: row["line"] for table, row in self._rows.items()},
-            says=tuple(says["says"] for _, says in values["statements"]),
+            says=tuple(says),
             groups=groups,
             said_defaults={slot: Said(value, (), True) for slot, value in defaults.items()},
             never=values.get("never", ()),
@@ -161,11 +187,38 @@ class _Loader:
             )
             if pattern is None:
                 continue
+            pattern = structs.replace(pattern, negated=self._negated(says.get("negated"), pattern))
             out.append((node, pattern))
             if pattern.table not in ("", *self._keys):
                 said = f"no key for the rows of '{pattern.table}'; expected it under 'rows'"
                 self._report.add(node, said)
         return out
+
+    def _negated(self, said: Node | None, pattern: Pattern) -> Negated:
+        """Return what a negation of a statement leads to."""
+        if said is None:
+            _, rule = self._values.get("negation", (None, {}))
+            return BY_RULE if rule.get("leads_to") == DEFAULT else UNKNOWN_NEGATED
+        word = negated_by_word(said, self._report)
+        if word is not None:
+            return word
+        means = values_of(said, self._report, "negated")
+        for slot in means:
+            if slot not in pattern.own_slots or slot in self._every_key:
+                told = [one for one in pattern.own_slots if one not in self._every_key]
+                self._report.add(said, f"'negated': {not_one_of(slot, told)}")
+        return Negated(tuple(means.items()))
+
+    def _negations(self, compiled: Sequence[tuple[Node, Pattern]]) -> Iterator[tuple[int, Pattern]]:
+        """Yield the patterns of negations that mean values, each with the number of the pattern
+        that it negates.
+        """
+        for number, (node, pattern) in enumerate(compiled):
+            if pattern.negated.means:
+                try:
+                    yield number, negation_of(pattern, pattern.negated.means, self._shape)
+                except ValueError as problem:
+                    self._report.add(node, str(problem))
 
     def _removal(self) -> dict[str, Pattern]:
         """Return what names a row of a table as a whole when it is removed."""
@@ -243,66 +296,3 @@ def _block_words(patterns: Sequence[Pattern]) -> tuple[str, ...]:
     # A word that statements at the top begin with as well does not tell a block.
     other = {p.opening[0] for p in patterns if not p.path and p.opening}
     return tuple(sorted(alone - other))
-
-
-def _defaults(node: Node | None, report: Report) -> dict[str, Value]:
-    out: dict[str, Value] = {}
-    if node is None:
-        return out
-    for key, child in pairs(node, report):
-        slot, word = key.value, TEXT.read(child, report)
-        if slot not in SLOTS:
-            report.add(key, f"default for a slot: {unknown_slot(slot)}")
-        elif word is not None:
-            try:
-                out[slot] = SLOTS[slot].type.parse(word)
-            except ValueError as problem:
-                choices = SLOTS[slot].type.choices
-                report.add(
-                    child, f"default of {slot}: {not_one_of(word, choices) if choices else problem}"
-                )
-    return out
-
-
-def _conditional(
-    said: Mapping[str, Mapping[str, Mapping[str, str]]], report: Report
-) -> dict[str, tuple[str, dict[Value, Said]]]:
-    """Return the defaults that hang on another value: of each slot, that value's slot, and the
-    default for its values.
-    """
-    out: dict[str, tuple[str, dict[Value, Said]]] = {}
-    for slot, where in said.items():
-        for other, values in where.items():
-            try:
-                parse, condition = SLOTS[slot].type.parse, SLOTS[other].type.parse
-                cases = {
-                    condition(value): Said(parse(default), (), True)
-                    for value, default in values.items()
-                }
-                out[slot] = other, cases
-            except (KeyError, ValueError) as problem:
-                report.add(None, f"'defaults-when': {problem} is not known")
-    return out
-
-
-def _spelling(node: Node | None, report: Report) -> dict[str, dict[str, tuple[str, ...]]]:
-    """Return the words of values, each of a type or of a slot that there is, and each value one
-    that there is.
-    """
-    out: dict[str, dict[str, tuple[str, ...]]] = {}
-    types = {slot.type.name: slot.type for slot in SLOTS.values()}
-    for key, child in pairs(node, report) if node is not None else ():
-        # The spelling of one slot goes before that of its type.
-        kind = SLOTS[key.value].type if key.value in SLOTS else types.get(key.value)
-        if kind is None:
-            report.add(key, f"type or slot {not_one_of(key.value, (*types, *SLOTS))}")
-            continue
-        words = out[key.value] = {}
-        for name, said in pairs(child, report):
-            if kind.choices and name.value not in kind.choices:
-                report.add(name, f"value {not_one_of(name.value, kind.choices)}")
-                continue
-            read = SPELLED.read(said, report)
-            if read:
-                words[name.value] = read
-    return out

@@ -24,6 +24,7 @@ from ivrel.core.dialects.items import (
     Fields,
     Flag,
     Get,
+    Implied,
     Item,
     Literal,
     Path,
@@ -40,13 +41,30 @@ from ivrel.core.dialects.slots import table_of
 from ivrel.core.vocabulary.values import Value
 
 
+class Negated(Struct, frozen=True):
+    """What a negated statement of a text leads to.
+
+    `means`: the values that it means; `takes_back`: whether it takes back what stood before, so
+    that the default holds; `by_rule`: whether only a rule for all statements says so. If neither
+    is said, nobody knows what it leads to.
+    """
+
+    means: Fields = ()
+    takes_back: bool = False
+    by_rule: bool = False
+
+
+UNKNOWN_NEGATED = Negated()
+
+
 class Pattern(Struct, frozen=True):
     """A compiled pattern: the enclosing path and the statement, both as items.
 
     `opening`: the words that the statement begins with whatever its values are; `stem`: all up to
     its first value that does not tell rows apart; `removal`: what names it when it is removed.
     `own_slots`: those of the statement itself, its headers aside; `table`: whose rows the pattern
-    reads and writes, '' for single values.
+    reads and writes, '' for single values. `negated`: what its negation in a text leads to;
+    `is_negation`: whether the pattern is itself the negation of another one.
     """
 
     path: tuple[tuple[Item, ...], ...]
@@ -56,12 +74,14 @@ class Pattern(Struct, frozen=True):
     opening: Words = ()
     line: int = 0
     stem: tuple[Item, ...] = ()
+    negated: Negated = UNKNOWN_NEGATED
+    is_negation: bool = False
 
     own_slots: tuple[str, ...] = ()
     table: str = ""
 
     def __post_init__(self) -> None:
-        own = (i.slot for i in flat(self.items) if isinstance(i, Variable | Flag))
+        own = (i.slot for i in flat(self.items) if isinstance(i, Variable | Flag | Implied))
         # Both follow from the other fields; they are kept because the matcher asks for them at
         # every statement.
         force_setattr(self, "own_slots", tuple(dict.fromkeys(own)))
@@ -204,7 +224,13 @@ class Pattern(Struct, frozen=True):
         """Whether the statement can carry this value of a slot."""
         every = [*self.items, *(item for items in self.path for item in items)]
         return any(
-            isinstance(item, Flag) or item.encode(value) is not None
+            _carries(item, value)
             for item in flat(every)
-            if isinstance(item, Variable | Flag) and item.slot == slot
+            if isinstance(item, Variable | Flag | Implied) and item.slot == slot
         )
+
+
+def _carries(item: Variable | Flag | Implied, value: Value) -> bool:
+    if isinstance(item, Implied):
+        return item.value == value
+    return isinstance(item, Flag) or item.encode(value) is not None

@@ -12,11 +12,11 @@ else that no pattern understands is in doubt, and the settings that it may say a
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.items import Any, Flag, Item, Literal, Variable
+from ivrel.core.dialects.items import Any, Flag, Item, Literal, Variable, match
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.reading.beginnings import expression
@@ -32,6 +32,7 @@ from ivrel.core.reading.likeness import (
 )
 from ivrel.core.reading.statements import LAZY, NO_PATTERN, Strange, Understood
 from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.memo import remember
 from ivrel.core.vocabulary.trade import GENERIC
 
 
@@ -40,16 +41,19 @@ class Doubt:
 
     def __init__(self, dialect: Dialect) -> None:
         self._dialect = dialect
+        # What resembles a negation resembles what it negates.
+        self._every = [p for p in dialect.patterns if not p.is_negation]
         # Interfaces and traffic rules are looked up by themselves, where a setting needs them.
         self._patterns = [
             p
-            for p in dialect.patterns
+            for p in self._every
             if p.table not in LAZY and any(not SLOTS[slot].idle for slot in p.own_slots)
         ]
-        self._firsts = {_first_word(p.path[0] if p.path else p.items) for p in dialect.patterns}
+        self._firsts = {_first_word(p.path[0] if p.path else p.items) for p in self._every}
         # Words of the headers above each pattern, but for those that occur everywhere.
         self._header_words = [_words_of(p.path) - GENERIC for p in self._patterns]
         self._header_firsts = {_first_word(h) for p in self._patterns for h in p.path} - {""}
+        self._likenesses: dict[Words, Mapping[int, int]] = {}
         # A statement that holds no word of a pattern, not even shortened, does not resemble it.
         self._with_word: dict[str, set[int]] = {}
         for number, pattern in enumerate(self._patterns):
@@ -70,7 +74,7 @@ class Doubt:
         resembled = [] if dialect.shape.DERIVED else self.resembled(path, words)
         if not path and (words[0] in self._firsts or dialect.shape.DERIVED):
             return self._at_the_top(words, resembled)
-        known = [(p, _known_depth(p, path)) for p in dialect.patterns if p.path]
+        known = [(p, _known_depth(p, path)) for p in self._every if p.path]
         deepest = max((depth for _, depth in known), default=0)
         if path and deepest:
             inside = [p for p, depth in known if depth == deepest]
@@ -79,14 +83,14 @@ class Doubt:
             alike = _alike(here, dialect.shape.negated(words) or words)
             # In an interface or a traffic rule, most statements have nothing to do with export.
             if not alike and resembled and all(p.table in LAZY for p in inside):
-                return _saying(resembled, shown=True)
-            return _saying((*(alike or inside), *resembled), shown=True)
+                return saying(resembled, shown=True)
+            return saying((*(alike or inside), *resembled), shown=True)
         if path:
             # Its block is not known, but begins as one that is: a variant of it, perhaps.
             beside = [p for p, _ in known if _is_like_header(p.path[0], path[0])]
             if beside:
-                return _saying((*resembled, *beside), shown=False)
-        return _saying(resembled, shown=True) if resembled else None
+                return saying((*resembled, *beside), shown=False)
+        return saying(resembled, shown=True) if resembled else None
 
     def resembled(self, path: Path, words: Words) -> list[Pattern]:
         """Return the patterns that a statement resembles, or one of the headers above it does.
@@ -96,14 +100,13 @@ class Doubt:
         """
         # Where words are divided by dots, one in front of a statement is a part of its first word.
         whole = [(*said[0].split(" "), *said[1:]) for said in (*path, words) if said]
-        likely: set[int] = set()
+        likenesses: dict[int, int] = {}
         for said in whole:
-            for word in said:
-                likely |= self._with_word.get(word.casefold(), frozenset())
+            for number, like in self._likenesses_of(said).items():
+                likenesses[number] = max(like, likenesses.get(number, NOT))
         found = []
-        for number in sorted(likely):
+        for number, own in sorted(likenesses.items()):
             pattern = self._patterns[number]
-            own = max(likeness(pattern.items, said) for said in whole)
             if own == FAINTLY:
                 related = any(likeness(h, said) for h in pattern.path for said in path)
                 # What stands in a block elsewhere may stand in one line here.
@@ -118,26 +121,40 @@ class Doubt:
             found += [p for p in behind if p not in found]
         return found
 
+    def _likenesses_of(self, said: Words) -> Mapping[int, int]:
+        """Return how much words resemble the patterns that they resemble at all, by their numbers.
+
+        Most headers of a text are those of many statements.
+        """
+        try:
+            return self._likenesses[said]
+        except KeyError:
+            likely: set[int] = set()
+            for word in said:
+                likely |= self._with_word.get(word.casefold(), frozenset())
+            each = ((n, likeness(self._patterns[n].items, said)) for n in likely)
+            return remember(self._likenesses, said, {n: like for n, like in each if like != NOT})
+
     def as_read(self, match: Understood) -> Strange:
         """Return what a statement may say that a pattern understands, if it is one at all."""
         if match.pattern == NO_PATTERN:
             return Strange((), (match.table,))
-        return _saying([self._dialect.patterns[match.pattern]], shown=True)
+        return saying([self._dialect.patterns[match.pattern]], shown=True)
 
     @cached_property
     def of_destinations(self) -> Strange:
         """What a statement may say that names a collector, and resembles no other."""
         of_them = [p for p in self._patterns if p.table == "destination"]
-        said = _saying(of_them, shown=True)
+        said = saying(of_them, shown=True)
         return Strange(said.slots or ("destination.address",), ("destination",))
 
     def _at_the_top(self, words: Words, resembled: Sequence[Pattern]) -> Strange:
-        here = [p for p in self._dialect.patterns if not p.path]
-        beside = [p for p in self._dialect.patterns if p.path and _is_like_header(p.path[0], words)]
+        here = [p for p in self._every if not p.path]
+        beside = [p for p in self._every if p.path and _is_like_header(p.path[0], words)]
         alike = _alike(here, words)
         if alike or not beside:
-            return _saying((*(alike or here), *resembled), shown=True)
-        return _saying((*beside, *resembled), shown=False)
+            return saying((*(alike or here), *resembled), shown=True)
+        return saying((*beside, *resembled), shown=False)
 
     @cached_property
     def places(self) -> re.Pattern[bytes] | None:
@@ -191,11 +208,14 @@ def _words_of(path: Iterable[tuple[Item, ...]]) -> set[str]:
 
 def _reads(items: tuple[Item, ...], words: Words) -> bool:
     """Whether words are a header, to the last of them."""
-    return bool(words) and Pattern((), items, (), ()).read_words(words) is not None
+    return bool(words) and match(items, words, 0) is not None
 
 
-def _saying(patterns: Iterable[Pattern], *, shown: bool) -> Strange:
-    """Return what these patterns say."""
+def saying(patterns: Iterable[Pattern], *, shown: bool) -> Strange:
+    """Return what a statement may say that may be one of these patterns' statements.
+
+    `shown`: whether it surely concerns export.
+    """
     slots: dict[str, None] = {}
     tables: dict[str, None] = {}
     for p in patterns:
@@ -245,7 +265,7 @@ def _known_depth(pattern: Pattern, path: Path) -> int:
     """Return how many of the headers above a statement are those of a pattern."""
     depth = 0
     for items, header in zip(pattern.path, path, strict=False):
-        if Pattern((), items, (), ()).read_words(header) is None:
+        if match(items, header, 0) is None:
             break
         depth += 1
     return depth

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.mentions import Hosts
-from ivrel.core.reading.statements import LAZY, Strange, Stray
+from ivrel.core.reading.statements import LAZY, Strange, Stray, TakenBack
 from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Words
@@ -17,6 +17,8 @@ def resembling(reader: Matcher, text: Text) -> Iterator[Stray]:
     for statements in _likely_parts(reader, text):
         for path, raw, line in statements:
             found = reader.known(path, raw)
+            # What it takes back was read elsewhere, without it.
+            found = found.says if isinstance(found, TakenBack) else found
             # In an interface or a traffic rule, it must be about something else than these.
             if isinstance(found, Strange) and not set(found.tables) <= set(LAZY):
                 yield reader.stray(path, raw, line, found)
@@ -34,7 +36,7 @@ def _likely_parts(reader: Matcher, text: Text) -> Iterator[Iterable[Found]]:
         end, statements = reader.shape.part_around(text, found.end() - 2)
         at = max(end, found.end() - 1)
         # What stands in a part that is always read was read with it.
-        yield _beyond(reader, text, end, statements, reader.heads.eager_firsts)
+        yield _beyond(reader, text, end, statements, reader.heads.has_eager)
 
 
 def mentioning(reader: Matcher, text: Text, hosts: Hosts) -> Iterator[Stray]:
@@ -60,19 +62,23 @@ def _parts_with(reader: Matcher, text: Text, hosts: Hosts) -> Iterator[Iterable[
             continue
         end, statements = reader.shape.part_around(text, at)
         looked_at.append((at, max(end, at + 1)))
-        yield _beyond(reader, text, end, statements, reader.heads.firsts)
+        yield _beyond(reader, text, end, statements, reader.heads.has)
 
 
 def _beyond(
-    reader: Matcher, text: Text, end: int, statements: Iterable[Found], firsts: frozenset[str]
+    reader: Matcher,
+    text: Text,
+    end: int,
+    statements: Iterable[Found],
+    is_known: Callable[[Words], bool],
 ) -> Iterator[Found]:
-    """Yield the statements of the parts that begin with none of some words.
+    """Yield the statements of the parts that are not known.
 
     `end`: where the part ends; one that ends with the text may be all of the text.
     """
     for path, raw, line in statements:
         top: Words = path[0] if path else tuple(reader.shape.split(decode(raw[:LONGEST])))
-        if not top or top[0] not in firsts:
+        if not top or not is_known(top):
             yield path, raw, line
         elif end < len(text.data):
             return
@@ -89,7 +95,7 @@ def _unknown_parts_of_tree(
     if shape.DERIVED or not shape.WHOLE or shape.is_of_model:
         return
     for number, words in enumerate(shape.tops(text)):
-        if not words or words[0] in reader.heads.firsts:
+        if not words or reader.heads.has(words):
             continue
         content = repr(shape.content(text, number)).lower().encode()
         if is_likely(content) and not reader.dialect.sets_aside((), words):

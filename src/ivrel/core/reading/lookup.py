@@ -13,7 +13,16 @@ from msgspec import structs
 from ivrel.core.reading.heads import head_of
 from ivrel.core.reading.layout import other_text, told_apart
 from ivrel.core.reading.matcher import Matcher
-from ivrel.core.reading.statements import DOUBT, NO_PATTERN, Key, Mark, Strange, Understood
+from ivrel.core.reading.negations import Negation, carried_out
+from ivrel.core.reading.statements import (
+    DOUBT,
+    NO_PATTERN,
+    Key,
+    Mark,
+    Strange,
+    TakenBack,
+    Understood,
+)
 from ivrel.core.reading.tables import rows_of, values_of
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path
@@ -51,20 +60,33 @@ def _doubted(matcher: Matcher, match: Understood) -> Understood:
 
 def _marks_in(matcher: Matcher, text: Text, table: str, keys: Sequence[Value] | None) -> list[Mark]:
     """Return the statements of a lazy table in one text."""
-    heads = matcher.heads.lazy[table]
+    # Most texts negate nothing; a single head is found faster than two.
+    negation = (matcher.shape.negation or matcher.shape.remove).encode()
+    negates = text.once(("holds", negation), lambda: negation in text.data)
+    heads = matcher.heads.lazy[table] if negates else matcher.heads.lazy_as_said[table]
     if keys is not None:
         named = []
         for head in heads:
             named += [(*head, str(k)) for k in keys] if head in matcher.heads.named else [head]
         heads = tuple(named)
     marks: list[Mark] = []
+    negations: list[Negation] = []
     for path, raw, line in matcher.shape.find(text, heads):
         found = matcher.known(path, raw)
-        if isinstance(found, Understood):
+        if isinstance(found, TakenBack):
+            negations.append(Negation(found, len(marks), (path, raw, line)))
+        elif isinstance(found, Understood):
             if found.table == table:
                 marks.append((found, line))
         elif isinstance(found, Strange):
             # An address that nobody understood may be the one that is looked for.
+            doubt = _doubtful_row(matcher, table, path, raw)
+            if doubt is not None:
+                marks.append((doubt, line))
+    if negations:
+        outcome = carried_out(matcher.dialect, marks, negations)
+        marks = list(outcome.left)
+        for (path, raw, line), _ in outcome.doubtful:
             doubt = _doubtful_row(matcher, table, path, raw)
             if doubt is not None:
                 marks.append((doubt, line))
@@ -129,11 +151,14 @@ def _doubtful_row(matcher: Matcher, table: str, path: Path, raw: bytes) -> Under
     """Return the row of a lazy table that a strange statement is about."""
     words = tuple(matcher.shape.split(decode(raw[:LONGEST])))
     # A statement that takes an address away is about the row that has it.
-    words = matcher.shape.negated(words) or words if words else words
+    negated = matcher.shape.negated(words) if words else ()
+    words = negated or words
     for pattern in matcher.lazy:
-        if pattern.table != table or not words or not pattern.alike(words):
+        # A header that is negated takes all of its block away.
+        takes_block = bool(negated) and pattern.leads(path, words)
+        if pattern.table != table or not words or not (takes_block or pattern.alike(words)):
             continue
-        if pattern.path:
+        if pattern.path and not takes_block:
             above = pattern.read_path(path) or ()
             fields = tuple(f for f in above if f[0] in matcher.keys)
         else:

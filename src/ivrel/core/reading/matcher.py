@@ -2,31 +2,34 @@
 
 from __future__ import annotations
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.items import Fields, Outline, Variable, outline
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
-from ivrel.core.reading.doubt import Doubt
+from ivrel.core.reading.doubt import Doubt, saying
 from ivrel.core.reading.heads import Heads
+from ivrel.core.reading.negations import Negations
 from ivrel.core.reading.secrets import masked
 from ivrel.core.reading.shown import LONGEST_SHOWN, shown
 from ivrel.core.reading.statements import (
     LAZY,
     NO_PATTERN,
     Aside,
+    Explained,
     Key,
     Statement,
     Strange,
     Stray,
+    TakenBack,
     Understood,
+    Undone,
 )
 from ivrel.core.text.text import LONGEST, decode
 from ivrel.core.text.words import Path, Words
+from ivrel.core.vocabulary.memo import remember
 from ivrel.core.vocabulary.wording import shorten
-
-MOST_KNOWN = 50_000  # statements and paths remembered
 
 _ASIDE, _HEADER = Aside(), Aside(header=True)
 
@@ -59,6 +62,7 @@ class Matcher:
         self.heads = Heads(dialect)
         self.keys = self.heads.keys
         self.doubt = Doubt(dialect)
+        self.negations = Negations(dialect)
         self.lazy = [p for p in dialect.patterns if p.table in LAZY]
         self.seen: dict[tuple[Path, bytes], Statement] = {}
         self._identities: dict[tuple[Path, Words], object] = {}
@@ -91,13 +95,15 @@ class Matcher:
         header = self.find(path[:-1], path[-1]) if path and path[-1] else None
         return (header.table, header.key) if header is not None and header.table else None
 
-    def as_shown(self, raw: bytes, found: Statement) -> str:
+    def as_shown(self, raw: bytes, found: Explained) -> str:
         """Return a statement as it may be shown, '' if it must not be.
 
         `found`: what is known of it.
         """
         if isinstance(found, Understood) and found.pattern != NO_PATTERN:
             return shorten(decode(raw[:LONGEST]), LONGEST)
+        if isinstance(found, TakenBack | Undone):
+            return self.shown(raw, LONGEST)
         # The header of a known block is its own words; what stands aside may be anything.
         may_show = found.shown if isinstance(found, Strange) else getattr(found, "header", False)
         return self.shown(raw, LONGEST) if may_show else ""
@@ -107,10 +113,7 @@ class Matcher:
         try:
             return self.seen[path, raw]
         except KeyError:
-            found = self.match(path, raw)
-            if len(self.seen) < MOST_KNOWN:
-                self.seen[path, raw] = found
-            return found
+            return remember(self.seen, (path, raw), self.match(path, raw))
 
     def lacking(self, path: Path, words: Words) -> tuple[str, str] | None:
         """Return the slot and the only word that keep a pattern from understanding a statement."""
@@ -137,11 +140,13 @@ class Matcher:
         if not words:
             return _ASIDE
         if len(raw) <= LONGEST:
-            found = self.find(path, words)
+            found = self.find(path, words) or self.negation(path, words)
             if found:
                 return found
-        if self.dialect.sets_aside(path, words):
-            return _ASIDE
+        # What bears on nothing bears on nothing where it is negated, either.
+        for said in filter(None, (words, self.shape.negated(words))):
+            if self.dialect.sets_aside(path, said):
+                return _ASIDE
         named = self._naming(path, words)
         # Whatever stands in a row of a lazy table shows that the row is there. If it resembles a
         # statement that is known, it is in doubt instead, and may bear on the row.
@@ -149,7 +154,24 @@ class Matcher:
             return named
         if self.is_header(path, words):
             return _HEADER
+        negated = self.shape.negated(words)
+        taken = [p for p in self.lazy if p.leads(path, negated)] if negated else []
+        if taken:
+            return saying(taken, shown=True)
         return self.doubt.of(path, words) or _ASIDE
+
+    def negation(self, path: Path, words: Words) -> Understood | TakenBack | None:
+        """Return what a statement says that negates another one; None if it negates none, or if
+        nobody knows what that leads to.
+        """
+        negated = self.shape.negated(words)
+        if not negated:
+            return None
+        named = self.negations.meaning(path, negated)
+        if named is not None:
+            found = self.find(path, self.shape.negation_of(named))
+            return None if found is None else structs.replace(found, words=words)
+        return self.negations.of(path, negated)
 
     def _is_doubtful(self, path: Path, words: Words) -> bool:
         """Whether a statement in a row of a lazy table begins as one that this dialect knows, or
@@ -204,12 +226,10 @@ class Matcher:
     ) -> Fields | None:
         """Return what the pattern reads; a path is read once, values are taken where they stand."""
         at = number, path
-        if at not in self._paths:
-            # A fleet whose headers are all different would else fill the memory.
-            if len(self._paths) >= MOST_KNOWN:
-                self._paths.clear()
-            self._paths[at] = pattern.read_path(path)
-        above = self._paths[at]
+        try:
+            above = self._paths[at]
+        except KeyError:
+            above = remember(self._paths, at, pattern.read_path(path))
         if above is None:
             return None
         # With optional parts in it, the places of values are not the same each time.
@@ -259,11 +279,16 @@ class Matcher:
         found = self._identities.get(at)
         if found is None:
             # A statement takes the place of the one that takes it away, and the other way round.
-            said = self.shape.negated(words) or words
-            match = self.find(path, said) if said else None
-            found = at if match is None else self.identity_of(match)
-            if len(self._identities) < MOST_KNOWN:
-                self._identities[at] = found
+            negated = self.shape.negated(words)
+            match = self.find(path, words) or (self.find(path, negated) if negated else None)
+            taken = self.negation(path, words) if match is None else None
+            if match is not None:
+                found = self.identity_of(match)
+            elif isinstance(taken, TakenBack) and taken.group is not None and taken.of_row:
+                found = taken.group, taken.of_row[1]
+            else:
+                found = at
+            remember(self._identities, at, found)
         return found
 
     def identity_of(self, match: Understood) -> object:

@@ -2,14 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 
 from ivrel.core.reading.elsewhere import mentioning, resembling
 from ivrel.core.reading.layout import other_text, told_apart
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.mentions import Hosts
-from ivrel.core.reading.statements import Aside, Mark, Statement, Stray, Understood
+from ivrel.core.reading.negations import Negation, carried_out
+from ivrel.core.reading.statements import (
+    Aside,
+    Explained,
+    Mark,
+    Statement,
+    Stray,
+    TakenBack,
+    Understood,
+    Undone,
+)
 from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import Text
 from ivrel.core.text.words import Words
@@ -43,6 +53,7 @@ def _collect(
     """Gather what is understood and in doubt; say whether anything is of this platform."""
     known = False
     seen = matcher.seen
+    negations: list[Negation] = []
     for path, raw, line in matcher.shape.find(text, heads):
         # Most statements of a fleet have been seen before: no call is made for those.
         try:
@@ -53,10 +64,17 @@ def _collect(
             marks.append((found, line))
         elif isinstance(found, Aside):
             known = True
+        elif isinstance(found, TakenBack):
+            negations.append(Negation(found, len(marks), (path, raw, line)))
         # What bears on no slot, no setting would ask about.
         elif found.slots:
             strays.append(matcher.stray(path, raw, line, found))
-    return known or bool(marks)
+    if negations:
+        outcome = carried_out(matcher.dialect, marks, negations)
+        marks[:] = outcome.left
+        strays += [matcher.stray(*place, strange) for place, strange in outcome.doubtful]
+        strays.sort(key=lambda stray: stray.line)
+    return known or bool(marks or negations)
 
 
 def _sure(
@@ -114,7 +132,7 @@ def known_parts(matcher: Matcher, text: Text) -> Iterable[Found]:
     return matcher.shape.find(text, matcher.heads.every)
 
 
-def explained(matcher: Matcher, text: Text) -> Iterator[tuple[int, str, Statement]]:
+def explained(matcher: Matcher, text: Text) -> Iterator[tuple[int, str, Explained]]:
     """Yield the statements of all known parts, and those in doubt elsewhere: line, text ('' if it
     must not be shown), and what is known of it.
     """
@@ -124,7 +142,7 @@ def explained(matcher: Matcher, text: Text) -> Iterator[tuple[int, str, Statemen
         yield stray.line, stray.text, stray.strange
 
 
-def judged_parts(matcher: Matcher, text: Text) -> Iterator[tuple[Found, Statement]]:
+def judged_parts(matcher: Matcher, text: Text) -> Iterator[tuple[Found, Explained]]:
     """Yield the statements of all known parts, each with what is known of it."""
     here, other = tuple(known_parts(matcher, text)), other_text(matcher.dialect, text)
     there = here
@@ -133,8 +151,34 @@ def judged_parts(matcher: Matcher, text: Text) -> Iterator[tuple[Found, Statemen
         with suppress(Unreadable):
             there = tuple(known_parts(matcher, other))
     both = set(here) & set(there)
-    for path, raw, line in dict.fromkeys((*here, *there)):
-        found = matcher.known(path, raw)
-        if isinstance(found, Understood) and (path, raw, line) not in both:
-            found = matcher.doubt.as_read(found)
-        yield (path, raw, line), found
+    known = [(place, matcher.known(*place[:2])) for place in dict.fromkeys((*here, *there))]
+    for place, found in _with_negations(matcher, known):
+        if isinstance(found, Understood) and place not in both:
+            yield place, matcher.doubt.as_read(found)
+        elif isinstance(found, TakenBack) and place not in both:
+            yield place, found.says
+        else:
+            yield place, found
+
+
+def _with_negations(
+    matcher: Matcher, known: Sequence[tuple[Found, Statement]]
+) -> Iterator[tuple[Found, Explained]]:
+    """Yield statements with what is known of them after the negations among them."""
+    marks: list[Mark] = []
+    places: list[Found] = []
+    negations: list[Negation] = []
+    for place, found in known:
+        if isinstance(found, Understood):
+            marks.append((found, place[2]))
+            places.append(place)
+        elif isinstance(found, TakenBack):
+            negations.append(Negation(found, len(marks), place))
+    if not negations:
+        yield from known
+        return
+    outcome = carried_out(matcher.dialect, marks, negations)
+    undone = {places[number]: Undone(by) for number, by in outcome.undone.items()}
+    doubtful = dict(outcome.doubtful)
+    for place, found in known:
+        yield place, undone.get(place) or doubtful.get(place) or found

@@ -60,6 +60,27 @@ class _NotedRow(Mapping[str, Said]):
         return slot in self._row
 
 
+class _NotedRows(Mapping[Key, Row]):
+    """The rows of a table, each of which notes what is looked at."""
+
+    __slots__ = ("_notes", "_rows", "_table")
+
+    def __init__(self, rows: Mapping[Key, Row], table: str, notes: Notes) -> None:
+        self._rows, self._table, self._notes = rows, table, notes
+
+    def __getitem__(self, key: Key) -> Row:
+        return _NotedRow(self._rows[key], self._table, self._notes)
+
+    def __iter__(self) -> Iterator[Key]:
+        return iter(self._rows)
+
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    def __contains__(self, key: object) -> bool:
+        return key in self._rows
+
+
 class Records:
     """The rows of one configuration.
 
@@ -127,7 +148,7 @@ class Records:
         if self.notes is None:
             return rows
         self._note(table, "")
-        return {key: _NotedRow(row, table, self.notes) for key, row in rows.items()}
+        return _NotedRows(rows, table, self.notes)
 
     def unchanged(self, table: str, other: Records) -> bool:
         """Whether a table certainly has the same rows in records made from the same text."""

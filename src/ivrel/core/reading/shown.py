@@ -29,7 +29,7 @@ def known_words(dialect: Dialect) -> frozenset[str]:
     """Return the words of the trade and those of a dialect, in small letters."""
 
     def find() -> frozenset[str]:
-        words = {dialect.shape.remove, *WORDS}
+        words = {dialect.shape.remove, dialect.shape.negation, *WORDS}
         for pattern in (*dialect.patterns, *dialect.aside):
             for items in (*pattern.path, pattern.items):
                 for item in flat(items):

@@ -55,7 +55,37 @@ class Strange(Struct, frozen=True):
     shown: bool = True
 
 
-Statement = Understood | Aside | Strange
+class TakenBack(Struct, frozen=True):
+    """A statement that takes back what stood before it in the text, so that the default holds.
+
+    It takes back the statements that begin with `words`, or stand in a block that does, and those
+    of the row `of_row` (a table and a key), whatever their spelling. Unless it takes back a whole
+    block (`block`), all must be of that row, and written as `group` of the dialect's patterns
+    writes them (None: in any way). `whole`: the words that it negates, if these are a whole
+    statement; else (). `adds`: whether such statements add to a list, so that it takes back the one
+    that it repeats alone. `by_rule`: whether only a rule for all statements says what it leads to.
+    `says`: what it may say where it cannot be told what it takes back.
+    """
+
+    path: Path
+    words: Words
+    says: Strange
+    of_row: tuple[str, Key] | None = None
+    group: int | None = None
+    block: bool = False
+    whole: Words = ()
+    adds: bool = False
+    by_rule: bool = False
+
+
+class Undone(Struct, frozen=True):
+    """A statement that is understood, and that a later one takes back; `by`: the line of that."""
+
+    by: int
+
+
+Statement = Understood | Aside | Strange | TakenBack
+Explained = Statement | Undone  # once the negations of its text are carried out
 Mark = tuple[Understood, int]  # a statement that was understood, and its line
 
 

@@ -69,11 +69,14 @@ def reached(scope: Scope, destination: Destination) -> bool:
     records, has = scope.records, scope.records.dialect.has
     # Where no pick can drop anything, one that takes something is enough: there can be many.
     adds_up = not (records.dialect.channels or has("pick.action") or has("destination.selection"))
-    if adds_up and has("pick.destination") and (picks := picks_of(scope, destination)):
+    if adds_up and has("pick.destination"):
         most = EVERYTHING.bits
         for said in _thresholds(records, destination):
             most &= threshold(str(said.value)).bits
-        return any(picked(records, row).bits & most for row in picks.values())
+        for row in records.rows("pick").values():
+            is_of_it = records.get("pick.destination", row).value == destination.ref
+            if is_of_it and picked(records, row).bits & most:
+                return True
     return any(sendings(scope, destination).values())
 
 

@@ -54,7 +54,7 @@ def _always_said(dialect: Dialect) -> frozenset[str]:
     def find() -> frozenset[str]:
         out: set[str] = set()
         for table, keys in dialect.keys.items():
-            own = [p for p in dialect.patterns if p.table == table]
+            own = [p for p in dialect.patterns if p.table == table and not p.is_negation]
             making = [p for p in own if set(p.slots) > set(keys)] or own
             if len(making) == 1:
                 out.update(slot for slot in making[0].must if slot not in keys)

@@ -30,6 +30,7 @@ class Blocks(Shape, frozen=True):
     """The shape `blocks`; `indent`: the blanks by which a new block is moved in."""
 
     LISTS: ClassVar[bool] = True
+    NEGATES: ClassVar[bool] = True
     ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (
         rb"\n[ \t]*+",
         rb"[^\s]++",

@@ -38,6 +38,7 @@ class Braces(Shape, frozen=True):
 
     WHOLE: ClassVar[bool] = True
     LISTS: ClassVar[bool] = True
+    NEGATES: ClassVar[bool] = True
     ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (
         rb"[\n;{}]\s*+",
         rb"[^\s{};]++",

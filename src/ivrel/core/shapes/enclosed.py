@@ -37,6 +37,7 @@ class Enclosed(Shape, frozen=True):
     """
 
     LISTS: ClassVar[bool] = True
+    NEGATES: ClassVar[bool] = True
     ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (
         rb"\n[ \t]*+",
         rb"[^\s]++",

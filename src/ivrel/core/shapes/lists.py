@@ -151,6 +151,9 @@ class Listed(Shape, frozen=True):
     def join(self, words: Sequence[str]) -> str:
         return self.inner.join(words)
 
+    def negation_of(self, words: Words) -> Words:
+        return self.inner.negation_of(words)
+
     def check(self, text: Text) -> None:
         self.inner.check(text)
 

@@ -8,7 +8,6 @@ A change assigns again; a line that begins with the removal word takes away ever
 from __future__ import annotations
 
 import re
-from collections import Counter
 from collections.abc import Collection, Container, Iterable, Iterator, Sequence
 from functools import lru_cache
 from typing import ClassVar
@@ -31,6 +30,7 @@ class Paths(Shape, frozen=True):
     """The shape `paths`, which has no options of its own."""
 
     LISTS: ClassVar[bool] = True
+    NEGATES: ClassVar[bool] = True
     ASSIGNS: ClassVar[bool] = True
     ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (
         rb"\n[ \t]*+",
@@ -43,6 +43,10 @@ class Paths(Shape, frozen=True):
 
     def join(self, words: Sequence[str]) -> str:
         return join_path(words)
+
+    def negation_of(self, words: Words) -> Words:
+        word = self.negation or self.remove
+        return (f"{word} {words[0]}", *words[1:]) if words else (word,)
 
     def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
         data = text.data
@@ -113,7 +117,7 @@ class Paths(Shape, frozen=True):
                 if not rest.strip():
                     raise refuse(file, line, f"'{self.remove}' without the path to remove")
                 edits.append(Edit((), tuple(split_path(rest)), True, line))
-            elif "=" in said:
+            elif "=" in said or self.negated(tuple(split_path(said))):
                 edits.append(Edit((), tuple(split_path(said)), False, line))
             else:
                 raise refuse(file, line, f"expected 'path = value' or '{self.remove} path'")
@@ -124,13 +128,36 @@ class Paths(Shape, frozen=True):
         equals = spacing(data)
 
         def change(parts: list[list[bytes]]) -> None:
-            editing = _Editing(parts[0], {edit.words[0] for edit in edits})
+            editing = _Editing(parts[0], self.firsts(data, edits), self)
             for edit in edits:
                 editing.carry_out(edit, equals)
             parts[0][:], at_end = editing.lines(), editing.at_end()
             parts[-1] += at_end
 
-        return edited_parts(data, _places(data, edits), change)
+        return edited_parts(data, _places(data, self.firsts(data, edits)), change)
+
+    def firsts(self, data: bytes, edits: Sequence[Edit]) -> set[str]:
+        """Return the first words of the lines of a text that edits may be about: of those that they
+        name, and of their negations.
+        """
+        names = {
+            words[0] for edit in edits for words in (edit.words, self.negated(edit.words)) if words
+        }
+        if (self.negation or self.remove).encode() not in data:
+            return names
+        return names | {self.negation_of((name,))[0] for name in names}
+
+    def name_of(self, words: Words) -> Words:
+        """Return the name that an assignment has, with its sign; the same of its negation.
+
+        >>> Paths(remove="no").name_of(("no events", "facility"))
+        ('events', 'facility', '=')
+        """
+        negated = self.negated(words)
+        said = negated or words
+        if "=" in said:
+            return said[: said.index("=") + 1]
+        return (*said, "=") if negated else said
 
 
 def split_path(line: str) -> list[str]:
@@ -195,12 +222,15 @@ def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes
     """Return what matches lines one after the other that begin with any of these, indented or not;
     and where one begins.
     """
-    one = b"[" + _BLANKS + b"]*+(?:" + b"|".join(map(re.escape, begins)) + b")(?=[ \t]*+[.=])"
+    # A negation may name its path alone; a blank tells one.
+    ends = {False: rb"(?=[ \t]*+[.=])", True: rb"(?=[ \t]*+(?:[.=]|\r?(?:\n|$)))"}
+    either = b"|".join(re.escape(begin) + ends[b" " in begin] for begin in begins)
+    one = b"[" + _BLANKS + b"]*+(?:" + either + b")"
     return re.compile(b"(?:" + one + b"[^\n]*+(?:\n|$))++"), re.compile(b"\n" + one)
 
 
-def _places(data: bytes, edits: Sequence[Edit]) -> list[tuple[int, int]]:
-    """Return the span of the lines that edits are about, and that of the end of the text.
+def _places(data: bytes, firsts: Collection[str]) -> list[tuple[int, int]]:
+    """Return the span of the lines that begin with some words, and that of the end of the text.
 
     A new line goes to the end if it begins like none of those lines.
     """
@@ -208,8 +238,8 @@ def _places(data: bytes, edits: Sequence[Edit]) -> list[tuple[int, int]]:
     # A last line without an end is one of the whole text.
     if not data.endswith(b"\n"):
         return [whole]
-    begins = {edit.words[0].encode() for edit in edits}
-    runs = [run.span() for run in _runs(data, tuple(begins))] if begins else []
+    begins = tuple(first.encode() for first in firsts)
+    runs = [run.span() for run in _runs(data, begins)] if begins else []
     return [(runs[0][0], runs[-1][1]) if runs else (0, 0), (len(data), len(data))]
 
 
@@ -217,83 +247,89 @@ class _Line:
     """A line that an edit may be about.
 
     `at`: its number in the text; of one that is new, that of the line which it stands behind;
-    `words`: the line in words.
+    `words`: the line in words; `gone`: whether it has been removed.
     """
 
-    __slots__ = ("at", "raw", "words")
+    __slots__ = ("at", "gone", "raw", "words")
 
     def __init__(self, at: int, raw: bytes) -> None:
-        self.at, self.raw = at, raw
+        self.at, self.raw, self.gone = at, raw, False
         self.words: Words = tuple(split_path(decode(raw)))
 
 
 class _Editing:
     """Lines on their way through edits; only those that begin with some words are looked at."""
 
-    def __init__(self, lines: list[bytes], firsts: Collection[str]) -> None:
-        self._whole = lines
+    def __init__(self, lines: list[bytes], firsts: Collection[str], shape: Paths) -> None:
+        self._whole, self._shape = lines, shape
         begin, _ = _run(tuple(first.encode() for first in firsts))
         self._about = [at for at, raw in enumerate(lines) if begin.match(raw)]
         self._lines = [_Line(at, lines[at]) for at in self._about]
-        # How many lines begin with some words, so that most searches need not look at them.
-        self._beginnings: Counter[Words] = Counter()
+        # The lines that begin with some words, and those of a name, in the order of the text.
+        self._beginnings: dict[Words, dict[_Line, None]] = {}
+        self._names: dict[Words, dict[_Line, None]] = {}
         for line in self._lines:
-            self._count(line, 1)
+            self._index(line)
 
-    def _count(self, line: _Line, times: int) -> None:
+    def _index(self, line: _Line) -> None:
         for length in range(1, len(line.words) + 1):
-            self._beginnings[line.words[:length]] += times
+            self._beginnings.setdefault(line.words[:length], {})[line] = None
+        self._names.setdefault(self._shape.name_of(line.words), {})[line] = None
+
+    def _forget(self, line: _Line) -> None:
+        for length in range(1, len(line.words) + 1):
+            del self._beginnings[line.words[:length]][line]
+        del self._names[self._shape.name_of(line.words)][line]
 
     def carry_out(self, edit: Edit, equals: str) -> None:
         """Carry out an edit; Refused if there is nothing to remove."""
-        left = edit.words if edit.removes else edit.words[: edit.words.index("=") + 1]
-        hits = self._beginning(left)
         if edit.removes:
+            hits = list(self._beginnings.get(edit.words, ()))
             if not hits:
                 raise missing(edit, join_path)
-            for n in reversed(hits):
-                self._count(self._lines.pop(n), -1)
+            for line in hits:
+                self._forget(line)
+                line.gone = True
             return
         said = assigned(join_path(edit.words), equals)
-        if hits:
-            old = self._lines[hits[-1]]
-            new = _Line(old.at, in_place_of(old.raw, as_before(old.raw, said)))
-            self._count(old, -1)
-            self._lines[hits[-1]] = new
-        else:
-            place = self._behind(left)
-            new = _Line(self._lines[place - 1].at if place else len(self._whole), said.encode())
-            self._lines.insert(place or len(self._lines), new)
-        self._count(new, 1)
+        name = self._shape.name_of(edit.words)
+        # Of several lines of one name the last holds; it keeps its place.
+        last = next(reversed(self._names.get(name, {})), None)
+        if last is not None:
+            self._forget(last)
+            last.raw = in_place_of(last.raw, as_before(last.raw, said))
+            last.words = tuple(split_path(decode(last.raw)))
+            self._index(last)
+            return
+        place = self._behind(name)
+        new = _Line(self._lines[place - 1].at if place else len(self._whole), said.encode())
+        self._lines.insert(place or len(self._lines), new)
+        self._index(new)
 
-    def _beginning(self, left: Words) -> list[int]:
-        """Return the lines that begin with some words."""
-        if not self._beginnings[left]:
-            return []
-        length = len(left)
-        return [n for n, line in enumerate(self._lines) if line.words[:length] == left]
-
-    def _behind(self, left: Words) -> int:
+    def _behind(self, name: Words) -> int:
         """Return where a new assignment goes: behind the last one that shares the longest beginning
         with it; 0 if none shares any, and it goes to the end.
         """
-        length = len(left)
-        while length and not self._beginnings[left[:length]]:
+        length = len(name)
+        while length and not self._beginnings.get(name[:length]):
             length -= 1
         if not length:
             return 0
-        shared = left[:length]
+        alike = self._beginnings[name[:length]]
         behind = range(len(self._lines), 0, -1)
-        return next(n for n in behind if self._lines[n - 1].words[:length] == shared)
+        return next(n for n in behind if self._lines[n - 1] in alike)
 
     def at_end(self) -> list[bytes]:
         """Return the lines that are new and stand at the end."""
-        return [line.raw for line in self._lines if line.at == len(self._whole)]
+        return [line.raw for line in self._left() if line.at == len(self._whole)]
+
+    def _left(self) -> Iterator[_Line]:
+        return (line for line in self._lines if not line.gone)
 
     def lines(self) -> list[bytes]:
         """Return all other lines as they are now."""
         now: dict[int, list[bytes]] = {at: [] for at in (*self._about, len(self._whole))}
-        for line in self._lines:
+        for line in self._left():
             now[line.at].append(line.raw)
         out: list[bytes] = []
         copied = 0

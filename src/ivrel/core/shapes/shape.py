@@ -47,7 +47,9 @@ class Edit(Struct, frozen=True):
 class Shape(Struct, frozen=True, eq=False):
     """How text falls into statements and back. Its fields are what a dialect says about it.
 
-    `comment`: what a comment begins with; `remove`: the word that takes a statement away.
+    `comment`: what a comment begins with; `remove`: the word that takes a statement away;
+    `negation`: the word by which a statement in a text is negated, if it is another one;
+    `at_end`: whether that stands behind the statement.
     """
 
     ATOMIC: ClassVar[bool] = False  # a change is carried out as a whole or not at all
@@ -56,6 +58,7 @@ class Shape(Struct, frozen=True, eq=False):
     DERIVED: ClassVar[bool] = (
         False  # statements are worked out from lines rather than stand in them
     )
+    NEGATES: ClassVar[bool] = False  # a text may hold statements that are negated
     ASKS: ClassVar[str] = ""  # the program that says whether it takes a configuration
     WHOLE: ClassVar[bool] = False  # to find a part is to parse what stands before it
     # Expressions for what stands where a statement begins, for one word, and for what stands
@@ -71,6 +74,8 @@ class Shape(Struct, frozen=True, eq=False):
 
     comment: str = "#"
     remove: str = "remove"
+    negation: str = ""
+    at_end: bool = False
 
     @classmethod
     def built(cls, options: Mapping[str, Any]) -> Shape:
@@ -115,17 +120,35 @@ class Shape(Struct, frozen=True, eq=False):
         return ()
 
     def negated(self, words: Words) -> Words:
-        """Return what a statement that begins with the removal word takes away; nothing if it
-        begins with another one.
+        """Return the statement that one of a text negates; nothing if it negates none.
 
         >>> Shape(remove="no").negated(("no", "facility"))
         ('facility',)
+        >>> Shape(negation="off", at_end=True).negated(("facility", "off"))
+        ('facility',)
         """
+        word = self.negation or self.remove
+        if self.at_end:
+            return words[:-1] if words[-1:] == (word,) else ()
         first, _, rest = words[0].partition(" ") if words else ("", "", "")
-        if first != self.remove:
+        if first != word:
             return ()
-        # Where words are divided by dots, the removal word and the first of them are one.
+        # Where words are divided by dots, the negation and the first of them are one.
         return (rest.strip(), *words[1:]) if rest else words[1:]
+
+    def negation_of(self, words: Words) -> Words:
+        """Return the words that negate a statement of a text.
+
+        >>> Shape(remove="no").negation_of(("facility",))
+        ('no', 'facility')
+        """
+        word = self.negation or self.remove
+        return (*words, word) if self.at_end else (word, *words)
+
+    @property
+    def removes_as_texts_negate(self) -> bool:
+        """Whether a removal in a change reads as a negation in a text does."""
+        return not self.at_end and self.negation in ("", self.remove)
 
     def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
         """Return where the part of a text ends that a place is in, and the statements of the part.

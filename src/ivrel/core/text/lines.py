@@ -35,8 +35,8 @@ def assigned(text: str, equals: str) -> str:
 def as_before(old: bytes, text: str) -> str:
     """Return an assignment with the blanks and the quotes of the one whose place it takes."""
     sign = re.match(rb"[^=]*?([ \t]*=[ \t]*)", old)
-    name, _, value = text.partition("=")
-    if sign is None:
+    name, assigns, value = text.partition("=")
+    if sign is None or not assigns:
         return text
     stood = decode(old).partition("=")[2].strip()
     in_quotes = unquoted(stood) != stood

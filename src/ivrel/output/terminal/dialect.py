@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.table import Table
 
 from ivrel.core.authoring.abilities import unsaid
-from ivrel.core.reading.statements import LAZY, Aside, Understood
+from ivrel.core.reading.statements import LAZY, Aside, TakenBack, Understood, Undone
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.vocabulary.wording import counted, shorten
 from ivrel.output.terminal.reading import said_by
@@ -28,7 +28,7 @@ def draw_dialect(screen: Console, view: DialectView) -> None:
     line(
         screen,
         (
-            f"shape {dialect.shape_name}, {counted(len(dialect.patterns), 'statement')}, "
+            f"shape {dialect.shape_name}, {counted(dialect.statements, 'statement')}, "
             f"{dialect.file}",
             "dim",
         ),
@@ -79,6 +79,10 @@ def draw_trial(screen: Console, view: TrialView) -> None:
         elif isinstance(match, Understood):
             fields = (*match.named, *match.fields, *match.many)
             meaning = Text(", ".join(f"{slot} {value}" for slot, value in fields), "green")
+        elif isinstance(match, TakenBack):
+            meaning = Text("takes back what stands above", "green")
+        elif isinstance(match, Undone):
+            meaning = Text(f"is taken back in line {places(match.by)[1]}", "dim")
         else:
             strays += 1
             meaning = Text(

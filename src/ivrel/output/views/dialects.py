@@ -10,7 +10,7 @@ import msgspec
 from ivrel.core.authoring.abilities import Ability, unsaid
 from ivrel.core.authoring.cover import Cover, Kind
 from ivrel.core.dialects import Dialect
-from ivrel.core.reading.statements import Statement, Strange, Understood
+from ivrel.core.reading.statements import Explained, Strange, TakenBack, Understood, Undone
 from ivrel.core.settings import Fact
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.text.bundle import Places
@@ -97,7 +97,7 @@ class TrialView(View, frozen=True, kw_only=True):
     dialect: Dialect
     file: str
     places: Places
-    rows: tuple[tuple[int, str, Statement], ...]
+    rows: tuple[tuple[int, str, Explained], ...]
     facts: tuple[Fact, ...]
     passed_over: int
     every: bool = False
@@ -118,10 +118,14 @@ class TrialView(View, frozen=True, kw_only=True):
             ],
         }
 
-    def _row(self, line: int, text: str, said: Statement) -> dict[str, Any]:
+    def _row(self, line: int, text: str, said: Explained) -> dict[str, Any]:
         row: dict[str, Any] = {**place_of(self.places, line), "text": text}
         if isinstance(said, Understood):
             row["values"] = dict((*said.named, *said.fields, *said.many))
+        elif isinstance(said, TakenBack):
+            row["takes_back"] = True
+        elif isinstance(said, Undone):
+            row["taken_back_in"] = place_of(self.places, said.by)
         elif isinstance(said, Strange):
             row["not_understood"] = True
             row["may_bear_on"] = list(bearing(self.dialect, said))

@@ -60,7 +60,7 @@ def cut_up(samples: Sequence[Sample], shape: str = "") -> Cut:
     lists = listings(said) if grammar.LISTS else []
     if lists:
         options["series"] = [_series(grammar, one) for one in lists]
-        grammar = Listed(grammar.comment, grammar.remove, grammar, tuple(lists))
+        grammar = Listed(grammar.comment, grammar.remove, inner=grammar, lists=tuple(lists))
         said = tuple(one for sample in samples for one in _statements(grammar, sample, chosen))
     return Cut(chosen, why, options, said)
 
@@ -146,6 +146,8 @@ def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[Said]:
             if not assigns and (not has_lines or (*path, words) in headers):
                 continue  # a header, which says nothing but what stands below it
             at = words.index("=") if assigns else _front(words)
+            if not words[:at] and not any(path):
+                continue  # no word leads to its value, so that nobody could tell what it is
             values = words[at + assigns :]
             listed = isinstance(grammar, Listed) and grammar.holds_list(path, words)
             yield Said(path, words[:at], values, assigns, sample.name, line, listed)

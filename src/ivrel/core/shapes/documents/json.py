@@ -104,7 +104,8 @@ class JsonDocument:
         (RFC 7951 section 6).
         """
         options = self.options
-        module = options.identities[name].module if name in options.identities else ""
+        known = options.identities.get(name)
+        module = known.module if known is not None and word not in known.plain else ""
         if module and word:
             return f"{module}:{word}"
         # A value keeps the type that it had, even if the model would give another.

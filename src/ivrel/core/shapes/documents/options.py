@@ -15,11 +15,15 @@ _WORDS = ListOf(_WORD, filled=True)
 
 
 class Identities(Struct, frozen=True):
-    """The module of a leaf's identities; '' where they are of the leaf's own module."""
+    """The module of a leaf's identities; '' where they are of the leaf's own module.
+
+    `plain`: the values of the leaf that are no identities.
+    """
 
     module: str = ""
     namespace: str = ""
     prefix: str = ""
+    plain: tuple[str, ...] = ()
 
 
 class TreeOptions(Shape, frozen=True):
@@ -62,7 +66,10 @@ class TreeOptions(Shape, frozen=True):
             MapOf(
                 Record(
                     "the module of identities",
-                    {n: Key(_WORD, f"its {n}") for n in ("module", "namespace", "prefix")},
+                    {
+                        **{n: Key(_WORD, f"its {n}") for n in ("module", "namespace", "prefix")},
+                        "plain": Key(_WORDS, "the values of the leaf that are no identities"),
+                    },
                 )
             ),
             "of a tree: the leaves whose values are identities (RFC 7951 section 6.8), and of "

@@ -143,6 +143,8 @@ class XmlTree:
         if said is None:
             return value
         value = value.rpartition(":")[2]
+        if value in said.plain:
+            return value
         if said.prefix:
             return f"{said.prefix}:{value}"
         space, known = etree.QName(leaf).namespace, leaf.nsmap
