@@ -356,4 +356,5 @@ def test_every_reader_knows_its_own_errors() -> None:
     assert spec and spec.loader
     fuzz: Any = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(fuzz)
-    assert list(fuzz.run(100 if BUILD else 400, seed=190, most=60)) == []
+    wrong = filter(None, fuzz.run(100 if BUILD else 400, seed=190, most=60))
+    assert list(wrong) == []

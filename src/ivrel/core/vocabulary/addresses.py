@@ -39,8 +39,11 @@ def family_of(host: str) -> str:
     return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
 
 
+@lru_cache(maxsize=65536)
 def is_address(text: str) -> bool:
     """Whether a text is an IP address."""
+    if ":" not in text and text.count(".") != 3:
+        return False  # most words are seen not to be at once
     try:
         return bool(address(text))
     except ValueError:

@@ -37,7 +37,8 @@ def plain(text: str) -> str:
 
 def shorten(text: str, most: int = 60) -> str:
     """Return text of the user's as a message may show it: printable, on one line, not long."""
-    text = "".join(c if c.isprintable() else "·" for c in text)
+    if not text.isprintable():
+        text = "".join(c if c.isprintable() else "·" for c in text)
     return text if len(text) <= most else text[: most - 1] + "…"
 
 
