@@ -1,8 +1,8 @@
 """Mutated inputs for every reader: none may raise anything but what is documented.
 
 `python bench/fuzz.py --times 1000000` runs a long search, `--minutes 60` ends it after an hour and
-says how far it came, and `--first N` goes on from there; the tests run a short one. A failure prints
-the reader, the seed of the case, and the error.
+says how far it came, and `--first N` goes on from there; the tests run a short one. A failure
+prints the reader, the seed of the case, and the error.
 """
 
 from __future__ import annotations
