@@ -40,8 +40,10 @@ def free_port() -> int:
 
 
 @contextlib.contextmanager
-def running_sshd(folder: Path, port: int = 0, netconf: str = "") -> Iterator[Sshd]:
-    """Have an sshd run; `netconf`: the program of its subsystem of that name."""
+def running_sshd(folder: Path, port: int = 0, netconf: str = "", shell: str = "") -> Iterator[Sshd]:
+    """Have an sshd run; `netconf`: the program of its subsystem of that name; `shell`: the one
+    that a session is spoken to by.
+    """
     folder.mkdir(parents=True, exist_ok=True)
     port, key = port or free_port(), folder / "client"
     for path in (key, folder / "host"):
@@ -63,6 +65,8 @@ def running_sshd(folder: Path, port: int = 0, netconf: str = "") -> Iterator[Ssh
     ]
     if netconf:
         lines.append(f"Subsystem netconf {netconf}")
+    if shell:
+        lines.append(f"ForceCommand {shell}")
     config = folder / "sshd_config"
     config.write_text("".join(f"{line}\n" for line in lines))
     if os.getuid() == 0:

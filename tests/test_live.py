@@ -397,7 +397,7 @@ ODD = {
 async def _odd(process: asyncssh.SSHServerProcess[bytes], prompt: bytes, said: bytes) -> None:
     process.stdout.write(prompt)
     async for line in process.stdin:
-        if line.strip() == b"pages off":
+        if line.strip() in (b"pages off", b""):
             process.stdout.write(line + prompt)
             continue
         process.stdout.write(line + said)

@@ -40,7 +40,7 @@ rules:
 def workspace(folder: Path, platform: str, way: str, port: int = 5514) -> Path:
     """Write a workspace of one device, and learn its key."""
     device = f"device: orrin-gw9, kind: router, site: orrin, platform: {platform}"
-    identity = "identity: 127.0.0.1"
+    identity = "identity: 127.0.0.1, names: kelby-gw2"
     fleet = f"fleet: one\ndevices:\n  - {{{device}, {identity}, reach: {{{way}}}}}\n"
     write_text(folder / "fleet.yaml", fleet)
     write_text(folder / "policy.yaml", POLICY.format(port=port))
@@ -209,7 +209,7 @@ def test_a_real_rsyslogd_is_gathered_from_delivered_to_and_heard(tmp_path: Path)
             path.write_text(said)
         refused = call("deliver", "-w", folder, out, code=1).stdout
         assert "nosuch" in refused and "its own check" in refused
-        assert main.read_text() == before and states(folder) == {"orrin-gw9": "as before"}
+        assert main.read_text() == before and states(folder) == {"orrin-gw9": "not begun"}
         for path, text in good.items():
             path.write_text(text)
         going = [True]

@@ -21,6 +21,7 @@ from msgspec import Struct
 from ivrel.cli import common, evidence, listen
 from ivrel.cli.bar import Bar
 from ivrel.core.correcting import Written
+from ivrel.core.delivery.owners import Owners
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.wording import counted
 from ivrel.live.course import Asked, Outcome
@@ -130,7 +131,9 @@ def deliver(
     devices = [d for d in workspace.fleet.devices if d.name in names]
     targets = {t.device.name: t for t in targets_of(workspace, devices)}
     day = date.fromisoformat(call.today)
-    prover = Prover(workspace.policy, day, call.settings, again=call.again)
+    prover = Prover(
+        workspace.policy, day, Owners(workspace.fleet.devices), call.settings, again=call.again
+    )
     trial = int(call.within) + SPARE if call.expect else 0
     asked = Asked(trial, call.within, call.dry, call.last_look)
     hearing = _hearing(call, workspace) if call.expect and not call.dry else None

@@ -13,6 +13,7 @@ from ivrel.cli.bar import Bar
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from ivrel.core.delivery.owners import Owners
     from ivrel.live.gathering import Fetched, Shown
     from ivrel.live.links import Target
     from ivrel.output.views.gathered import Gathered, HostKey
@@ -32,6 +33,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--learn-keys",
         action="store_true",
         help="show the host keys of the devices, and record those that are not known yet",
+    )
+    parser.add_argument(
+        "--rename-ok",
+        action="store_true",
+        help="write also what calls itself by another name than the device's",
+    )
+    parser.add_argument(
+        "--shrunk-ok",
+        action="store_true",
+        help="write also what lost most of its statements since the last time",
     )
     parser.add_argument("--all", action="store_true", help="show also what is as before")
     common.example(
@@ -67,16 +78,18 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _gather(args: argparse.Namespace, workspace: Workspace, targets: Sequence[Target]) -> int:
+    from ivrel.core.delivery.owners import Owners
     from ivrel.live.gathering import fetched, through
     from ivrel.output.views.gathered import GatheredView
 
     begun, by_name = time.monotonic(), {t.device.name: t for t in targets}
+    owners = Owners(workspace.fleet.devices)
 
     async def go() -> list[Gathered]:
         found = []
         with Bar(len(targets), "gathering") as bar:
             async for one in through(targets, fetched, args.at_once):
-                found.append(_written(args, workspace, by_name[one.device], one))
+                found.append(_written(args, workspace, owners, by_name[one.device], one))
                 bar.step()
         return found
 
@@ -103,18 +116,29 @@ def _gather(args: argparse.Namespace, workspace: Workspace, targets: Sequence[Ta
 
 
 def _written(
-    args: argparse.Namespace, workspace: Workspace, target: Target, one: Fetched
+    args: argparse.Namespace, workspace: Workspace, owners: Owners, target: Target, one: Fetched
 ) -> Gathered:
     """Write what was fetched of a device, if it changed, and return what is to be told."""
+    from ivrel.core.delivery.shrinking import shrunk
     from ivrel.core.vocabulary.errors import IvrelError
     from ivrel.output.views.gathered import Gathered
-    from ivrel.sources.gathered import standing_text, write_gathered
+    from ivrel.sources.gathered import keep_beside, standing_text, write_gathered
 
-    device = target.device
-    if one.problem:
-        return Gathered(device.name, device.platform, "not gathered", problem=one.problem)
+    device, problem = target.device, one.problem
+    if not problem and not args.rename_ok:
+        against = owners.against(device, target.dialect, one.data)
+        problem = (
+            f"{against}; --rename-ok, or names: in the fleet, if it is right" if against else ""
+        )
+    if problem:
+        return Gathered(device.name, device.platform, "not gathered", problem=problem)
     old = standing_text(workspace, device)
     try:
+        less = "" if old is None or args.shrunk_ok else shrunk(target.dialect, old, one.data)
+        if less:
+            beside = keep_beside(workspace, device, one.data)
+            said = f"{less}; what it printed is in {beside}; --shrunk-ok takes it"
+            return Gathered(device.name, device.platform, "kept beside", problem=said)
         if old == one.data:
             shown = workspace.configuration(device) or ""
             return Gathered(device.name, device.platform, "as before", shown)

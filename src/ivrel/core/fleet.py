@@ -35,7 +35,7 @@ class Device(Struct, frozen=True, gc=False):
     has it.
 
     `rivals`: other devices to which the fleet gives the same identity; `reach`: how it is reached,
-    as far as that stands at the device.
+    as far as that stands at the device; `names`: what its configuration calls it, besides its name.
     """
 
     name: str
@@ -49,6 +49,7 @@ class Device(Struct, frozen=True, gc=False):
     column: int = 0
     rivals: tuple[str, ...] = ()
     reach: Reach | None = None
+    names: tuple[str, ...] = ()
 
 
 class Fleet(Struct, frozen=True):
@@ -111,6 +112,7 @@ _CELLS: dict[str, tuple[str, Callable[[str], object]]] = {
     "groups": ("groups", _groups),
     "identity": ("identity", address),
     "configuration": ("configuration", str),
+    "names": ("names", _groups),
 }
 
 
@@ -146,6 +148,10 @@ DEVICE = Record(
         "configuration": Key(
             Text("a file"),
             "its configuration, from the workspace; else configs/DEVICE or configs/DEVICE.*",
+        ),
+        "names": Key(
+            ListOf(_WORD, one_is_enough=True),
+            "what its configuration calls it, where that is not its name on purpose",
         ),
         "reach": Key(REACH, "how it is reached, over what the fleet's `reach:` says"),
     },

@@ -166,6 +166,8 @@ class Course:
             await self._go_on(link)
         except Refused as problem:
             at = f"line {problem.line}: " if problem.line else ""
+            if link.untouched:
+                raise Ended(step.REFUSED, f"{at}{problem}") from None
             await self._back(f"{at}{problem}")
         except Unreachable as problem:
             await self._settled(str(problem))
@@ -301,14 +303,15 @@ class Course:
         if step.next_move(step.TAKING_BACK, found.where) == step.IS_BEFORE:
             await link.renew()
         else:
-            before, now = self._contact.texts[0], self._contact.now
-            change = ""
-            if link.BY_TEXT:
+            (before, proved), now = self._contact.texts, self._contact.now
+            change, target = "", before
+            # Files that hold what was delivered and nothing else are put back as they were.
+            if link.BY_TEXT or now != proved:
                 way = await asyncio.to_thread(way_back, self._target.dialect, now, before)
                 if way.problem:
                     raise Ended(step.IN_DOUBT, f"{self._why}; no way back: {way.problem}")
-                change = way.change
-            await link.send(Sent(change, now, before, back=True))
+                change, target = way.change, way.target
+            await link.send(Sent(change, now, target, back=True))
             found = await self._contact.stands(link)
             if step.next_move(step.TAKING_BACK, found.where) != step.IS_BEFORE:
                 raise Refused(f"it does not read as before: {found.why}")

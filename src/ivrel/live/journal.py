@@ -24,7 +24,7 @@ from ivrel.core.delivery.course import HELD, IN_FLIGHT, WAITING
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.live.tables import FILE, HOLDING, is_busy, opened
-from ivrel.sources.files import reason, write_bytes
+from ivrel.sources.files import private_folder, reason, write_bytes
 
 TEXTS = "delivery-texts"
 
@@ -77,7 +77,7 @@ class Journal:
     def __init__(self, folder: Path, patience: float = 30) -> None:
         self._path, self._texts, self._patience = folder / FILE, folder / TEXTS, patience
         try:
-            folder.mkdir(parents=True, exist_ok=True)
+            private_folder(folder)
             self._base = opened(self._path, patience)
         except (OSError, sqlite3.Error) as problem:
             said = reason(problem) if isinstance(problem, OSError) else self._words(problem)

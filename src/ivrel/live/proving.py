@@ -9,6 +9,7 @@ from difflib import unified_diff
 from msgspec import Struct
 
 from ivrel.core.correcting import Corrector, Property, Written, judge_change
+from ivrel.core.delivery.owners import Owners
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
@@ -33,16 +34,27 @@ class Ready(Struct, frozen=True):
 
 class Prover:
     """Proves changes by a policy, on one day; `again`: where a configuration is not the one that a
-    change was made for, the change is computed anew.
+    change was made for, the change is computed anew; `owners`: tells devices that are not those
+    which they were taken for.
     """
 
     def __init__(
-        self, policy: Policy, today: date, names: Collection[str] = (), *, again: bool = False
+        self,
+        policy: Policy,
+        today: date,
+        owners: Owners,
+        names: Collection[str] = (),
+        *,
+        again: bool = False,
     ) -> None:
         self._corrector, self._again = Corrector(policy, today, names), again
+        self._owners = owners
 
     def ready(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
         """Return what is to be sent to a device that says `data`."""
+        against = self._owners.against(device, dialect, data)
+        if against:
+            return Ready(problem=f"it may be another device: {against}")
         try:
             return self._ready(device, dialect, data, written)
         except IvrelError as problem:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from ivrel.core.delivery.course import HELD
 from ivrel.core.vocabulary.errors import InputError, Mistake
+from ivrel.sources.files import OWN
 
 FILE = "deliveries.sqlite"
 VERSION = 1  # of the tables
@@ -39,6 +40,7 @@ def opened(path: Path, patience: float) -> sqlite3.Connection:
     `patience`: how long to wait, in seconds, while another process writes. InputError if it is of
     another version.
     """
+    path.touch(mode=OWN)
     base = sqlite3.connect(path, timeout=patience, isolation_level=None)
     end = time.monotonic() + patience
     while True:

@@ -163,6 +163,16 @@ def read_text(path: Path, shown: str) -> str:
         raise InputError([Mistake(shown, f"not UTF-8 at byte {problem.start}")]) from None
 
 
+OWN = 0o600  # rights of what is for its owner's eyes alone: configurations hold secrets
+
+
+def private_folder(path: Path) -> None:
+    """Make a folder that nobody but its owner may look into; one that is there becomes such."""
+    path.mkdir(mode=0o700, parents=True, exist_ok=True)
+    with contextlib.suppress(OSError):  # it may be somebody else's, who let one in
+        path.chmod(0o700)
+
+
 def write_bytes(path: Path, data: bytes, mode: int | None = None) -> None:
     """Write a file as a whole or not at all; `mode`: its rights, those of any new file if None."""
     try:

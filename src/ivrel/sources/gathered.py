@@ -9,7 +9,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.text.bundle import is_inside, parts
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
 from ivrel.core.vocabulary.wording import shorten
-from ivrel.sources.files import NewFolder, write_bytes
+from ivrel.sources.files import OWN, NewFolder, private_folder, write_bytes
 from ivrel.sources.packed import ENDINGS
 from ivrel.sources.workspace import Workspace
 
@@ -20,6 +20,19 @@ def standing_text(workspace: Workspace, device: Device) -> bytes | None:
         return workspace.text(device)[0]
     except Unreadable:
         return None
+
+
+BESIDE = ".ivrel/kept-beside"
+
+
+def keep_beside(workspace: Workspace, device: Device, data: bytes) -> str:
+    """Write a configuration that may not take the place of the one before, and return the file."""
+    shown = f"{BESIDE}/{device.name}.conf"
+    own = workspace.folder / BESIDE
+    for folder in (own.parent, own):
+        private_folder(folder)
+    write_bytes(workspace.folder / shown, data, OWN)
+    return shown
 
 
 def write_gathered(workspace: Workspace, device: Device, data: bytes) -> str:
@@ -34,7 +47,7 @@ def write_gathered(workspace: Workspace, device: Device, data: bytes) -> str:
             return _in_place_of_a_folder(path, data, shown)
         if shown == f"configs/{device.name}":
             shown, path = f"{shown}.conf", path.with_name(f"{path.name}.conf")
-        write_bytes(path, data)
+        write_bytes(path, data, OWN)
         return shown
     for name in files:
         if not is_inside(name):
@@ -45,13 +58,13 @@ def write_gathered(workspace: Workspace, device: Device, data: bytes) -> str:
         path = workspace.folder / shown
     with NewFolder(path, lambda entry: True) as new:
         for name, text in files.items():
-            write_bytes(new / name, text)
+            write_bytes(new / name, text, OWN)
     return shown
 
 
 def _in_place_of_a_folder(path: Path, data: bytes, shown: str) -> str:
     """Write one file where a folder was: the folder goes when the file is there."""
     new = path.with_name(f"{path.name}.conf")
-    write_bytes(new, data)
+    write_bytes(new, data, OWN)
     shutil.rmtree(path)
     return f"{shown}.conf"

@@ -139,7 +139,7 @@ async def serve(
 ) -> None:
     """Answer the requests of a session until it ends."""
     server, end = Server(unit, locks), ender(process)
-    befalls = Befalling(unit, unit.session(end), end)
+    befalls = Befalling(unit, unit.session(end), process)
     try:
         capabilities = "".join(f"<capability>{one}</capability>" for one in CAPABILITIES)
         process.stdout.write(_HELLO.format(BASE, capabilities, id(server)).encode() + END)

@@ -56,7 +56,7 @@ def ender(process: asyncssh.SSHServerProcess[bytes]) -> Callable[[], None]:
 async def talk(unit: Unit, process: asyncssh.SSHServerProcess[bytes]) -> None:
     """Speak as a device does until the session ends."""
     talker, end = Talker(unit), ender(process)
-    befalls = Befalling(unit, unit.session(end), end)
+    befalls = Befalling(unit, unit.session(end), process)
     try:
         process.stdout.write(talker.prompt.encode())
         async for raw in process.stdin:
@@ -81,8 +81,14 @@ async def talk(unit: Unit, process: asyncssh.SSHServerProcess[bytes]) -> None:
 class Befalling:
     """What befalls one session, at the line of a change at which it does."""
 
-    def __init__(self, unit: Unit, fault: Fault | None, end: Callable[[], None]) -> None:
-        self._unit, self._fault, self._end = unit, fault, end
+    def __init__(
+        self,
+        unit: Unit,
+        fault: Fault | None,
+        process: asyncssh.SSHServerProcess[bytes],
+    ) -> None:
+        self._unit, self._fault = unit, fault
+        self._process, self._end = process, ender(process)
         self._lines = 0
         self._was_on_trial = self._happened = False
 
@@ -138,5 +144,7 @@ class Befalling:
             self._unit.restart()
         elif kind == "drop":
             self._end()
+        while kind == "hang" and not self._process.is_closing():
+            await asyncio.sleep(0.1)
         if kind in ("restart", "drop", "hang"):
-            await asyncio.sleep(3600)  # until the connection is gone
+            raise ConnectionAbortedError

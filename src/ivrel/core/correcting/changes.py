@@ -15,7 +15,7 @@ from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.bundle import is_marked
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import InputError, Mistake, Refused, Unreadable
-from ivrel.core.vocabulary.wording import shorten
+from ivrel.core.vocabulary.wording import shorten, steers
 
 
 def apply_edits(
@@ -75,6 +75,16 @@ def write_change(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> str:
     """
     if not edits:
         return ""
+    shape = dialect.shape
+    # Documents are no lines that anybody types, and files are not typed either.
+    for edit in () if shape.ATOMIC or shape.DERIVED else edits:
+        if any(
+            steers(word) for words in (*edit.path, edit.words, *(edit.body or ())) for word in words
+        ):
+            said = shorten(shape.join(edit.words))
+            raise Refused(
+                f"'{said}' holds a control character, which would steer what it is typed to"
+            )
     return dialect.shape.write_change(text, edits, matcher(dialect).identity)
 
 

@@ -30,12 +30,13 @@ class Standing(Struct, frozen=True):
 def standing(dialect: Dialect, now: bytes, before: bytes, proved: bytes) -> Standing:
     """Return where a device stands whose configuration is `now`.
 
-    A change that changes nothing that is read leaves a device as proved.
+    A change that changes nothing that is read leaves a device as proved. Whether it is as before is
+    judged on export settings alone: what somebody else has changed beside them is left to him.
     """
     against = differs(dialect, now, proved)
     if not against:
         return Standing(PROVED)
-    if not differs(dialect, now, before):
+    if now == before or not _of_export(dialect, *_texts(before, now)):
         return Standing(BEFORE, against)
     try:
         read_records(dialect, now)
@@ -51,8 +52,12 @@ def differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
     """Return how a configuration says anything else than another; '' if it does not."""
     if now == wanted:
         return ""
-    texts = Text(wanted, whole=True), Text(now, whole=True)
+    texts = _texts(wanted, now)
     return _of_export(dialect, *texts) or _beyond(dialect, *texts)
+
+
+def _texts(wanted: bytes, now: bytes) -> tuple[Text, Text]:
+    return Text(wanted, whole=True), Text(now, whole=True)
 
 
 def _of_export(dialect: Dialect, wanted: Text, now: Text) -> str:

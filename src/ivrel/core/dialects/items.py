@@ -9,6 +9,7 @@ from msgspec import Struct
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.vocabulary.addresses import family_of
 from ivrel.core.vocabulary.values import Value
+from ivrel.core.vocabulary.wording import steers
 
 Words = tuple[str, ...]
 
@@ -68,10 +69,14 @@ class Variable(Struct, frozen=True):
         return not self.family or (family_of(value.partition("/")[0]) or "IPv4") == self.family
 
     def encode(self, value: Value) -> str | None:
-        """Return the word for a value; None if this platform has none."""
-        if not self._is_of_family(str(value)):
+        """Return the word for a value; None if this platform has none, or if it would steer what it
+        is typed to.
+        """
+        said = str(value)
+        if not self._is_of_family(said):
             return None
-        return str(value) if self.spelled is None else self.spelled.get(str(value))
+        word = said if self.spelled is None else self.spelled.get(said)
+        return None if word is not None and steers(word) else word
 
 
 class Flag(Struct, frozen=True):

@@ -28,6 +28,7 @@ from ivrel.core.settings.way import (
     way_of,
 )
 from ivrel.core.vocabulary.addresses import address, family_of, is_address
+from ivrel.core.vocabulary.wording import shorten
 
 IDENTITY = "identity"
 RIVALS_NAMED = 3  # so many devices of the same identity are named; the rest is counted
@@ -223,6 +224,9 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
         value = _choice(scope, need, place, by_interface, leaving)
         if value is None:
             why = _stuck(scope, need, place, by_interface, leaving)
+            obstacles.append(Obstacle("stuck", place.label, place.title, more=(("why", why),)))
+        elif not records.dialect.can_write(place.slot, value):
+            why = f"'{shorten(value)}' cannot be written, or would steer what it is typed to"
             obstacles.append(Obstacle("stuck", place.label, place.title, more=(("why", why),)))
         else:
             records = records.having(place.table, place.key, place.slot, value)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from difflib import get_close_matches
 
@@ -26,6 +27,19 @@ def counted(number: int, noun: str) -> str:
     if number == 1:
         return f"1 {noun}"
     return f"{number:,} {noun[:-1]}ies" if noun.endswith("cy") else f"{number:,} {noun}s"
+
+
+# What steers whatever it is typed to: control characters, and the line ends of Unicode.
+_STEERING = re.compile("[\x00-\x1f\x7f-\x9f\u2028\u2029]")
+
+
+def steers(text: str) -> bool:
+    """Whether a line editor or a terminal would take a sign of a text for a command.
+
+    >>> steers("eth0"), steers("eth0\x15reload")
+    (False, True)
+    """
+    return _STEERING.search(text) is not None
 
 
 def plain(text: str) -> str:

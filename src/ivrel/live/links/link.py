@@ -44,7 +44,8 @@ class Link:
     """A way to one device, open until it is closed.
 
     What the device does not take raises Refused, and Unreachable tells that it does not answer.
-    `exchanges`: what was typed and answered so far; `has_trial`: whether the platform takes a
+    `exchanges`: what was typed and answered so far; `untouched`: whether it is certain that nothing
+    was changed by this link; `has_trial`: whether the platform takes a
     change back by itself unless `keep` confirms it; `effective_at`: when what was sent last took
     effect at the earliest, by the clock that never goes back.
     """
@@ -54,6 +55,7 @@ class Link:
     def __init__(self, target: Target) -> None:
         self.target = target
         self.exchanges: list[Exchange] = []
+        self.untouched = True
         self.has_trial = False
         self.effective_at = 0.0
         self.hider = Hider(target.dialect, "", target.access.secrets)

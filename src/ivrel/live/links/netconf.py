@@ -113,6 +113,7 @@ class Netconf(Link):
             raise Refused(f"{said}: gather, and correct what was gathered")
         target = CANDIDATE if self._can("candidate") else RUNNING
         await self._lock(target)
+        self.untouched = False
         self.effective_at = time.monotonic()
         more = {"error_option": "rollback-on-error"} if self._can("rollback-on-error") else {}
         await self._asked(
@@ -146,7 +147,7 @@ class Netconf(Link):
         self._on_trial = False
 
     async def save(self) -> None:
-        if self._can("startup"):
+        if self._can("startup") and not self.untouched:
             await self._asked(
                 "copy running to startup", lambda: self._manager.copy_config(RUNNING, STARTUP)
             )
@@ -154,7 +155,8 @@ class Netconf(Link):
 
     async def drop(self) -> bool:
         on_trial = self._on_trial
-        if self._can("candidate"):
+        # What stands in a candidate that this session did not lock is somebody else's work.
+        if CANDIDATE in self._locked:
             with contextlib.suppress(Refused):
                 await self._asked("discard-changes", lambda: self._manager.discard_changes())
         # A trial ends with the session that began it (RFC 6241 section 8.4.1).

@@ -45,6 +45,7 @@ class Programs(Link):
         if not words:
             raise Refused("the fleet names no program that takes a change (reach: change)")
         self.effective_at = time.monotonic()
+        self.untouched = False
         code, out, err = await self._run(words, sent.change.encode())
         shown = self.hider.shown(out + err)
         self.exchanges.append(Exchange(sent.change.rstrip("\n"), shown))

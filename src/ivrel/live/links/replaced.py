@@ -18,7 +18,7 @@ import asyncssh
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.dialects.session import FILE, Session
 from ivrel.core.text.bundle import pack, parts
-from ivrel.core.vocabulary.errors import Refused, Unreachable
+from ivrel.core.vocabulary.errors import Refused, Unreachable, Unreadable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.links.link import Link, Sent, Target
 from ivrel.live.links.ssh import connected, told
@@ -43,7 +43,7 @@ class Replaced(Link):
         self._connection: asyncssh.SSHClientConnection | None = None
         self._sftp: asyncssh.SFTPClient | None = None
         self._paths: dict[str, str] = {}  # where each file lies, by its name in a bundle
-        self._is_untouched = False  # whether it is known that nothing was replaced
+        self._began = False  # whether files were to be replaced by this link
 
     @property
     def _main(self) -> str:
@@ -112,7 +112,7 @@ class Replaced(Link):
         old, new = (self._files(data) for data in (sent.before, sent.target))
         if not self.target.reach.restart:
             raise Refused("the fleet names no command that restarts the service (reach: restart)")
-        self._is_untouched = True
+        self._began = True
         try:
             if not sent.back:  # what the device had is not held against what it has
                 await self._check(old, new)
@@ -163,34 +163,63 @@ class Replaced(Link):
                 await sftp.rmtree(folder, ignore_errors=True)
 
     async def _replace(self, old: Mapping[str, bytes], new: Mapping[str, bytes]) -> None:
-        """Put each file that differs in its place, whole or not at all."""
+        """Put each file that differs in its place, whole or not at all.
+
+        `old`: what the files were when they were read. Refused if one of them is another by now:
+        somebody else has written it.
+        """
         sftp = self._open()
+        for name, data in old.items():
+            await self._be_same(self._path(name), data)
         for name, data in new.items():
             if old.get(name) == data:
                 continue
-            path = self._path(name)
+            # A link stays one, and what it leads to is replaced.
+            path = await self._led_to(self._path(name))
             try:
                 like = await sftp.stat(path)
             except asyncssh.SFTPNoSuchFile:
                 like = await sftp.stat(self._main)
-            self._is_untouched = False
             async with sftp.open(f"{path}{NEW}", "wb") as file:
                 await file.write(data)
             await sftp.chmod(f"{path}{NEW}", (like.permissions or 0o644) & 0o7777)
             if like.uid is not None and like.gid is not None:
                 with contextlib.suppress(asyncssh.SFTPError):  # whoever may not, owns it himself
                     await sftp.chown(f"{path}{NEW}", like.uid, like.gid)
+            try:
+                await self._be_same(path, old.get(name))
+            except Refused:
+                await sftp.remove(f"{path}{NEW}")
+                raise
+            self.untouched = False
             await sftp.posix_rename(f"{path}{NEW}", path)
             self.exchanges.append(Exchange(f"replace {path}", ("ok",)))
         for name in old:
             if name not in new:
-                self._is_untouched = False
+                await self._be_same(self._path(name), old[name])
+                self.untouched = False
                 await sftp.remove(self._path(name))
                 self.exchanges.append(Exchange(f"remove {self._path(name)}", ("ok",)))
 
+    async def _led_to(self, path: str) -> str:
+        """Return the file that a name leads to by links; a new one is itself."""
+        sftp = self._open()
+        return str(await sftp.realpath(path)) if await sftp.islink(path) else path
+
+    async def _be_same(self, path: str, data: bytes | None) -> None:
+        """Refused if a file is not what it was when it was read; None: there was none."""
+        sftp, now = self._open(), None
+        with contextlib.suppress(asyncssh.SFTPNoSuchFile, Unreadable):
+            async with sftp.open(path, "rb") as file:
+                read = await file.read()
+            assert isinstance(read, bytes)  # the file was opened as bytes
+            now = plain_text(read, path)
+        if now != data:
+            raise Refused(f"{path} is another than when it was read; it was not written")
+
     async def renew(self) -> None:
         command = self.target.reach.restart
-        if not command or self._is_untouched:
+        if not command or (self.untouched and self._began):
             return
         self.effective_at = time.monotonic()
         done = await self._run(command)

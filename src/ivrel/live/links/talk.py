@@ -8,12 +8,13 @@ import time
 from collections.abc import Sequence
 
 import asyncssh
+from msgspec import Struct
 
 from ivrel.core.delivery.dialog import Exchange, answer, cleaned, configuration, error_in, waits
 from ivrel.core.dialects.session import SECONDS, WHOLE, Session
 from ivrel.core.text.text import decode
 from ivrel.core.vocabulary.errors import Refused, Unreachable
-from ivrel.core.vocabulary.wording import plain, shorten
+from ivrel.core.vocabulary.wording import plain, shorten, steers
 from ivrel.live.links.link import Link, Sent, Target
 from ivrel.live.links.ssh import connected, told
 from ivrel.sources.packed import MIB, largest
@@ -22,7 +23,23 @@ CHUNK = 1 << 16
 SHORT = MIB  # bytes; no answer to a typed line is longer
 WIDE, HIGH = 500, 200  # columns and lines of the terminal: nothing is folded
 SETTLED = 0.05  # seconds of silence behind what looks like the prompt in a long answer
+PAUSES = (SETTLED, 0.5, 2.0)  # the same, each time that an answer went on all the same
+SPEAKING = 3  # signs of a prompt, from which on no line of a configuration begins with it
 SLOWEST = 30  # times the patience: no answer takes longer, even if it comes drop by drop
+
+
+class Idle(Struct, frozen=True):
+    """What a device answers to an empty line: a text, if any, and its prompt."""
+
+    said: bytes
+    prompt: bytes
+
+    def prompts_in(self, data: bytes) -> int:
+        """Return the first line of a text that begins with the prompt; 0 if none does."""
+        if len(self.prompt.strip()) < SPEAKING:
+            return 0
+        lines = enumerate(data.split(b"\n"), 1)
+        return next((n for n, line in lines if line.startswith(self.prompt.rstrip())), 0)
 
 
 class Talk(Link):
@@ -52,7 +69,8 @@ class Talk(Link):
             await self._typed(line)
 
     async def fetch(self) -> bytes:
-        raw = await self._asked(self._said.show, largest(), settle=True)
+        idle = await self._idle()
+        raw = answer(self._said, self._said.show, await self._whole(self._said.show, idle))
         if error := error_in(self._said, raw[:SHORT].partition(b"\n")[0]):
             raise Unreachable(f"'{self._said.show}' is refused: {shorten(error)}")
         try:
@@ -62,12 +80,44 @@ class Talk(Link):
             raise Unreachable(f"{said}; the dialect can name another (session: encoding)") from None
         if not data.strip():
             raise Unreachable(f"'{self._said.show}' prints nothing")
+        if line := idle.prompts_in(data):
+            said = f"line {line} of what '{self._said.show}' prints begins with the prompt"
+            raise Unreachable(f"{said}; something else was said in between: try again")
         self.hider.know(data)
         return data
+
+    async def _idle(self) -> Idle:
+        """Return what the device says to an empty line."""
+        self._write(self._line(""))
+        raw = await self._read("an empty line", largest(), settled=SETTLED)
+        said, _, prompt = cleaned(raw).rpartition(b"\n")
+        return Idle(said, prompt)
+
+    async def _whole(self, line: str, idle: Idle) -> bytes:
+        """Return the answer to a line whose answer is long: to its certain end.
+
+        A pause behind what looks like the prompt is no end: the device must then answer an empty
+        line as it did before.
+        """
+        for settled in PAUSES:
+            self._write(self._line(line))
+            about = f"'{shorten(line, 40)}'"
+            raw = await self._read(about, largest(), settled=settled, prompt=idle.prompt)
+            if await self._idle() == idle:
+                return raw
+            while await self._idle() != idle:
+                pass  # the rest of the answer; a device that never ends is given up by `_read`
+        said = f"what it answers to '{shorten(line, 40)}' goes on behind what looks like its end"
+        raise Unreachable(f"{self.target.where}: {said}")
 
     async def send(self, sent: Sent) -> None:
         said = self._said
         lines = [line for line in sent.change.splitlines() if line.strip()]
+        steering = next((n for n, line in enumerate(lines, 1) if steers(line)), 0)
+        if steering:
+            # A line editor would take it for a command of its own.
+            raise Refused("the line holds a control character; nothing was typed", steering)
+        self.untouched = False
         if said.typed == WHOLE:
             await self._each(said.open[:-1])
             await self._begin_text(said.open[-1:])
@@ -157,12 +207,12 @@ class Talk(Link):
         if error:
             raise Refused(shorten(self.hider.hidden(plain(error)), 120), number)
 
-    async def _asked(self, line: str, most: int, *, settle: bool = False) -> bytes:
-        return answer(self._said, line, await self._asked_raw(line, most, settle=settle))
+    async def _asked(self, line: str, most: int) -> bytes:
+        return answer(self._said, line, await self._asked_raw(line, most))
 
-    async def _asked_raw(self, line: str, most: int, *, settle: bool = False) -> bytes:
+    async def _asked_raw(self, line: str, most: int) -> bytes:
         self._write(self._line(line))
-        return await self._read(f"'{shorten(line, 40)}'", most, settle=settle)
+        return await self._read(f"'{shorten(line, 40)}'", most)
 
     def _line(self, line: str) -> bytes:
         return f"{line}\n".encode(self._said.encoding, "replace")
@@ -175,8 +225,14 @@ class Talk(Link):
         except (OSError, asyncssh.Error) as problem:
             raise self._lost(problem) from None
 
-    async def _read(self, about: str, most: int, *, settle: bool = False) -> bytes:
-        """Return what the device sends until it waits for a line again."""
+    async def _read(
+        self, about: str, most: int, *, settled: float = 0, prompt: bytes = b""
+    ) -> bytes:
+        """Return what the device sends until it waits for a line again.
+
+        `settled`: seconds of silence behind the prompt, from which on it is one; `prompt`: the
+        prompt itself, where it is known.
+        """
         patience = self.target.reach.patience
         end = asyncio.get_running_loop().time() + SLOWEST * patience
         parts: list[bytes] = []
@@ -186,10 +242,10 @@ class Talk(Link):
                 async with asyncio.timeout(seconds):
                     part = await self._part(about)
             except TimeoutError:
-                if seconds == SETTLED:
+                if seconds == settled:
                     return b"".join(parts)
                 said = f"no prompt within {patience} s after {about}"
-                raise Unreachable(f"{self.target.where}: {said}") from None
+                raise Unreachable(f"{self.target.where}: {said}{self._last(tail)}") from None
             parts.append(part)
             size += len(part)
             if size > most or asyncio.get_running_loop().time() > end:
@@ -197,10 +253,17 @@ class Talk(Link):
                 raise Unreachable(f"{self.target.where}: {said}")
             tail = (tail + part)[-4096:]
             seconds = float(patience)
-            if waits(self._said, tail):
-                if not settle:
+            last = cleaned(tail).rpartition(b"\n")[2]
+            if last == prompt if prompt else waits(self._said, tail):
+                if not settled:
                     return b"".join(parts)
-                seconds = SETTLED  # a line of the configuration may look like the prompt
+                seconds = settled  # a line of the configuration may look like the prompt
+
+    def _last(self, tail: bytes) -> str:
+        """Return the last line that was received, as it may be shown."""
+        lines = decode(cleaned(tail)).strip("\n").splitlines()
+        said = shorten(self.hider.hidden(plain(lines[-1])), 80) if lines else ""
+        return f"; the last line is '{said.rstrip()}'" if said.strip() else "; nothing was received"
 
     async def _part(self, about: str) -> bytes:
         """Return what the device sends next."""

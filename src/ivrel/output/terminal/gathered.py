@@ -8,7 +8,13 @@ from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.gathered import STATES, Gathered, GatheredView, HostKeysView
 
-_STYLES = {"not gathered": "bold red", "new": "cyan", "changed": "yellow", "as before": "green"}
+_STYLES = {
+    "not gathered": "bold red",
+    "kept beside": "bold red",
+    "new": "cyan",
+    "changed": "yellow",
+    "as before": "green",
+}
 _KEYS = {"learnt": "cyan", "known": "green", "another": "bold red reverse", "none": "bold red"}
 FEW = 12  # keys that are shown one by one
 MOST = 40  # devices of a large fleet that are shown one by one

@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from ivrel.output.views.view import RowsView
 
-STATES = ("not gathered", "new", "changed", "as before")  # worst first
+STATES = ("not gathered", "kept beside", "new", "changed", "as before")  # worst first
 
 
 class Gathered(Struct, frozen=True):
