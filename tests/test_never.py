@@ -15,9 +15,12 @@ from test_real_devices import NETCONFD, STRICT, netconfd, seeded, workspace
 
 from ivrel.core import Device, correct, read_policy
 from ivrel.core.correcting.changes import write_change
+from ivrel.core.delivery.standing import BEFORE as BEFORE_CHANGE
+from ivrel.core.delivery.standing import BETWEEN, standing, way_back
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import Refused
+from ivrel.live.journal import Journal
 from ivrel.live.links import Sent, Target, open_link
 from ivrel.live.targets import targets_of
 from ivrel.sources.dialects import Dialects
@@ -229,3 +232,67 @@ def test_no_value_becomes_a_command(sign: str) -> None:
     quern = Dialects()["quern"]
     with pytest.raises(Refused, match="control character"):
         write_change(quern, Text(data), [Edit((("events",),), ("mute", f"1{sign}x"), removes=True)])
+
+
+@HAS_SSHD
+@pytest.mark.skipif(not RSYSLOGD and not STRICT, reason="needs rsyslogd")
+@pytest.mark.parametrize(
+    ("restart", "running", "state", "told", "times"),
+    [
+        ("exit 3", "true", "in doubt", "the files are as before, the service is in doubt", 2),
+        ("sleep 60", "true", "in doubt", "the files are as before, the service is in doubt", 1),
+        ("exit 0", "runs again", "as before", "it does not run with the change", 2),
+        ("exit 0", "false", "in doubt", "the files are as before, the service is in doubt", 2),
+        ("exit 0", "true", "delivered", "", 1),
+    ],
+)
+def test_a_service_that_does_not_run_is_told_as_that(
+    tmp_path: Path, restart: str, running: str, state: str, told: str, times: int
+) -> None:
+    main, log, script = tmp_path / "rsyslog.conf", tmp_path / "log", tmp_path / "restart"
+    main.write_text(BEFORE)
+    script.write_text(f"#!/bin/sh\necho restarted >> {log}\n{restart}\n")
+    script.chmod(0o755)
+    if running == "runs again":  # with what was there before, which is restarted second
+        running = f"grep -c restarted {log} | grep -q 2"
+    out = tmp_path / "corrections"
+    with running_sshd(tmp_path / "ssh") as sshd:
+        way = f"via: ssh, {sshd.way}, files: '{main}', restart: '{script}', running: '{running}', patience: 3"
+        folder = workspace(tmp_path / "w", "rsyslog", way)
+        call("gather", "-w", folder)
+        call("correct", "-w", folder, "-o", out)
+        done = call("deliver", "-w", folder, out, code=0 if state == "delivered" else 1).stdout
+    assert states(folder) == {"orrin-gw9": state}, done
+    assert told in " ".join(done.split())
+    assert (main.read_text() == BEFORE) == (state != "delivered")
+    assert log.read_text().count("restarted") == times
+
+
+def test_a_device_in_doubt_has_a_way_out(tmp_path: Path) -> None:
+    quern = Dialects()["quern"]
+    before = b"unit old\nevents\n    export off\n"
+    proved = before.replace(b"off", b"on")
+    # Somebody renamed it beside an export setting that is as before: that is left to him.
+    found = standing(quern, before.replace(b"old", b"new"), before, proved)
+    assert found.where == BEFORE_CHANGE and found.why
+    assert standing(quern, proved.replace(b"old", b"new"), before, proved).where == BETWEEN
+    way = way_back(quern, proved.replace(b"old", b"new"), before)
+    assert way.target == before.replace(b"old", b"new") and "unit" not in way.change
+    folder = tmp_path / "w"
+    write_fleet(folder, 1, only="holmsay-gw1")
+    journal = Journal(folder / ".ivrel")
+    number = journal.begin("corrections", "{}", [("holmsay-gw1", 1, "quern")])
+    assert not journal.hold(number, "holmsay-gw1")
+    journal.settle(number, "holmsay-gw1", "in doubt", "not reached since")
+    assert "busy" in call("deliver", "-w", folder, "--release", "holmsay-gw1", "--because", "x", code=2).stderr  # fmt: skip
+    journal.end(number)
+    journal.close()
+    words = ("deliver", "-w", folder, "--release", "holmsay-gw1")
+    assert "belong together" in call(*words, code=2).stderr
+    assert "leave the folder out" in call(*words, "out", "--because", "x", code=2).stderr
+    assert f"delivery {number}" in call(*words, "--because", "by hand\x1b[31m").stdout
+    record = call("deliver", "-w", folder, "--record", "--format", "json").stdout
+    assert '"state": "released"' in record and "by hand·[31m" in record
+    assert (
+        "no delivery left 'holmsay-gw1' in doubt" in call(*words, "--because", "x", code=2).stderr
+    )

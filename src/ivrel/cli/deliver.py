@@ -15,8 +15,7 @@ if TYPE_CHECKING:
 
     from ivrel.cli.delivering import Run
     from ivrel.core.correcting import Written
-    from ivrel.live.journal import Delivery, Entry, Journal
-    from ivrel.output.views.delivered import Delivered, DeliveryView
+    from ivrel.live.journal import Journal
     from ivrel.sources.workspace import Workspace
 
 
@@ -48,11 +47,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="the record of the last delivery, or of delivery N: what was sent and answered",
     )
+    does.add_argument(
+        "--release",
+        metavar="DEVICE",
+        help="give up a device in doubt that you have looked at; --because says what you found",
+    )
+    parser.add_argument("--because", metavar="TEXT", help="with --release: why, for the record")
     common.example(
         parser,
         "ivrel deliver corrections --dry-run",
         "ivrel deliver corrections --expect --udp 514 --tcp 601",
         "ivrel deliver --resume",
+        "ivrel deliver --release tarsk-fw2 --because 'restored by hand'",
         "ivrel deliver --record --format md > ticket.md",
     )
     parser.set_defaults(run=run)
@@ -115,16 +121,21 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.live.targets import own_folder
 
     workspace = common.open_workspace(args)
-    if args.record is None and not args.resume and not args.corrections:
+    is_of_begun = args.record is not None or args.resume or args.release is not None
+    if not is_of_begun and not args.corrections:
         raise InputError("no folder of corrections; expected what 'ivrel correct -o DIR' wrote")
-    if (args.record is not None or args.resume) and args.corrections:
-        said = "--resume and --record are about a delivery that was begun; leave the folder out"
-        raise InputError(said)
+    if is_of_begun and args.corrections:
+        said = "--resume, --release and --record are about a delivery that was begun"
+        raise InputError(f"{said}; leave the folder out")
+    if (args.release is None) != (not (args.because or "").strip()):
+        raise InputError("--release DEVICE and --because TEXT belong together")
     folder = own_folder(workspace)
     journal = Journal(folder)
     try:
         if args.record is not None:
             return _record(args, workspace, journal)
+        if args.release is not None:
+            return _release(args, journal)
         return _resume(args, workspace, journal) if args.resume else _new(args, workspace, journal)
     finally:
         journal.close()
@@ -134,17 +145,28 @@ def _record(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
     """Show what a delivery did."""
     from msgspec.structs import replace
 
+    from ivrel.cli.recorded import view_of
     from ivrel.core.vocabulary.errors import InputError
 
     one = journal.delivery(args.record) if args.record else journal.last()
     if one is None:
         said = f"there is no delivery {args.record}" if args.record else "nothing was delivered yet"
         raise InputError(said)
-    view = _view(workspace, journal, one, is_record=True)
+    view = view_of(workspace, journal, one, is_record=True)
     names = {d.name for d in common.chosen(args, workspace)}
     if args.device or args.kind or args.site or args.group:
         view = replace(view, devices=tuple(d for d in view.devices if d.device in names))
     common.show(view, args)
+    return 0
+
+
+def _release(args: argparse.Namespace, journal: Journal) -> int:
+    """Give up a device in doubt, in the words of the person who looked at it."""
+    from ivrel.core.vocabulary.wording import plain
+
+    number = journal.release(args.release, plain(args.because).strip())
+    print(f"{args.release} is released from delivery {number}; another may take it now.")
+    print(f"\nnext  ivrel deliver{common.workspace_words(args)} --record {number}")
     return 0
 
 
@@ -258,11 +280,12 @@ def _told(
     """Show how a delivery stands, and return the exit code."""
     from msgspec.structs import replace
 
+    from ivrel.cli.recorded import view_of
     from ivrel.core.delivery.course import FAILED, HELD, WAITING
 
     one = journal.delivery(number)
     assert one is not None
-    view = _view(workspace, journal, one, stopped=stopped, outcomes=outcomes)
+    view = view_of(workspace, journal, one, stopped=stopped, outcomes=outcomes)
     where = common.workspace_words(args)
     states = {d.state for d in view.devices}
     if WAITING not in states:  # nothing was left to begin with
@@ -279,55 +302,3 @@ def _told(
     common.show(replace(view, next=tuple(further)), args)
     sys.stdout.flush()
     return 1 if states & {*FAILED, *HELD, WAITING} else 0
-
-
-def _view(
-    workspace: Workspace,
-    journal: Journal,
-    one: Delivery,
-    *,
-    stopped: str = "",
-    outcomes: Mapping[str, Run] | None = None,
-    is_record: bool = False,
-) -> DeliveryView:
-    """Return a delivery as it is shown."""
-    from ivrel.output.views.delivered import DeliveryView
-
-    entries = journal.entries(one.number)
-    return DeliveryView(
-        fleet=workspace.fleet.name,
-        number=one.number,
-        begun=one.begun,
-        ended=one.ended,
-        who=one.who,
-        host=one.host,
-        folder=one.folder,
-        devices=tuple(
-            _delivered(journal, one.number, e, (outcomes or {}).get(e.device)) for e in entries
-        ),
-        stopped=stopped,
-        is_record=is_record,
-    )
-
-
-def _delivered(journal: Journal, number: int, e: Entry, outcome: Run | None) -> Delivered:
-    from ivrel.output.views.delivered import Delivered, Done, Said
-
-    steps = tuple(
-        Done(s.at, s.step, tuple(Said(x.typed, x.answered) for x in s.said))
-        for s in journal.steps(number, e.device)
-    )
-    return Delivered(
-        device=e.device,
-        platform=e.platform,
-        wave=e.wave,
-        state=e.state,
-        why=e.why,
-        seconds=outcome.seconds if outcome is not None else 0.0,
-        change=e.change,
-        prints=(e.before, e.proved),
-        before=dict(e.verdicts),
-        after=dict(e.became),
-        steps=steps,
-        anew=outcome.anew if outcome is not None else (),
-    )

@@ -38,7 +38,8 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     `address`: an IP address or a host name; `key`: the file of a private key; `password`: the
     variable that holds it, or ASK; `host_keys`: a file of keys that are trusted, besides those that
     were learnt; `patience`, `trial`: seconds. `files`: those of a platform whose configuration is
-    files; `restart`: what is run there when they were replaced. Of `command`: `fetch` prints the
+    files; `restart`: what is run there when they were replaced; `running`: what tells by its exit
+    code whether the service runs. Of `command`: `fetch` prints the
     configuration, `change` takes a change, `back` its back-out, `keep` makes it last.
     """
 
@@ -53,6 +54,7 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     trial: int = 0
     files: tuple[str, ...] = ()
     restart: str = ""
+    running: str = ""
     fetch: tuple[str, ...] = ()
     change: tuple[str, ...] = ()
     back: tuple[str, ...] = ()
@@ -209,6 +211,7 @@ _KEYS = {
     ),
     "files": Key(_WORDS, "of a platform whose configuration is files: these, or globs"),
     "restart": Key(_TEXT, "what is run there when files were replaced"),
+    "running": Key(_TEXT, "what ends with 0 there as long as the service runs"),
     "fetch": Key(_COMMAND, "of `command`: a program that prints the configuration"),
     "change": Key(_COMMAND, "of `command`: a program that takes a change on standard input"),
     "back": Key(_COMMAND, "of `command`: one that takes a back-out (default: as `change`)"),

@@ -16,7 +16,7 @@ from msgspec import Struct
 from ivrel.core.correcting import Written
 from ivrel.core.delivery import course as step
 from ivrel.core.delivery.standing import BEFORE, PROVED, Standing, way_back
-from ivrel.core.vocabulary.errors import InputError, IvrelError, Refused, Unreachable
+from ivrel.core.vocabulary.errors import InputError, IvrelError, NotServed, Refused, Unreachable
 from ivrel.core.vocabulary.wording import own_error
 from ivrel.live.contact import Contact, Ended
 from ivrel.live.hearing import Hearing
@@ -71,6 +71,7 @@ class Course:
         self._contact = Contact(target, journal, number)
         self._sent_at = 0.0  # when a trial may have begun, by the clock that never goes back
         self._why = ""  # why the change is taken back
+        self._hangs = ""  # the restart that does not end
         self._took = 0.0  # seconds
         self.lasts_from = 0.0  # when no trial can be on any more; 0 where there was none
         self._anew: tuple[str, ...] = ()
@@ -168,6 +169,8 @@ class Course:
             at = f"line {problem.line}: " if problem.line else ""
             if link.untouched:
                 raise Ended(step.REFUSED, f"{at}{problem}") from None
+            if isinstance(problem, NotServed) and problem.hangs:
+                self._hangs = str(problem)
             await self._back(f"{at}{problem}")
         except Unreachable as problem:
             await self._settled(str(problem))
@@ -182,6 +185,10 @@ class Course:
         if found.where != PROVED:
             await self._back(f"it does not read as proved: {found.why}")
         self._contact.note(step.READ)
+        try:
+            await link.look()
+        except NotServed as problem:
+            await self._back(f"it does not run with the change: {problem}")
         if self._hearing is not None:
             against = await self._hearing.heard(self._name, link.effective_at, self._asked.within)
             if against:
@@ -264,10 +271,11 @@ class Course:
                 if move == step.IS_DELIVERED:
                     self._kept(link)
                 if move == step.IS_BEFORE:
-                    await link.renew()
+                    self._why = self._why or why
+                    await self._renewed(link)
                     if self._contact.last in (step.KEEPING, step.KEPT):
                         await link.save()  # what was saved may be the change
-                    raise Ended(step.AS_BEFORE, self._why or why)
+                    raise Ended(step.AS_BEFORE, self._why)
                 if move == step.GO_ON:
                     await link.renew()
                     await self._go_on(link)
@@ -294,6 +302,17 @@ class Course:
                 last = f"it refuses the way back: {problem}"
         raise Ended(step.IN_DOUBT, f"{why}; {last}" if last != why else why)
 
+    async def _renewed(self, link: Link) -> None:
+        """Have a device that reads as before do as it did; Ended if its service does not."""
+        try:
+            if self._hangs:
+                raise NotServed(self._hangs)
+            await link.renew()
+            await link.look()
+        except NotServed as problem:
+            said = f"{self._why}; the files are as before, the service is in doubt: {problem}"
+            raise Ended(step.IN_DOUBT, said) from None
+
     async def _taken_back(self, link: Link) -> None:
         await link.drop()
         found = await self._contact.stands(link)
@@ -301,7 +320,7 @@ class Course:
             # A session that was lost may hold the trial yet, and would end it later.
             found = await self._stands_at_last(link)
         if step.next_move(step.TAKING_BACK, found.where) == step.IS_BEFORE:
-            await link.renew()
+            await self._renewed(link)
         else:
             (before, proved), now = self._contact.texts, self._contact.now
             change, target = "", before
@@ -311,10 +330,11 @@ class Course:
                 if way.problem:
                     raise Ended(step.IN_DOUBT, f"{self._why}; no way back: {way.problem}")
                 change, target = way.change, way.target
-            await link.send(Sent(change, now, target, back=True))
+            await link.send(Sent(change, now, target, back=True, renews=False))
             found = await self._contact.stands(link)
             if step.next_move(step.TAKING_BACK, found.where) != step.IS_BEFORE:
                 raise Refused(f"it does not read as before: {found.why}")
+            await self._renewed(link)
         await link.save()
         self._contact.note(step.TAKEN_BACK)
         raise Ended(step.AS_BEFORE, self._why)

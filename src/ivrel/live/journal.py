@@ -20,7 +20,7 @@ from pathlib import Path
 import msgspec
 from msgspec import Struct
 
-from ivrel.core.delivery.course import HELD, IN_FLIGHT, WAITING
+from ivrel.core.delivery.course import HELD, IN_DOUBT, IN_FLIGHT, RELEASED, WAITING
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.live.tables import FILE, HOLDING, is_busy, opened
@@ -183,6 +183,22 @@ class Journal:
         self._set(number, name, state=state, why=why, became=msgspec.json.encode(became).decode())
         if state not in HELD:
             self._forget(self.entry(number, name))
+
+    def release(self, name: str, why: str) -> int:
+        """Note that somebody looked at a device in doubt, and return the delivery that it was of.
+
+        InputError if none left it in doubt, or if that one still goes on.
+        """
+        row = self._do(
+            "SELECT delivery FROM device WHERE name = ? AND state = ?", (name, IN_DOUBT)
+        ).fetchone()
+        one = self.delivery(row[0]) if row else None
+        if one is None:
+            raise InputError(f"no delivery left '{name}' in doubt; expected a device that is")
+        if is_alive(one):
+            raise InputError(f"delivery {one.number} is busy with '{name}'")
+        self.settle(one.number, name, RELEASED, f"{getpass.getuser()}: {why}")
+        return one.number
 
     def end(self, number: int) -> None:
         """Note that a delivery is over."""

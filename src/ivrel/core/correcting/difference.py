@@ -61,14 +61,14 @@ def same_value(old: Said | None, new: Said | None) -> bool:
     return old.value == new.value and old.default == new.default
 
 
-def lost_statement(before: Records, after: Records) -> str:
+def lost_statement(before: Records, after: Records, aside: Container[str] = ()) -> str:
     """Return how the statements of export settings differ between two texts; '' if they do not.
 
     Statements are compared by their words, wherever they stand; what a removal was unable to name
     is found so. One that stands twice says no more than one that stands once, unless it adds to a
-    list, or rules are carried out in their order.
+    list, or rules are carried out in their order. `aside`: slots whose statements are not compared.
     """
-    old, new = _compared(before, after)
+    old, new = _compared(before, after, aside)
     dialect = before.dialect
     join = dialect.shape.join
     adding = {at for r in (before, after) for at in _adding(r)}
@@ -131,15 +131,19 @@ def changed_statements(before: Records, after: Records) -> tuple[list[str], list
     return told(old, new), told(new, old)
 
 
-def _compared(before: Records, after: Records) -> list[Mapping[tuple[Path, Words], int]]:
+def _compared(
+    before: Records, after: Records, aside: Container[str] = ()
+) -> list[Mapping[tuple[Path, Words], int]]:
     """Return the statements of two texts that have to be compared, and how often each stands in its
     text. What is looked up is left out where both say the same.
     """
     tables = [t for t in LAZY if t in before.dialect.keys and may_differ(before, after, t)]
-    return [_statements(records, tables) for records in (before, after)]
+    return [_statements(records, tables, aside) for records in (before, after)]
 
 
-def _statements(records: Records, tables: Iterable[str]) -> Mapping[tuple[Path, Words], int]:
+def _statements(
+    records: Records, tables: Iterable[str], aside: Container[str]
+) -> Mapping[tuple[Path, Words], int]:
     """Return the statements of a text that were understood, and how often each stands there;
     `tables`: those that are looked up.
     """
@@ -150,7 +154,10 @@ def _statements(records: Records, tables: Iterable[str]) -> Mapping[tuple[Path, 
         matches += [match for match, _ in looked_up if is_export(dialect, match)]
     out: dict[tuple[Path, Words], int] = {}
     for match in matches:
-        if match.pattern != NO_PATTERN:
+        if match.pattern == NO_PATTERN:
+            continue
+        own = dialect.patterns[match.pattern].own_slots
+        if not own or not all(slot in aside for slot in own):
             at = match.path, match.words
             out[at] = out.get(at, 0) + 1
     return out

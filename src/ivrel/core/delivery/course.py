@@ -30,10 +30,12 @@ STEPS = (REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT, LASTS, TAKING_BACK,
 WAITING, IN_FLIGHT, TO_LAST = "waiting", "in flight", "kept"
 DELIVERED, THERE, AS_BEFORE = "delivered", "there already", "as before"
 REFUSED, IN_DOUBT, WOULD = "not begun", "in doubt", "would be sent"
+RELEASED = "released"
 STATES: Mapping[str, str] = {
     IN_DOUBT: "it reads neither as proved nor as before, or is not reached: look at it",
     AS_BEFORE: "the change was taken back, or did not last; it reads as before",
     REFUSED: "nothing was sent",
+    RELEASED: "it was in doubt; somebody looked at it, and said why it is over",
     IN_FLIGHT: "the delivery was cut off; --resume goes on",
     TO_LAST: "it confirmed the change; a last look is to come, when no trial can be on any more",
     WAITING: "not its turn yet",

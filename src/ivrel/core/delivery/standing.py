@@ -6,6 +6,8 @@ Texts are compared by what they say, for a device may lay out its configuration 
 
 from __future__ import annotations
 
+from collections.abc import Container
+
 from msgspec import Struct
 
 from ivrel.core.correcting.changes import apply_change, write_change
@@ -20,6 +22,9 @@ from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
 PROVED, BEFORE, BETWEEN, UNREADABLE = "as proved", "as before", "in between", "not readable"
 
 
+NAMES = ("unit.name",)  # what a device calls itself: no change is about that
+
+
 class Standing(Struct, frozen=True):
     """Where a device stands, and what differs from the proof if it does not read so."""
 
@@ -31,12 +36,13 @@ def standing(dialect: Dialect, now: bytes, before: bytes, proved: bytes) -> Stan
     """Return where a device stands whose configuration is `now`.
 
     A change that changes nothing that is read leaves a device as proved. Whether it is as before is
-    judged on export settings alone: what somebody else has changed beside them is left to him.
+    judged on export settings alone: what somebody else has changed beside them, the device's name
+    among it, is left to him.
     """
     against = differs(dialect, now, proved)
     if not against:
         return Standing(PROVED)
-    if now == before or not _of_export(dialect, *_texts(before, now)):
+    if now == before or not _of_export(dialect, *_texts(before, now), NAMES):
         return Standing(BEFORE, against)
     try:
         read_records(dialect, now)
@@ -60,13 +66,13 @@ def _texts(wanted: bytes, now: bytes) -> tuple[Text, Text]:
     return Text(wanted, whole=True), Text(now, whole=True)
 
 
-def _of_export(dialect: Dialect, wanted: Text, now: Text) -> str:
+def _of_export(dialect: Dialect, wanted: Text, now: Text, aside: Container[str] = ()) -> str:
     """Return how two texts differ in what they say of export; '' if they do not."""
     try:
         one, other = (read_records(dialect, text) for text in (wanted, now))
     except Unreadable as problem:
         return str(problem)
-    if lost := lost_statement(one, other):
+    if lost := lost_statement(one, other, aside):
         return lost
     if len(one.strays) != len(other.strays):
         return "there are other statements that are not understood"
@@ -96,13 +102,15 @@ def way_back(dialect: Dialect, now: bytes, before: bytes) -> WayBack:
     texts = Text(now, whole=True), Text(before, whole=True)
     try:
         here, there = (read_records(dialect, text) for text in texts)
-        edits = [step.edit for step in undo(here, there)]
+        edits = [step.edit for step in undo(here, there) if not set(step.slots) & set(NAMES)]
         change = write_change(dialect, texts[0], edits)
         target = apply_change(dialect, now, change, "way back") if change else now
     except (InputError, Refused, Unreadable) as problem:
         return WayBack(problem=str(problem))
     there_again = Text(target, whole=True)
-    why = _of_export(dialect, texts[1], there_again) or _beyond(dialect, texts[0], there_again)
+    why = _of_export(dialect, texts[1], there_again, NAMES) or _beyond(
+        dialect, texts[0], there_again
+    )
     if why:
         return WayBack(problem=f"it would not lead back: {why}")
     return WayBack(change, target)

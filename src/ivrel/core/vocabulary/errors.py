@@ -72,6 +72,17 @@ class Refused(IvrelError):
         self.line = line
 
 
+class NotServed(Refused):
+    """The files of a device are in place, and its service does not run with them.
+
+    `hangs`: its restart does not end, and must not be begun a second time.
+    """
+
+    def __init__(self, said: str, *, hangs: bool = False) -> None:
+        super().__init__(said)
+        self.hangs = hangs
+
+
 class Undecided(IvrelError):
     """What to write hangs on what most of the fleet has, which is not known yet."""
 

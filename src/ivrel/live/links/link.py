@@ -30,7 +30,7 @@ class Target(Struct, frozen=True):
 class Sent(Struct, frozen=True):
     """A change on its way: its text, the configuration it is made for, and the one that comes of
     it. `seconds`: how long it holds unless it is confirmed, where the platform can; 0 is for good.
-    `back`: it takes back what was sent before.
+    `back`: it takes back what was sent before; `renews`: what is sent has to take effect at once.
     """
 
     change: str
@@ -38,6 +38,7 @@ class Sent(Struct, frozen=True):
     target: bytes
     seconds: int = 0
     back: bool = False
+    renews: bool = True
 
 
 class Link:
@@ -81,6 +82,9 @@ class Link:
     async def drop(self) -> bool:
         """Give up what was begun, and take back what is on trial; False if the platform cannot."""
         return False
+
+    async def look(self) -> None:
+        """Make sure that what runs on the device still runs; NotServed if it does not."""
 
     async def renew(self) -> None:
         """Make sure that what the configuration says is in effect, after a session was lost."""

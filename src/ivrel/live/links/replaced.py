@@ -4,6 +4,7 @@ before anything is replaced, and the service is restarted.
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import posixpath
 import secrets
@@ -18,7 +19,7 @@ import asyncssh
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.dialects.session import FILE, Session
 from ivrel.core.text.bundle import pack, parts
-from ivrel.core.vocabulary.errors import Refused, Unreachable, Unreadable
+from ivrel.core.vocabulary.errors import NotServed, Refused, Unreachable, Unreadable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.links.link import Link, Sent, Target
 from ivrel.live.links.ssh import connected, told
@@ -28,6 +29,13 @@ from ivrel.sources.packed import largest
 
 NOT_THERE = (126, 127)  # what a shell ends with that finds no such program
 NEW = ".ivrel-new"  # behind the name of a file that is about to take another's place
+
+
+SETTLING = 1  # seconds after which a service has died that cannot run with its files
+
+
+class _Hangs(Unreachable):
+    """A command does not end."""
 
 
 class Replaced(Link):
@@ -119,7 +127,8 @@ class Replaced(Link):
             await self._replace(old, new)
         except (OSError, asyncssh.Error) as problem:
             raise self._lost(problem) from None
-        await self.renew()
+        if sent.renews:
+            await self.renew()
 
     def _files(self, data: bytes) -> Mapping[str, bytes]:
         return {part.name: part.data for part in parts(data)}
@@ -222,12 +231,26 @@ class Replaced(Link):
         if not command or (self.untouched and self._began):
             return
         self.effective_at = time.monotonic()
-        done = await self._run(command)
+        try:
+            done = await self._run(command)
+        except _Hangs as problem:
+            self.exchanges.append(Exchange(command, (str(problem),)))
+            raise NotServed(str(problem), hangs=True) from None
+        self._told(command, done)
+
+    def _told(self, command: str, done: asyncssh.SSHCompletedProcess) -> None:
+        """Take down what a command said; NotServed if it did not end well."""
         said = f"{done.stderr or ''!s}{done.stdout or ''!s}".encode()
         self.exchanges.append(Exchange(command, self.hider.shown(said) or ("ok",)))
         if done.exit_status:
             first = next(iter(self.hider.shown(said)), "no word why")
-            raise Refused(f"'{shorten(command, 40)}' ended with {done.exit_status}: {first}")
+            raise NotServed(f"'{shorten(command, 40)}' ended with {done.exit_status}: {first}")
+
+    async def look(self) -> None:
+        command = self.target.reach.running
+        if command:
+            await asyncio.sleep(SETTLING)
+            self._told(command, await self._run(command))
 
     async def _run(self, command: str) -> asyncssh.SSHCompletedProcess:
         if self._connection is None:
@@ -237,7 +260,7 @@ class Replaced(Link):
             return await self._connection.run(command, timeout=patience, errors="replace")
         except asyncssh.TimeoutError:
             said = f"'{shorten(command, 40)}' does not end within {patience} s"
-            raise Unreachable(f"{self.target.where}: {said}") from None
+            raise _Hangs(f"{self.target.where}: {said}") from None
         except (OSError, asyncssh.Error) as problem:
             raise self._lost(problem) from None
 

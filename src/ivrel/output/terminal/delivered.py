@@ -12,6 +12,7 @@ from ivrel.output.views.delivered import Delivered, DeliveryView
 STATE_STYLES = {
     "in doubt": "bold red reverse",
     "as before": "bold red",
+    "released": "yellow",
     "not begun": "bold red",
     "in flight": "yellow",
     "kept": "yellow",

@@ -1,0 +1,58 @@
+"""A delivery of the journal as it is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ivrel.cli.delivering import Run
+from ivrel.live.journal import Delivery, Entry, Journal
+from ivrel.output.views.delivered import Delivered, DeliveryView, Done, Said
+from ivrel.sources.workspace import Workspace
+
+
+def view_of(
+    workspace: Workspace,
+    journal: Journal,
+    one: Delivery,
+    *,
+    stopped: str = "",
+    outcomes: Mapping[str, Run] | None = None,
+    is_record: bool = False,
+) -> DeliveryView:
+    """Return a delivery as it is shown."""
+    entries = journal.entries(one.number)
+    return DeliveryView(
+        fleet=workspace.fleet.name,
+        number=one.number,
+        begun=one.begun,
+        ended=one.ended,
+        who=one.who,
+        host=one.host,
+        folder=one.folder,
+        devices=tuple(
+            _device(journal, one.number, e, (outcomes or {}).get(e.device)) for e in entries
+        ),
+        stopped=stopped,
+        is_record=is_record,
+    )
+
+
+def _device(journal: Journal, number: int, e: Entry, outcome: Run | None) -> Delivered:
+    steps = tuple(
+        Done(s.at, s.step, tuple(Said(x.typed, x.answered) for x in s.said))
+        for s in journal.steps(number, e.device)
+    )
+    return Delivered(
+        device=e.device,
+        platform=e.platform,
+        wave=e.wave,
+        state=e.state,
+        why=e.why,
+        seconds=outcome.seconds if outcome is not None else 0.0,
+        change=e.change,
+        prints=(e.before, e.proved),
+        before=dict(e.verdicts),
+        after=dict(e.became),
+        steps=steps,
+        anew=outcome.anew if outcome is not None else (),
+    )
