@@ -74,9 +74,11 @@ def test_hostile_text_steers_nothing(ivrel: Run, folder: Path) -> None:
         )
         assert "<script>x" not in prose and "<img" not in prose
         assert name.endswith("html") or "](b)" not in prose.replace("\\]", "")
-    # The change itself is the text as it is to be sent.
-    assert "strike mute 7" in (folder / "out" / "tarsk-gw1" / "change.txt").read_text()
-    assert "\x1b[2J" in (folder / "out" / "tarsk-gw1" / "backout.txt").read_text()
+    # What would be typed to bring the statement back steers a line editor: there is no way back.
+    own = folder / "out" / "tarsk-gw1"
+    assert "strike mute 7" in (own / "unproved-change.txt").read_text()
+    assert not [one for one in own.iterdir() if STEERING.search(one.read_text())]
+    assert "holds a control character" in (folder / "out" / "change-sheet.md").read_text()
 
 
 @pytest.mark.parametrize("what", ["silence", "clocks", "losses", "volume"])
