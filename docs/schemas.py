@@ -13,8 +13,8 @@ from typing import Any
 from ivrel.core.dialects.form import DIALECT
 from ivrel.core.fleet import FLEET
 from ivrel.core.judging.asking import policy_schema_form
-from ivrel.core.reach import WAYS_FILE
 from ivrel.core.settings import SETTINGS
+from ivrel.core.ways import WAYS_FILE
 
 FORMS: dict[str, Any] = {
     "dialect": DIALECT,

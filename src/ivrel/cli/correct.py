@@ -236,7 +236,7 @@ def _further(
     name = CHANGE if first.proved else f"{UNPROVED}{CHANGE}"
     change = f"{view.folder}/{first.device}/{name}"
     sheet = f"less {view.folder}/{SHEETS[0]}"
-    if workspace.fleet.reach or any(d.reach is not None for d in view.devices.values()):
+    if workspace.fleet.ways.rules or any(d.reach is not None for d in view.devices.values()):
         words = "".join(f" --setting {name}" for name in args.setting)
         where = common.judging_words(args)
         return sheet, f"ivrel deliver{where} {view.folder}{words} --dry-run"

@@ -33,7 +33,7 @@ def run(args: argparse.Namespace) -> int:
     if not by and len(rows) > ONE_BY_ONE and not args.all:
         by = "site"
     where = common.workspace_words(args)
-    rules = workspace.fleet.reach
+    rules = workspace.fleet.ways.rules
     ways = {d.name: reach_of(rules, d) for d, _ in rows if rules or d.reach is not None}
     missing = any(file is None for _, file in rows)
     further = f"ivrel {'gather' if ways and missing else 'audit'}{where}"

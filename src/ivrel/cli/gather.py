@@ -167,8 +167,26 @@ def _how(target: Target, old: bytes, new: bytes) -> tuple[tuple[str, ...], tuple
 
 def _learn(args: argparse.Namespace, targets: Sequence[Target]) -> int:
     """Show the host keys, and record those that are not known."""
-    from ivrel.live.gathering import shown_key, through
+    from itertools import groupby
+
+    from ivrel.live.targets import hosts_between
     from ivrel.output.views.gathered import HostKeysView
+
+    keys, access = [], targets[0].access
+    # A host is logged in to only when its key is known: those that others are behind come first.
+    for _, some in groupby(hosts_between(targets), key=lambda one: len(one.between)):
+        keys += _learn_some(args, list(some))
+    keys += _learn_some(args, targets)
+    where = common.workspace_words(args)
+    further = (f"ivrel gather{where}{common.chosen_words(args)}",)
+    common.show(
+        HostKeysView(keys=tuple(keys), file=str(access.file), every=args.all, next=further), args
+    )
+    return 0 if all(k.state in ("learnt", "known") for k in keys) else 1
+
+
+def _learn_some(args: argparse.Namespace, targets: Sequence[Target]) -> list[HostKey]:
+    from ivrel.live.gathering import shown_key, through
 
     async def go() -> dict[str, Shown]:
         found = {}
@@ -181,18 +199,12 @@ def _learn(args: argparse.Namespace, targets: Sequence[Target]) -> int:
     found = asyncio.run(go())
     keys = [_key(target, found[target.device.name]) for target in targets]
     learnt = {k.device for k in keys if k.state == "learnt"}
-    access = targets[0].access
-    access.learn(
+    targets[0].access.learn(
         (t.reach, key)
         for t in targets
         if t.device.name in learnt and (key := found[t.device.name].key) is not None
     )
-    where = common.workspace_words(args)
-    further = (f"ivrel gather{where}{common.chosen_words(args)}",)
-    common.show(
-        HostKeysView(keys=tuple(keys), file=str(access.file), every=args.all, next=further), args
-    )
-    return 0 if all(k.state in ("learnt", "known") for k in keys) else 1
+    return keys
 
 
 def _key(target: Target, shown: Shown) -> HostKey:

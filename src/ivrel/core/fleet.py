@@ -22,10 +22,11 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, place, read_yaml
-from ivrel.core.reach import REACH, RULES, Reach, ReachRule, checked_rules
+from ivrel.core.reach import HOSTS, REACH, RULES, Reach
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.core.vocabulary.wording import not_one_of, shorten
+from ivrel.core.ways import Ways, checked_ways
 
 KINDS = ("router", "switch", "firewall", "gateway", "server")
 
@@ -55,15 +56,15 @@ class Device(Struct, frozen=True, gc=False):
 class Fleet(Struct, frozen=True):
     """The devices in the order of the file that lists them.
 
-    `apart`: groups, or globs, of which no two devices change at the same time; `reach`: how devices
-    are reached, a later rule over an earlier one.
+    `apart`: groups, or globs, of which no two devices change at the same time; `ways`: how devices
+    are reached.
     """
 
     name: str
     devices: tuple[Device, ...]
     file: str
     apart: tuple[str, ...] = ()
-    reach: tuple[ReachRule, ...] = ()
+    ways: Ways = Ways()
 
 
 class Choice(Struct, frozen=True):
@@ -168,6 +169,7 @@ FLEET = Record(
             "groups, or globs, of which no two devices change at the same time: pairs",
         ),
         "reach": RULES,
+        "hosts": HOSTS,
     },
 )
 
@@ -180,14 +182,14 @@ def read_fleet(text: str, file: str) -> Fleet:
     report = Report(file)
     devices: Sequence[Device]
     apart: tuple[str, ...] = ()
-    reach: tuple[ReachRule, ...] = ()
+    ways = Ways()
     if file.endswith(".csv"):
         name, devices = _read_csv(text, report)
     else:
         values, report = read_yaml(text, file, FLEET)
         name, devices = (values["fleet"], values["devices"]) if values else (file, ())
         apart = _apart(values.get("apart", ()) if values else (), devices, report)
-        reach = checked_rules(values.get("reach", ()) if values else (), devices, report)
+        ways = checked_ways(values or {}, devices, report)
     seen: dict[str, Device] = {}
     folded: dict[str, Device] = {}
     claims: dict[str, list[str]] = {}
@@ -211,7 +213,7 @@ def read_fleet(text: str, file: str) -> Fleet:
     # Most fleets give each address once, and are spared the copying.
     if any(len(names) > 1 for names in claims.values()):
         devices = [_with_rivals(device, claims) for device in devices]
-    return Fleet(name, tuple(devices), file, apart, reach)
+    return Fleet(name, tuple(devices), file, apart, ways)
 
 
 def _apart(

@@ -2,7 +2,7 @@
 
 Rules of the fleet are for many devices, what stands at a device is for that one; each later one
 replaces what it names. A fleet that is a table has its rules in `reach.yaml`. No password stands
-here: `password` names a variable of the environment, or says `ask`.
+here: `password` names a variable of the environment or a program, or says `ask`.
 
 Passes: `{via: ssh, user: keeper, key: ~/.ssh/keeper}`
 Fails:  `{via: telegraph}` (no way is called so)
@@ -11,14 +11,15 @@ Fails:  `{via: telegraph}` (no way is called so)
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from fnmatch import fnmatchcase
-from typing import Protocol
+from typing import Any, Protocol
 
 from msgspec import Struct
 from msgspec.structs import asdict
+from yaml import MappingNode
 
-from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, read_yaml
+from ivrel.core.form import Key, ListOf, Node, Record, Report, Text
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.values import HOST, PORT
 from ivrel.core.vocabulary.wording import shorten
@@ -36,11 +37,13 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     """How a device is reached; an empty field says nothing.
 
     `address`: an IP address or a host name; `key`: the file of a private key; `password`: the
-    variable that holds it, or ASK; `host_keys`: a file of keys that are trusted, besides those that
-    were learnt; `patience`, `trial`: seconds. `files`: those of a platform whose configuration is
-    files; `restart`: what is run there when they were replaced; `running`: what tells by its exit
-    code whether the service runs. Of `command`: `fetch` prints the
-    configuration, `change` takes a change, `back` its back-out, `keep` makes it last.
+    variable that holds it, or ASK; `password_from`: the words of a program that prints it;
+    `through`: the names of the hosts that it is reached through, one behind the other; `host_keys`:
+    a file of keys that are trusted, besides those that were learnt; `patience`, `trial`: seconds.
+    `files`: those of a platform whose configuration is files; `restart`: what is run there when
+    they were replaced; `running`: what tells by its exit code whether the service runs. Of
+    `command`: `fetch` prints the configuration, `change` takes a change, `back` its back-out,
+    `keep` makes it last.
     """
 
     via: str = ""
@@ -49,6 +52,8 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     user: str = ""
     key: str = ""
     password: str = ""
+    password_from: tuple[str, ...] = ()
+    through: tuple[str, ...] = ()
     host_keys: str = ""
     patience: int = 0
     trial: int = 0
@@ -63,6 +68,8 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     def over(self, other: Reach) -> Reach:
         """Return what holds where both say something: this, rather than the other."""
         said = {name: value for name, value in asdict(self).items() if value}
+        if self.password or self.password_from:  # one takes the place of the other
+            said |= {"password": self.password, "password_from": self.password_from}
         return Reach(**{**asdict(other), **said})
 
 
@@ -193,6 +200,37 @@ _TEXT = Text("text")
 _COMMAND = ListOf(Text("a word of a command", _word), filled=True)
 _WORDS = ListOf(_TEXT, one_is_enough=True, filled=True)
 
+_FROM = Record(
+    "where a password comes from",
+    {"from": Key(_COMMAND, "the words of a program that prints it", must=True)},
+    lambda at, **said: said["from"],
+)
+
+
+class _Password:
+    """A password: where it is, never what it is."""
+
+    _text = Text("a variable, 'ask' or a program", _password)
+
+    def read(self, node: Node, report: Report) -> str | tuple[str, ...] | None:
+        """Return the variable or ASK, or the words of a program."""
+        of = _FROM if isinstance(node, MappingNode) else self._text
+        found: str | tuple[str, ...] | None = of.read(node, report)
+        return found
+
+    def schema(self) -> dict[str, Any]:
+        """Return the JSON Schema of both."""
+        return {"anyOf": [self._text.schema(), _FROM.schema()]}
+
+
+def _way(said: Mapping[str, Any]) -> Reach:
+    """Return a way of what its keys say."""
+    values = dict(said)
+    if isinstance(values.get("password"), tuple):
+        values["password_from"] = values.pop("password")
+    return Reach(**values)
+
+
 _KEYS = {
     "via": Key(Text("a way", choices=WAYS), "by which it is reached"),
     "address": Key(Text("an address or a host name", _host), "where (default: its identity)"),
@@ -200,9 +238,11 @@ _KEYS = {
     "user": Key(_TEXT, "as whom (default: who calls)"),
     "key": Key(_TEXT, "the file of a private key (default: those of the SSH agent)"),
     "password": Key(
-        Text("a variable or 'ask'", _password),
-        "the variable of the environment that holds it, or `ask`: it is asked for once",
+        _Password(),
+        "the variable of the environment that holds it, `ask` (it is asked for once), or the words "
+        "of a program that prints it: `{from: [keeper, show, '{device}']}`",
     ),
+    "through": Key(_WORDS, "the names of the hosts under `hosts:` that it is reached through"),
     "host-keys": Key(_TEXT, "a file of host keys that are trusted, besides those learnt"),
     "patience": Key(Text("seconds", _seconds), "seconds without a sign, then it is given up (20)"),
     "trial": Key(
@@ -218,7 +258,21 @@ _KEYS = {
     "keep": Key(_COMMAND, "of `command`: one that makes a change last"),
 }
 
-REACH = Record("a way to a device", _KEYS, lambda at, **said: Reach(**said))
+REACH = Record("a way to a device", _KEYS, lambda at, **said: _way(said))
+
+_OF_HOSTS = ("address", "port", "user", "key", "password", "host-keys", "patience")
+HOST_BETWEEN = Record(
+    "a host that devices are reached through",
+    {
+        "host": Key(_TEXT, "its name, as `through:` has it", must=True),
+        **{name: _KEYS[name] for name in _OF_HOSTS},
+    },
+    lambda at, host, **said: (at, host, _way({"via": "ssh", **said})),
+)
+HOSTS = Key(
+    ListOf(HOST_BETWEEN, one_is_enough=True),
+    "hosts that devices are reached through, by SSH: each with keys and passwords of its own",
+)
 
 RULE = Record(
     "a way to some devices",
@@ -236,32 +290,10 @@ RULE = Record(
         ),
         **_KEYS,
     },
-    lambda at, where=None, **said: (at, ReachRule(Reach(**said), where or {})),
+    lambda at, where=None, **said: (at, ReachRule(_way(said), where or {})),
 )
 
 RULES = Key(
     ListOf(RULE, one_is_enough=True),
     "how devices are reached: rules for many; a later one replaces what it names",
 )
-WAYS_FILE = Record("a file of ways", {"reach": RULES})
-
-
-def checked_rules(
-    said: Iterable[tuple[Node, ReachRule]], devices: Sequence[Reached], report: Report
-) -> tuple[ReachRule, ...]:
-    """Return the rules by which devices are reached; one that is about none is a mistake."""
-    rules = list(said)
-    for node, rule in rules:
-        if not any(rule.holds_for(device) for device in devices):
-            report.add(node, "this way is for no device of the fleet")
-    return tuple(rule for _, rule in rules)
-
-
-def read_ways(text: str, file: str, devices: Sequence[Reached]) -> tuple[ReachRule, ...]:
-    """Read the rules of a file of their own, beside a fleet that is a table; InputError holds every
-    mistake.
-    """
-    values, report = read_yaml(text, file, WAYS_FILE)
-    rules = checked_rules(values.get("reach", ()) if values else (), devices, report)
-    report.settle()
-    return rules

@@ -1,22 +1,24 @@
 """What lets one in: host keys that are trusted, keys and passwords of whoever calls.
 
-Passwords come from the environment or are asked for once; they are kept in memory alone.
+Passwords come from the environment or a program, or are asked for once; they are kept in memory
+alone.
 """
 
 from __future__ import annotations
 
 import getpass
 import os
+import subprocess
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import asyncssh
 
-from ivrel.core.reach import ASK, Reach
+from ivrel.core.reach import ASK, Reach, Reached, filled
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreachable
 from ivrel.core.vocabulary.wording import shorten
-from ivrel.sources.files import Locked, read_text, write_text
+from ivrel.sources.files import Locked, read_text, reason, write_text
 
 KEYS = "host-keys"  # in .ivrel/, in the form that OpenSSH has for known hosts
 
@@ -35,11 +37,16 @@ class Access:
 
     @property
     def secrets(self) -> Iterable[str]:
-        """What must not be shown anywhere."""
-        return self._passwords.values()
+        """What must not be shown anywhere, whatever becomes known later."""
+        return _Secrets(self._passwords)
 
-    def password(self, reach: Reach) -> str | None:
-        """Return the password of a way; None if it has none. InputError if it is not to be had."""
+    def password(self, reach: Reach, device: Reached | None = None) -> str | None:
+        """Return the password of a way; None if it has none. InputError if it is not to be had.
+
+        `device`: the one that it is for, where a program is asked for it.
+        """
+        if reach.password_from and device is not None:
+            return self._printed(filled(reach.password_from, device, reach), reach.patience)
         if not reach.password:
             return None
         who = user(reach)
@@ -57,6 +64,27 @@ class Access:
                 raise InputError(f"no terminal on which to ask for the password of {who}")
             else:
                 self._passwords[name] = getpass.getpass(f"password of {who}: ", sys.stderr)
+        return self._passwords[name]
+
+    def _printed(self, words: Sequence[str], patience: int) -> str:
+        """Return the first line that a program prints; what it says besides is shown nowhere."""
+        name = "\0".join(words)
+        if name not in self._passwords:
+            try:
+                done = subprocess.run(
+                    words, stdin=subprocess.DEVNULL, capture_output=True, timeout=patience,
+                    check=False,
+                )  # fmt: skip
+            except subprocess.TimeoutExpired:
+                raise Unreachable(f"{words[0]} gives no password within {patience} s") from None
+            except (OSError, ValueError) as problem:
+                said = reason(problem) if isinstance(problem, OSError) else str(problem)
+                raise Unreachable(f"{words[0]}, which gives the password: {said}") from None
+            lines = done.stdout.decode("utf-8", "replace").splitlines()
+            if done.returncode or not lines or not lines[0]:
+                how = f"ended with {done.returncode}" if done.returncode else "printed nothing"
+                raise Unreachable(f"{words[0]}, which gives the password, {how}")
+            self._passwords[name] = lines[0]
         return self._passwords[name]
 
     def key(self, reach: Reach) -> asyncssh.SSHKey | None:
@@ -106,6 +134,16 @@ class Access:
             kept += [f"{name} {key}" for name, key in rows.items()]
             write_text(self.file, "".join(f"{line}\n" for line in sorted(kept)))
         self._known.pop(str(self.file), None)
+
+
+class _Secrets:
+    """The passwords that are known by the time one goes through them."""
+
+    def __init__(self, known: Mapping[str, str]) -> None:
+        self._known = known
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(tuple(self._known.values()))
 
 
 def user(reach: Reach) -> str:

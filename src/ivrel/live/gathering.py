@@ -56,7 +56,7 @@ async def shown_key(target: Target) -> Shown:
     if target.reach.via not in ("ssh", "netconf"):
         return Shown(name, problem="it is not reached by SSH, and has no host key")
     try:
-        return Shown(name, await host_key(target.reach))
+        return Shown(name, await host_key(target))
     except Unreachable as problem:
         return Shown(name, problem=str(problem))
 

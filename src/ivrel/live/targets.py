@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from ivrel.core.fleet import Device
 from ivrel.core.reach import reach_of
 from ivrel.live.access import Access
@@ -19,6 +21,19 @@ def own_folder(workspace: Workspace) -> Path:
     return workspace.folder / OWN
 
 
+def hosts_between(targets: Iterable[Target]) -> list[Target]:
+    """Return the hosts that devices are reached through, as devices of their own, those that are
+    reached through others behind these.
+    """
+    out: dict[tuple[str, int], Target] = {}
+    for target in targets:
+        for n, reach in enumerate(target.between):
+            host = replace(target.device, name=target.reach.through[n])
+            one = Target(host, target.dialect, reach, target.access, target.between[:n])
+            out.setdefault((reach.address, reach.port), one)
+    return sorted(out.values(), key=lambda one: len(one.between))
+
+
 def targets_of(workspace: Workspace, devices: Iterable[Device]) -> list[Target]:
     """Return devices with how they are reached.
 
@@ -27,10 +42,13 @@ def targets_of(workspace: Workspace, devices: Iterable[Device]) -> list[Target]:
     access = Access(own_folder(workspace))
     out = []
     for device in devices:
-        reach = reach_of(workspace.fleet.reach, device)
-        out.append(Target(device, workspace.dialects[device.platform], reach, access))
-    ways = {(t.reach.user, t.reach.password, t.reach.key): t.reach for t in out if t.reach.via}
-    for reach in ways.values():
-        access.password(reach)
-        access.key(reach)
+        reach = reach_of(workspace.fleet.ways.rules, device)
+        between = workspace.fleet.ways.between(reach)
+        out.append(Target(device, workspace.dialects[device.platform], reach, access, between))
+    every = [one for t in out for one in (t.reach, *t.between) if one.via]
+    ways = {(one.user, one.password, one.key): one for one in every}
+    for one in ways.values():
+        access.key(one)
+        if one.password:
+            access.password(one)
     return out

@@ -12,8 +12,8 @@ from msgspec.structs import replace
 from ivrel.core.fleet import Device, Fleet, read_fleet
 from ivrel.core.judging.asking import read_policy
 from ivrel.core.policy import Policy
-from ivrel.core.reach import read_ways
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
+from ivrel.core.ways import read_ways
 from ivrel.sources.dialects import Dialects, no_dialect
 from ivrel.sources.files import read_configuration, read_text
 from ivrel.sources.packed import ENDINGS
@@ -97,7 +97,7 @@ class Workspace:
             said = "stands beside fleet.yaml, which has room for it; expected its rules there"
             raise InputError([Mistake(WAYS, said)])
         ways = read_ways(read_text(self.folder / WAYS, WAYS), WAYS, fleet.devices)
-        return replace(fleet, reach=ways)
+        return replace(fleet, ways=ways)
 
     def without_dialect(self, devices: Iterable[Device]) -> dict[str, list[Device]]:
         """Return the devices of each platform that no dialect describes."""

@@ -104,7 +104,7 @@ class Serving:
     ) -> None:
         """Begin to serve a device; InputError tells why it cannot be served."""
         workspace = self._workspace
-        reach = reach_of(workspace.fleet.reach, device)
+        reach = reach_of(workspace.fleet.ways.rules, device)
         dialect = workspace.dialects[device.platform]
         data, _ = workspace.text(device)
         if reach.via == "netconf":

@@ -91,7 +91,7 @@ class Hider:
     def __init__(self, dialect: Dialect, typed: str, secrets: Iterable[str] = ()) -> None:
         self._known = {word for text in (typed, *_platform(dialect)) for word in _words(text)}
         self._held: set[str] = set()
-        self._secrets = [one for one in secrets if one]
+        self._secrets = secrets
 
     def know(self, configuration: bytes) -> None:
         """Take note of a configuration."""
@@ -99,7 +99,7 @@ class Hider:
 
     def hidden(self, text: str) -> str:
         """Return a text in which the words are hidden."""
-        for secret in self._secrets:
+        for secret in filter(None, self._secrets):
             text = text.replace(secret, "…")
         return _WORD.sub(lambda m: "…" if m[0] in self._held else m[0], text)
 

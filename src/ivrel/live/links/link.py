@@ -14,12 +14,15 @@ from ivrel.live.access import Access
 
 
 class Target(Struct, frozen=True):
-    """A device that is to be reached, how, and what lets one in."""
+    """A device that is to be reached, how, and what lets one in; `between`: the hosts that it is
+    reached through, the first one first.
+    """
 
     device: Device
     dialect: Dialect
     reach: Reach
     access: Access
+    between: tuple[Reach, ...] = ()
 
     @property
     def where(self) -> str:

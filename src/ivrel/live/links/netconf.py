@@ -17,6 +17,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, TypeVar
 
+import asyncssh
 import paramiko
 from lxml import etree
 from ncclient import NCClientError, manager
@@ -28,7 +29,7 @@ from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.access import user
 from ivrel.live.links.link import Link, Sent, Target
-from ivrel.live.links.ssh import refused, told
+from ivrel.live.links.ssh import Line, refused, told
 
 T = TypeVar("T")
 BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
@@ -43,18 +44,22 @@ class Netconf(Link):
         self._manager: Any = None
         self._locked: list[str] = []
         self._on_trial = False  # whether this session began one
+        self._way = Line()
 
     async def open(self) -> None:
         reach, access = self.target.reach, self.target.access
-        trusted, key, password = access.host_keys(reach), access.key(reach), access.password(reach)
+        trusted, key = access.host_keys(reach), access.key(reach)
+        password = await asyncio.to_thread(access.password, reach, self.target.device)
+        at = await self._entrance()
+        by_own_keys = not (reach.key or reach.password or reach.password_from)
         options: dict[str, Any] = {
             "host": reach.address,
             "port": reach.port,
             "username": user(reach),
             "password": password,
             "key_filename": str(Path(reach.key).expanduser()) if key is not None else None,
-            "allow_agent": not reach.key and not reach.password,
-            "look_for_keys": not reach.key and not reach.password,
+            "allow_agent": by_own_keys,
+            "look_for_keys": by_own_keys,
             "timeout": reach.patience,
             "manager_params": {"timeout": reach.patience},
         }
@@ -62,7 +67,6 @@ class Netconf(Link):
             logging.getLogger(name).setLevel(logging.CRITICAL + 1)
 
         def connect() -> Any:
-            at = (reach.address, reach.port)
             for n, one in enumerate(trusted, 1):
                 public = one.export_public_key().decode().split()[1]
                 sock = socket.create_connection(at, reach.patience)
@@ -78,6 +82,21 @@ class Netconf(Link):
 
         self._manager = await self._call(connect)
         self.has_trial = self._can("candidate") and self._can("confirmed-commit")
+
+    async def _entrance(self) -> tuple[str, int]:
+        """Return the address and port of the server, or those of loopback that lead to it through
+        the hosts in between.
+        """
+        reach = self.target.reach
+        tunnel = await self._way.between(self.target)
+        if tunnel is None:
+            return reach.address, reach.port
+        try:
+            lead = await tunnel.forward_local_port("127.0.0.1", 0, reach.address, reach.port)
+        except (OSError, asyncssh.Error) as problem:
+            self._way.abort()
+            raise Unreachable(f"{self.target.where}: {told(problem, reach)}") from None
+        return "127.0.0.1", lead.get_port()
 
     def _can(self, name: str) -> bool:
         """Whether the server has a capability (RFC 6241 section 8), of either version."""
@@ -171,6 +190,7 @@ class Netconf(Link):
         if one is not None:
             with contextlib.suppress(Exception):  # whatever it is, the session is over
                 await asyncio.to_thread(one.close_session)
+        self._way.abort()
 
     async def _lock(self, target: str) -> None:
         if target not in self._locked:

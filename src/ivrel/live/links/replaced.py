@@ -22,7 +22,7 @@ from ivrel.core.text.bundle import pack, parts
 from ivrel.core.vocabulary.errors import NotServed, Refused, Unreachable, Unreadable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.links.link import Link, Sent, Target
-from ivrel.live.links.ssh import connected, told
+from ivrel.live.links.ssh import Line, told
 from ivrel.sources.daemon import told_in
 from ivrel.sources.files import FILES, plain_text
 from ivrel.sources.packed import largest
@@ -51,6 +51,7 @@ class Replaced(Link):
         self._connection: asyncssh.SSHClientConnection | None = None
         self._sftp: asyncssh.SFTPClient | None = None
         self._paths: dict[str, str] = {}  # where each file lies, by its name in a bundle
+        self._way = Line()
         self._began = False  # whether files were to be replaced by this link
 
     @property
@@ -58,7 +59,7 @@ class Replaced(Link):
         return self._patterns[0]
 
     async def open(self) -> None:
-        self._connection = await connected(self.target)
+        self._connection = await self._way.device(self.target)
         try:
             self._sftp = await self._connection.start_sftp_client()
         except (OSError, asyncssh.Error) as problem:
@@ -280,3 +281,4 @@ class Replaced(Link):
         connection, self._connection, self._sftp = self._connection, None, None
         if connection is not None:
             connection.abort()
+        self._way.abort()

@@ -15,37 +15,77 @@ from ivrel.live.links.link import Target
 from ivrel.sources.files import reason
 
 
-async def connected(target: Target) -> asyncssh.SSHClientConnection:
-    """Return a connection that is logged in; Unreachable tells why there is none."""
-    reach, access = target.reach, target.access
-    trusted = access.host_keys(reach)
+class Line:
+    """A connection to a device, with those to the hosts that it goes through."""
+
+    def __init__(self) -> None:
+        self._through: list[asyncssh.SSHClientConnection] = []
+
+    async def between(self, target: Target) -> asyncssh.SSHClientConnection | None:
+        """Log in to the hosts in between, each through the one before, and return the connection to
+        the last; None if there is none.
+        """
+        for reach in target.between:
+            try:
+                self._through.append(await self._connected(target, reach))
+            except Unreachable as problem:
+                self.abort()
+                raise Unreachable(f"on the way to {target.where}: {problem}") from None
+        return self._through[-1] if self._through else None
+
+    async def device(self, target: Target) -> asyncssh.SSHClientConnection:
+        """Log in to the device itself; Unreachable tells why one cannot."""
+        await self.between(target)
+        try:
+            return await self._connected(target, target.reach)
+        except Unreachable:
+            self.abort()
+            raise
+
+    async def _connected(self, target: Target, reach: Reach) -> asyncssh.SSHClientConnection:
+        access, where = target.access, f"{reach.address} port {reach.port}"
+        trusted = access.host_keys(reach)
+        password = await asyncio.to_thread(access.password, reach, target.device)
+        try:
+            async with asyncio.timeout(reach.patience):
+                return await asyncssh.connect(
+                    reach.address,
+                    reach.port,
+                    tunnel=self._through[-1] if self._through else None,
+                    username=user(reach),
+                    known_hosts=(trusted, [], []),
+                    config=None,
+                    **_credentials(access, reach, password),
+                )
+        except asyncssh.HostKeyNotVerifiable:
+            said = "the host shows another key than the one that is known; nothing was said to it"
+            raise Unreachable(f"{where}: {said}") from None
+        except asyncssh.PermissionDenied:
+            raise Unreachable(f"{where}: {refused(reach)}") from None
+        except (OSError, asyncssh.Error, TimeoutError) as problem:
+            raise Unreachable(f"{where}: {told(problem, reach)}") from None
+
+    def abort(self) -> None:
+        """End the connections to the hosts in between."""
+        through, self._through = self._through, []
+        for one in reversed(through):
+            one.abort()
+
+
+async def host_key(target: Target) -> asyncssh.SSHKey:
+    """Return the key that the host of a device shows; Unreachable tells why it shows none."""
+    reach, line = target.reach, Line()
     try:
+        tunnel = await line.between(target)
         async with asyncio.timeout(reach.patience):
-            return await asyncssh.connect(
-                reach.address,
-                reach.port,
-                username=user(reach),
-                known_hosts=(trusted, [], []),
-                config=None,
-                **_credentials(access, reach),
+            key = await asyncssh.get_server_host_key(
+                reach.address, reach.port, tunnel=tunnel, config=None
             )
-    except asyncssh.HostKeyNotVerifiable:
-        said = "the host shows another key than the one that is known; nothing was said to it"
-        raise Unreachable(f"{target.where}: {said}") from None
-    except asyncssh.PermissionDenied:
-        raise Unreachable(f"{target.where}: {refused(reach)}") from None
-    except (OSError, asyncssh.Error, TimeoutError) as problem:
-        raise Unreachable(f"{target.where}: {told(problem, reach)}") from None
-
-
-async def host_key(reach: Reach) -> asyncssh.SSHKey:
-    """Return the key that a host shows; Unreachable tells why it shows none."""
-    try:
-        async with asyncio.timeout(reach.patience):
-            key = await asyncssh.get_server_host_key(reach.address, reach.port, config=None)
     except (OSError, asyncssh.Error, TimeoutError) as problem:
         said = f"{reach.address} port {reach.port}: {told(problem, reach)}"
         raise Unreachable(said) from None
+    finally:
+        line.abort()
     if key is None:
         raise Unreachable(f"{reach.address} port {reach.port}: it shows no key")
     return key
@@ -69,11 +109,11 @@ def _system(problem: OSError) -> str:
     return os.strerror(errno).lower() if errno > 0 else reason(problem)
 
 
-def _credentials(access: Access, reach: Reach) -> dict[str, Any]:
+def _credentials(access: Access, reach: Reach, password: str | None) -> dict[str, Any]:
     """Return what one logs in with: the key or the password of the way, else the SSH agent's keys
     and those that lie where OpenSSH has them.
     """
-    key, password = access.key(reach), access.password(reach)
+    key = access.key(reach)
     if key is not None:
         return {"client_keys": [key], "agent_path": None, "password": password}
     if password is not None:
@@ -83,5 +123,6 @@ def _credentials(access: Access, reach: Reach) -> dict[str, Any]:
 
 def refused(reach: Reach) -> str:
     """Return what is told when nobody is let in."""
-    by = [name for name, said in (("key", reach.key), ("password", reach.password)) if said]
+    password = reach.password or reach.password_from
+    by = [name for name, said in (("key", reach.key), ("password", password)) if said]
     return f"the login of {user(reach)} by {' or '.join(by) or 'the keys of the agent'} is refused"

@@ -16,7 +16,7 @@ from ivrel.core.text.text import decode
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten, steers
 from ivrel.live.links.link import Link, Sent, Target
-from ivrel.live.links.ssh import connected, told
+from ivrel.live.links.ssh import Line, told
 from ivrel.sources.packed import MIB, largest
 
 CHUNK = 1 << 16
@@ -34,12 +34,12 @@ class Idle(Struct, frozen=True):
     said: bytes
     prompt: bytes
 
-    def prompts_in(self, data: bytes) -> int:
+    def prompts_in(self, lines: Sequence[bytes]) -> int:
         """Return the first line of a text that begins with the prompt; 0 if none does."""
-        if len(self.prompt.strip()) < SPEAKING:
+        prompt = self.prompt.rstrip()
+        if len(prompt.strip()) < SPEAKING:
             return 0
-        lines = enumerate(data.split(b"\n"), 1)
-        return next((n for n, line in lines if line.startswith(self.prompt.rstrip())), 0)
+        return next((n for n, line in enumerate(lines, 1) if line.startswith(prompt)), 0)
 
 
 class Talk(Link):
@@ -55,9 +55,10 @@ class Talk(Link):
         self._connection: asyncssh.SSHClientConnection | None = None
         self._process: asyncssh.SSHClientProcess[bytes] | None = None
         self.has_trial = bool(session.trial)
+        self._way = Line()
 
     async def open(self) -> None:
-        self._connection = await connected(self.target)
+        self._connection = await self._way.device(self.target)
         try:
             self._process = await self._connection.create_process(
                 term_type="vt100", term_size=(WIDE, HIGH), encoding=None
@@ -80,9 +81,13 @@ class Talk(Link):
             raise Unreachable(f"{said}; the dialect can name another (session: encoding)") from None
         if not data.strip():
             raise Unreachable(f"'{self._said.show}' prints nothing")
-        if line := idle.prompts_in(data):
-            said = f"line {line} of what '{self._said.show}' prints begins with the prompt"
-            raise Unreachable(f"{said}; something else was said in between: try again")
+        lines = data.split(b"\n")
+        typed = self._said.show.encode()
+        told = next((n for n, one in enumerate(lines, 1) if one.strip() == typed), 0)
+        for number, what in ((idle.prompts_in(lines), "begins with the prompt"), (told, "is that")):
+            if number:
+                said = f"line {number} of what '{self._said.show}' prints {what}"
+                raise Unreachable(f"{said}; something else was said in between: try again")
         self.hider.know(data)
         return data
 
@@ -161,6 +166,7 @@ class Talk(Link):
                     await process.wait_closed()
         if connection is not None:
             connection.abort()
+        self._way.abort()
 
     async def _each(self, lines: Sequence[str], *, changes: bool = False) -> None:
         for number, line in enumerate(lines, 1):
