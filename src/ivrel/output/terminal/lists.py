@@ -42,6 +42,7 @@ def _way(reach: Reach | None, device: Device) -> Text:
     parts = [reach.via]
     parts += [reach.address] if reach.address not in (device.identity, "") else []
     parts += [str(reach.port)] if reach.port != PORTS[reach.via] else []
+    parts += [f"through {', '.join(reach.through)}"] if reach.through else []
     return Text(" ".join(parts))
 
 

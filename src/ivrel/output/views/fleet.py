@@ -45,5 +45,6 @@ class FleetView(View, frozen=True, kw_only=True):
 def _way(reach: Reach | None) -> dict[str, Any] | None:
     if reach is None:
         return None
-    said = {"via": reach.via, "address": reach.address}
-    return said | ({"port": reach.port} if reach.port else {})
+    said: dict[str, Any] = {"via": reach.via, "address": reach.address}
+    through = {"through": list(reach.through)} if reach.through else {}
+    return said | ({"port": reach.port} if reach.port else {}) | through
