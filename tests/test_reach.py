@@ -153,3 +153,112 @@ def test_a_way_that_cannot_be_is_refused_with_its_line(reach: str, hosts: str, w
     with pytest.raises(InputError) as told:
         read_fleet(text, "fleet.yaml")
     assert wrong in str(told.value) and "fleet.yaml:" in str(told.value)
+
+
+# A device that shows its text in pages, wants a second password, and asks before it saves.
+ASKING = """import sys, termios, tty
+text = open(%(file)r).read()
+prompt = "pier-ap1> "
+def say(said):
+    sys.stdout.write(said)
+    sys.stdout.flush()
+def silent(read):
+    old = termios.tcgetattr(0)
+    new = termios.tcgetattr(0)
+    new[3] &= ~(termios.ECHO | termios.ICANON)
+    termios.tcsetattr(0, termios.TCSANOW, new)
+    try:
+        return read()
+    finally:
+        termios.tcsetattr(0, termios.TCSANOW, old)
+def sign():
+    return sys.stdin.buffer.raw.read(1)
+def line():
+    out = b""
+    while not out.endswith((b"\\n", b"\\r")):
+        out += sys.stdin.buffer.raw.read(1)
+    return out.decode().strip()
+say(prompt)
+while True:
+    word = line()
+    open(%(typed)r, "a").write(word + "\\n")
+    if word == "print all":
+        lines = text.splitlines(True)
+        for n, one in enumerate(lines):
+            say(one)
+            if n %% 2 and n + 1 < len(lines):
+                say("-- more --")
+                assert silent(sign) == b" "
+                say("\\r          \\r")
+    elif word == "rise":
+        say("second password: ")
+        if silent(line) == "tide-and-time":
+            prompt = "pier-ap1# "
+        else:
+            say("\\nno: not for you\\n")
+        say("\\n")
+    elif word in ("conf", "done", "events", ""):
+        pass
+    elif word == "export on" and prompt.endswith("# "):
+        text = text.replace("export off", "export on")
+    elif word == "write":
+        say("overwrite what was saved? [y/n] ")
+        if line() == "y":
+            open(%(file)r, "w").write(text)
+    elif word == "leave":
+        break
+    else:
+        say("no: what is that\\n")
+    say(prompt)
+"""
+TERN = PLOVER.replace("plover", "tern").replace(
+    "session: {prompt: '[\\w.-]+> $', show: print all, leave: leave}",
+    """session:
+  prompt: '[\\w.-]+[>#] $'
+  errors: ['^no: ']
+  show: print all
+  rise: {say: rise, ask: 'second password: $'}
+  pages: {seen: '-- more --$', say: ' '}
+  questions: [{seen: '\\? \\[y/n\\] $', say: y}]
+  open: conf
+  hold: done
+  save: write
+  leave: leave""",
+)
+
+
+def test_pages_questions_and_a_second_password(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    program, saved, typed = tmp_path / "device.py", tmp_path / "saved", tmp_path / "typed"
+    text = TEXT.replace("export on", "export off")
+    saved.write_text(text)
+    program.write_text(ASKING % {"file": str(saved), "typed": str(typed)})
+    folder, out = tmp_path / "w", tmp_path / "corrections"
+    (folder / "dialects").mkdir(parents=True)
+    assert "rise:" in TERN
+    (folder / "dialects" / "tern.yaml").write_text(TERN)
+    write_text(
+        folder / "policy.yaml",
+        "policy: one\ncollectors: {a: {address: 127.0.0.1}}\n"
+        "rules: [{rule: r, require: {export: on, collectors: {includes: [a]}}}]\n",
+    )
+    with running_sshd(tmp_path / "device", shell=f"{sys.executable} -u {program}") as device:
+        way = f"via: ssh, {device.way}, patience: 5, second-password: TIDE"
+        fleet = f"fleet: one\ndevices:\n  - {{{DEVICE}, platform: tern, reach: {{{way}}}}}\n"
+        write_text(folder / "fleet.yaml", fleet)
+        monkeypatch.setenv("TIDE", "tide-and-money")
+        call("gather", "-w", folder, "--learn-keys")
+        said = call("gather", "-w", folder, code=1).stdout
+        assert "the second password is refused" in " ".join(said.split())
+        monkeypatch.setenv("TIDE", "tide-and-time")
+        call("gather", "-w", folder)
+        assert (folder / "configs" / "orrin-gw9.conf").read_text() == text
+        call("correct", "-w", folder, "-o", out, code=None)
+        call("deliver", "-w", folder, out)
+        assert saved.read_text() == TEXT and typed.read_text().count("write\n") == 1
+        record = call("deliver", "-w", folder, "--record", "--format", "json").stdout
+        assert "rise" in typed.read_text() and "tide-and-time" not in record + said
+        (folder / "fleet.yaml").write_text(fleet.replace(", second-password: TIDE", ""))
+        said = call("gather", "-w", folder, code=1).stdout
+        assert "the fleet names none (second-password)" in " ".join(said.split())

@@ -38,6 +38,7 @@ class Reach(Struct, frozen=True, omit_defaults=True):
 
     `address`: an IP address or a host name; `key`: the file of a private key; `password`: the
     variable that holds it, or ASK; `password_from`: the words of a program that prints it;
+    `second_password`: the same of what allows one to change things (`rise` of a session);
     `through`: the names of the hosts that it is reached through, one behind the other; `host_keys`:
     a file of keys that are trusted, besides those that were learnt; `patience`, `trial`: seconds.
     `files`: those of a platform whose configuration is files; `restart`: what is run there when
@@ -53,6 +54,8 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     key: str = ""
     password: str = ""
     password_from: tuple[str, ...] = ()
+    second_password: str = ""
+    second_password_from: tuple[str, ...] = ()
     through: tuple[str, ...] = ()
     host_keys: str = ""
     patience: int = 0
@@ -68,8 +71,10 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     def over(self, other: Reach) -> Reach:
         """Return what holds where both say something: this, rather than the other."""
         said = {name: value for name, value in asdict(self).items() if value}
-        if self.password or self.password_from:  # one takes the place of the other
-            said |= {"password": self.password, "password_from": self.password_from}
+        for name in ("password", "second_password"):
+            by = {key: getattr(self, key) for key in (name, f"{name}_from")}
+            if any(by.values()):  # one takes the place of the other
+                said |= by
         return Reach(**{**asdict(other), **said})
 
 
@@ -226,8 +231,9 @@ class _Password:
 def _way(said: Mapping[str, Any]) -> Reach:
     """Return a way of what its keys say."""
     values = dict(said)
-    if isinstance(values.get("password"), tuple):
-        values["password_from"] = values.pop("password")
+    for name in ("password", "second_password"):
+        if isinstance(values.get(name), tuple):
+            values[f"{name}_from"] = values.pop(name)
     return Reach(**values)
 
 
@@ -241,6 +247,9 @@ _KEYS = {
         _Password(),
         "the variable of the environment that holds it, `ask` (it is asked for once), or the words "
         "of a program that prints it: `{from: [keeper, show, '{device}']}`",
+    ),
+    "second-password": Key(
+        _Password(), "the same of the password that allows one to change things (`rise`)"
     ),
     "through": Key(_WORDS, "the names of the hosts under `hosts:` that it is reached through"),
     "host-keys": Key(_TEXT, "a file of host keys that are trusted, besides those learnt"),

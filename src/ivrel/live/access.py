@@ -47,23 +47,30 @@ class Access:
         """
         if reach.password_from and device is not None:
             return self._printed(filled(reach.password_from, device, reach), reach.patience)
-        if not reach.password:
+        return self._said(reach.password, f"password of {user(reach)}")
+
+    def second_password(self, reach: Reach, device: Reached | None = None) -> str | None:
+        """Return the password that allows one to change things, as `password` does the other."""
+        if reach.second_password_from and device is not None:
+            return self._printed(filled(reach.second_password_from, device, reach), reach.patience)
+        return self._said(reach.second_password, f"second password of {user(reach)}")
+
+    def _said(self, variable: str, what: str) -> str | None:
+        """Return what a variable of the environment holds, or what is typed when asked."""
+        if not variable:
             return None
-        who = user(reach)
-        name = f"{ASK} {who}" if reach.password == ASK else reach.password
+        name = f"{ASK} {what}" if variable == ASK else variable
         if name not in self._passwords:
-            if reach.password != ASK:
-                said = os.environ.get(reach.password)
+            if variable != ASK:
+                said = os.environ.get(variable)
                 if not said:
-                    raise InputError(
-                        f"the password of {who} is not there; expected it in the variable "
-                        f"{reach.password} of the environment"
-                    )
+                    expected = f"expected it in the variable {variable} of the environment"
+                    raise InputError(f"the {what} is not there; {expected}")
                 self._passwords[name] = said
             elif not sys.stdin.isatty():
-                raise InputError(f"no terminal on which to ask for the password of {who}")
+                raise InputError(f"no terminal on which to ask for the {what}")
             else:
-                self._passwords[name] = getpass.getpass(f"password of {who}: ", sys.stderr)
+                self._passwords[name] = getpass.getpass(f"{what}: ", sys.stderr)
         return self._passwords[name]
 
     def _printed(self, words: Sequence[str], patience: int) -> str:

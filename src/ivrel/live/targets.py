@@ -46,9 +46,9 @@ def targets_of(workspace: Workspace, devices: Iterable[Device]) -> list[Target]:
         between = workspace.fleet.ways.between(reach)
         out.append(Target(device, workspace.dialects[device.platform], reach, access, between))
     every = [one for t in out for one in (t.reach, *t.between) if one.via]
-    ways = {(one.user, one.password, one.key): one for one in every}
+    ways = {(one.user, one.password, one.second_password, one.key): one for one in every}
     for one in ways.values():
         access.key(one)
-        if one.password:
-            access.password(one)
+        access.password(one)
+        access.second_password(one)
     return out

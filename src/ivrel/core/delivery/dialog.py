@@ -5,13 +5,13 @@ the line that tells of an error.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.items import Literal, flat
-from ivrel.core.dialects.session import Session
+from ivrel.core.dialects.session import Reply, Session
 from ivrel.core.text.text import decode
 
 # Sequences that steer a terminal (ECMA-48 section 5.4), and single signs that do.
@@ -47,6 +47,40 @@ def waits(session: Session, data: bytes) -> bool:
     if not last or len(last) > LONGEST_PROMPT:
         return False
     return re.search(session.prompt, decode(cleaned(last))) is not None
+
+
+def reply(session: Session, data: bytes) -> Reply | None:
+    """Return what is said to a question that a device asks with its last line; None if it asks
+    none.
+    """
+    last = cleaned(data[-2 * LONGEST_PROMPT :]).rsplit(b"\n", 1)[-1]
+    if not last or len(last) > LONGEST_PROMPT:
+        return None
+    return next((one for one in _replies(session) if re.search(one.seen, decode(last))), None)
+
+
+def _replies(session: Session) -> Iterator[Reply]:
+    if session.pages is not None:
+        yield session.pages
+    yield from session.questions
+
+
+# What a device wipes a question out with: blanks between returns, or steps back.
+_WIPED = rb"(?:\r *\r|\x08[ \x08]*|\x1b\[[0-?]*[ -/]*[@-~])*"
+
+
+def without_questions(session: Session, data: bytes) -> bytes:
+    """Return what a device sent without the questions that were answered, and what wipes them
+    out.
+    """
+    for one in _replies(session):
+        # The end of the pattern is that of the text that was seen; here more follows.
+        seen = one.seen.removesuffix("$").encode()
+        echo = re.escape(one.say.strip().encode())
+        data = re.sub(
+            rb"(?m)" + seen + rb"(?:" + echo + rb"(?=\r?\n|\r|\x08|\x1b))?" + _WIPED, b"", data
+        )
+    return data
 
 
 def answer(session: Session, typed: str, data: bytes) -> bytes:

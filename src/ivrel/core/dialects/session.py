@@ -19,12 +19,30 @@ LINES, WHOLE = "lines", "text"  # a change is typed line by line, or as one text
 SECONDS, FILE = "{seconds}", "{file}"
 
 
+class Reply(Struct, frozen=True):
+    """What is said to a question of a device; `seen`: what its last line then looks like."""
+
+    seen: str
+    say: str
+
+
+class Rise(Struct, frozen=True):
+    """How one gets the right to change things: what is typed, and what asks for a second
+    password.
+    """
+
+    say: str
+    ask: str
+
+
 class Session(Struct, frozen=True):
     """What is typed to a device, and what it answers.
 
     `prompt`: what the last line looks like when the device waits; `errors`: what a line of an
     answer looks like that tells of an error; `start`: what is typed first, so that answers come as
-    a whole; `show`: what prints the configuration; `aside`: lines of it that are no configuration.
+    a whole; `show`: what prints the configuration; `aside`: lines of it that are no configuration;
+    `rise`: how one gets the right to change things; `pages`: what goes on behind a full screen;
+    `questions`: what is answered to others.
 
     A change: `open`, then its lines (`typed`), `end` behind them, `check`, and then `trial`, which
     holds for so many seconds unless `keep` confirms it, or else `hold`. `drop` gives up what was
@@ -51,6 +69,9 @@ class Session(Struct, frozen=True):
     leave: str = ""
     encoding: str = "utf-8"
     files: tuple[str, ...] = ()
+    rise: Rise | None = None
+    pages: Reply | None = None
+    questions: tuple[Reply, ...] = ()
 
     @property
     def is_talk(self) -> bool:
@@ -77,6 +98,24 @@ def _encoding(text: str) -> str:
 _TEXT = Text("text")
 _WORDS = ListOf(_TEXT, one_is_enough=True, filled=True)
 _PATTERNS = ListOf(Text("a regular expression", _pattern), one_is_enough=True, filled=True)
+
+
+_SEEN = Key(Text("a regular expression", _pattern), "what its last line looks like", must=True)
+_REPLY = Record(
+    "a question",
+    {"seen": _SEEN, "say": Key(_TEXT, "what is typed then", must=True)},
+    lambda at, **said: Reply(**said),
+)
+_RISE = Record(
+    "a rise",
+    {
+        "say": Key(_TEXT, "what is typed to be allowed to change things", must=True),
+        "ask": Key(
+            Text("a regular expression", _pattern), "what asks for the second password", must=True
+        ),
+    },
+    lambda at, **said: Rise(**said),
+)
 
 
 def _built(at: Node, **said: Any) -> tuple[Node, Session]:
@@ -112,6 +151,11 @@ SESSION = Record(
         "leave": Key(_TEXT, "what ends the session"),
         "encoding": Key(Text("an encoding", _encoding), "of its texts (default: UTF-8)"),
         "files": Key(_WORDS, "of a platform whose configuration is files: these, or globs"),
+        "rise": Key(_RISE, "how one is allowed to change things, with a second password"),
+        "pages": Key(_REPLY, "what a full screen ends with, and the sign that goes on"),
+        "questions": Key(
+            ListOf(_REPLY, one_is_enough=True, filled=True), "other questions, and what is typed"
+        ),
     },
     _built,
 )

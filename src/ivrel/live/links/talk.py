@@ -4,14 +4,24 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import re
 import time
 from collections.abc import Sequence
 
 import asyncssh
 from msgspec import Struct
 
-from ivrel.core.delivery.dialog import Exchange, answer, cleaned, configuration, error_in, waits
-from ivrel.core.dialects.session import SECONDS, WHOLE, Session
+from ivrel.core.delivery.dialog import (
+    Exchange,
+    answer,
+    cleaned,
+    configuration,
+    error_in,
+    reply,
+    waits,
+    without_questions,
+)
+from ivrel.core.dialects.session import SECONDS, WHOLE, Rise, Session
 from ivrel.core.text.text import decode
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten, steers
@@ -68,6 +78,25 @@ class Talk(Link):
         await self._read("the login", SHORT)
         for line in self._said.start:
             await self._typed(line)
+        if self._said.rise is not None:
+            await self._rise(self._said.rise)
+
+    async def _rise(self, rise: Rise) -> None:
+        """Get the right to change things; Unreachable if it is not given."""
+        target = self.target
+        password = await asyncio.to_thread(
+            target.access.second_password, target.reach, target.device
+        )
+        if password is None:
+            said = f"it asks for a second password behind '{shorten(rise.say, 40)}'"
+            raise Unreachable(f"{target.where}: {said}; the fleet names none (second-password)")
+        self._write(self._line(rise.say))
+        await self._read(f"'{shorten(rise.say, 40)}'", SHORT, asks=rise.ask)
+        self._write(self._line(password))
+        raw = await self._read("the second password", SHORT, asks=rise.ask)
+        if not waits(self._said, raw) or error_in(self._said, cleaned(raw)):
+            raise Unreachable(f"{target.where}: the second password is refused")
+        self.exchanges.append(Exchange(rise.say))
 
     async def fetch(self) -> bytes:
         idle = await self._idle()
@@ -232,12 +261,13 @@ class Talk(Link):
             raise self._lost(problem) from None
 
     async def _read(
-        self, about: str, most: int, *, settled: float = 0, prompt: bytes = b""
+        self, about: str, most: int, *, settled: float = 0, prompt: bytes = b"", asks: str = ""
     ) -> bytes:
-        """Return what the device sends until it waits for a line again.
+        """Return what the device sends until it waits for a line again, without questions that the
+        dialect answers.
 
         `settled`: seconds of silence behind the prompt, from which on it is one; `prompt`: the
-        prompt itself, where it is known.
+        prompt itself, where it is known; `asks`: what else it may wait with.
         """
         patience = self.target.reach.patience
         end = asyncio.get_running_loop().time() + SLOWEST * patience
@@ -249,7 +279,7 @@ class Talk(Link):
                     part = await self._part(about)
             except TimeoutError:
                 if seconds == settled:
-                    return b"".join(parts)
+                    return without_questions(self._said, b"".join(parts))
                 said = f"no prompt within {patience} s after {about}"
                 raise Unreachable(f"{self.target.where}: {said}{self._last(tail)}") from None
             parts.append(part)
@@ -259,10 +289,19 @@ class Talk(Link):
                 raise Unreachable(f"{self.target.where}: {said}")
             tail = (tail + part)[-4096:]
             seconds = float(patience)
+            question = reply(self._said, tail)
+            if question is not None:
+                # A sign goes on at once; an answer is a line.
+                is_sign = question is self._said.pages
+                self._write(question.say.encode() if is_sign else self._line(question.say))
+                tail = b""
+                continue
             last = cleaned(tail).rpartition(b"\n")[2]
+            if asks and re.search(asks, decode(last)):
+                return b"".join(parts)
             if last == prompt if prompt else waits(self._said, tail):
                 if not settled:
-                    return b"".join(parts)
+                    return without_questions(self._said, b"".join(parts))
                 seconds = settled  # a line of the configuration may look like the prompt
 
     def _last(self, tail: bytes) -> str:
