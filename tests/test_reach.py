@@ -259,6 +259,13 @@ def test_pages_questions_and_a_second_password(
         assert saved.read_text() == TEXT and typed.read_text().count("write\n") == 1
         record = call("deliver", "-w", folder, "--record", "--format", "json").stdout
         assert "rise" in typed.read_text() and "tide-and-time" not in record + said
+        # A device that does not ask is told no password: it would take it for a command.
+        program.write_text(
+            program.read_text().replace('elif word == "rise":', 'elif word == "rose":')
+        )
+        typed.write_text("")
+        said = call("gather", "-w", folder, code=1).stdout
+        assert "no: what is that" in said and "tide" not in typed.read_text()
         (folder / "fleet.yaml").write_text(fleet.replace(", second-password: TIDE", ""))
         said = call("gather", "-w", folder, code=1).stdout
         assert "the fleet names none (second-password)" in " ".join(said.split())

@@ -47,9 +47,11 @@ class Talker:
         self._draft: bytes | None = None  # the text that is being changed
         self._lines: list[str] = []  # of the change, as far as they were typed
         self._collects = False  # whether a text is being typed
+        rises = () if session.rise is None else (session.rise.say,)
         self._trial = [_with_seconds(line) for line in session.trial]
         self._commands: dict[str, Callable[[], bytes | None]] = {
-            **dict.fromkeys((*session.start, session.leave, ""), lambda: None),
+            # Whoever talks to a stand-in may change things.
+            **dict.fromkeys((*session.start, session.leave, "", *rises), lambda: None),
             session.show: self._show,
             **dict.fromkeys(session.open, self._open),
             **dict.fromkeys(session.check, self._check),

@@ -91,7 +91,11 @@ class Talk(Link):
             said = f"it asks for a second password behind '{shorten(rise.say, 40)}'"
             raise Unreachable(f"{target.where}: {said}; the fleet names none (second-password)")
         self._write(self._line(rise.say))
-        await self._read(f"'{shorten(rise.say, 40)}'", SHORT, asks=rise.ask)
+        raw = await self._read(f"'{shorten(rise.say, 40)}'", SHORT, asks=rise.ask)
+        if not re.search(rise.ask, decode(cleaned(raw)).rpartition("\n")[2]):
+            # It does not ask: a password that is typed all the same would be a command.
+            self._heard(rise.say, answer(self._said, rise.say, raw))
+            return
         self._write(self._line(password))
         raw = await self._read("the second password", SHORT, asks=rise.ask)
         if not waits(self._said, raw) or error_in(self._said, cleaned(raw)):
