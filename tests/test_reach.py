@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import getpass
+import json
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
-from fleets import call
+from fleets import call, standins, states, write_fleet
 from sshd import SSHD, Sshd, running_sshd
 from test_never import PLOVER, SHELL, TEXT
 from test_real_devices import NETCONFD, STRICT, netconfd, seeded
@@ -269,3 +271,45 @@ def test_pages_questions_and_a_second_password(
         (folder / "fleet.yaml").write_text(fleet.replace(", second-password: TIDE", ""))
         said = call("gather", "-w", folder, code=1).stdout
         assert "the fleet names none (second-password)" in " ".join(said.split())
+
+
+def test_programs_before_and_after_a_change_can_say_no(tmp_path: Path) -> None:
+    folder, out, told = tmp_path / "w", tmp_path / "corrections", tmp_path / "told"
+    write_fleet(folder, 1, only="holmsay-gw2", patience=3, trial=2)
+    program = tmp_path / "ticket"
+    program.write_text(
+        f"#!/bin/sh\ncat >> {told}\necho >> {told}\necho the window is shut >&2\nexit $2\n"
+    )
+    program.chmod(0o755)
+    fleet = (folder / "fleet.yaml").read_text()
+    words = ("deliver", "-w", folder, out, "--no-ask", "--no-last-look")
+    with standins(folder):
+        call("gather", "-w", folder)
+        call("correct", "-w", folder, "-o", out, code=None)
+        before = (folder / "configs" / "holmsay-gw2.conf").read_text()
+
+        def hooked(codes: str) -> list[dict[str, Any]]:
+            one, other = (f"['{program}', '{{device}}', '{code}']" for code in codes)
+            (folder / "fleet.yaml").write_text(
+                fleet.replace("via: ssh,", f"via: ssh, before: {one}, after: {other},")
+            )
+            told.write_text("")
+            code = 0 if codes == "00" else 1
+            done = " ".join(call(*words, code=code).stdout.split())
+            assert not code or "the window is shut" in done
+            return [json.loads(line) for line in told.read_text().splitlines()]
+
+        (first,) = hooked("30")
+        assert states(folder) == {"holmsay-gw2": "not begun"}
+        assert (first["step"], first["device"], first["platform"]) == (
+            "before",
+            "holmsay-gw2",
+            "quern",
+        )
+        assert first["change"] == (out / "holmsay-gw2" / "change.txt").read_text()
+        assert [one["step"] for one in hooked("04")] == ["before", "after"]
+        assert states(folder) == {"holmsay-gw2": "as before"}
+        call("gather", "-w", folder)
+        assert (folder / "configs" / "holmsay-gw2.conf").read_text() == before
+        assert [one["step"] for one in hooked("00")] == ["before", "after"]
+        assert states(folder) == {"holmsay-gw2": "delivered"}

@@ -44,7 +44,8 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     `files`: those of a platform whose configuration is files; `restart`: what is run there when
     they were replaced; `running`: what tells by its exit code whether the service runs. Of
     `command`: `fetch` prints the configuration, `change` takes a change, `back` its back-out,
-    `keep` makes it last.
+    `keep` makes it last. `before`, `after`: programs of the user's that are called before a change
+    is sent to a device, and after it reads as proved.
     """
 
     via: str = ""
@@ -67,6 +68,8 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     change: tuple[str, ...] = ()
     back: tuple[str, ...] = ()
     keep: tuple[str, ...] = ()
+    before: tuple[str, ...] = ()
+    after: tuple[str, ...] = ()
 
     def over(self, other: Reach) -> Reach:
         """Return what holds where both say something: this, rather than the other."""
@@ -265,6 +268,13 @@ _KEYS = {
     "change": Key(_COMMAND, "of `command`: a program that takes a change on standard input"),
     "back": Key(_COMMAND, "of `command`: one that takes a back-out (default: as `change`)"),
     "keep": Key(_COMMAND, "of `command`: one that makes a change last"),
+    "before": Key(
+        _COMMAND, "a program that is called before anything is sent: if it fails, nothing is"
+    ),
+    "after": Key(
+        _COMMAND,
+        "one that is called when the change reads as proved: if it fails, it is taken back",
+    ),
 }
 
 REACH = Record("a way to a device", _KEYS, lambda at, **said: _way(said))

@@ -20,6 +20,7 @@ from ivrel.core.vocabulary.errors import InputError, IvrelError, NotServed, Refu
 from ivrel.core.vocabulary.wording import own_error
 from ivrel.live.contact import Contact, Ended
 from ivrel.live.hearing import Hearing
+from ivrel.live.hooks import objection
 from ivrel.live.journal import Entry, Journal, Verdicts
 from ivrel.live.links import Link, Sent, Target
 from ivrel.live.proving import Prover, Ready
@@ -159,6 +160,9 @@ class Course:
         sent = Sent(ready.change, ready.before, ready.proved, self._trial)
         if self._hearing is not None:
             self._hearing.begin(self._name)
+        words = self._target.reach.before
+        if words and (no := await objection(link, words, "before", ready.change)):
+            raise Ended(step.REFUSED, no)
         self._contact.note(step.SENDING)
         self._sent_at = time.monotonic()
         try:
@@ -194,6 +198,10 @@ class Course:
             if against:
                 await self._back(against)
             self._contact.note(step.HEARD)
+        words = self._target.reach.after
+        change = self._journal.entry(self._number, self._name).change
+        if words and (no := await objection(link, words, "after", change)):
+            await self._back(no)
         self._contact.note(step.KEEPING)
         try:
             await link.keep()

@@ -13,7 +13,7 @@ from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.reach import filled
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
-from ivrel.live.links.link import Link, Sent
+from ivrel.live.links.link import Link, Sent, Target
 from ivrel.sources.files import plain_text, reason
 from ivrel.sources.packed import largest
 
@@ -65,40 +65,49 @@ class Programs(Link):
 
     async def _run(self, words: Sequence[str], given: bytes = b"") -> tuple[int, bytes, bytes]:
         """Return the exit code of a program, and what it wrote."""
-        target, pipe = self.target, asyncio.subprocess.PIPE
-        call = filled(words, target.device, target.reach)
-        try:
-            process = await asyncio.create_subprocess_exec(
-                *call, stdin=pipe, stdout=pipe, stderr=pipe
-            )
-        except (OSError, ValueError) as problem:
-            raise Unreachable(f"{words[0]} cannot be called: {reason(problem)}") from None
-        assert process.stdin and process.stdout and process.stderr
-        errors = asyncio.create_task(process.stderr.read(CHUNK))
-        try:
-            async with asyncio.timeout(target.reach.patience):
-                with contextlib.suppress(ConnectionError):
-                    process.stdin.write(given)
-                    await process.stdin.drain()
-                process.stdin.close()
-                out = await self._all(process.stdout, words[0])
-                err = await errors
-                return await process.wait(), out, err
-        except TimeoutError:
-            said = f"{words[0]} does not end within {target.reach.patience} s"
-            raise Unreachable(said) from None
-        finally:
-            errors.cancel()
-            if process.returncode is None:
-                with contextlib.suppress(ProcessLookupError):
-                    process.kill()
-                await process.wait()
+        return await called(self.target, words, given)
 
-    async def _all(self, stream: asyncio.StreamReader, name: str) -> bytes:
-        out, size = [], 0
-        while part := await stream.read(CHUNK):
-            out.append(part)
-            size += len(part)
-            if size > largest():
-                raise Unreachable(f"what {name} prints does not end; {size:,} bytes so far")
-        return b"".join(out)
+
+async def called(
+    target: Target, words: Sequence[str], given: bytes = b""
+) -> tuple[int, bytes, bytes]:
+    """Call a program with the fields of a device in their places, and without a shell; return its
+    exit code, and what it wrote to standard output and error.
+
+    `given`: what it gets on standard input. Unreachable if it cannot be called, or does not end.
+    """
+    pipe, call = asyncio.subprocess.PIPE, filled(words, target.device, target.reach)
+    try:
+        process = await asyncio.create_subprocess_exec(*call, stdin=pipe, stdout=pipe, stderr=pipe)
+    except (OSError, ValueError) as problem:
+        raise Unreachable(f"{words[0]} cannot be called: {reason(problem)}") from None
+    assert process.stdin and process.stdout and process.stderr
+    errors = asyncio.create_task(process.stderr.read(CHUNK))
+    try:
+        async with asyncio.timeout(target.reach.patience):
+            with contextlib.suppress(ConnectionError):
+                process.stdin.write(given)
+                await process.stdin.drain()
+            process.stdin.close()
+            out = await _all(process.stdout, words[0])
+            err = await errors
+            return await process.wait(), out, err
+    except TimeoutError:
+        said = f"{words[0]} does not end within {target.reach.patience} s"
+        raise Unreachable(said) from None
+    finally:
+        errors.cancel()
+        if process.returncode is None:
+            with contextlib.suppress(ProcessLookupError):
+                process.kill()
+            await process.wait()
+
+
+async def _all(stream: asyncio.StreamReader, name: str) -> bytes:
+    out, size = [], 0
+    while part := await stream.read(CHUNK):
+        out.append(part)
+        size += len(part)
+        if size > largest():
+            raise Unreachable(f"what {name} prints does not end; {size:,} bytes so far")
+    return b"".join(out)
