@@ -375,6 +375,10 @@ def test_between_waves_one_is_asked_and_may_end_it(fleet: Fleet) -> None:
     assert re.search("So far: (1 delivered, 2 kept|2 kept, 1 delivered). Go on with wave 2", done.stdout)  # fmt: skip
     assert "it was not gone on with" in done.stdout and done.returncode == 1
     assert sorted(states(fleet.folder).values()) == ["delivered"] * 3 + ["waiting"] * 5
+    # Those that wait are gone on with, as long as no later delivery has begun.
+    call("deliver", "-w", fleet.folder, "--resume", "--no-ask")
+    assert set(states(fleet.folder).values()) == {"delivered"}
+    assert "No delivery was cut off" in call("deliver", "-w", fleet.folder, "--resume").stdout
 
 
 def _free(kind: int) -> int:

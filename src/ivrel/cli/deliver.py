@@ -221,7 +221,10 @@ def _resume(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
     for e in entries:
         if e.state == WAITING and e.device in written:
             waiting.setdefault(e.wave, []).append(e.device)
-    waves = [waiting[n] for n in sorted(waiting)] if not one.ended else []
+    # What an older delivery left waiting has had its turn in a later one.
+    last = journal.last()
+    is_last = last is not None and last.number == one.number
+    waves = [waiting[n] for n in sorted(waiting)] if is_last or not one.ended else []
     stopped, outcomes = deliver(call, workspace, journal, one.number, written, waves, held)
     return _told(args, workspace, journal, one.number, stopped, outcomes)
 
@@ -291,7 +294,7 @@ def _told(
     if WAITING not in states:  # nothing was left to begin with
         view = replace(view, stopped="")
     further = []
-    if states & set(HELD) or (WAITING in states and not one.ended):
+    if states & {*HELD, WAITING}:
         further.append(f"ivrel deliver{where} --resume")
     elif args.dry_run:
         words = "".join(f" --setting {name}" for name in args.setting)

@@ -215,11 +215,13 @@ class Journal:
 
     def last(self, *, unfinished: bool = False) -> Delivery | None:
         """Return the latest delivery; `unfinished`: the latest that was cut off, or that left a
-        device in doubt.
+        device in doubt, or, of the very last one, a device that waits for its turn.
         """
+        left = "EXISTS (SELECT 1 FROM device WHERE delivery = d.id AND state"
+        is_last = "id = (SELECT max(id) FROM delivery WHERE dry = 0)"
         where = (
-            "AND (ended IS NULL OR EXISTS (SELECT 1 FROM device WHERE delivery = d.id "
-            f"AND state IN ({HOLDING})))"
+            f"AND (ended IS NULL OR {left} IN ({HOLDING})) "
+            f"OR ({is_last} AND {left} = '{WAITING}')))"
             if unfinished
             else ""
         )

@@ -95,10 +95,12 @@ class Pattern(Struct, frozen=True):
 
     def read_path(self, path: Path) -> Fields | None:
         """Return the values that the enclosing path carries."""
-        if len(path) != len(self.path):
-            return None
+        return self.read_headers(path) if len(path) == len(self.path) else None
+
+    def read_headers(self, headers: Path) -> Fields | None:
+        """Return the values that headers carry, as far as both go; None if one does not fit."""
         fields: list[tuple[str, Value]] = []
-        for items, header in zip(self.path, path, strict=True):
+        for items, header in zip(self.path, headers, strict=False):
             found = match(items, header, 0)
             if found is None:
                 return None

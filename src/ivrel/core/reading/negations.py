@@ -118,7 +118,7 @@ class Negations:
         below = [
             (p, fields)
             for _, p in self._patterns
-            if len(p.path) > len(path) and (fields := _read_headers(p, (*path, words))) is not None
+            if len(p.path) > len(path) and (fields := p.read_headers((*path, words))) is not None
         ]
         if below and all(p.negated.takes_back or self._names_row(p, fields) for p, fields in below):
             says = saying([p for p, _ in below], shown=True)
@@ -153,17 +153,6 @@ def _saying_alone(pattern: Pattern) -> Strange:
     """Return what a negation of a statement may say: of single values, these alone."""
     said = saying([pattern], shown=True)
     return Strange(said.slots, tuple(filter(None, said.tables)))
-
-
-def _read_headers(pattern: Pattern, headers: Path) -> Fields | None:
-    """Return what headers say, if a pattern stands below them."""
-    out: list[tuple[str, object]] = []
-    for items, words in zip(pattern.path, headers, strict=False):
-        found = match(items, words, 0)
-        if found is None:
-            return None
-        out += found
-    return tuple(out)  # type: ignore[arg-type]
 
 
 def carried_out(dialect: Dialect, marks: Sequence[Mark], negations: Sequence[Negation]) -> Outcome:
