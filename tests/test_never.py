@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import signal
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -296,3 +298,20 @@ def test_a_device_in_doubt_has_a_way_out(tmp_path: Path) -> None:
     assert (
         "no delivery left 'holmsay-gw1' in doubt" in call(*words, "--because", "x", code=2).stderr
     )
+
+
+def test_stand_ins_show_keys_of_their_own_and_end_with_the_first_process(tmp_path: Path) -> None:
+    folder = tmp_path / "w"
+    write_fleet(folder, 3, only="holmsay-gw1 holmsay-gw2 tarsk-fw2")
+    for ends in (signal.SIGTERM, signal.SIGKILL):
+        with standins(folder, "--processes", "2") as process:
+            keys = (folder / ".ivrel" / "host-keys").read_text().splitlines()
+            assert len({line.split()[-1] for line in keys}) == len(keys) == 3
+            children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
+            process.send_signal(ends)
+            process.wait(10)
+            until = time.monotonic() + 10
+            while any(Path(f"/proc/{child}").exists() for child in children):
+                assert time.monotonic() < until, children
+                time.sleep(0.05)
+        assert len(children) == 2

@@ -69,11 +69,15 @@ def _in_processes(
 ) -> None:
     context = multiprocessing.get_context("fork")
     shares, pipes = [], []
+    for ending in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(ending, signal.default_int_handler)  # ends it as Ctrl-C does
     for n in range(processes):
         ours, theirs = context.Pipe()
         some = devices[n::processes]
-        one = context.Process(target=_share, args=(workspace, some, plan, theirs), daemon=True)
+        args = (workspace, some, plan, ours, theirs)
+        one = context.Process(target=_share, args=args, daemon=True)
         one.start()
+        theirs.close()
         shares.append(one)
         pipes.append(ours)
     try:
@@ -93,11 +97,21 @@ def _in_processes(
             one.join(5)
 
 
-def _share(workspace: Workspace, devices: Sequence[Device], plan: Plan, pipe: Connection) -> None:
-    """Serve a share of the devices in a process of its own."""
+def _share(
+    workspace: Workspace, devices: Sequence[Device], plan: Plan, ours: Connection, pipe: Connection
+) -> None:
+    """Serve a share of the devices in a process of its own, until the first one ends.
+
+    `ours`: the end of the pipe that the first process holds, and nobody else may.
+    """
+    ours.close()
     try:
         serving = Serving(workspace, devices, plan)
-        asyncio.run(serving.run(lambda number, where: pipe.send((number, where, ""))))
+
+        def ready(number: int, where: str) -> None:
+            pipe.send((number, where, ""))
+
+        asyncio.run(serving.run(ready, pipe.fileno()))
     except InputError as problem:
         pipe.send((0, "", str(problem)))
 

@@ -21,7 +21,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.reach import Reach, reach_of
 from ivrel.core.vocabulary.errors import InputError, IvrelError, Mistake
 from ivrel.core.vocabulary.severity import SEVERITIES
-from ivrel.sources.files import reason, write_bytes
+from ivrel.sources.files import OWN, reason, write_bytes
 from ivrel.sources.workspace import Workspace
 from ivrel.standin.certificate import CERTIFICATE
 from ivrel.standin.faults import FAULTS, Chance, Fault, fault_of
@@ -34,7 +34,7 @@ from ivrel.standin.tree import as_xml
 from ivrel.standin.unit import Unit
 
 FOLDER = "standin"  # in .ivrel/
-CLIENT_KEY, HOST_KEY, RUNNING = "key", "host-key", "running.json"
+CLIENT_KEY, HOST_KEYS, RUNNING = "key", "host-keys", "running.json"
 CHATTER = (
     Event(6, "link", "port up"),
     Event(5, "link", "port flapped"),
@@ -77,12 +77,17 @@ class Serving:
         self._mouth = Mouth(collectors, self.folder / CERTIFICATE)
         self._chance = Chance(plan.share, plan.seed)
 
-    async def run(self, ready: Callable[[int, str], None]) -> None:
-        """Serve until told to end; `ready` is given the number of devices and the socket."""
+    async def run(self, ready: Callable[[int, str], None], ends_with: int = -1) -> None:
+        """Serve until told to end; `ready` is given the number of devices and the socket.
+
+        `ends_with`: a file descriptor whose other end is held as long as this is to go on.
+        """
         loop = asyncio.get_running_loop()
         for number in (signal.SIGINT, signal.SIGTERM):
             with contextlib.suppress(NotImplementedError, ValueError):
                 loop.add_signal_handler(number, self._done.set)
+        if ends_with >= 0:
+            loop.add_reader(ends_with, self._done.set)
         keys = prepare(self.folder)
         for device in self._devices:
             await self._begin(device, *keys)
@@ -154,6 +159,7 @@ class Serving:
             reach.address,
             reach.port,
             options=options,
+            server_host_keys=[_key(self.folder / HOST_KEYS / unit.device.name)],
             server_factory=lambda: Door(unit, client),
             process_factory=begin,
             sftp_factory=files if root is not None else None,
@@ -208,21 +214,19 @@ class Serving:
 
 
 def prepare(folder: Path) -> tuple[asyncssh.SSHKey, asyncssh.SSHServerConnectionOptions]:
-    """Return the key of those who are let in, and the options of all listeners; keys that are not
-    there yet are made.
-    """
-    keys = {}
-    for name in (CLIENT_KEY, HOST_KEY):
-        path = folder / name
-        if not path.exists():
-            made = asyncssh.generate_private_key("ssh-ed25519")
-            write_bytes(path, made.export_private_key(), 0o600)
-        keys[name] = asyncssh.read_private_key(str(path))
+    """Return the key of those who are let in, and the options of all listeners."""
     options = asyncssh.SSHServerConnectionOptions(
-        server_host_keys=[keys[HOST_KEY]],
         encoding=None,
         line_editor=False,
         compression_algs=None,
         keepalive_interval=0,
     )
-    return keys[CLIENT_KEY], options
+    return _key(folder / CLIENT_KEY), options
+
+
+def _key(path: Path) -> asyncssh.SSHKey:
+    """Return the key of a file; one that is not there yet is made."""
+    if not path.exists():
+        made = asyncssh.generate_private_key("ssh-ed25519")
+        write_bytes(path, made.export_private_key(), OWN)
+    return asyncssh.read_private_key(str(path))
