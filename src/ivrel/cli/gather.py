@@ -125,23 +125,24 @@ def _written(
     from ivrel.sources.gathered import keep_beside, standing_text, write_gathered
 
     device, problem = target.device, one.problem
-    if not problem and not args.rename_ok:
+    old = None if problem else standing_text(workspace, device)
+    # What is there already was held against the fleet when it was written.
+    if not problem and not args.rename_ok and old != one.data:
         against = owners.against(device, target.dialect, one.data)
         problem = (
             f"{against}; --rename-ok, or names: in the fleet, if it is right" if against else ""
         )
     if problem:
         return Gathered(device.name, device.platform, "not gathered", problem=problem)
-    old = standing_text(workspace, device)
     try:
+        if old == one.data:
+            shown = workspace.configuration(device) or ""
+            return Gathered(device.name, device.platform, "as before", shown)
         less = "" if old is None or args.shrunk_ok else shrunk(target.dialect, old, one.data)
         if less:
             beside = keep_beside(workspace, device, one.data)
             said = f"{less}; what it printed is in {beside}; --shrunk-ok takes it"
             return Gathered(device.name, device.platform, "kept beside", problem=said)
-        if old == one.data:
-            shown = workspace.configuration(device) or ""
-            return Gathered(device.name, device.platform, "as before", shown)
         shown = write_gathered(workspace, device, one.data)
     except IvrelError as problem:
         return Gathered(device.name, device.platform, "not gathered", problem=str(problem))
