@@ -116,7 +116,7 @@ def test_corrections_on_disk_are_those_on_the_terminal(
         sheet = (tmp_path / "out" / "change-sheet.md").read_text()
         assert all(change["line"].replace("|", "\\|") in sheet for change in device["changes"])
     left = sorted(p.name for p in (tmp_path / "out").iterdir() if p.is_file())
-    assert left == ["change-sheet.html", "change-sheet.md", "corrections.json"]
+    assert left == ["change-sheet.html", "change-sheet.md", "corrections.json", "fingerprint"]
 
 
 def on_terminal(words: list[str], env: dict[str, str]) -> str:

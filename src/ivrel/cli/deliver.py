@@ -13,7 +13,7 @@ from ivrel.cli.gather import at_once_argument
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
-    from ivrel.cli.delivering import Run
+    from ivrel.cli.delivering import Call, Run
     from ivrel.core.correcting import Written
     from ivrel.live.journal import Journal
     from ivrel.sources.workspace import Workspace
@@ -87,6 +87,18 @@ def _care_arguments(parser: argparse.ArgumentParser) -> None:
         default=True,
         help="at the end, when no trial can be on any more, read those devices once more that can "
         "take a change back by themselves (default)",
+    )
+    parser.add_argument(
+        "--approved",
+        metavar="SIGNATURE",
+        help="send only what a second person has signed: the signature of the folder's fingerprint "
+        "(ssh-keygen -Y sign -n ivrel-corrections)",
+    )
+    parser.add_argument(
+        "--signers",
+        metavar="FILE",
+        help="with --approved: who may sign, as OpenSSH has it (default: allowed-signers in the "
+        "workspace)",
     )
     parser.add_argument(
         "--prove-again",
@@ -176,14 +188,18 @@ def _new(args: argparse.Namespace, workspace: Workspace, journal: Journal) -> in
     from ivrel.core.vocabulary.errors import InputError
 
     folder = Path(args.corrections)
+    call = Call.of(args)
+    approved = _approved(call, workspace, folder)
     written, refused = _written(args, workspace, folder)
+    _approved(call, workspace, folder)  # what was read is what was signed
     waves = _waves(workspace, folder, list(written))
     wave_of = {name: n for n, wave in enumerate(waves, 1) for name in wave}
     platforms = {d.name: d.platform for d in workspace.fleet.devices}
     rows = [(name, wave_of[name], platforms[name]) for wave in waves for name in wave]
     rows += [(name, 0, platforms.get(name, "")) for name in refused]
-    call = Call.of(args)
-    number = journal.begin(str(folder.absolute()), call.encoded, rows, dry=args.dry_run)
+    number = journal.begin(
+        str(folder.absolute()), call.encoded, rows, dry=args.dry_run, approved=approved
+    )
     for name, why in refused.items():
         journal.settle(number, name, "not begun", why)
     try:
@@ -212,9 +228,12 @@ def _resume(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
     folder = Path(one.folder)
     args.device, args.kind, args.site, args.group = [], [], [], []
     try:
+        _approved(call, workspace, folder)
         written, _ = _written(args, workspace, folder)
-    except InputError:
-        written = {}  # the folder is gone: what is in flight can be settled without it
+        _approved(call, workspace, folder)
+    except InputError as problem:
+        written = {}  # what is in flight can be settled without the folder
+        print(f"{problem}\nOnly what is in flight is settled.", file=sys.stderr)
     entries = journal.entries(one.number)
     held = [e for e in entries if e.state in HELD]
     waiting: dict[int, list[str]] = {}
@@ -227,6 +246,16 @@ def _resume(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
     waves = [waiting[n] for n in sorted(waiting)] if is_last or not one.ended else []
     stopped, outcomes = deliver(call, workspace, journal, one.number, written, waves, held)
     return _told(args, workspace, journal, one.number, stopped, outcomes)
+
+
+def _approved(call: Call, workspace: Workspace, folder: Path) -> str:
+    """Return who has signed the folder; '' where nobody need have."""
+    from ivrel.sources.approval import SIGNERS, approved_by
+
+    if not call.approved:
+        return ""
+    signers = Path(call.signers) if call.signers else workspace.folder / SIGNERS
+    return approved_by(folder, Path(call.approved), signers)
 
 
 def _written(

@@ -60,6 +60,8 @@ class Call(Struct, frozen=True):
     settings: tuple[str, ...] = ()
     policy: str = ""
     today: str = ""
+    approved: str = ""
+    signers: str = ""
 
     @classmethod
     def of(cls, args: argparse.Namespace) -> Call:
@@ -72,6 +74,11 @@ class Call(Struct, frozen=True):
             raise InputError(said)
         if args.expect and not listens and not args.heard:
             raise InputError("--expect needs to hear: give ports (--udp 514), or --heard DIR")
+        if args.approved and args.prove_again:
+            said = "--approved sends what was signed, and --prove-again what is computed anew"
+            raise InputError(f"{said}; choose one")
+        if args.signers and not args.approved:
+            raise InputError("--signers says who may sign; give --approved SIGNATURE with it")
         if args.heard and not Path(args.heard).is_dir():
             raise InputError(f"{args.heard}: no such folder; expected that of `ivrel listen -o`")
         ask = args.ask if args.ask is not None else sys.stdin.isatty() and sys.stdout.isatty()
@@ -93,6 +100,8 @@ class Call(Struct, frozen=True):
             settings=common.settings(args.setting),
             policy=args.policy,
             today=common.day(args).isoformat(),
+            approved=str(Path(args.approved).absolute()) if args.approved else "",
+            signers=str(Path(args.signers).absolute()) if args.signers else "",
         )
 
     @classmethod

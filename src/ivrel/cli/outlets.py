@@ -95,6 +95,7 @@ class Folder(Outlet):
         from ivrel.output.machine.sheet import change_sheet
         from ivrel.output.machine.sheet_html import change_sheet_html
         from ivrel.output.views.sheet import SheetView
+        from ivrel.sources.approval import write_fingerprint
         from ivrel.sources.files import write_pieces
 
         sheet = SheetView(
@@ -111,6 +112,7 @@ class Folder(Outlet):
         markdown, page = SHEETS
         write_pieces(self._at / markdown, (f"{line}\n" for line in change_sheet(sheet)))
         write_pieces(self._at / page, change_sheet_html(sheet))
+        write_fingerprint(self._at)
 
 
 class _OfFiles(Outlet):

@@ -107,17 +107,20 @@ class Journal:
         devices: Iterable[tuple[str, int, str]],
         *,
         dry: bool = False,
+        approved: str = "",
     ) -> int:
         """Begin a delivery to devices (name, wave, platform), and return its number.
 
+        `approved`: who has signed what is delivered.
         `dry`: nothing is sent; it is none of those that are gone on with or looked up as the last.
         """
+        who = getpass.getuser() + (f", approved by {approved}" if approved else "")
         with self._base:
             self._do("BEGIN IMMEDIATE")
             made = self._do(
                 "INSERT INTO delivery (begun, who, host, process, folder, options, dry) "
                 "VALUES (?, ?, ?, ?, ?, ?, ?)",
-                (_now(), getpass.getuser(), socket.gethostname(), _process(), folder, options, dry),
+                (_now(), who, socket.gethostname(), _process(), folder, options, dry),
             )
             number = int(made.lastrowid or 0)
             self._base.executemany(

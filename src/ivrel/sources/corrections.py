@@ -13,13 +13,14 @@ import msgspec
 
 from ivrel.core.correcting import Written
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
+from ivrel.sources.approval import FINGERPRINT, SIGNATURE
 from ivrel.sources.files import read_bytes
 
 CHANGE, BACKOUT = "change.txt", "backout.txt"
 UNPROVED = "unproved-"
 SUMMARY = "corrections.json"
 SHEETS = ("change-sheet.md", "change-sheet.html")
-BESIDE = (SUMMARY, *SHEETS)  # what lies beside the folders of devices
+BESIDE = (SUMMARY, *SHEETS, FINGERPRINT, SIGNATURE)  # what lies beside the folders of devices
 
 
 def is_own(path: Path) -> bool:
