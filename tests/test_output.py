@@ -60,7 +60,8 @@ CALLS = {
 # What is there only at times.
 AT_TIMES = {"text", "default", "not_understood", "may_bear_on", "problem"}
 AT_TIMES |= {"collector", "lines", "instead", "waiver", "waves", "device", "why"}
-AT_TIMES |= {"via", "address", "port"}  # of fleets that say how devices are reached
+AT_TIMES |= {"takes_back", "taken_back_in"}  # of texts with negations
+AT_TIMES |= {"via", "address", "port", "through"}  # of fleets that say how devices are reached
 
 
 def keys(value: Any) -> set[str]:
