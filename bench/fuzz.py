@@ -1,14 +1,16 @@
 """Mutated inputs for every reader: none may raise anything but what is documented.
 
-`python bench/fuzz.py --times 1000000` runs a long search, `--minutes 60` ends it after an hour and
-says how far it came, and `--first N` goes on from there; the tests run a short one. A failure
-prints the reader, the seed of the case, and the error.
+`python bench/fuzz.py --times 1000000 --slice 0.05` runs a long search, in which each reader has the
+same time: those that are quick read more. `--minutes 60` ends it after an hour and says how far it
+came, and `--first N` goes on from there; the tests run a short one, in which each reader has as
+many cases. A failure prints the reader, the seed of the case, and the error.
 """
 
 from __future__ import annotations
 
 import argparse
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -200,28 +202,53 @@ def _message(data: bytes) -> object:
 
 
 def run(
-    times: int, seed: int = 0, most: float = 10.0, only: str = "", first: int = 0
-) -> Iterator[str]:
-    """Yield what goes wrong in so many cases, shared among the readers; '' where a case is right.
+    times: int,
+    seed: int = 0,
+    most: float = 10.0,
+    only: str = "",
+    first: int = 0,
+    slice_: float = 0.0,
+) -> Iterator[tuple[str, str]]:
+    """Yield the reader and what goes wrong in so many cases; '' where a case is right.
 
     `most`: CPU seconds that one case may take; `only`: the reader that is tried, if not all;
-    `first`: the round to begin with, in which each reader has one case.
+    `first`: the round to begin with; `slice_`: CPU seconds that each reader has in a round, in
+    which it has one case at least.
     """
     every = [one for one in readers() if only in ("", one[0])]
-    for n in range(first, first + max(times // len(every), 1)):
+    done, n = 0, first
+    while done < max(times, 1):
         for name, seeds, read in every:
-            dice = Random(f"{name} {seed} {n}")
-            data = mutated(dice.choice(seeds), dice)
-            begun = time.process_time()
-            try:
-                read(data)
-            except DOCUMENTED as problem:
-                if not str(problem):
-                    yield f"{name} {seed} {n}: an error without a word"
-            except Exception as problem:
-                yield f"{name} {seed} {n}: {type(problem).__name__}: {problem}"
-            taken = time.process_time() - begun
-            yield f"{name} {seed} {n}: took {taken:.2f} s" if taken > most else ""
+            end, number = time.process_time() + slice_, 0
+            while not number or time.process_time() < end:
+                case = f"{n}.{number}" if number else f"{n}"
+                yield from ((name, wrong) for wrong in _case(name, seeds, read, seed, case, most))
+                number += 1
+            done += number
+        n += 1
+
+
+def _case(
+    name: str,
+    seeds: list[bytes],
+    read: Callable[[bytes], object],
+    seed: int,
+    case: str,
+    most: float,
+) -> Iterator[str]:
+    """Yield what goes wrong in one case, and at last '' or that it took too long."""
+    dice = Random(f"{name} {seed} {case}")
+    data = mutated(dice.choice(seeds), dice)
+    begun = time.process_time()
+    try:
+        read(data)
+    except DOCUMENTED as problem:
+        if not str(problem):
+            yield f"{name} {seed} {case}: an error without a word"
+    except Exception as problem:
+        yield f"{name} {seed} {case}: {type(problem).__name__}: {problem}"
+    taken = time.process_time() - begun
+    yield f"{name} {seed} {case}: took {taken:.2f} s" if taken > most else ""
 
 
 def main() -> None:
@@ -234,19 +261,28 @@ def main() -> None:
     parser.add_argument("--most", type=float, default=0.5, help="CPU seconds of one case, at most")
     parser.add_argument("--minutes", type=float, default=0, help="how long at most (0: no limit)")
     parser.add_argument("--first", type=int, default=0, help="the round of readers to begin with")
+    parser.add_argument(
+        "--slice", type=float, default=0, help="CPU seconds that each reader has in a round"
+    )
     args = parser.parse_args()
     end = time.monotonic() + 60 * args.minutes if args.minutes else float("inf")
-    cases = mistakes = 0
-    for wrong in run(args.times, args.seed, args.most, args.only, args.first):
-        cases += not wrong or "took" in wrong
+    cases: Counter[str] = Counter()
+    mistakes, rounds, last = 0, args.first, ""
+    asked = args.times, args.seed, args.most, args.only, args.first, args.slice
+    for name, wrong in run(*asked):
+        rounds += name != last and name == next(iter(cases), "")
+        last = name
+        cases[name] += not wrong or "took" in wrong
         mistakes += bool(wrong)
         if wrong:
             print(wrong, flush=True)
         if time.monotonic() > end:
             break
-    rounds = args.first + cases // len([one for one in readers() if args.only in ("", one[0])])
-    print(f"{cases} cases, {mistakes or 'nothing'} but documented errors in time", end="")
-    print(f"; go on with --first {rounds}" if cases < args.times else "")
+    for name, number in sorted(cases.items(), key=lambda one: one[1]):
+        print(f"{number:9,}  {name}")
+    total = cases.total()
+    print(f"{total:9,}  cases, {mistakes or 'nothing'} but documented errors in time", end="")
+    print(f"; go on with --first {rounds}" if total < args.times else "")
     raise SystemExit(bool(mistakes))
 
 
