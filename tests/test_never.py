@@ -317,3 +317,19 @@ def test_stand_ins_show_keys_of_their_own_and_end_with_the_first_process(tmp_pat
                 assert time.monotonic() < until, children
                 time.sleep(0.05)
         assert len(children) == 2
+
+
+@HAS_SSHD
+def test_a_prompt_that_is_another_each_time_is_given_up(tmp_path: Path) -> None:
+    program = tmp_path / "device.py"
+    counting = SHELL.replace('say("pier-ap1> ")\nfor', 'n = 0\nsay("pier-ap1> ")\nfor')
+    counting = counting.replace(
+        '    say("pier-ap1> ")', '    n += 1\n    say(f"ap{max(n - 1, 1)}> ")'
+    )
+    program.write_text(counting % (str(tmp_path / "typed"), [TEXT]))
+    (tmp_path / "w" / "dialects").mkdir(parents=True)
+    (tmp_path / "w" / "dialects" / "plover.yaml").write_text(PLOVER)
+    with running_sshd(tmp_path / "ssh", shell=f"{sys.executable} -u {program}") as sshd:
+        folder = workspace(tmp_path / "w", "plover", f"via: ssh, {sshd.way}, patience: 3")
+        done = call("gather", "-w", folder, code=1).stdout
+        assert "in another way each time" in " ".join(done.split())

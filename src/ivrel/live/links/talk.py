@@ -34,6 +34,7 @@ SHORT = MIB  # bytes; no answer to a typed line is longer
 WIDE, HIGH = 500, 200  # columns and lines of the terminal: nothing is folded
 SETTLED = 0.05  # seconds of silence behind what looks like the prompt in a long answer
 PAUSES = (SETTLED, 0.5, 2.0)  # the same, each time that an answer went on all the same
+MOST_RESTS = 20  # answers that are read until a device is quiet again
 SPEAKING = 3  # signs of a prompt, from which on no line of a configuration begins with it
 SLOWEST = 30  # times the patience: no answer takes longer, even if it comes drop by drop
 
@@ -143,8 +144,14 @@ class Talk(Link):
             raw = await self._read(about, largest(), settled=settled, prompt=idle.prompt)
             if await self._idle() == idle:
                 return raw
-            while await self._idle() != idle:
-                pass  # the rest of the answer; a device that never ends is given up by `_read`
+            for _ in range(MOST_RESTS):  # the rest of the answer comes as answers to empty lines
+                if await self._idle() == idle:
+                    break
+            else:
+                said = (
+                    "it answers an empty line in another way each time, so that no end is certain"
+                )
+                raise Unreachable(f"{self.target.where}: {said}")
         said = f"what it answers to '{shorten(line, 40)}' goes on behind what looks like its end"
         raise Unreachable(f"{self.target.where}: {said}")
 
