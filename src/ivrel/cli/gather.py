@@ -120,6 +120,7 @@ def _written(
 ) -> Gathered:
     """Write what was fetched of a device, if it changed, and return what is to be told."""
     from ivrel.core.delivery.shrinking import shrunk
+    from ivrel.core.delivery.standing import differs
     from ivrel.core.vocabulary.errors import IvrelError
     from ivrel.output.views.gathered import Gathered
     from ivrel.sources.gathered import keep_beside, standing_text, write_gathered
@@ -137,7 +138,7 @@ def _written(
     try:
         if old == one.data:
             shown = workspace.configuration(device) or ""
-            return Gathered(device.name, device.platform, "as before", shown)
+            return Gathered(device.name, device.platform, "as before", shown, remark=one.remark)
         less = "" if old is None or args.shrunk_ok else shrunk(target.dialect, old, one.data)
         if less:
             beside = keep_beside(workspace, device, one.data)
@@ -148,7 +149,9 @@ def _written(
         return Gathered(device.name, device.platform, "not gathered", problem=str(problem))
     gone, come = _how(target, old, one.data) if args.since and old is not None else ((), ())
     state = "new" if old is None else "changed"
-    return Gathered(device.name, device.platform, state, shown, "", gone, come)
+    if old is not None and not differs(target.dialect, one.data, old):
+        state = "other layout"
+    return Gathered(device.name, device.platform, state, shown, "", gone, come, one.remark)
 
 
 def _how(target: Target, old: bytes, new: bytes) -> tuple[tuple[str, ...], tuple[str, ...]]:

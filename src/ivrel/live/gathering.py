@@ -20,11 +20,14 @@ R = TypeVar("R")
 
 
 class Fetched(Struct, frozen=True):
-    """What a device printed; `problem`: why nothing could be had."""
+    """What a device printed; `problem`: why nothing could be had; `remark`: what is to be said of
+    it all the same.
+    """
 
     device: str
     data: bytes = b""
     problem: str = ""
+    remark: str = ""
 
 
 class Shown(Struct, frozen=True):
@@ -41,7 +44,8 @@ async def fetched(target: Target) -> Fetched:
     try:
         link = await open_link(target)
         try:
-            return Fetched(name, await link.fetch())
+            data = await link.fetch()
+            return Fetched(name, data, remark="; ".join(link.remarks))
         finally:
             await link.close()
     except IvrelError as problem:

@@ -90,9 +90,14 @@ def _written(folder: Path, told: Mapping[str, Any]) -> Written | str:
     return Written(
         change,
         back,
-        str(told.get("fingerprint", "")).removeprefix("sha256:"),
+        _print(told, "fingerprint"),
+        _print(told, "statements"),
         was != (change, back if back is not None else was[1]),
     )
+
+
+def _print(told: Mapping[str, Any], key: str) -> str:
+    return str(told.get(key, "")).removeprefix("sha256:")
 
 
 def _text(path: Path) -> str:

@@ -2,9 +2,10 @@
 hand.
 """
 
-from ivrel.core.correcting.correction import Correction, Remaining, fingerprint
+from ivrel.core.correcting.correction import Correction, Remaining
 from ivrel.core.correcting.corrector import Corrector, correct
 from ivrel.core.correcting.judged import STATES, Judged, Written, judge_change
+from ivrel.core.correcting.prints import fingerprint
 from ivrel.core.correcting.proof import Property
 from ivrel.core.correcting.properties import MEANS, PROPERTIES, TAKEN, Gap
 from ivrel.core.correcting.reasons import Change

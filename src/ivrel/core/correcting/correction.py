@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from hashlib import sha256
-
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.instead import instead, waiver_text
 from ivrel.core.correcting.plan import Plan
+from ivrel.core.correcting.prints import fingerprint
 from ivrel.core.correcting.proof import Property
 from ivrel.core.correcting.properties import Gap
 from ivrel.core.correcting.reasons import Change
@@ -36,9 +35,10 @@ class Remaining(Struct, frozen=True, omit_defaults=True):
 class Correction(Struct, frozen=True):
     """The correction of one device.
 
-    `fingerprint`: the SHA-256 of the configuration it was made for; `before`, `after`: the
-    verdicts, of a corrected text without the lines that decide; `sends`, `would_send`: whether
-    anything leaves for a right collector, as it is and with the change.
+    `fingerprint`: the SHA-256 of the configuration it was made for, and `statements` that of
+    what it says of export; `before`, `after`: the verdicts, of a corrected text without the lines
+    that decide; `sends`, `would_send`: whether anything leaves for a right collector, as it is and
+    with the change.
     """
 
     device: str
@@ -52,6 +52,7 @@ class Correction(Struct, frozen=True):
     before: DeviceResult
     after: DeviceResult
     corrected: bytes
+    statements: str = ""
     asks: str = ""  # the platform's own program, which says whether it takes a configuration
     # Carried out as a whole: `change` is written in another form than the lines of `changes`
     whole: bool = False
@@ -110,11 +111,6 @@ def unchanged(
         sends=sends,
         would_send=sends,
     )
-
-
-def fingerprint(data: bytes) -> str:
-    """Return the SHA-256 of a configuration."""
-    return sha256(data).hexdigest()
 
 
 def remaining(

@@ -13,12 +13,12 @@ from ivrel.core.correcting.correction import (
     Correction,
     Remaining,
     each_once,
-    fingerprint,
     remaining,
     unchanged,
 )
 from ivrel.core.correcting.memory import Memory, OfDevice
 from ivrel.core.correcting.plan import Plan, make_plan
+from ivrel.core.correcting.prints import fingerprint, print_of_statements
 from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import reached_by
 from ivrel.core.correcting.reasons import changes_of
@@ -178,6 +178,7 @@ def worked_out(begun: Start) -> Correction:
         before=before,
         after=after,
         corrected=proof.corrected.data,
+        statements=print_of_statements(state.records),
         asks=case.dialect.shape.ASKS,
         whole=case.dialect.shape.ATOMIC,
         sends=sends,

@@ -71,10 +71,10 @@ def lost_statement(before: Records, after: Records, aside: Container[str] = ()) 
     old, new = _compared(before, after, aside)
     dialect = before.dialect
     join = dialect.shape.join
-    adding = {at for r in (before, after) for at in _adding(r)}
+    added = {at for r in (before, after) for at in adding(r)}
     for at, times in old.items():
         found = new.get(at, 0)
-        if not found or (found != times and (dialect.shape.DERIVED or at in adding)):
+        if not found or (found != times and (dialect.shape.DERIVED or at in added)):
             how = "not there again" if found < times else "there too often"
             return f"'{join(at[1])}' is {how}"
     same = set(_saying_defaults(after))
@@ -94,7 +94,7 @@ def _saying_defaults(records: Records) -> Iterator[tuple[Path, Words]]:
             yield match.path, match.words
 
 
-def _adding(records: Records) -> Iterator[tuple[Path, Words]]:
+def adding(records: Records) -> Iterator[tuple[Path, Words]]:
     """Yield the statements that add a value to a list."""
     for match, _ in records.marks:
         if match.many:
@@ -138,10 +138,10 @@ def _compared(
     text. What is looked up is left out where both say the same.
     """
     tables = [t for t in LAZY if t in before.dialect.keys and may_differ(before, after, t)]
-    return [_statements(records, tables, aside) for records in (before, after)]
+    return [statements(records, tables, aside) for records in (before, after)]
 
 
-def _statements(
+def statements(
     records: Records, tables: Iterable[str], aside: Container[str]
 ) -> Mapping[tuple[Path, Words], int]:
     """Return the statements of a text that were understood, and how often each stands there;

@@ -11,11 +11,13 @@ from msgspec.structs import replace
 
 from ivrel.core.correcting.case import Case, Start
 from ivrel.core.correcting.changes import is_about_export
-from ivrel.core.correcting.correction import Remaining, fingerprint, remaining
+from ivrel.core.correcting.correction import Remaining, remaining
 from ivrel.core.correcting.difference import is_same_beyond_export
 from ivrel.core.correcting.plan import make_plan
+from ivrel.core.correcting.prints import fingerprint, print_of_statements
 from ivrel.core.correcting.proof import Property, prove
 from ivrel.core.correcting.properties import Gap
+from ivrel.core.reading.records import Records
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import Refused
@@ -28,12 +30,14 @@ class Written(Struct, frozen=True):
     """A change as it lies in a folder.
 
     `backout`: None if there is none; `made_for`: the fingerprint of the configuration that it was
-    made for, '' if that is not known; `edited`: whether it is not as it was written.
+    made for, and `made_from` that of its statements, '' if that is not known; `edited`: whether it
+    is not as it was written.
     """
 
     change: str
     backout: str | None = None
     made_for: str = ""
+    made_from: str = ""
     edited: bool = False
 
 
@@ -42,7 +46,8 @@ class Judged(Struct, frozen=True):
 
     `problem`: why it is not taken at all, '' if it is; `is_done`: the configuration says already
     what it would bring; `lines`: how many it has; `foreign`: those of them that are not about
-    export; `stale`: the configuration is not the one that it was made for.
+    export; `stale`: the configuration says something else of export than the one that it was made
+    for.
     """
 
     device: str
@@ -77,7 +82,7 @@ def judge_change(start: Start, written: Written) -> Judged:
     said = Judged(
         case.device.name,
         case.dialect.name,
-        stale=bool(written.made_for) and written.made_for != fingerprint(data),
+        stale=_is_stale(state.records, written),
         edited=written.edited,
         fingerprint=fingerprint(data),
         asks=case.dialect.shape.ASKS,
@@ -107,6 +112,13 @@ def judge_change(start: Start, written: Written) -> Judged:
         remains=remaining(case, case.result(proof.after), plan),
         corrected=proof.corrected.data,
     )
+
+
+def _is_stale(records: Records, written: Written) -> bool:
+    """Whether a configuration says something else than the one that a change was made for."""
+    if not written.made_for or written.made_for == fingerprint(records.text.data):
+        return False
+    return written.made_from != print_of_statements(records)
 
 
 def _foreign(case: Case, text: Text, edits: Sequence[Edit]) -> Iterator[int]:

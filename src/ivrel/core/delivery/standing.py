@@ -62,6 +62,11 @@ def differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
     return _of_export(dialect, *texts) or _beyond(dialect, *texts)
 
 
+def export_differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
+    """Return how a configuration says something else of export than another; '' if it does not."""
+    return "" if now == wanted else _of_export(dialect, *_texts(wanted, now))
+
+
 def _texts(wanted: bytes, now: bytes) -> tuple[Text, Text]:
     return Text(wanted, whole=True), Text(now, whole=True)
 

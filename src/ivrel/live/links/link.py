@@ -51,7 +51,8 @@ class Link:
     `exchanges`: what was typed and answered so far; `untouched`: whether it is certain that nothing
     was changed by this link; `has_trial`: whether the platform takes a
     change back by itself unless `keep` confirms it; `effective_at`: when what was sent last took
-    effect at the earliest, by the clock that never goes back.
+    effect at the earliest, by the clock that never goes back; `remarks`: what there is to say of
+    what it printed, although it was taken.
     """
 
     BY_TEXT: ClassVar[bool] = True  # a change is sent as text, and not as the outcome
@@ -59,6 +60,7 @@ class Link:
     def __init__(self, target: Target) -> None:
         self.target = target
         self.exchanges: list[Exchange] = []
+        self.remarks: list[str] = []
         self.untouched = True
         self.has_trial = False
         self.effective_at = 0.0

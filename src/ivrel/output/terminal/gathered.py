@@ -13,18 +13,20 @@ _STYLES = {
     "kept beside": "bold red",
     "new": "cyan",
     "changed": "yellow",
+    "other layout": "green",
     "as before": "green",
 }
 _KEYS = {"learnt": "cyan", "known": "green", "another": "bold red reverse", "none": "bold red"}
 FEW = 12  # keys that are shown one by one
+QUIET = ("other layout", "as before")  # of which there is nothing to tell
 MOST = 40  # devices of a large fleet that are shown one by one
 
 
 def draw_gathered(screen: Console, view: GatheredView) -> None:
-    """Draw a row for each device that is not as before, and how many there are of each state."""
+    """Draw a row for each device that is told of, and the number of each state."""
     order = {state: n for n, state in enumerate(STATES)}
     ranked = sorted(view.devices, key=lambda d: order[d.state])
-    told = [d for d in ranked if d.state != "as before" or view.every]
+    told = [d for d in ranked if d.state not in QUIET or d.remark or view.every]
     if told:
         grid = table("device", "platform", "state", "")
         for d in told if view.every else told[:MOST]:
@@ -48,8 +50,8 @@ def _divided(parts: list[tuple[str, str]]) -> list[tuple[str, str] | str]:
 
 
 def _about(view: GatheredView, d: Gathered) -> Text:
-    if d.problem:
-        return Text(d.problem)
+    if d.problem or d.remark:
+        return Text(d.problem or d.remark)
     if not view.tells_how or d.state != "changed":
         return Text(d.file, "dim")
     parts = [(f"- {one}\n", "red") for one in d.gone] + [(f"+ {one}\n", "green") for one in d.come]

@@ -71,6 +71,7 @@ def correction_for_machines(c: Correction) -> dict[str, Any]:
         "device": c.device,
         "platform": c.platform,
         "fingerprint": f"sha256:{c.fingerprint}",
+        "statements": f"sha256:{c.statements}" if c.statements else "",
         "proved": c.proved,
         "changes": [plain(change) for change in c.changes],
         "change": c.change,

@@ -9,12 +9,13 @@ from msgspec import Struct
 
 from ivrel.output.views.view import RowsView
 
-STATES = ("not gathered", "kept beside", "new", "changed", "as before")  # worst first
+# Worst first; `other layout`: every statement is as before, and comments or the layout are not.
+STATES = ("not gathered", "kept beside", "new", "changed", "other layout", "as before")
 
 
 class Gathered(Struct, frozen=True):
-    """One device: its state, the file, why it was not gathered, and which statements of export
-    settings are gone or have come.
+    """One device: its state, the file, why it was not gathered, which statements of export settings
+    are gone or have come, and what else is to be said of what it printed.
     """
 
     device: str
@@ -24,6 +25,7 @@ class Gathered(Struct, frozen=True):
     problem: str = ""
     gone: tuple[str, ...] = ()
     come: tuple[str, ...] = ()
+    remark: str = ""
 
 
 class GatheredView(RowsView, frozen=True, kw_only=True):
@@ -37,7 +39,7 @@ class GatheredView(RowsView, frozen=True, kw_only=True):
 
     @property
     def columns(self) -> tuple[str, ...]:
-        return ("device", "platform", "state", "file", "problem", "gone", "come")
+        return ("device", "platform", "state", "file", "problem", "gone", "come", "remark")
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for d in self.devices:
@@ -49,6 +51,7 @@ class GatheredView(RowsView, frozen=True, kw_only=True):
                 "problem": d.problem,
                 "gone": list(d.gone),
                 "come": list(d.come),
+                "remark": d.remark,
             }
 
 

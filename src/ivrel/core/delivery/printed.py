@@ -1,0 +1,112 @@
+"""What a device printed as its configuration: the prompt behind it, and the lines that may be
+something else: its prompt, what was typed, a message into the session, a line that was folded.
+
+Passes: `Prompt.of(session, b"12:04:05 pier> ", b"12:04:06 pier> ")`, whose clock goes on
+Fails:  two prompts that have nothing in common, of which only the dialect's pattern is known
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from msgspec import Struct
+
+from ivrel.core.delivery.standing import export_differs
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.text.text import decode
+from ivrel.core.vocabulary.wording import plain, shorten
+
+SPEAKING = 3  # signs of a prompt, from which on no line of a configuration begins with it
+# Columns at which terminals fold, whatever width they are told: they, or one less.
+EDGES = (79, 80, 131, 132)
+_NUMBER = re.compile(r"\d+")
+# What a message begins with (RFC 3164 section 4.1.2, RFC 3339 section 5.6), behind a few signs.
+_STAMP = re.compile(
+    rb"^\W{0,4}(<\d{1,3}>\W{0,2}|"
+    rb"(\w{3} )?(Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d \d\d:\d\d(:\d\d)?\b|"
+    rb"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d)?\b|\d\d:\d\d:\d\d\b)"
+)
+
+_IN_BETWEEN = "something else was said in between: try again"
+_ASIDE = "'aside' of the dialect's session takes such lines out"
+_WIDER = "a line under 'start' of the dialect's session may have it print wider"
+
+
+class Prompt(Struct, frozen=True):
+    """The prompt of one device as it was seen. `pattern`: what it looks like each time; `is_own`:
+    whether that is learned from the device, and not the dialect's.
+    """
+
+    pattern: str
+    is_own: bool = True
+
+    @classmethod
+    def of(cls, of_dialect: str, seen: bytes, again: bytes) -> Prompt:
+        """Return the prompt of a device that showed two; numbers in it may be others each time."""
+        own = cls(_NUMBER.sub(r"\\d+", re.escape(decode(again))))
+        return own if own.is_last(seen) else cls(of_dialect, is_own=False)
+
+    def is_last(self, line: bytes) -> bool:
+        """Whether a last line is this prompt."""
+        found = re.fullmatch if self.is_own else re.search
+        return bool(line) and found(self.pattern, decode(line)) is not None
+
+    def begins(self, line: bytes) -> bool:
+        """Whether a line begins with the prompt: a command of somebody else's stands there."""
+        if not self.is_own:
+            return False
+        bare = self.pattern.rstrip().removesuffix("\\")
+        if len(bare.strip()) < SPEAKING:
+            return False
+        return re.match(bare, decode(line)) is not None
+
+
+class Doubt(Struct, frozen=True):
+    """A line of what was printed that may be none of the configuration, and why; `like`: what it
+    is like, whatever numbers are in it; `may_stay`: it belongs to what is printed if it is there
+    each time; `hint`: what one can do.
+    """
+
+    line: int
+    why: str
+    hint: str
+    like: str = ""
+    may_stay: bool = False
+
+
+def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt | None:
+    """Return the first line of a printed configuration that may be something else; None if there
+    is none.
+    """
+    lines = data.split(b"\n")
+    for number, line in enumerate(lines, 1):
+        if prompt.begins(line):
+            return Doubt(number, "begins with the prompt", _IN_BETWEEN)
+        if line.strip() == typed.encode():
+            return Doubt(number, "is that, too", _IN_BETWEEN)
+        if _STAMP.match(line):
+            said = plain(decode(line))
+            why = f"begins as a message does: '{shorten(said, 40)}'"
+            return Doubt(number, why, _ASIDE, _NUMBER.sub("0", said), may_stay=True)
+    if number := _folded(dialect, lines):
+        why = f"ends where a terminal of {len(decode(lines[number - 1]))} columns folds"
+        return Doubt(number, f"{why}, and means something else with the next", _WIDER)
+    return None
+
+
+def _folded(dialect: Dialect, lines: Sequence[bytes]) -> int:
+    """Return the first line that a terminal may have folded; 0 if it makes no difference to what is
+    said of export, or no line ends at the edge of one.
+    """
+    if max(map(len, lines)) not in EDGES and lines and all(map(bytes.isascii, lines)):
+        return 0
+    columns = [len(decode(line)) for line in lines]
+    longest = max(columns, default=0)
+    if longest not in EDGES:
+        return 0
+    at = [n for n, one in enumerate(columns) if one == longest and n + 1 < len(lines)]
+    joined = b"".join(
+        line if n in at else line + b"\n" for n, line in enumerate(lines)
+    ).removesuffix(b"\n")
+    return at[0] + 1 if at and export_differs(dialect, b"\n".join(lines), joined) else 0
