@@ -59,15 +59,18 @@ def write_fleet(
         f"groups: [{', '.join(d.groups)}], identity: {d.identity}}}\n"
         for d in out
     ]
-    key = folder / ".ivrel" / "standin" / "key"
+    key, second = (folder / ".ivrel" / "standin" / n for n in ("key", "second-password"))
+    host = f"{{host: quay, address: 127.{network}.255.253, port: {SSH_PORT}, user: keeper, key: '{key}'}}"
     ways = [
         f"{{via: ssh, port: {SSH_PORT}, user: keeper, key: '{key}', patience: {patience}, trial: {trial}}}",
         f"{{where: {{platform: [ietf-syslog, openconfig]}}, via: netconf, port: {NETCONF_PORT}}}",
         f"{{where: {{platform: rsyslog}}, restart: {RESTART}}}",
+        f"{{where: {{platform: hollin}}, second-password: {{from: [cat, '{second}']}}}}",
+        "{where: {site: orrin, kind: router}, through: quay}",
     ]
-    platforms = {d.platform for d in out}
-    ways = [w for w in ways if "where" not in w or any(p in w for p in platforms)]
-    reach = "reach:\n" + "".join(f"  - {way}\n" for way in ways)
+    words = {word for d in out for word in (f"{d.site}, kind: {d.kind}", d.platform)}
+    ways = [w for w in ways if "where" not in w or any(word in w for word in words)]
+    reach = "reach:\n" + "".join(f"  - {way}\n" for way in ways) + f"hosts:\n  - {host}\n"
     write_text(folder / "fleet.yaml", f"fleet: stand-ins\n{reach}devices:\n{''.join(rows)}")
     write_text(folder / "policy.yaml", on_loopback(policy_text()))
     return out

@@ -20,15 +20,21 @@ RANGES: Mapping[str, str] = {
 }
 PORTS: Mapping[str, str] = {"514": "5514", "601": "5601"}  # those that need rights, and others
 SSH_PORT, NETCONF_PORT = 2222, 8300
+HOST = "127.2.0.254"  # that some devices are reached through
 _ADDRESS = re.compile(r"\b(192\.0\.2|198\.51\.100|203\.0\.113)(?=\.\d)")
 _PORT = re.compile(r"(?<![.\d])\b(514|601)\b(?!\.\d)")
 
 REACH = f"""
-# How the devices are reached: each at its identity, with the key that the stand-ins let in.
+# How the devices are reached: each at its identity, with the key that the stand-ins let in; those
+# of one site through a host, those of one platform with a second password.
 reach:
   - {{via: ssh, port: {SSH_PORT}, user: keeper, key: KEY, patience: 5, trial: 10}}
   - {{where: {{platform: [ietf-syslog, openconfig]}}, via: netconf, port: {NETCONF_PORT}}}
   - {{where: {{platform: rsyslog}}, restart: {RESTART}}}
+  - {{where: {{platform: hollin}}, second-password: {{from: [cat, SECOND]}}}}
+  - {{where: {{site: orrin}}, through: quay}}
+hosts:
+  - {{host: quay, address: {HOST}, port: {SSH_PORT}, user: keeper, key: KEY}}
 """
 
 
@@ -42,8 +48,10 @@ def on_loopback(text: str) -> str:
 
 def write_example(folder: Path) -> None:
     """Write the example's workspace for stand-ins."""
-    key = folder.absolute() / ".ivrel" / "standin" / "key"
-    fleet = on_loopback(fleet_text()) + REACH.replace("KEY", f"'{key}'")
+    own = folder.absolute() / ".ivrel" / "standin"
+    ways = REACH.replace("KEY", f"'{own / 'key'}'")
+    ways = ways.replace("SECOND", f"'{own / 'second-password'}'")
+    fleet = on_loopback(fleet_text()) + ways
     write_text(folder / "fleet.yaml", fleet)
     write_text(folder / "policy.yaml", on_loopback(policy_text()))
     for device, files in configurations().items():

@@ -17,6 +17,10 @@ FAULTS: Mapping[str, str] = {
     "ignore": "says that it has taken a line, and has not",
     "restart": "restarts in the middle of a change; what was not saved is gone",
     "late": "takes the change, and ends the session before it says so",
+    "drip": "sends a byte at a time; of a long answer, at its begin and its end",
+    "fold": "folds lines at 80 columns, however wide its terminal is",
+    "chat": "says messages into the session",
+    "clock": "shows the time in its prompt",
     "silent": "speaks to nobody, whatever its configuration says",
 }
 BY_CHANCE = (
@@ -27,6 +31,9 @@ BY_CHANCE = (
     "ignore",
     "restart",
     "late",
+    "drip",
+    "chat",
+    "clock",
 )  # what may befall any session
 SLOW = 0.3  # seconds
 

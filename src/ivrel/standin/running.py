@@ -74,7 +74,7 @@ def _in_processes(
     for n in range(processes):
         ours, theirs = context.Pipe()
         some = devices[n::processes]
-        args = (workspace, some, plan, ours, theirs)
+        args = (workspace, some, plan, ours, theirs, not n)
         one = context.Process(target=_share, args=args, daemon=True)
         one.start()
         theirs.close()
@@ -98,11 +98,17 @@ def _in_processes(
 
 
 def _share(
-    workspace: Workspace, devices: Sequence[Device], plan: Plan, ours: Connection, pipe: Connection
+    workspace: Workspace,
+    devices: Sequence[Device],
+    plan: Plan,
+    ours: Connection,
+    pipe: Connection,
+    has_hosts: bool,
 ) -> None:
     """Serve a share of the devices in a process of its own, until the first one ends.
 
-    `ours`: the end of the pipe that the first process holds, and nobody else may.
+    `ours`: the end of the pipe that the first process holds, and nobody else may; `has_hosts`: it
+    serves the hosts in between, too.
     """
     ours.close()
     try:
@@ -111,7 +117,7 @@ def _share(
         def ready(number: int, where: str) -> None:
             pipe.send((number, where, ""))
 
-        asyncio.run(serving.run(ready, pipe.fileno()))
+        asyncio.run(serving.run(ready, pipe.fileno(), has_hosts=has_hosts))
     except InputError as problem:
         pipe.send((0, "", str(problem)))
 

@@ -7,9 +7,10 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import secrets
 import signal
 import tempfile
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import asyncssh
@@ -18,7 +19,7 @@ from msgspec import Struct
 
 from ivrel.core.evidence.voices import Event
 from ivrel.core.fleet import Device
-from ivrel.core.reach import Reach, reach_of
+from ivrel.core.reach import PORTS, Reach, reach_of
 from ivrel.core.vocabulary.errors import InputError, IvrelError, Mistake
 from ivrel.core.vocabulary.severity import SEVERITIES
 from ivrel.sources.files import OWN, reason, write_bytes
@@ -28,13 +29,14 @@ from ivrel.standin.faults import FAULTS, Chance, Fault, fault_of
 from ivrel.standin.files import Root
 from ivrel.standin.netconf import Server, serve
 from ivrel.standin.speaking import Mouth
-from ivrel.standin.ssh import Door, talk
+from ivrel.standin.ssh import Between, Door, talk
 from ivrel.standin.talk import Talker
 from ivrel.standin.tree import as_xml
 from ivrel.standin.unit import Unit
 
 FOLDER = "standin"  # in .ivrel/
 CLIENT_KEY, HOST_KEYS, RUNNING = "key", "host-keys", "running.json"
+SECOND = "second-password"  # the file of what allows one to change things
 CHATTER = (
     Event(6, "link", "port up"),
     Event(5, "link", "port flapped"),
@@ -77,10 +79,13 @@ class Serving:
         self._mouth = Mouth(collectors, self.folder / CERTIFICATE)
         self._chance = Chance(plan.share, plan.seed)
 
-    async def run(self, ready: Callable[[int, str], None], ends_with: int = -1) -> None:
+    async def run(
+        self, ready: Callable[[int, str], None], ends_with: int = -1, *, has_hosts: bool = True
+    ) -> None:
         """Serve until told to end; `ready` is given the number of devices and the socket.
 
-        `ends_with`: a file descriptor whose other end is held as long as this is to go on.
+        `ends_with`: a file descriptor whose other end is held as long as this is to go on;
+        `has_hosts`: the hosts that devices are reached through are served, too.
         """
         loop = asyncio.get_running_loop()
         for number in (signal.SIGINT, signal.SIGTERM):
@@ -91,6 +96,8 @@ class Serving:
         keys = prepare(self.folder)
         for device in self._devices:
             await self._begin(device, *keys)
+        if has_hosts:
+            await self._begin_hosts(*keys)
         # Names of sockets have a limit, which the folder of a workspace may exceed.
         with tempfile.TemporaryDirectory(prefix="ivrel-") as name:
             path = f"{name}/{os.getpid()}"
@@ -117,15 +124,36 @@ class Serving:
         unit = Unit(device, dialect, data, self._collectors, self._mouth, self._chance)
         unit.fault = self._plan.faults.get(device.name)
         self._units[device.name] = unit
-        try:
+        with self._stands(device.name, reach, device.line):
             self._servers.append(await self._listen(unit, reach, client, options))
+
+    async def _begin_hosts(
+        self, client: asyncssh.SSHKey, options: asyncssh.SSHServerConnectionOptions
+    ) -> None:
+        """Begin to serve the hosts that devices are reached through."""
+        ways = self._workspace.fleet.ways
+        for name, reach in ways.hosts.items():
+            with self._stands(name, reach, 0):
+                server = await asyncssh.listen(
+                    reach.address,
+                    reach.port or PORTS["ssh"],
+                    options=options,
+                    server_host_keys=[_key(self.folder / HOST_KEYS / f"host-{name}")],
+                    server_factory=lambda: Between(client),
+                )
+                self._servers.append(server)
+
+    @contextlib.contextmanager
+    def _stands(self, name: str, reach: Reach, line: int) -> Iterator[None]:
+        """InputError tells why something cannot stand at its address."""
+        try:
+            yield
         except OSError as problem:
-            said = f"{device.name} cannot stand at {reach.address} port {reach.port}"
+            said = f"{name} cannot stand at {reach.address} port {reach.port}"
             hint = "expected an address of loopback, as 'ivrel standin --new DIR' writes them"
             why = os.strerror(problem.errno).lower() if problem.errno else reason(problem)
-            raise InputError(
-                [Mistake(workspace.fleet.file, f"{said}: {why}; {hint}", device.line)]
-            ) from None
+            file = self._workspace.fleet.file
+            raise InputError([Mistake(file, f"{said}: {why}; {hint}", line)]) from None
 
     async def _listen(
         self,
@@ -140,6 +168,7 @@ class Serving:
             root = Root(unit, self.folder / "files" / unit.device.name)
         elif reach.via == "ssh":
             Talker(unit)  # a dialect without a dialog is told now
+        second = (self.folder / SECOND).read_text().strip()
 
         async def begin(process: asyncssh.SSHServerProcess[bytes]) -> None:
             if process.subsystem == "netconf" and reach.via == "netconf":
@@ -149,7 +178,7 @@ class Serving:
             elif process.subsystem or process.command or reach.via != "ssh":
                 process.exit(1)
             else:
-                await talk(unit, process)
+                await talk(unit, process, second)
 
         def files(channel: asyncssh.SSHServerChannel[bytes]) -> asyncssh.SFTPServer:
             assert root is not None
@@ -221,6 +250,8 @@ def prepare(folder: Path) -> tuple[asyncssh.SSHKey, asyncssh.SSHServerConnection
         compression_algs=None,
         keepalive_interval=0,
     )
+    if not (folder / SECOND).exists():
+        write_bytes(folder / SECOND, secrets.token_urlsafe(12).encode() + b"\n", OWN)
     return _key(folder / CLIENT_KEY), options
 
 

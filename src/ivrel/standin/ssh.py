@@ -11,7 +11,9 @@ import asyncssh
 
 from ivrel.core.evidence.voices import Event
 from ivrel.standin.faults import SLOW, Fault
+from ivrel.standin.speaking import is_loopback
 from ivrel.standin.talk import Answered, Talker
+from ivrel.standin.terminal import Terminal
 from ivrel.standin.unit import Unit
 
 PASSWORD = "IVREL_STANDIN_PASSWORD"  # of the environment: lets in whoever has no key
@@ -42,6 +44,24 @@ class Door(asyncssh.SSHServer):
         self._unit.say(Event(6, "login", "session opened"))
 
 
+class Between(asyncssh.SSHServer):
+    """A host that devices are reached through: whoever has the key goes on to loopback."""
+
+    def __init__(self, key: asyncssh.SSHKey) -> None:
+        self._key = key.convert_to_public()
+
+    def public_key_auth_supported(self) -> bool:
+        return True
+
+    def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+        return key == self._key
+
+    def connection_requested(
+        self, dest_host: str, dest_port: int, orig_host: str, orig_port: int
+    ) -> bool:
+        return is_loopback(dest_host)
+
+
 def ender(process: asyncssh.SSHServerProcess[bytes]) -> Callable[[], None]:
     """Return what ends the connection of a session at once."""
 
@@ -53,21 +73,24 @@ def ender(process: asyncssh.SSHServerProcess[bytes]) -> Callable[[], None]:
     return end
 
 
-async def talk(unit: Unit, process: asyncssh.SSHServerProcess[bytes]) -> None:
-    """Speak as a device does until the session ends."""
-    talker, end = Talker(unit), ender(process)
-    befalls = Befalling(unit, unit.session(end), process)
+async def talk(unit: Unit, process: asyncssh.SSHServerProcess[bytes], second: str) -> None:
+    """Speak as a device does until the session ends; `second`: the password that allows one to
+    change things.
+    """
+    talker, end, session = Talker(unit, second), ender(process), unit.dialect.session
+    assert session is not None  # else it would not be served
+    fault = unit.session(end)
+    befalls = Befalling(unit, fault, process)
+    terminal = Terminal(process, session, unit.device.name, fault.kind if fault else "")
     try:
-        process.stdout.write(talker.prompt.encode())
-        async for raw in process.stdin:
-            line = raw.decode("utf-8", "replace").rstrip("\r\n")
+        await terminal.ask(talker.prompt)
+        is_hidden = False
+        while (line := await terminal.line()) is not None:
             answered = await befalls.before(talker, line) or talker.typed(line)
             await befalls.behind()
-            # A terminal shows what is typed.
-            said = b"%s\n%s" % (line.encode(), answered.said)
-            prompt = b"" if talker.in_text else talker.prompt.encode()
-            process.stdout.write(said.replace(b"\n", b"\r\n") + prompt)
-            await process.stdout.drain()
+            prompt = answered.asks or ("" if talker.in_text else talker.prompt)
+            await terminal.show("" if is_hidden else line, answered.said, prompt)
+            is_hidden = answered.hidden
             if not answered.goes_on:
                 break
     except (OSError, asyncssh.Error):

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from msgspec import Struct
 
-from ivrel.core.dialects.session import SECONDS, WHOLE, Session
+from ivrel.core.dialects.session import SECONDS, WHOLE, Reply, Session
 from ivrel.core.vocabulary.errors import InputError, Refused
 from ivrel.standin.unit import Unit
 
@@ -24,34 +24,49 @@ def prompt(session: Session, name: str) -> str:
     raise InputError(f"no prompt of stand-ins is what the dialect takes for one: {session.prompt}")
 
 
+def text_like(pattern: str) -> str:
+    """Return a text that a pattern of a dialect is about; InputError if that is no single one."""
+    text = re.sub(r"\\(\W)", r"\1", pattern.removeprefix("^").removesuffix("$"))
+    if re.search(pattern, text):
+        return text
+    raise InputError(f"stand-ins say single texts, and no pattern of several: {pattern}")
+
+
 class Answered(Struct, frozen=True):
-    """What a device answers: a text, and whether the session goes on."""
+    """What a device answers: a text, what it asks then, if anything (`hidden`: what is typed to
+    that is not shown), and whether the session goes on.
+    """
 
     said: bytes = b""
     goes_on: bool = True
+    asks: str = ""
+    hidden: bool = False
 
 
 class Talker:
-    """One session with a unit.
+    """One session with a unit. `second`: the password that allows one to change things.
 
     What it cannot do it answers with an error, as a device does.
     """
 
-    def __init__(self, unit: Unit) -> None:
+    def __init__(self, unit: Unit, second: str = "") -> None:
         session = unit.dialect.session
         assert session is not None
         self._unit, self._said = unit, session
         self.prompt = prompt(session, unit.device.name)
+        self._second, self._risen = second, session.rise is None
+        # Takes what is typed to a question.
+        self._replied: Callable[[str], bytes | None] | None = None
+        self._ask = text_like(session.rise.ask) if session.rise is not None else ""
+        self._questions = [(text_like(one.seen), one) for one in session.questions]
         first = session.errors[0] if session.errors else ""
         self._mark = re.sub(r"\\(.)", r"\1", first.lstrip("^"))
         self._draft: bytes | None = None  # the text that is being changed
         self._lines: list[str] = []  # of the change, as far as they were typed
         self._collects = False  # whether a text is being typed
-        rises = () if session.rise is None else (session.rise.say,)
         self._trial = [_with_seconds(line) for line in session.trial]
         self._commands: dict[str, Callable[[], bytes | None]] = {
-            # Whoever talks to a stand-in may change things.
-            **dict.fromkeys((*session.start, session.leave, "", *rises), lambda: None),
+            **dict.fromkeys((*session.start, session.leave, ""), lambda: None),
             session.show: self._show,
             **dict.fromkeys(session.open, self._open),
             **dict.fromkeys(session.check, self._check),
@@ -73,7 +88,9 @@ class Talker:
             return True
         if any(one.fullmatch(word) for one in self._trial):
             return True
-        others = (said.show, said.leave, *said.start, *said.save, *said.drop, "")
+        others = (said.show, said.leave, *said.start, *said.save, *said.drop, "", self._rises)
+        if self._replied is not None:
+            return False
         return said.typed != WHOLE and word not in others
 
     def refused(self, line: str) -> Answered | None:
@@ -93,8 +110,19 @@ class Talker:
 
     def typed(self, line: str) -> Answered:
         """Return what the device answers to a line."""
+        takes, self._replied = self._replied, None
+        word = line.strip()
         try:
-            return Answered(self._answer(line) or b"", line.strip() != self._said.leave)
+            if takes is not None:
+                return Answered(takes(line) or b"")
+            if word == self._rises and word and not self._risen:
+                self._replied = self._rise
+                return Answered(asks=self._ask, hidden=True)
+            if word in self._asked_at and self._questions:
+                asks, question = self._questions[0]
+                self._replied = self._asked(word, question)
+                return Answered(asks=asks)
+            return Answered(self._answer(line) or b"", word != self._said.leave)
         except Refused as problem:
             return Answered(f"{self._mark}{problem}\n".encode())
 
@@ -116,11 +144,37 @@ class Talker:
             self._one(line)
         return None
 
+    @property
+    def _rises(self) -> str:
+        return "" if self._said.rise is None else self._said.rise.say
+
+    @property
+    def _asked_at(self) -> Sequence[str]:
+        """The lines at which the questions of the dialect are asked: those that make a change
+        last.
+        """
+        said = self._said
+        return next((some for some in (said.save, said.keep, said.hold) if some), ())
+
+    def _rise(self, word: str) -> None:
+        if word != self._second:
+            raise Refused("that is not the word")
+        self._risen = True
+
+    def _asked(self, command: str, question: Reply) -> Callable[[str], bytes | None]:
+        def replied(line: str) -> bytes | None:
+            if line.strip() != question.say.strip():
+                raise Refused(f"'{command}' was not done")
+            return self._answer(command)
+
+        return replied
+
     def _show(self) -> bytes:
         text = self._unit.running
         return text if text.endswith(b"\n") else text + b"\n"
 
     def _open(self) -> None:
+        self._may_change()
         self._draft, self._lines = self._unit.running, []
         self._collects = self._said.typed == WHOLE
 
@@ -151,8 +205,13 @@ class Talker:
         else:
             self._draft = unit.changed(unit.running, text)
 
+    def _may_change(self) -> None:
+        if not self._risen:
+            raise Refused("you may only look")
+
     def _one(self, line: str) -> None:
         """Take one line of a change: into the draft, or at once where there is none."""
+        self._may_change()
         unit = self._unit
         if self._draft is None:
             unit.take(unit.changed(unit.running, f"{line}\n"))

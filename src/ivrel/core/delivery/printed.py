@@ -20,6 +20,7 @@ from ivrel.core.vocabulary.wording import plain, shorten
 SPEAKING = 3  # signs of a prompt, from which on no line of a configuration begins with it
 # Columns at which terminals fold, whatever width they are told: they, or one less.
 EDGES = (79, 80, 131, 132)
+EDGE = 3  # lines at the top and at the end, in which a device may say when it printed
 _NUMBER = re.compile(r"\d+")
 # What a message begins with (RFC 3164 section 4.1.2, RFC 3339 section 5.6), behind a few signs.
 _STAMP = re.compile(
@@ -64,7 +65,7 @@ class Prompt(Struct, frozen=True):
 
 class Doubt(Struct, frozen=True):
     """A line of what was printed that may be none of the configuration, and why; `like`: what it
-    is like, whatever numbers are in it; `may_stay`: it belongs to what is printed if it is there
+    is like each time; `may_stay`: it belongs to what is printed if it is there
     each time; `hint`: what one can do.
     """
 
@@ -85,10 +86,15 @@ def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt
             return Doubt(number, "begins with the prompt", _IN_BETWEEN)
         if line.strip() == typed.encode():
             return Doubt(number, "is that, too", _IN_BETWEEN)
-        if _STAMP.match(line):
+        if stamp := _STAMP.match(line):
             said = plain(decode(line))
             why = f"begins as a message does: '{shorten(said, 40)}'"
-            return Doubt(number, why, _ASIDE, _NUMBER.sub("0", said), may_stay=True)
+            # At the top and at the end a device may show the time; in between, a line of the
+            # configuration is the same each time, and a message has another second.
+            is_edge = min(number, len(lines) - number) <= EDGE
+            like = _NUMBER.sub("0", said) if is_edge else said
+            may_stay = is_edge or stamp[0].count(b":") == 2
+            return Doubt(number, why, _ASIDE, like, may_stay=may_stay)
     if number := _folded(dialect, lines):
         why = f"ends where a terminal of {len(decode(lines[number - 1]))} columns folds"
         return Doubt(number, f"{why}, and means something else with the next", _WIDER)

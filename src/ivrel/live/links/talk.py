@@ -25,6 +25,7 @@ from ivrel.live.links.link import Link, Sent, Target
 from ivrel.live.links.terminal import SETTLED, SHORT, Idle, Terminal
 
 READINGS = 3  # times that a configuration is asked for, in which something stands that is none
+APART = 1.1  # seconds between two of them, in which a stamp becomes another
 
 
 class Talk(Link):
@@ -71,18 +72,18 @@ class Talk(Link):
         prompt, idle = await self._terminal.quiet()
         show, doubt = self._said.show, None
         for _ in range(READINGS):
+            if doubt is not None and doubt.may_stay:
+                await asyncio.sleep(APART)
             data = await self._printed(prompt, idle)
             before, doubt = doubt, doubt_of(self.target.dialect, data, prompt, show)
             if doubt is None or (before is not None and _stays(before, doubt)):
                 if before is not None and doubt is None:
-                    self.remarks.append(f"asked again, for line {before.line} {before.why}")
+                    self.remarks.append(f"asked again: line {before.line} {before.why}")
                 self.hider.know(data)
                 return data
         assert doubt is not None  # else the reading would have been taken
         said = f"line {doubt.line} of what '{show}' prints {doubt.why}"
-        raise Unreachable(
-            f"{said}; is it part of it? 'aside' of the dialect's session takes it out"
-        )
+        raise Unreachable(f"{said}; {doubt.hint}")
 
     async def _printed(self, prompt: Prompt, idle: Idle) -> bytes:
         """Return what the device prints as its configuration, once."""

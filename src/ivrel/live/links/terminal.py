@@ -24,6 +24,8 @@ SHORT = MIB  # bytes; no answer to a typed line is longer
 WIDE, HIGH = 500, 200  # columns and lines of the terminal: nothing is folded
 SETTLED = 0.05  # seconds of silence behind what looks like the prompt in a long answer
 PAUSES = (SETTLED, 0.5, 2.0)  # the same, each time that an answer went on all the same
+SHOWN = 60  # signs of a line that every terminal shows as it was typed
+LATE = 0.5  # seconds for an answer before which the device said something else
 MOST_RESTS = 20  # answers that are read until a device is quiet again
 SLOWEST = 30  # times the patience: no answer takes longer, even if it comes drop by drop
 
@@ -44,6 +46,7 @@ class Terminal:
         self._process: asyncssh.SSHClientProcess[bytes] | None = None
         self._way = Line()
         self._last_line = b""  # that was read last, the prompt in most cases
+        self._echoes = False  # whether the device shows what is typed
 
     async def open(self) -> None:
         """Log in, and wait for the first prompt."""
@@ -70,9 +73,21 @@ class Terminal:
             raise self._lost(problem) from None
 
     async def typed(self, line: str, most: int = SHORT, *, asks: str = "") -> bytes:
-        """Type a line, and return what the device sends until it waits again."""
+        """Type a line, and return what the device sends until it waits again.
+
+        A device that shows what is typed, and has not shown this line, was saying something else:
+        the answer is yet to come.
+        """
         self.write(self.line(line))
-        return await self.read(f"'{shorten(line, 40)}'", most, asks=asks)
+        about = f"'{shorten(line, 40)}'"
+        raw = await self.read(about, most, asks=asks)
+        has_echo = line.strip().encode() in cleaned(raw)
+        if self._echoes and not has_echo and len(line) < SHOWN:
+            with contextlib.suppress(TimeoutError):  # or it does not show this one
+                async with asyncio.timeout(LATE):
+                    raw += await self.read(about, most, asks=asks)
+        self._echoes = self._echoes or (bool(line.strip()) and has_echo)
+        return raw
 
     async def idle(self) -> Idle:
         """Return what the device says to an empty line."""
@@ -85,12 +100,16 @@ class Terminal:
         """Return the device's prompt, and what it answers to an empty line: twice the same, but for
         the numbers in its prompt.
         """
-        before = self._last_line
-        idle = await self.idle()
-        prompt = Prompt.of(self._said.prompt, before, idle.prompt)
-        if not prompt.is_own:  # the first one was that of a login, say
-            before, idle = idle.prompt, await self.idle()
-            prompt = Prompt.of(self._said.prompt, before, idle.prompt)
+        before, idle = Idle(b"", self._last_line), await self.idle()
+        for _ in range(MOST_RESTS):
+            prompt = Prompt.of(self._said.prompt, before.prompt, idle.prompt)
+            if prompt.is_own and (before.said == idle.said or not idle.said.strip()):
+                break
+            # The first one was that of a login, say, or something was said in between.
+            before, idle = idle, await self.idle()
+            if before.said == idle.said:
+                prompt = Prompt.of(self._said.prompt, before.prompt, idle.prompt)
+                break
         return prompt, idle
 
     async def whole(self, line: str, prompt: Prompt, idle: Idle) -> bytes:

@@ -1,0 +1,123 @@
+"""The terminal of a stand-in: it edits what is typed, shows it, turns pages, and folds if it is one
+of those that do.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import Iterator
+from datetime import UTC, datetime
+
+import asyncssh
+
+from ivrel.core.dialects.session import Session
+from ivrel.standin.talk import text_like
+
+ROWS, COLUMNS = 24, 80  # of a page, and of a terminal that does not heed what it is told
+ERASE, WORD, ALL, BREAK = (8, 127), 23, 21, 3  # what a line editor obeys: ^H and DEL, ^W, ^U, ^C
+CHUNK = 1 << 12
+DRIPS = 400  # bytes at the begin and the end of an answer that come one by one
+
+
+class Editor:
+    """Makes lines of what is typed, and obeys the control characters of a line editor."""
+
+    def __init__(self) -> None:
+        self._line = bytearray()
+        self._after_return = False
+
+    def fed(self, data: bytes) -> Iterator[str]:
+        """Yield the lines that are complete with what is typed now."""
+        for sign in data:
+            after_return, self._after_return = self._after_return, sign == 13
+            if sign in (10, 13):
+                if sign == 13 or not after_return:  # both together end one line
+                    yield self._line.decode("utf-8", "replace")
+                self._line.clear()
+            elif sign in ERASE:
+                del self._line[-1:]
+            elif sign == WORD:
+                del self._line[self._line.rstrip().rfind(b" ") + 1 :]
+            elif sign in (ALL, BREAK):
+                self._line.clear()
+            elif sign >= 32 or sign == 9:
+                self._line.append(sign)
+
+
+class Terminal:
+    """The terminal of one session. `habit`: a kind of fault that is one of terminals, or ''."""
+
+    def __init__(
+        self, process: asyncssh.SSHServerProcess[bytes], session: Session, name: str, habit: str
+    ) -> None:
+        self._process, self._name, self._habit = process, name, habit
+        self._prompt = session.prompt
+        self._page = text_like(session.pages.seen) if session.pages is not None else ""
+        self._typed = b""  # and not looked at yet
+        self._editor, self._lines = Editor(), list[str]()
+        self._chats = 2  # messages that are yet to be said
+
+    async def line(self) -> str | None:
+        """Return the next line that is typed; None when nobody types any more."""
+        while not self._lines:
+            data, self._typed = self._typed or await self._process.stdin.read(CHUNK), b""
+            if not data:
+                return None
+            self._lines += self._editor.fed(data)
+        return self._lines.pop(0)
+
+    async def show(self, typed: str, said: bytes, prompt: str) -> None:
+        """Show what was typed ('' if that is hidden), what is said to it, and the prompt."""
+        lines = (
+            [typed.encode(), *said.removesuffix(b"\n").split(b"\n")] if said else [typed.encode()]
+        )
+        if self._habit == "chat" and self._chats and len(lines) > 1:
+            self._chats -= 1
+            message = f"{datetime.now(UTC):%b %e %H:%M:%S} {self._name} link: port up"
+            lines.insert(1 + len(lines) // 2, message.encode())
+        if self._habit == "fold":
+            lines = [piece for line in lines for piece in _folded(line)]
+        if self._page and not self._lines:
+            rows = ROWS - 1
+            for n in range(0, len(lines), rows):
+                await self._send(b"".join(one + b"\r\n" for one in lines[n : n + rows]))
+                if n + rows < len(lines):
+                    await self._turned()
+        else:
+            await self._send(b"".join(one + b"\r\n" for one in lines))
+        await self.ask(prompt)
+
+    async def ask(self, prompt: str) -> None:
+        """Show a prompt."""
+        with_time = f"{datetime.now(UTC):%H:%M:%S.%f} {prompt}"
+        if self._habit == "clock" and re.search(self._prompt, with_time):
+            prompt = with_time
+        await self._send(prompt.encode())
+
+    async def _turned(self) -> None:
+        """Wait until the page is turned, by any sign."""
+        await self._send(self._page.encode())
+        if not self._typed:
+            self._typed = await self._process.stdin.read(1)
+        if not self._typed:
+            raise ConnectionAbortedError
+        self._typed = self._typed[1:]
+        await self._send(b"\r" + b" " * len(self._page) + b"\r")
+
+    async def _send(self, data: bytes) -> None:
+        if self._habit != "drip":
+            self._process.stdout.write(data)
+            await self._process.stdout.drain()
+            return
+        at = 0
+        while at < len(data):
+            size = 1 if min(at, len(data) - at) <= DRIPS else 97
+            self._process.stdout.write(data[at : at + size])
+            at += size
+            await self._process.stdout.drain()
+            await asyncio.sleep(0)
+
+
+def _folded(line: bytes) -> list[bytes]:
+    return [line[n : n + COLUMNS] for n in range(0, len(line), COLUMNS)] or [b""]
