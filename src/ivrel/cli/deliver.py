@@ -7,8 +7,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ivrel.cli import common, evidence, listen
-from ivrel.cli.gather import at_once_argument
+from ivrel.cli import care, common, evidence
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -30,11 +29,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.setting_argument(parser)
     common.policy_argument(parser)
     common.today_argument(parser)
-    _care_arguments(parser)
-    _hearing_arguments(parser)
+    care.care_arguments(parser)
+    care.hearing_arguments(parser)
     does = parser.add_mutually_exclusive_group()
     does.add_argument(
         "--dry-run", action="store_true", help="reach, fetch, compare and prove; change nothing"
+    )
+    does.add_argument(
+        "--rehearse",
+        action="store_true",
+        help="the same, and have each device itself try the change, where it can, and drop it",
     )
     does.add_argument(
         "--resume", action="store_true", help="go on with the delivery that was cut off"
@@ -56,74 +60,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     common.example(
         parser,
         "ivrel deliver corrections --dry-run",
+        "ivrel deliver corrections --rehearse --site tarsk",
         "ivrel deliver corrections --expect --udp 514 --tcp 601",
+        "ivrel deliver corrections --between 22:00 --and 04:00",
         "ivrel deliver --resume",
         "ivrel deliver --release tarsk-fw2 --because 'restored by hand'",
         "ivrel deliver --record --format md > ticket.md",
     )
     parser.set_defaults(run=run)
-
-
-def _care_arguments(parser: argparse.ArgumentParser) -> None:
-    """Add the options that say how carefully it is gone about."""
-    parser.add_argument(
-        "--stop-after",
-        type=common.whole_number,
-        default=1,
-        metavar="N",
-        help="begin with no more devices after so many failures (1)",
-    )
-    at_once_argument(parser, 10)
-    parser.add_argument(
-        "--ask",
-        action=argparse.BooleanOptionalAction,
-        default=None,
-        help="show what came of a wave, and wait for a word before the next (default: on a "
-        "terminal)",
-    )
-    parser.add_argument(
-        "--last-look",
-        action=argparse.BooleanOptionalAction,
-        default=True,
-        help="at the end, when no trial can be on any more, read those devices once more that can "
-        "take a change back by themselves (default)",
-    )
-    parser.add_argument(
-        "--approved",
-        metavar="SIGNATURE",
-        help="send only what a second person has signed: the signature of the folder's fingerprint "
-        "(ssh-keygen -Y sign -n ivrel-corrections)",
-    )
-    parser.add_argument(
-        "--signers",
-        metavar="FILE",
-        help="with --approved: who may sign, as OpenSSH has it (default: allowed-signers in the "
-        "workspace)",
-    )
-    parser.add_argument(
-        "--prove-again",
-        action="store_true",
-        help="where a device says something else than its change was made for, compute and prove "
-        "it anew",
-    )
-
-
-def _hearing_arguments(parser: argparse.ArgumentParser) -> None:
-    """Add the options that say how it is made sure that messages arrive."""
-    parser.add_argument(
-        "--expect",
-        action="store_true",
-        help="keep a change only when a message of the device arrived as the policy asks",
-    )
-    parser.add_argument(
-        "--within", type=listen.span, default=30.0, metavar="TIME", help="in this time (30s)"
-    )
-    parser.add_argument(
-        "--heard",
-        metavar="DIR",
-        help="with --expect: look into the recordings that `ivrel listen -o DIR` keeps",
-    )
-    listen.ways_arguments(parser)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -198,7 +142,7 @@ def _new(args: argparse.Namespace, workspace: Workspace, journal: Journal) -> in
     rows = [(name, wave_of[name], platforms[name]) for wave in waves for name in wave]
     rows += [(name, 0, platforms.get(name, "")) for name in refused]
     number = journal.begin(
-        str(folder.absolute()), call.encoded, rows, dry=args.dry_run, approved=approved
+        str(folder.absolute()), call.encoded, rows, dry=call.dry, approved=approved
     )
     for name, why in refused.items():
         journal.settle(number, name, "not begun", why)
@@ -325,10 +269,10 @@ def _told(
     further = []
     if states & {*HELD, WAITING}:
         further.append(f"ivrel deliver{where} --resume")
-    elif args.dry_run:
+    elif args.dry_run or args.rehearse:
         words = "".join(f" --setting {name}" for name in args.setting)
         further.append(f"ivrel deliver{where} {args.corrections}{words}")
-    if not args.dry_run:
+    if not (args.dry_run or args.rehearse):
         further.append(f"ivrel deliver{where} --record")
         further.append(f"ivrel gather{where} --since")
     common.show(replace(view, next=tuple(further)), args)

@@ -21,12 +21,16 @@ from msgspec import Struct
 from ivrel.cli import common, evidence, listen
 from ivrel.cli.bar import Bar
 from ivrel.core.correcting import Written
+from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.delivery.owners import Owners
+from ivrel.core.delivery.window import Window
+from ivrel.core.reach import PATIENCE
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.wording import counted
 from ivrel.live.course import Asked, Outcome
 from ivrel.live.delivering import Delivering, Limits, beside
 from ivrel.live.hearing import Hearing, following
+from ivrel.live.hooks import Hooks
 from ivrel.live.journal import Entry, Journal
 from ivrel.live.proving import Prover
 from ivrel.live.targets import targets_of
@@ -42,6 +46,7 @@ class Call(Struct, frozen=True):
     """What a delivery was called with, as far as `--resume` needs it again."""
 
     dry: bool = False
+    rehearse: bool = False
     stop_after: int = 1
     at_once: int = 10
     ask: bool = False
@@ -62,6 +67,12 @@ class Call(Struct, frozen=True):
     today: str = ""
     approved: str = ""
     signers: str = ""
+    between: tuple[str, str] = ("", "")
+
+    @property
+    def window(self) -> Window | None:
+        """The hours in which devices are begun; None if that is any time."""
+        return Window.of(*self.between) if all(self.between) else None
 
     @classmethod
     def of(cls, args: argparse.Namespace) -> Call:
@@ -81,9 +92,19 @@ class Call(Struct, frozen=True):
             raise InputError("--signers says who may sign; give --approved SIGNATURE with it")
         if args.heard and not Path(args.heard).is_dir():
             raise InputError(f"{args.heard}: no such folder; expected that of `ivrel listen -o`")
+        if bool(args.between) != bool(args.until):
+            raise InputError("--between TIME and --and TIME belong together")
+        if args.between:
+            try:
+                Window.of(args.between, args.until)
+            except ValueError as problem:
+                raise InputError(
+                    f"--between {args.between} --and {args.until}: {problem}"
+                ) from None
         ask = args.ask if args.ask is not None else sys.stdin.isatty() and sys.stdout.isatty()
         return cls(
-            dry=args.dry_run,
+            dry=args.dry_run or args.rehearse,
+            rehearse=args.rehearse,
             stop_after=args.stop_after,
             at_once=args.at_once,
             ask=ask,
@@ -102,6 +123,7 @@ class Call(Struct, frozen=True):
             today=common.day(args).isoformat(),
             approved=str(Path(args.approved).absolute()) if args.approved else "",
             signers=str(Path(args.signers).absolute()) if args.signers else "",
+            between=(args.between or "", args.until or ""),
         )
 
     @classmethod
@@ -144,10 +166,11 @@ def deliver(
         workspace.policy, day, Owners(workspace.fleet.devices), call.settings, again=call.again
     )
     trial = int(call.within) + SPARE if call.expect else 0
-    asked = Asked(trial, call.within, call.dry, call.last_look)
+    asked = Asked(trial, call.within, call.dry, call.rehearse, call.last_look)
     hearing = _hearing(call, workspace) if call.expect and not call.dry else None
-    limits = Limits(call.stop_after, call.at_once)
-    one = Delivering(journal, number, targets, written, prover, asked, limits, hearing)
+    limits = Limits(call.stop_after, call.at_once, call.window)
+    hooks = None if call.dry else _hooks(workspace, journal, number)
+    one = Delivering(journal, number, targets, written, prover, asked, limits, hearing, hooks)
     came: dict[str, Run] = {}
     bar = Bar(len(names), "delivering")
 
@@ -168,11 +191,34 @@ def deliver(
             left = max(0.0, one.waits - time.monotonic())
             bar.says(f"last look, in {left:.0f} s")
             await one.last_look(done)
+        if hooks is not None and (one.begun or held):
+            ends = [
+                {"device": e.device, "state": e.state, "why": e.why}
+                for e in journal.entries(number)
+            ]
+            await hooks.call("end", devices=ends, stopped=one.stopped)
 
     with bar:
         asyncio.run(go())
     one.finish()
     return one.stopped, came
+
+
+def _hooks(workspace: Workspace, journal: Journal, number: int) -> Hooks:
+    """Return the programs that are called around a delivery, with what they are told of it."""
+    told = journal.delivery(number)
+    assert told is not None  # it was begun before
+    facts = {
+        "delivery": number,
+        "fleet": workspace.fleet.name,
+        "who": told.who,
+        "folder": told.folder,
+    }
+
+    def note(moment: str, said: Sequence[Exchange]) -> None:
+        journal.note(number, "", moment, said)
+
+    return Hooks(workspace.fleet.ways.on, facts, note, PATIENCE)
 
 
 def _heed_interrupts(one: Delivering) -> None:

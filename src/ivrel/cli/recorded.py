@@ -33,15 +33,12 @@ def view_of(
             _device(journal, one.number, e, (outcomes or {}).get(e.device)) for e in entries
         ),
         stopped=stopped,
+        called=_steps(journal, one.number, ""),
         is_record=is_record,
     )
 
 
 def _device(journal: Journal, number: int, e: Entry, outcome: Run | None) -> Delivered:
-    steps = tuple(
-        Done(s.at, s.step, tuple(Said(x.typed, x.answered) for x in s.said))
-        for s in journal.steps(number, e.device)
-    )
     return Delivered(
         device=e.device,
         platform=e.platform,
@@ -53,6 +50,14 @@ def _device(journal: Journal, number: int, e: Entry, outcome: Run | None) -> Del
         prints=(e.before, e.proved),
         before=dict(e.verdicts),
         after=dict(e.became),
-        steps=steps,
+        steps=_steps(journal, number, e.device),
         anew=outcome.anew if outcome is not None else (),
+    )
+
+
+def _steps(journal: Journal, number: int, device: str) -> tuple[Done, ...]:
+    """Return what was done with a device; with '', what was called for the whole delivery."""
+    return tuple(
+        Done(s.at, s.step, tuple(Said(x.typed, x.answered) for x in s.said))
+        for s in journal.steps(number, device)
     )

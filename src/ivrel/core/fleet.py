@@ -26,7 +26,7 @@ from ivrel.core.reach import HOSTS, REACH, RULES, Reach
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.core.vocabulary.wording import not_one_of, shorten
-from ivrel.core.ways import Ways, checked_ways
+from ivrel.core.ways import ON, Ways, checked_ways
 
 KINDS = ("router", "switch", "firewall", "gateway", "server")
 
@@ -170,6 +170,7 @@ FLEET = Record(
         ),
         "reach": RULES,
         "hosts": HOSTS,
+        "on": ON,
     },
 )
 

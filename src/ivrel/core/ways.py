@@ -7,22 +7,41 @@ from typing import Any
 
 from msgspec import Struct
 
-from ivrel.core.form import Node, Record, Report, read_yaml
+from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, read_yaml
 from ivrel.core.reach import HOSTS, PORTS, RULES, Reach, Reached, ReachRule
 from ivrel.core.vocabulary.wording import not_one_of, shorten
 
-WAYS_FILE = Record("a file of ways", {"reach": RULES, "hosts": HOSTS})
+# The moments of a whole delivery at which programs are called, and what they are for.
+MOMENTS: Mapping[str, str] = {
+    "begin": "before the first device: if it fails, nothing is begun",
+    "wave": "before each wave: if it fails, no more devices are begun",
+    "failure": "when a device was not delivered",
+    "end": "when all is done",
+}
+ON = Key(
+    Record(
+        "programs around a delivery",
+        {
+            name: Key(ListOf(Text("a word of a command"), filled=True), f"a program called {means}")
+            for name, means in MOMENTS.items()
+        },
+        lambda at, **said: said,
+    ),
+    "programs of the user's around a whole delivery; each gets a line of JSON on standard input",
+)
+WAYS_FILE = Record("a file of ways", {"reach": RULES, "hosts": HOSTS, "on": ON})
 
 
 class Ways(Struct, frozen=True):
     """How the devices of a fleet are reached.
 
     `rules`: a later one over an earlier one; `hosts`: those that devices are reached through, by
-    their names.
+    their names; `on`: programs that are called around a delivery, by its MOMENTS.
     """
 
     rules: tuple[ReachRule, ...] = ()
     hosts: Mapping[str, Reach] = {}
+    on: Mapping[str, tuple[str, ...]] = {}
 
     def between(self, reach: Reach) -> tuple[Reach, ...]:
         """Return the hosts that a device is reached through, the first one first."""
@@ -32,7 +51,7 @@ class Ways(Struct, frozen=True):
 
 
 def checked_ways(said: Mapping[str, Any], devices: Sequence[Reached], report: Report) -> Ways:
-    """Return the ways that a file says under `reach` and `hosts`.
+    """Return the ways that a file says under `reach`, `hosts` and `on`.
 
     A rule that is about no device is a mistake, as is a host that nobody described.
     """
@@ -53,7 +72,8 @@ def checked_ways(said: Mapping[str, Any], devices: Sequence[Reached], report: Re
             if name not in hosts:
                 known = not_one_of(name, sorted(hosts))
                 report.add(None, f"'through' of {device.name}: host {known}")
-    return Ways(tuple(rule for _, rule in rules), hosts)
+    on = {name: tuple(words) for name, words in (said.get("on") or {}).items()}
+    return Ways(tuple(rule for _, rule in rules), hosts, on)
 
 
 def read_ways(text: str, file: str, devices: Sequence[Reached]) -> Ways:

@@ -24,6 +24,7 @@ from ivrel.live.hooks import objection
 from ivrel.live.journal import Entry, Journal, Verdicts
 from ivrel.live.links import Link, Sent, Target
 from ivrel.live.proving import Prover, Ready
+from ivrel.live.rehearsing import rehearsed
 
 ATTEMPTS = 4  # times that it is tried to take a change back
 MARGIN = 2  # seconds behind the end of a trial, before it is believed to be over
@@ -31,13 +32,14 @@ MARGIN = 2  # seconds behind the end of a trial, before it is believed to be ove
 
 class Asked(Struct, frozen=True):
     """What is asked of a delivery. `trial`: seconds for which a change holds unconfirmed; `within`:
-    seconds in which a message is expected; `dry`: all but the change; `last_look`: what was on
-    trial is read once more when it cannot be any more.
+    seconds in which a message is expected; `dry`: all but the change; `rehearse`: the device itself
+    tries it; `last_look`: what was on trial is read once more when it cannot be any more.
     """
 
     trial: int = 0
     within: float = 30.0
     dry: bool = False
+    rehearse: bool = False
     last_look: bool = True
 
 
@@ -147,7 +149,7 @@ class Course:
         if ready.is_there:
             raise Ended(step.THERE)
         if self._asked.dry:
-            raise Ended(step.WOULD)
+            raise Ended(*await rehearsed(link, ready) if self._asked.rehearse else (step.WOULD,))
         refused = self._journal.hold(self._number, self._name)
         if refused:
             raise Ended(step.REFUSED, refused)

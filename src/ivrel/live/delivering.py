@@ -7,14 +7,17 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Mapping, Sequence
+from datetime import datetime
 from typing import Any, TypeVar
 
 from msgspec import Struct
 
 from ivrel.core.correcting import Written
 from ivrel.core.delivery.course import FAILED, TO_LAST, WAITING
+from ivrel.core.delivery.window import Window
 from ivrel.live.course import Asked, Course, Outcome
 from ivrel.live.hearing import Hearing
+from ivrel.live.hooks import Hooks
 from ivrel.live.journal import Entry, Journal
 from ivrel.live.links import Target
 from ivrel.live.proving import Prover
@@ -27,11 +30,12 @@ Between = Callable[[int, Sequence[Outcome]], Awaitable[bool]]
 
 class Limits(Struct, frozen=True):
     """How carefully it is gone about: `stop_after`: failures that end the delivery; `at_once`:
-    devices that are talked to at a time.
+    devices that are talked to at a time; `window`: the hours in which devices are begun.
     """
 
     stop_after: int = 1
     at_once: int = 10
+    window: Window | None = None
 
 
 class Delivering:
@@ -47,7 +51,10 @@ class Delivering:
         asked: Asked,
         limits: Limits,
         hearing: Hearing | None = None,
+        hooks: Hooks | None = None,
     ) -> None:
+        self._hooks, self._longest = hooks, 0.0  # seconds that one device took
+        self.begun = False  # whether any device was to be begun
         self._journal, self._number = journal, number
         self._targets, self._written = targets, written
         self._prover, self._asked, self._limits = prover, asked, limits
@@ -90,11 +97,16 @@ class Delivering:
         """
         came: list[Outcome] = []
         for n, wave in enumerate(waves, 1):
+            self._heed_window(wave[:1])
+            if not self.begun and not self._stopped:
+                self.begun = True
+                await self._call("begin", waves=[list(one) for one in waves])
             if self._stopped:
                 return
             if came and not await between(n, came):
                 self.stop("it was not gone on with")
                 return
+            await self._call("wave", wave=n, waves=len(waves), devices=list(wave))
             came = []
 
             async def one(name: str) -> Outcome:
@@ -140,9 +152,17 @@ class Delivering:
         left = list(reversed(items))
 
         async def worker() -> None:
-            while left and not (may_stop and self._stopped):
+            while left:
+                if may_stop:
+                    self._heed_window([str(left[-1])])
+                    if self._stopped:
+                        return
                 outcome = await do(left.pop())
+                self._longest = max(self._longest, outcome.seconds)
                 self._failures += outcome.state in FAILED
+                if outcome.state in FAILED and self._hooks is not None:
+                    told = {"device": outcome.device, "state": outcome.state, "why": outcome.why}
+                    await self._hooks.call("failure", **told)
                 if self._failures >= self._limits.stop_after and outcome.state in FAILED:
                     self.stop(f"{outcome.device} failed")
                 done(outcome)
@@ -151,6 +171,29 @@ class Delivering:
         async with asyncio.TaskGroup() as group:
             for _ in range(workers):
                 group.create_task(worker())
+
+    async def _call(self, moment: str, **more: object) -> None:
+        """Call the user's program of a moment; what says no ends the delivery."""
+        if self._hooks is None or self._stopped:
+            return
+        no = await self._hooks.call(moment, **more)
+        if no:
+            self.stop(no)
+
+    def _heed_window(self, names: Sequence[str]) -> None:
+        """Begin with no more devices where one could not be done before the window is shut."""
+        window = self._limits.window
+        if window is None or self._stopped:
+            return
+        left = window.left(datetime.now())
+        reaches = [self._targets[name].reach for name in names]
+        trials = (max(r.trial, self._asked.trial) + 2 * r.patience for r in reaches)
+        needs = max(self._longest, *trials)
+        if not left:
+            self.stop(f"devices are begun from {window} only")
+        elif left < needs:
+            said = f"a device takes up to {needs:.0f} s"
+            self.stop(f"{said}, and the window from {window} is shut in {left:.0f} s")
 
     def _course(self, name: str) -> Course:
         return Course(

@@ -1,15 +1,52 @@
-"""Hooks: programs of the user's that are called around a delivery to one device."""
+"""Hooks: programs of the user's that are called around a delivery, and around each device of it."""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 
-from ivrel.core.delivery.dialog import Exchange
+from ivrel.core.delivery.dialog import LONG, SHOWN, Exchange
 from ivrel.core.vocabulary.errors import Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.links import Link, Target
-from ivrel.live.links.programs import called
+from ivrel.live.links.programs import called, ended
+
+# What a step of a whole delivery is written down by: its name, and what was called and answered.
+Note = Callable[[str, Sequence[Exchange]], None]
+
+
+class Hooks:
+    """The programs that are called around one delivery (`on:` of the fleet).
+
+    `facts`: what is known of the delivery; `patience`: seconds that each may take.
+    """
+
+    def __init__(
+        self,
+        on: Mapping[str, Sequence[str]],
+        facts: Mapping[str, object],
+        note: Note,
+        patience: int,
+    ) -> None:
+        self._on, self._facts, self._note, self._patience = on, facts, note, patience
+
+    async def call(self, moment: str, **more: object) -> str:
+        """Call the program of a moment, if there is one; return what it has against going on."""
+        words = self._on.get(moment)
+        if not words:
+            return ""
+        given = json.dumps({"moment": moment, **self._facts, **more}).encode() + b"\n"
+        try:
+            code, out, err = await ended(words, given, self._patience)
+        except Unreachable as problem:
+            code, said = 1, [str(problem)]
+        else:
+            said = [plain(one) for one in (err + out).decode("utf-8", "replace").splitlines()]
+        shown = tuple(shorten(one, LONG) for one in said if one.strip())[:SHOWN]
+        self._note(moment, [Exchange(" ".join(words), shown or ("ok",))])
+        if not code:
+            return ""
+        return shorten(f"{words[0]} said no: {next(iter(shown), 'no word why')}", LONG)
 
 
 async def objection(link: Link, words: Sequence[str], step: str, change: str) -> str:

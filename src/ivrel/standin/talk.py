@@ -68,6 +68,7 @@ class Talker:
         self._commands: dict[str, Callable[[], bytes | None]] = {
             **dict.fromkeys((*session.start, session.leave, ""), lambda: None),
             session.show: self._show,
+            **dict.fromkeys(filter(None, (session.preview,)), self._drafted),
             **dict.fromkeys(session.open, self._open),
             **dict.fromkeys(session.check, self._check),
             **dict.fromkeys(session.hold, self._hold),
@@ -88,10 +89,19 @@ class Talker:
             return True
         if any(one.fullmatch(word) for one in self._trial):
             return True
-        others = (said.show, said.leave, *said.start, *said.save, *said.drop, "", self._rises)
+        others = (
+            said.show,
+            said.preview,
+            said.leave,
+            *said.start,
+            *said.save,
+            *said.drop,
+            "",
+            self._rises,
+        )
         if self._replied is not None:
             return False
-        return said.typed != WHOLE and word not in others
+        return said.typed != WHOLE and word not in (*others, said.leave)
 
     def refused(self, line: str) -> Answered | None:
         """Return what a device answers to a line that it does not take; None within a text, which

@@ -46,7 +46,8 @@ class Session(Struct, frozen=True):
 
     A change: `open`, then its lines (`typed`), `end` behind them, `check`, and then `trial`, which
     holds for so many seconds unless `keep` confirms it, or else `hold`. `drop` gives up what was
-    typed, and takes back what is on trial. `save`: what makes the configuration outlast a restart.
+    typed, and takes back what is on trial; `preview` prints what it would give. `save`: what makes
+    the configuration outlast a restart.
 
     Of platforms whose configuration is files, `files` are those, main one first, and `check` is the
     command that says whether they are taken.
@@ -66,6 +67,7 @@ class Session(Struct, frozen=True):
     keep: tuple[str, ...] = ()
     drop: tuple[str, ...] = ()
     save: tuple[str, ...] = ()
+    preview: str = ""
     leave: str = ""
     encoding: str = "utf-8"
     files: tuple[str, ...] = ()
@@ -148,6 +150,7 @@ SESSION = Record(
         "keep": Key(_WORDS, "what confirms it"),
         "drop": Key(_WORDS, "what gives up a change that is open or on trial"),
         "save": Key(_WORDS, "what makes it outlast a restart"),
+        "preview": Key(_TEXT, "what prints the text that a change which is open would give"),
         "leave": Key(_TEXT, "what ends the session"),
         "encoding": Key(Text("an encoding", _encoding), "of its texts (default: UTF-8)"),
         "files": Key(_WORDS, "of a platform whose configuration is files: these, or globs"),

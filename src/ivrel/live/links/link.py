@@ -44,6 +44,15 @@ class Sent(Struct, frozen=True):
     renews: bool = True
 
 
+class Tried(Struct, frozen=True):
+    """What a device that tried a change said of it: how it was tried, and the text that it would
+    say then, where it tells.
+    """
+
+    how: str
+    text: bytes = b""
+
+
 class Link:
     """A way to one device, open until it is closed.
 
@@ -77,6 +86,13 @@ class Link:
     async def send(self, sent: Sent) -> None:
         """Have a change take effect, on trial if the platform can and the change may be."""
         raise NotImplementedError
+
+    async def rehearse(self, sent: Sent) -> Tried | None:
+        """Have the device try a change and drop it; None if it cannot, and nothing was sent.
+
+        Refused if it does not take it.
+        """
+        return None
 
     async def keep(self) -> None:
         """Confirm what is on trial; Refused if that cannot be done, or nothing is."""

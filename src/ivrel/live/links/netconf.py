@@ -28,7 +28,7 @@ from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.access import user
-from ivrel.live.links.link import Link, Sent, Target
+from ivrel.live.links.link import Link, Sent, Target, Tried
 from ivrel.live.links.ssh import Line, refused, told
 
 T = TypeVar("T")
@@ -125,15 +125,29 @@ class Netconf(Link):
         whole.extend(found)
         return whole
 
-    async def send(self, sent: Sent) -> None:
+    async def rehearse(self, sent: Sent) -> Tried | None:
+        if not self._can("candidate"):
+            return None
+        await self._lock(CANDIDATE)
+        try:
+            await self._edit(sent, CANDIDATE)
+            # Read first: one server in use loses what the candidate holds when it validates.
+            reply = await self._call(lambda: self._manager.get_config(CANDIDATE, self._filter()))
+            if self._can("validate"):
+                await self._asked("validate", lambda: self._manager.validate(CANDIDATE))
+        finally:
+            with contextlib.suppress(Refused, Unreachable):
+                await self._asked("discard-changes", lambda: self._manager.discard_changes())
+                await self._unlock()
+        how = "validated" if self._can("validate") else "taken"
+        return Tried(f"{how} in its candidate", _laid_out(reply.data_ele))
+
+    async def _edit(self, sent: Sent, target: str) -> None:
+        """Have a datastore take a change."""
         config = sent.change.strip()
         if not config.startswith("<"):
             said = "the change is no edit-config payload; it was made for a text in JSON"
             raise Refused(f"{said}: gather, and correct what was gathered")
-        target = CANDIDATE if self._can("candidate") else RUNNING
-        await self._lock(target)
-        self.untouched = False
-        self.effective_at = time.monotonic()
         more = {"error_option": "rollback-on-error"} if self._can("rollback-on-error") else {}
         await self._asked(
             sent.change.rstrip("\n"),
@@ -141,6 +155,13 @@ class Netconf(Link):
                 config, target=target, default_operation="merge", **more
             ),
         )
+
+    async def send(self, sent: Sent) -> None:
+        target = CANDIDATE if self._can("candidate") else RUNNING
+        await self._lock(target)
+        self.untouched = False
+        self.effective_at = time.monotonic()
+        await self._edit(sent, target)
         if target == RUNNING:
             return
         # No <validate>: a commit validates all the same, and takes all of it or nothing (RFC 6241

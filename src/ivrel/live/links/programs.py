@@ -76,15 +76,20 @@ async def called(
 
     `given`: what it gets on standard input. Unreachable if it cannot be called, or does not end.
     """
-    pipe, call = asyncio.subprocess.PIPE, filled(words, target.device, target.reach)
+    return await ended(filled(words, target.device, target.reach), given, target.reach.patience)
+
+
+async def ended(words: Sequence[str], given: bytes, patience: int) -> tuple[int, bytes, bytes]:
+    """Call a program as it is, and return the same as `called`; `patience`: seconds."""
+    pipe = asyncio.subprocess.PIPE
     try:
-        process = await asyncio.create_subprocess_exec(*call, stdin=pipe, stdout=pipe, stderr=pipe)
+        process = await asyncio.create_subprocess_exec(*words, stdin=pipe, stdout=pipe, stderr=pipe)
     except (OSError, ValueError) as problem:
         raise Unreachable(f"{words[0]} cannot be called: {reason(problem)}") from None
     assert process.stdin and process.stdout and process.stderr
     errors = asyncio.create_task(process.stderr.read(CHUNK))
     try:
-        async with asyncio.timeout(target.reach.patience):
+        async with asyncio.timeout(patience):
             with contextlib.suppress(ConnectionError):
                 process.stdin.write(given)
                 await process.stdin.drain()
@@ -93,7 +98,7 @@ async def called(
             err = await errors
             return await process.wait(), out, err
     except TimeoutError:
-        said = f"{words[0]} does not end within {target.reach.patience} s"
+        said = f"{words[0]} does not end within {patience} s"
         raise Unreachable(said) from None
     finally:
         errors.cancel()

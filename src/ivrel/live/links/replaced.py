@@ -21,7 +21,7 @@ from ivrel.core.dialects.session import FILE, Session
 from ivrel.core.text.bundle import pack, parts
 from ivrel.core.vocabulary.errors import NotServed, Refused, Unreachable, Unreadable
 from ivrel.core.vocabulary.wording import plain, shorten
-from ivrel.live.links.link import Link, Sent, Target
+from ivrel.live.links.link import Link, Sent, Target, Tried
 from ivrel.live.links.ssh import Line, told
 from ivrel.sources.daemon import told_in
 from ivrel.sources.files import FILES, plain_text
@@ -116,6 +116,15 @@ class Replaced(Link):
             return self._main
         new = posixpath.join(posixpath.dirname(self._main), name)
         return self._paths.get(name, new)
+
+    async def rehearse(self, sent: Sent) -> Tried | None:
+        if not self._said.check:
+            return None
+        try:
+            await self._check(*(self._files(data) for data in (sent.before, sent.target)))
+        except (OSError, asyncssh.Error) as problem:
+            raise self._lost(problem) from None
+        return Tried("its own check takes copies of the files")
 
     async def send(self, sent: Sent) -> None:
         old, new = (self._files(data) for data in (sent.before, sent.target))

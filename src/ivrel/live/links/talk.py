@@ -21,7 +21,7 @@ from ivrel.core.dialects.session import SECONDS, WHOLE, Rise, Session
 from ivrel.core.text.text import decode
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten, steers
-from ivrel.live.links.link import Link, Sent, Target
+from ivrel.live.links.link import Link, Sent, Target, Tried
 from ivrel.live.links.terminal import SETTLED, SHORT, Idle, Terminal
 
 READINGS = 3  # times that a configuration is asked for, in which something stands that is none
@@ -74,7 +74,7 @@ class Talk(Link):
         for _ in range(READINGS):
             if doubt is not None and doubt.may_stay:
                 await asyncio.sleep(APART)
-            data = await self._printed(prompt, idle)
+            data = await self._printed(self._said.show, prompt, idle)
             before, doubt = doubt, doubt_of(self.target.dialect, data, prompt, show)
             if doubt is None or (before is not None and _stays(before, doubt)):
                 if before is not None and doubt is None:
@@ -85,9 +85,8 @@ class Talk(Link):
         said = f"line {doubt.line} of what '{show}' prints {doubt.why}"
         raise Unreachable(f"{said}; {doubt.hint}")
 
-    async def _printed(self, prompt: Prompt, idle: Idle) -> bytes:
-        """Return what the device prints as its configuration, once."""
-        show = self._said.show
+    async def _printed(self, show: str, prompt: Prompt, idle: Idle) -> bytes:
+        """Return what the device prints as a configuration, once."""
         raw = answer(self._said, show, await self._terminal.whole(show, prompt, idle))
         if error := error_in(self._said, raw[:SHORT].partition(b"\n")[0]):
             raise Unreachable(f"'{show}' is refused: {shorten(error)}")
@@ -100,14 +99,40 @@ class Talk(Link):
             raise Unreachable(f"'{show}' prints nothing")
         return data
 
-    async def send(self, sent: Sent) -> None:
+    async def rehearse(self, sent: Sent) -> Tried | None:
         said = self._said
-        lines = [line for line in sent.change.splitlines() if line.strip()]
-        steering = next((n for n, line in enumerate(lines, 1) if steers(line)), 0)
-        if steering:
-            # A line editor would take it for a command of its own.
-            raise Refused("the line holds a control character; nothing was typed", steering)
+        if not (said.open and said.drop and (said.hold or said.trial)):
+            return None
+        lines = _lines(sent)
+        try:
+            await self._draft(lines)
+            text = b""
+            if said.preview:
+                prompt, idle = await self._terminal.quiet()
+                text = await self._printed(said.preview, prompt, idle)
+        finally:
+            with contextlib.suppress(Refused, Unreachable):
+                await self._each(said.drop)
+        how = f"checked there ('{said.check[-1]}')" if said.check else "taken there"
+        return Tried(how, text)
+
+    async def send(self, sent: Sent) -> None:
+        said, lines = self._said, _lines(sent)
         self.untouched = False
+        await self._draft(lines)
+        if said.trial and (sent.seconds or not said.hold):
+            seconds = str(sent.seconds or self.target.reach.trial)
+            self.effective_at = time.monotonic()
+            await self._each([line.replace(SECONDS, seconds) for line in said.trial])
+            await self._each(() if sent.seconds else said.keep)
+        else:
+            # Where nothing makes it hold, it does so with its last line.
+            self.effective_at = time.monotonic() if said.hold else self.effective_at
+            await self._each(said.hold)
+
+    async def _draft(self, lines: Sequence[str]) -> None:
+        """Type the lines of a change, and have them checked."""
+        said = self._said
         if said.typed == WHOLE:
             await self._each(said.open[:-1])
             await self._begin_text(said.open[-1:])
@@ -118,15 +143,6 @@ class Talk(Link):
             if said.end:
                 await self._typed(said.end)
         await self._each(said.check)
-        if said.trial and (sent.seconds or not said.hold):
-            seconds = str(sent.seconds or self.target.reach.trial)
-            self.effective_at = time.monotonic()
-            await self._each([line.replace(SECONDS, seconds) for line in said.trial])
-            await self._each(() if sent.seconds else said.keep)
-        else:
-            # Where nothing makes it hold, it does so with its last line.
-            self.effective_at = time.monotonic() if said.hold else self.effective_at
-            await self._each(said.hold)
 
     async def keep(self) -> None:
         await self._each(self._said.keep if self.has_trial else ())
@@ -188,6 +204,16 @@ class Talk(Link):
         error = error_in(self._said, said)
         if error:
             raise Refused(shorten(self.hider.hidden(plain(error)), 120), number)
+
+
+def _lines(sent: Sent) -> list[str]:
+    """Return the lines of a change; Refused if one of them would steer a line editor."""
+    lines = [line for line in sent.change.splitlines() if line.strip()]
+    steering = next((n for n, line in enumerate(lines, 1) if steers(line)), 0)
+    if steering:
+        # A line editor would take it for a command of its own.
+        raise Refused("the line holds a control character; nothing was typed", steering)
+    return lines
 
 
 def _stays(before: Doubt, again: Doubt) -> bool:

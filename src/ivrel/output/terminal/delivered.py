@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from rich.console import Console
 
-from ivrel.core.delivery.course import STATES
+from ivrel.core.delivery.course import STATES, WAITING
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.screen import Text, line, shown, table
-from ivrel.output.views.delivered import Delivered, DeliveryView
+from ivrel.output.views.delivered import Delivered, DeliveryView, Done
 
 STATE_STYLES = {
     "in doubt": "bold red reverse",
@@ -21,6 +23,7 @@ STATE_STYLES = {
     "delivered": "green",
     "there already": "cyan",
 }
+FEW = 12  # devices that wait, of which each is shown
 MOST = 60  # devices that are shown one by one
 LINES = 12  # of a change that was computed anew
 
@@ -30,16 +33,23 @@ def draw_delivery(screen: Console, view: DeliveryView) -> None:
     grid = table("wave", "device", "platform", "state", "s", "")
     grid.columns[0].justify = grid.columns[4].justify = "right"
     ranked = view.ranked()
-    for d in ranked[:MOST]:
+    waiting = sum(d.state == WAITING for d in ranked)
+    rows = [d for d in ranked if d.state != WAITING or waiting <= FEW]
+    for d in rows[:MOST]:
         styled = Text(d.state, STATE_STYLES[d.state])
         seconds = f"{d.seconds:.1f}" if d.seconds else "-"
         grid.add_row(str(d.wave), Text(d.device), d.platform, styled, seconds, Text(d.why))
         for one in d.anew[:LINES]:
             grid.add_row("", "", "", "", "", Text(one, "italic"))
-    shown(screen, grid)
-    if len(ranked) > MOST:
-        line(screen, (f"and {len(ranked) - MOST:,} more; --format json has them all", "dim"))
+    if rows:
+        shown(screen, grid)
+    if len(rows) > MOST:
+        line(screen, (f"and {len(rows) - MOST:,} more; --format json has them all", "dim"))
     if view.is_record:
+        if view.called:
+            screen.print()
+            line(screen, ("the whole delivery", "bold"))
+            _draw_steps(screen, view.called)
         for d in view.devices:
             _steps(screen, d)
     screen.print()
@@ -58,8 +68,12 @@ def _steps(screen: Console, d: Delivered) -> None:
         return
     screen.print()
     line(screen, (d.device, "bold"), f"  {d.platform}, wave {d.wave}: {d.state}")
+    _draw_steps(screen, d.steps)
+
+
+def _draw_steps(screen: Console, steps: Iterable[Done]) -> None:
     grid = table("at", "step", "typed", "answered")
-    for s in d.steps:
+    for s in steps:
         grid.add_row(s.at[11:23], s.step, "", "")
         for x in s.said:
             grid.add_row("", "", Text(x.typed, "italic"), Text("\n".join(x.answered)))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from msgspec import Struct
@@ -47,7 +47,8 @@ class Delivered(Struct, frozen=True):
 
 class DeliveryView(RowsView, frozen=True, kw_only=True):
     """A delivery: when, by whom, from which folder, and its devices; `stopped`: why it ended before
-    all were done; `is_record`: it is told for a ticket, step by step.
+    all were done; `called`: the user's programs for the whole of it; `is_record`: it is told for a
+    ticket, step by step.
     """
 
     fleet: str
@@ -59,6 +60,7 @@ class DeliveryView(RowsView, frozen=True, kw_only=True):
     folder: str
     devices: tuple[Delivered, ...]
     stopped: str = ""
+    called: tuple[Done, ...] = ()
     is_record: bool = False
 
     def ranked(self) -> list[Delivered]:
@@ -91,6 +93,7 @@ class DeliveryView(RowsView, frozen=True, kw_only=True):
             "host": self.host,
             "folder": self.folder,
             "stopped": self.stopped,
+            "called": _steps(self.called),
             "devices": [_device(d) for d in self.devices],
         }
 
@@ -107,12 +110,16 @@ def _device(d: Delivered) -> dict[str, Any]:
         "proved": f"sha256:{d.prints[1]}" if d.prints[1] else "",
         "before": dict(d.before),
         "after": dict(d.after),
-        "steps": [
-            {
-                "at": s.at,
-                "step": s.step,
-                "said": [{"typed": x.typed, "answered": list(x.answered)} for x in s.said],
-            }
-            for s in d.steps
-        ],
+        "steps": _steps(d.steps),
     }
+
+
+def _steps(steps: Iterable[Done]) -> list[dict[str, Any]]:
+    return [
+        {
+            "at": s.at,
+            "step": s.step,
+            "said": [{"typed": x.typed, "answered": list(x.answered)} for x in s.said],
+        }
+        for s in steps
+    ]
