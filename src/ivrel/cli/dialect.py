@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ivrel.cli import common, learning
+from ivrel.cli import common, dialog, learning
 
 if TYPE_CHECKING:
     from ivrel.core.fleet import Device
@@ -46,6 +46,7 @@ def _actions() -> tuple[_Row, ...]:
     cover = "how well a dialect knows the configurations of a fleet, and what it lacks"
     learn = "write a dialect of your own from saved configurations, as far as they teach it"
     new = "start a dialect of your own in the workspace, from a sample of its text"
+    session = "talk to a device through Ivrel, and learn the `session:` of its dialect from that"
     apply = "apply a change to a configuration as the platform would, and print the new text"
     sample = "ivrel dialect new ours --shape blocks --sample saved.conf"
     return (
@@ -55,6 +56,7 @@ def _actions() -> tuple[_Row, ...]:
         ("try", try_, _of_try, run_try, "ivrel dialect try marl saved.conf"),
         ("cover", cover, _of_cover, run_cover, "ivrel dialect cover marl"),
         ("learn", learn, learning.arguments, learning.run, "ivrel dialect learn ours saved/*.conf"),
+        ("session", session, dialog.arguments, dialog.run, dialog.EXAMPLE),
         ("new", new, _of_new, run_new, sample),
         ("apply", apply, _of_apply, run_apply, _APPLY),
     )

@@ -29,7 +29,7 @@ def hosts_between(targets: Iterable[Target]) -> list[Target]:
     for target in targets:
         for n, reach in enumerate(target.between):
             host = replace(target.device, name=target.reach.through[n])
-            one = Target(host, target.dialect, reach, target.access, target.between[:n])
+            one = replace(target, device=host, reach=reach, between=target.between[:n])
             out.setdefault((reach.address, reach.port), one)
     return sorted(out.values(), key=lambda one: len(one.between))
 
@@ -44,7 +44,10 @@ def targets_of(workspace: Workspace, devices: Iterable[Device]) -> list[Target]:
     for device in devices:
         reach = reach_of(workspace.fleet.ways.rules, device)
         between = workspace.fleet.ways.between(reach)
-        out.append(Target(device, workspace.dialects[device.platform], reach, access, between))
+        dialect = workspace.dialects[device.platform]
+        out.append(
+            Target(device=device, dialect=dialect, reach=reach, access=access, between=between)
+        )
     every = [one for t in out for one in (t.reach, *t.between) if one.via]
     ways = {(one.user, one.password, one.second_password, one.key): one for one in every}
     for one in ways.values():

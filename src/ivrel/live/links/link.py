@@ -13,13 +13,12 @@ from ivrel.core.reach import Reach
 from ivrel.live.access import Access
 
 
-class Target(Struct, frozen=True):
-    """A device that is to be reached, how, and what lets one in; `between`: the hosts that it is
-    reached through, the first one first.
+class Way(Struct, frozen=True, kw_only=True):
+    """How a device is reached, and what lets one in; `between`: the hosts that it is reached
+    through, the first one first.
     """
 
     device: Device
-    dialect: Dialect
     reach: Reach
     access: Access
     between: tuple[Reach, ...] = ()
@@ -28,6 +27,12 @@ class Target(Struct, frozen=True):
     def where(self) -> str:
         """Address and port, for people."""
         return f"{self.reach.address} port {self.reach.port}"
+
+
+class Target(Way, frozen=True, kw_only=True):
+    """A device that is to be reached, and its platform's dialect."""
+
+    dialect: Dialect
 
 
 class Sent(Struct, frozen=True):

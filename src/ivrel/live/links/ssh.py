@@ -11,7 +11,7 @@ import asyncssh
 from ivrel.core.reach import Reach
 from ivrel.core.vocabulary.errors import Unreachable
 from ivrel.live.access import Access, user
-from ivrel.live.links.link import Target
+from ivrel.live.links.link import Way
 from ivrel.sources.files import reason
 
 
@@ -21,7 +21,7 @@ class Line:
     def __init__(self) -> None:
         self._through: list[asyncssh.SSHClientConnection] = []
 
-    async def between(self, target: Target) -> asyncssh.SSHClientConnection | None:
+    async def between(self, target: Way) -> asyncssh.SSHClientConnection | None:
         """Log in to the hosts in between, each through the one before, and return the connection to
         the last; None if there is none.
         """
@@ -33,7 +33,7 @@ class Line:
                 raise Unreachable(f"on the way to {target.where}: {problem}") from None
         return self._through[-1] if self._through else None
 
-    async def device(self, target: Target) -> asyncssh.SSHClientConnection:
+    async def device(self, target: Way) -> asyncssh.SSHClientConnection:
         """Log in to the device itself; Unreachable tells why one cannot."""
         await self.between(target)
         try:
@@ -42,7 +42,7 @@ class Line:
             self.abort()
             raise
 
-    async def _connected(self, target: Target, reach: Reach) -> asyncssh.SSHClientConnection:
+    async def _connected(self, target: Way, reach: Reach) -> asyncssh.SSHClientConnection:
         access, where = target.access, f"{reach.address} port {reach.port}"
         trusted = access.host_keys(reach)
         password = await asyncio.to_thread(access.password, reach, target.device)
@@ -72,7 +72,7 @@ class Line:
             one.abort()
 
 
-async def host_key(target: Target) -> asyncssh.SSHKey:
+async def host_key(target: Way) -> asyncssh.SSHKey:
     """Return the key that the host of a device shows; Unreachable tells why it shows none."""
     reach, line = target.reach, Line()
     try:
