@@ -63,7 +63,8 @@ def proposed(turns: Sequence[Turn]) -> Proposed:
     if not prompts:
         said = "the device never showed the same last line again; type empty lines first (Enter)"
         return Proposed("", (said,))
-    said = _asked(turns, prompts) | _printed(turns, prompts) | {"prompt": _pattern(prompts)}
+    said: dict[str, Any] = {"prompt": _pattern(prompts)}
+    said |= _asked(turns, prompts) | _printed(turns, prompts)
     remarks = []
     if "rise" not in said:
         said |= _around(turns, prompts)
