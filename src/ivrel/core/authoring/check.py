@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from difflib import get_close_matches
 from itertools import combinations
 
+from ivrel.core.authoring.steering import steering_values
 from ivrel.core.correcting.changes import apply_edits
 from ivrel.core.correcting.steps import Getter, steps_between
 from ivrel.core.dialects.dialect import Dialect, Example
@@ -54,6 +55,7 @@ def _example(dialect: Dialect, example: Example) -> Iterator[tuple[int, str]]:
     means = _settings(records)
     yield from ((line or example.line, told) for line, told in _misread(records, example))
     yield from _written_again(dialect, records, example.line)
+    yield from steering_values(dialect, records)
     # The other direction: all export settings are taken away and written again. What then reads
     # otherwise can be read but not corrected.
     bare = _without_export(records)

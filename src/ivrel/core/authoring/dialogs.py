@@ -61,8 +61,8 @@ def proposed(turns: Sequence[Turn]) -> Proposed:
     """Return the session that a recorded dialog teaches; the first turn is the login."""
     prompts = _prompts(turns)
     if not prompts:
-        said = "the device never showed the same last line again; type empty lines first (Enter)"
-        return Proposed("", (said,))
+        why = "the device never showed the same last line again; type empty lines first (Enter)"
+        return Proposed("", (why,))
     said: dict[str, Any] = {"prompt": _pattern(prompts)}
     said |= _asked(turns, prompts) | _printed(turns, prompts)
     remarks = []

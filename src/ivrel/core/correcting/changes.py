@@ -85,7 +85,12 @@ def write_change(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> str:
             raise Refused(
                 f"'{said}' holds a control character, which would steer what it is typed to"
             )
-    return dialect.shape.write_change(text, edits, matcher(dialect).identity)
+    change = dialect.shape.write_change(text, edits, matcher(dialect).identity)
+    joined = next((line for line in change.splitlines() if line.endswith("\\")), "")
+    if joined and not (shape.ATOMIC or shape.DERIVED):
+        said = f"'{shorten(joined)}' ends in a sign that may join it with the next line"
+        raise Refused(said)
+    return change
 
 
 def fine_edits(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> list[Edit]:
