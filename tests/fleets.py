@@ -152,6 +152,8 @@ def states(folder: Path, number: int = 0) -> dict[str, str]:
         return {}
     base = sqlite3.connect(path)
     try:
+        if not base.execute("SELECT 1 FROM sqlite_master WHERE name = 'delivery'").fetchone():
+            return {}  # nothing could be written but the file
         number = number or base.execute("SELECT max(id) FROM delivery").fetchone()[0]
         rows = base.execute("SELECT name, state FROM device WHERE delivery = ?", (number,))
         return dict(rows.fetchall())

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import asyncio
+import resource
 import signal
+import subprocess
 import sys
 import time
 from pathlib import Path
 
 import pytest
 from conftest import TODAY
-from fleets import call, standins, states, write_fleet
+from fleets import PROGRAM, call, proved_texts, standins, states, third_states, write_fleet
 from rsyslogd import PROGRAM as RSYSLOGD
 from sshd import SSHD, running_sshd
 from test_real_devices import NETCONFD, STRICT, netconfd, seeded, workspace
@@ -334,3 +336,28 @@ def test_a_prompt_that_is_another_each_time_is_known_again(tmp_path: Path, promp
         folder = workspace(tmp_path / "w", "plover", f"via: ssh, {sshd.way}, patience: 3")
         call("gather", "-w", folder)
         assert (folder / "configs" / "orrin-gw9.conf").read_text() == TEXT
+
+
+@pytest.mark.parametrize("most", [4, 40, 60, 90, 120])
+def test_a_full_disk_leaves_what_is_gone_on_with(tmp_path: Path, most: int) -> None:
+    folder, out = tmp_path / "w", tmp_path / "corrections"
+    write_fleet(folder, 4, only="holmsay-gw2 tarsk-fw2 kelby-gw2 mv-skua-lx1", patience=3, trial=2)
+    words = ("--no-ask", "--no-last-look", "--stop-after", "9")
+    with standins(folder):
+        call("gather", "-w", folder)
+        call("correct", "-w", folder, "-o", out, code=None)
+        befores, proved = proved_texts(folder, out)
+
+        def full() -> None:  # no file grows beyond so many KiB
+            resource.setrlimit(resource.RLIMIT_FSIZE, (most << 10, most << 10))
+
+        done = subprocess.run(
+            [PROGRAM, "deliver", "-w", folder, out, *words],
+            capture_output=True, text=True, check=False, preexec_fn=full,
+        )  # fmt: skip
+        assert "Traceback" not in done.stderr and done.returncode in (0, 1, 2), done
+        again = ("--resume",) if states(folder) else (out,)
+        call("deliver", "-w", folder, *again, *words, code=None)
+        assert not third_states(folder, befores, proved)
+        call("deliver", "-w", folder, out, *words)
+        assert set(states(folder).values()) <= {"delivered", "there already"}

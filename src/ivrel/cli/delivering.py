@@ -168,7 +168,9 @@ def deliver(
     trial = int(call.within) + SPARE if call.expect else 0
     asked = Asked(trial, call.within, call.dry, call.rehearse, call.last_look)
     hearing = _hearing(call, workspace) if call.expect and not call.dry else None
-    limits = Limits(call.stop_after, call.at_once, call.window)
+    # Where nothing is sent, nothing has to be stopped: all is told at once.
+    stop_after = len(names) + 1 if call.dry else call.stop_after
+    limits = Limits(stop_after, call.at_once, None if call.dry else call.window)
     hooks = None if call.dry else _hooks(workspace, journal, number)
     one = Delivering(journal, number, targets, written, prover, asked, limits, hearing, hooks)
     came: dict[str, Run] = {}
