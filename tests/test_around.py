@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -13,6 +14,9 @@ from sshd import SSHD
 from test_real_devices import NETCONFD, STRICT, netconfd, seeded, workspace
 
 from ivrel.core.delivery.window import Window
+from ivrel.live.links import Sent, open_link
+from ivrel.live.targets import targets_of
+from ivrel.sources.workspace import Workspace
 from ivrel.standin.running import asked
 
 ONE_OF_EACH = "holmsay-gw2 tarsk-fw2 brannay-fw2 mv-gannet-fw1 tarsk-sw2 kelby-gw2 mv-skua-lx1"
@@ -105,6 +109,19 @@ def test_programs_are_called_for_the_whole_delivery_and_can_stop_it(tmp_path: Pa
         assert not told.read_text()
 
 
+async def _typed(folder: Path, out: Path, name: str) -> list[str]:
+    """Rehearse on one device, and return what was typed."""
+    whole = Workspace(folder)
+    (target,) = targets_of(whole, [d for d in whole.fleet.devices if d.name == name])
+    link = await open_link(target)
+    try:
+        change = (out / name / "change.txt").read_text()
+        await link.rehearse(Sent(change, b"", b""))
+        return [one.typed for one in link.exchanges]
+    finally:
+        await link.close()
+
+
 def test_a_rehearsal_leaves_each_platform_as_it_was(tmp_path: Path) -> None:
     folder, out = tmp_path / "w", tmp_path / "corrections"
     names = [d.name for d in write_fleet(folder, 7, only=ONE_OF_EACH, patience=5, trial=2)]
@@ -115,6 +132,8 @@ def test_a_rehearsal_leaves_each_platform_as_it_was(tmp_path: Path) -> None:
         said = " ".join(call("deliver", "-w", folder, out, "--rehearse").stdout.split())
         assert said.count("would be sent") == 8 and said.count("not tried there") == 2
         assert said.count("read as proved, dropped") == 2 and "its own check takes" in said
+        typed = asyncio.run(_typed(folder, out, "holmsay-gw2"))
+        assert typed[-2:] == ["weigh", "crumple"], typed
         # What a device refuses, or takes otherwise than was proved, is told before it is sent.
         for name in names:
             asked(folder, ["fault", name, "refuse"])
