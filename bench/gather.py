@@ -3,7 +3,7 @@
 python bench/gather.py [--devices N] [--processes N] [--at-once N]
 
 The yardstick is the same number of SSH sessions by the same library, each of which logs in and does
-nothing: what remains is Ivrel's own.
+nothing, those behind a host through one connection to it: what remains is Ivrel's own.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 import asyncssh
 
@@ -23,7 +24,9 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from fleets import PROGRAM, standins, write_fleet
 
+from ivrel.core import read_fleet
 from ivrel.core.fleet import Device
+from ivrel.core.reach import reach_of
 from ivrel.standin.example import NETCONF_PORT, SSH_PORT
 
 
@@ -58,24 +61,32 @@ def _seconds(folder: Path, devices: list[Device], at_once: int) -> float:
     key = asyncssh.read_private_key(str(folder / ".ivrel" / "standin" / "key"))
     room = asyncio.Semaphore(at_once)
 
-    async def one(device: Device) -> None:
+    ways = read_fleet((folder / "fleet.yaml").read_text(), "fleet.yaml").ways
+    common: dict[str, Any] = {
+        "username": "keeper",
+        "client_keys": [key],
+        "known_hosts": None,
+        "config": None,
+        "agent_path": None,
+    }
+
+    async def one(device: Device, host: asyncssh.SSHClientConnection) -> None:
         is_model = device.platform in ("ietf-syslog", "openconfig")
         async with (
             room,
             asyncssh.connect(
                 device.identity or "",
                 NETCONF_PORT if is_model else SSH_PORT,
-                username="keeper",
-                client_keys=[key],
-                known_hosts=None,
-                config=None,
-                agent_path=None,
+                tunnel=host if reach_of(ways.rules, device).through else None,
+                **common,
             ),
         ):
             pass
 
     async def go() -> None:
-        await asyncio.gather(*(one(device) for device in devices))
+        (host,) = ways.hosts.values()
+        async with asyncssh.connect(host.address, host.port, **common) as between:
+            await asyncio.gather(*(one(device, between) for device in devices))
 
     begun = time.monotonic()
     asyncio.run(go())

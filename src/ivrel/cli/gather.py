@@ -127,8 +127,9 @@ def _written(
 
     device, problem = target.device, one.problem
     old = None if problem else standing_text(workspace, device)
+    is_same = old is not None and not differs(target.dialect, one.data, old)
     # What is there already was held against the fleet when it was written.
-    if not problem and not args.rename_ok and old != one.data:
+    if not problem and not args.rename_ok and not is_same:
         against = owners.against(device, target.dialect, one.data)
         problem = (
             f"{against}; --rename-ok, or names: in the fleet, if it is right" if against else ""
@@ -139,7 +140,9 @@ def _written(
         if old == one.data:
             shown = workspace.configuration(device) or ""
             return Gathered(device.name, device.platform, "as before", shown, remark=one.remark)
-        less = "" if old is None or args.shrunk_ok else shrunk(target.dialect, old, one.data)
+        less = ""
+        if old is not None and not is_same and not args.shrunk_ok:
+            less = shrunk(target.dialect, old, one.data)
         if less:
             beside = keep_beside(workspace, device, one.data)
             said = f"{less}; what it printed is in {beside}; --shrunk-ok takes it"
@@ -148,9 +151,7 @@ def _written(
     except IvrelError as problem:
         return Gathered(device.name, device.platform, "not gathered", problem=str(problem))
     gone, come = _how(target, old, one.data) if args.since and old is not None else ((), ())
-    state = "new" if old is None else "changed"
-    if old is not None and not differs(target.dialect, one.data, old):
-        state = "other layout"
+    state = "other layout" if is_same else "new" if old is None else "changed"
     return Gathered(device.name, device.platform, state, shown, "", gone, come, one.remark)
 
 

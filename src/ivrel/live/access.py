@@ -18,19 +18,21 @@ import asyncssh
 from ivrel.core.reach import ASK, Reach, Reached, filled
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreachable
 from ivrel.core.vocabulary.wording import shorten
+from ivrel.live.between import Between
 from ivrel.sources.files import Locked, read_text, reason, write_text
 
 KEYS = "host-keys"  # in .ivrel/, in the form that OpenSSH has for known hosts
 
 
 class Access:
-    """The keys and passwords of one run.
+    """The keys and passwords of one run, and the connections that its devices share (`between`).
 
     `folder`: where what was learnt lies.
     """
 
     def __init__(self, folder: Path) -> None:
         self.file = folder / KEYS
+        self.between = Between()
         self._known: dict[str, asyncssh.SSHKnownHosts | None] = {}
         self._passwords: dict[str, str] = {}
         self._keys: dict[str, asyncssh.SSHKey] = {}

@@ -14,7 +14,7 @@ import asyncssh
 from ivrel.core.dialects.session import Session
 from ivrel.standin.talk import text_like
 
-ROWS, COLUMNS = 24, 80  # of a page, and of a terminal that does not heed what it is told
+ROWS, COLUMNS = 24, 80  # of the least page, and of a terminal that does not heed its width
 ERASE, WORD, ALL, BREAK = (8, 127), 23, 21, 3  # what a line editor obeys: ^H and DEL, ^W, ^U, ^C
 CHUNK = 1 << 12
 DRIPS = 400  # bytes at the begin and the end of an answer that come one by one
@@ -79,7 +79,7 @@ class Terminal:
         if self._habit == "fold":
             lines = [piece for line in lines for piece in _folded(line)]
         if self._page and not self._lines:
-            rows = ROWS - 1
+            rows = max(self._process.term_size[1], ROWS) - 1
             for n in range(0, len(lines), rows):
                 await self._send(b"".join(one + b"\r\n" for one in lines[n : n + rows]))
                 if n + rows < len(lines):

@@ -28,6 +28,7 @@ _STAMP = re.compile(
     rb"(\w{3} )?(Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d \d\d:\d\d(:\d\d)?\b|"
     rb"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d)?\b|\d\d:\d\d:\d\d\b)"
 )
+_STAMPED = re.compile(b"(?m)" + _STAMP.pattern)  # whether there is any, at once
 
 _IN_BETWEEN = "something else was said in between: try again"
 _ASIDE = "'aside' of the dialect's session takes such lines out"
@@ -55,12 +56,17 @@ class Prompt(Struct, frozen=True):
 
     def begins(self, line: bytes) -> bool:
         """Whether a line begins with the prompt: a command of somebody else's stands there."""
-        if not self.is_own:
-            return False
-        bare = self.pattern.rstrip().removesuffix("\\")
-        if len(bare.strip()) < SPEAKING:
-            return False
-        return re.match(bare, decode(line)) is not None
+        return bool(self._bare) and re.match(self._bare, decode(line)) is not None
+
+    def may_begin(self, data: bytes) -> bool:
+        """Whether a line of a text begins with the prompt."""
+        return bool(self._bare) and re.search(f"(?m)^{self._bare}", decode(data)) is not None
+
+    @property
+    def _bare(self) -> str:
+        """The pattern of the prompt without blanks behind it; '' if that says too little."""
+        bare = self.pattern.rstrip().removesuffix("\\") if self.is_own else ""
+        return bare if len(bare.strip()) >= SPEAKING else ""
 
 
 class Doubt(Struct, frozen=True):
@@ -81,7 +87,8 @@ def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt
     is none.
     """
     lines = data.split(b"\n")
-    for number, line in enumerate(lines, 1):
+    suspects = prompt.may_begin(data) or typed.encode() in data or _STAMPED.search(data)
+    for number, line in enumerate(lines if suspects else (), 1):
         if prompt.begins(line):
             return Doubt(number, "begins with the prompt", _IN_BETWEEN)
         if line.strip() == typed.encode():

@@ -45,6 +45,7 @@ class Netconf(Link):
         self._locked: list[str] = []
         self._on_trial = False  # whether this session began one
         self._way = Line()
+        self._lead: asyncssh.SSHListener | None = None  # that leads through the hosts in between
 
     async def open(self) -> None:
         reach, access = self.target.reach, self.target.access
@@ -92,7 +93,9 @@ class Netconf(Link):
         if tunnel is None:
             return reach.address, reach.port
         try:
-            lead = await tunnel.forward_local_port("127.0.0.1", 0, reach.address, reach.port)
+            lead = self._lead = await tunnel.forward_local_port(
+                "127.0.0.1", 0, reach.address, reach.port
+            )
         except (OSError, asyncssh.Error) as problem:
             self._way.abort()
             raise Unreachable(f"{self.target.where}: {told(problem, reach)}") from None
@@ -211,6 +214,9 @@ class Netconf(Link):
         if one is not None:
             with contextlib.suppress(Exception):  # whatever it is, the session is over
                 await asyncio.to_thread(one.close_session)
+        lead, self._lead = self._lead, None
+        if lead is not None:
+            lead.close()
         self._way.abort()
 
     async def _lock(self, target: str) -> None:

@@ -11,65 +11,74 @@ import asyncssh
 from ivrel.core.reach import Reach
 from ivrel.core.vocabulary.errors import Unreachable
 from ivrel.live.access import Access, user
+from ivrel.live.between import Shared
 from ivrel.live.links.link import Way
 from ivrel.sources.files import reason
 
 
 class Line:
-    """A connection to a device, with those to the hosts that it goes through."""
+    """A connection to a device, and its part in those to the hosts that it goes through."""
 
     def __init__(self) -> None:
-        self._through: list[asyncssh.SSHClientConnection] = []
+        self._shared: Shared | None = None
 
     async def between(self, target: Way) -> asyncssh.SSHClientConnection | None:
-        """Log in to the hosts in between, each through the one before, and return the connection to
-        the last; None if there is none.
-        """
-        for reach in target.between:
-            try:
-                self._through.append(await self._connected(target, reach))
-            except Unreachable as problem:
-                self.abort()
-                raise Unreachable(f"on the way to {target.where}: {problem}") from None
-        return self._through[-1] if self._through else None
+        """Return the connection to the last of the hosts in between; None if there is none."""
+        if not target.between:
+            return None
+
+        async def connect(
+            reach: Reach, tunnel: asyncssh.SSHClientConnection | None
+        ) -> asyncssh.SSHClientConnection:
+            return await _connected(target, reach, tunnel)
+
+        self._shared = target.access.between.through(target.between, connect)
+        try:
+            return await self._shared.connection()
+        except Unreachable as problem:
+            self.abort()
+            raise Unreachable(f"on the way to {target.where}: {problem}") from None
 
     async def device(self, target: Way) -> asyncssh.SSHClientConnection:
         """Log in to the device itself; Unreachable tells why one cannot."""
-        await self.between(target)
+        tunnel = await self.between(target)
         try:
-            return await self._connected(target, target.reach)
+            return await _connected(target, target.reach, tunnel)
         except Unreachable:
             self.abort()
             raise
 
-    async def _connected(self, target: Way, reach: Reach) -> asyncssh.SSHClientConnection:
-        access, where = target.access, f"{reach.address} port {reach.port}"
-        trusted = access.host_keys(reach)
-        password = await asyncio.to_thread(access.password, reach, target.device)
-        try:
-            async with asyncio.timeout(reach.patience):
-                return await asyncssh.connect(
-                    reach.address,
-                    reach.port,
-                    tunnel=self._through[-1] if self._through else None,
-                    username=user(reach),
-                    known_hosts=(trusted, [], []),
-                    config=None,
-                    **_credentials(access, reach, password),
-                )
-        except asyncssh.HostKeyNotVerifiable:
-            said = "the host shows another key than the one that is known; nothing was said to it"
-            raise Unreachable(f"{where}: {said}") from None
-        except asyncssh.PermissionDenied:
-            raise Unreachable(f"{where}: {refused(reach)}") from None
-        except (OSError, asyncssh.Error, TimeoutError) as problem:
-            raise Unreachable(f"{where}: {told(problem, reach)}") from None
-
     def abort(self) -> None:
-        """End the connections to the hosts in between."""
-        through, self._through = self._through, []
-        for one in reversed(through):
-            one.abort()
+        """Leave the hosts in between; their connections end with the last device."""
+        shared, self._shared = self._shared, None
+        if shared is not None:
+            shared.leave()
+
+
+async def _connected(
+    target: Way, reach: Reach, tunnel: asyncssh.SSHClientConnection | None
+) -> asyncssh.SSHClientConnection:
+    access, where = target.access, f"{reach.address} port {reach.port}"
+    trusted = access.host_keys(reach)
+    password = await asyncio.to_thread(access.password, reach, target.device)
+    try:
+        async with asyncio.timeout(reach.patience):
+            return await asyncssh.connect(
+                reach.address,
+                reach.port,
+                tunnel=tunnel,
+                username=user(reach),
+                known_hosts=(trusted, [], []),
+                config=None,
+                **_credentials(access, reach, password),
+            )
+    except asyncssh.HostKeyNotVerifiable:
+        said = "the host shows another key than the one that is known; nothing was said to it"
+        raise Unreachable(f"{where}: {said}") from None
+    except asyncssh.PermissionDenied:
+        raise Unreachable(f"{where}: {refused(reach)}") from None
+    except (OSError, asyncssh.Error, TimeoutError) as problem:
+        raise Unreachable(f"{where}: {told(problem, reach)}") from None
 
 
 async def host_key(target: Way) -> asyncssh.SSHKey:

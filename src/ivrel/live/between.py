@@ -1,0 +1,86 @@
+"""Between: the connections to hosts that devices are reached through; all devices behind the same
+hosts share them, for a host lets in a few at a time only.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable, Sequence
+
+import asyncssh
+
+from ivrel.core.reach import Reach
+
+# Logs in to a host, through the one before it if there is one.
+Connect = Callable[
+    [Reach, asyncssh.SSHClientConnection | None], Awaitable[asyncssh.SSHClientConnection]
+]
+_Key = tuple[int, tuple[Reach, ...]]  # the loop that it runs in, and the hosts, the first one first
+
+
+class Shared:
+    """One connection to the last of some hosts; whoever has it gives it back with `leave`."""
+
+    def __init__(self, all_of: dict[_Key, Shared], key: _Key, connect: Connect) -> None:
+        self._all, self._key, self._users = all_of, key, 0
+        self._before: Shared | None = None
+        self._connecting = asyncio.create_task(self._made(connect))
+
+    async def _made(self, connect: Connect) -> asyncssh.SSHClientConnection:
+        loop, hosts = self._key
+        if len(hosts) > 1:
+            self._before = taken(self._all, (loop, hosts[:-1]), connect)
+        tunnel = await self._before.connection() if self._before is not None else None
+        return await connect(hosts[-1], tunnel)
+
+    async def connection(self) -> asyncssh.SSHClientConnection:
+        """Return the connection, once it is made."""
+        return await asyncio.shield(self._connecting)
+
+    @property
+    def is_over(self) -> bool:
+        """Whether it could not be made, or is lost."""
+        task = self._connecting
+        if not task.done():
+            return False
+        return task.cancelled() or task.exception() is not None or task.result().is_closed()
+
+    def take(self) -> None:
+        """Note that one more device is reached through it."""
+        self._users += 1
+
+    def leave(self) -> None:
+        """Give it back; the last one to do so ends it."""
+        self._users -= 1
+        if self._users > 0:
+            return
+        if self._all.get(self._key) is self:
+            del self._all[self._key]
+        task = self._connecting
+        if not task.done():
+            task.cancel()
+        elif not task.cancelled() and task.exception() is None:
+            task.result().abort()
+        if self._before is not None:
+            self._before.leave()
+
+
+def taken(all_of: dict[_Key, Shared], key: _Key, connect: Connect) -> Shared:
+    """Return the connection of some hosts, a new one if there is none, or if it was lost."""
+    one = all_of.get(key)
+    if one is None or one.is_over:
+        one = all_of[key] = Shared(all_of, key, connect)
+    one.take()
+    return one
+
+
+class Between:
+    """The connections of one run to hosts in between."""
+
+    def __init__(self) -> None:
+        self._all: dict[_Key, Shared] = {}
+
+    def through(self, hosts: Sequence[Reach], connect: Connect) -> Shared:
+        """Return the connection to the last of some hosts; it is made if it is not there."""
+        key = id(asyncio.get_running_loop()), tuple(hosts)
+        return taken(self._all, key, connect)
