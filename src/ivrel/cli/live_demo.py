@@ -21,6 +21,9 @@ from ivrel.standin.certificate import CERTIFICATE, KEY
 from ivrel.standin.example import on_loopback, write_example
 
 FAILING = "holmsay-gw2"  # the device that does not speak
+# Devices that are hard to read: they say messages into the session, show the time in their prompt,
+# send a byte at a time.
+HARD = {"orrin-sw1": "chat", "kelby-sw1": "clock", "tarsk-sw2": "drip"}
 WITHIN = "5s"  # in which a message is expected
 EVERY = 4  # seconds between two events of a device
 BEGIN = 20.0  # seconds in which the stand-ins must be there
@@ -34,7 +37,9 @@ def run(args: argparse.Namespace) -> int:
     say(
         f"Skerry Line, a ferry company: {len(entries())} simulated devices on this machine, each "
         "on an address of loopback, with the session of its platform; they speak as they are "
-        f"configured. But {FAILING} will not speak, whatever its configuration says."
+        f"configured. But {FAILING} will not speak, whatever its configuration says; and some are "
+        "hard to read: one says messages into the session, one shows the time in its prompt, one "
+        "sends a byte at a time."
     )
     write_example(folder)
 
@@ -78,7 +83,9 @@ def run(args: argparse.Namespace) -> int:
 def _standins(folder: Path) -> Iterator[None]:
     """Have the stand-ins of a workspace run."""
     log = folder / "standin.log"
-    words = ["standin", "-w", str(folder), "--every", str(EVERY), "--fault", f"{FAILING}=silent"]
+    words = ["standin", "-w", str(folder), "--every", str(EVERY)]
+    for device, fault in {FAILING: "silent", **HARD}.items():
+        words += ["--fault", f"{device}={fault}"]
     with log.open("w") as out:
         process = subprocess.Popen([sys.executable, "-m", "ivrel", *words], stdout=out, stderr=out)
     try:
