@@ -12,6 +12,8 @@ from pathlib import Path
 from shlex import quote
 from typing import TYPE_CHECKING, TypeVar
 
+from ivrel.cli.parsing import DEVICES, INPUT, JUDGING, OUTPUT, SPEED, Parser
+
 if TYPE_CHECKING:
     from ivrel.core.fleet import Device
     from ivrel.output.views.view import View
@@ -34,9 +36,9 @@ class Words(argparse.Action):
         setattr(space, self.dest, [*getattr(space, self.dest), *words])
 
 
-def workspace_argument(parser: argparse.ArgumentParser) -> None:
+def workspace_argument(parser: Parser) -> None:
     """Add the option that names the workspace."""
-    parser.add_argument(
+    parser.group(INPUT).add_argument(
         "-w",
         "--workspace",
         metavar="DIR",
@@ -45,9 +47,9 @@ def workspace_argument(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def policy_argument(parser: argparse.ArgumentParser) -> None:
+def policy_argument(parser: Parser) -> None:
     """Add the option that names another policy than the workspace's."""
-    parser.add_argument(
+    parser.group(JUDGING).add_argument(
         "--policy",
         metavar="FILE",
         default="",
@@ -55,13 +57,13 @@ def policy_argument(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def format_argument(parser: argparse.ArgumentParser, *formats: str) -> None:
+def format_argument(parser: Parser, *formats: str) -> None:
     """Add the options of the output; `formats`: those that there are, if more than two."""
     formats = formats or ("table", "json")
-    parser.add_argument(
+    parser.group(OUTPUT).add_argument(
         "--format", choices=formats, default="table", help="table for people, json for machines"
     )
-    parser.add_argument(
+    parser.group(OUTPUT).add_argument(
         "--width", type=_width, metavar="N", help="columns of a table (default: the terminal's)"
     )
 
@@ -81,27 +83,29 @@ def show(view: View, args: argparse.Namespace) -> None:
         let_go_of_output()
 
 
-def by_argument(parser: argparse.ArgumentParser, *more: str) -> None:
+def by_argument(parser: Parser, *more: str) -> None:
     """Add the options that fold many devices; `more`: what else they can be counted by."""
     groups = ("site", "kind", "platform", *more)
-    parser.add_argument(
+    parser.group(OUTPUT).add_argument(
         "--by",
         choices=groups,
         default="",
         help="count by this, and tell once what devices have alike",
     )
-    parser.add_argument("--all", action="store_true", help="show all, also of a large fleet")
+    parser.group(OUTPUT).add_argument(
+        "--all", action="store_true", help="show all, also of a large fleet"
+    )
 
 
-def scheduler_arguments(parser: argparse.ArgumentParser, what: str = "configurations") -> None:
+def scheduler_arguments(parser: Parser, what: str = "configurations") -> None:
     """Add the options that give the work to a Dask cluster; `what`: what its workers read."""
-    parser.add_argument(
+    parser.group(SPEED).add_argument(
         "--scheduler",
         metavar="ADDRESS",
         default="",
         help="have it done by the workers of this Dask scheduler (pip install 'ivrel[scale]')",
     )
-    parser.add_argument(
+    parser.group(SPEED).add_argument(
         "--send",
         action="store_true",
         help=f"send them the {what}, which they otherwise read from the same path",
@@ -127,12 +131,12 @@ def folding_of(args: argparse.Namespace) -> str:
     return str(args.by)
 
 
-def choice_arguments(parser: argparse.ArgumentParser, *, devices: bool = True) -> None:
+def choice_arguments(parser: Parser, *, devices: bool = True) -> None:
     """Add what chooses devices; `devices`: whether also by name."""
     if devices:
         parser.add_argument("device", nargs="*", help="names of devices, or globs")
     for name in ("kind", "site", "group"):
-        parser.add_argument(
+        parser.group(DEVICES).add_argument(
             f"--{name}",
             action=Words,
             default=[],
@@ -141,9 +145,9 @@ def choice_arguments(parser: argparse.ArgumentParser, *, devices: bool = True) -
         )
 
 
-def setting_argument(parser: argparse.ArgumentParser) -> None:
+def setting_argument(parser: Parser) -> None:
     """Add the option that chooses settings."""
-    parser.add_argument(
+    parser.group(JUDGING).add_argument(
         "--setting",
         action=Words,
         default=[],
@@ -152,21 +156,21 @@ def setting_argument(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def text_argument(parser: argparse.ArgumentParser) -> None:
+def text_argument(parser: Parser) -> None:
     """Add the options that give a configuration in the place of a file."""
-    parser.add_argument(
+    parser.group(INPUT).add_argument(
         "--largest",
         type=_mebibytes,
         metavar="MIB",
         help="the most that a configuration may have (default: 64 MiB)",
     )
-    parser.add_argument(
+    parser.group(INPUT).add_argument(
         "--longest-line",
         type=_mebibytes,
         metavar="MIB",
         help="the most that a line of it may have (default: 1 MiB)",
     )
-    parser.add_argument(
+    parser.group(INPUT).add_argument(
         "--text",
         metavar="FILE",
         help="take this for the device's configuration; '-' is standard input",
@@ -189,9 +193,9 @@ def given_text(args: argparse.Namespace, workspace: Workspace, devices: Sequence
     workspace.replace_text(devices[0], data, shown)
 
 
-def today_argument(parser: argparse.ArgumentParser) -> None:
+def today_argument(parser: Parser) -> None:
     """Add the option that gives the day."""
-    parser.add_argument(
+    parser.group(JUDGING).add_argument(
         "--today",
         type=_day,
         metavar="YYYY-MM-DD",
@@ -200,7 +204,7 @@ def today_argument(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def example(parser: argparse.ArgumentParser, *lines: str) -> None:
+def example(parser: Parser, *lines: str) -> None:
     """Set the examples at the end of the help."""
     parser.epilog = "example:\n" + "\n".join(f"  {line}" for line in lines)
 

@@ -7,6 +7,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from ivrel.sources.workspace import Workspace
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     common.choice_arguments(parser)
@@ -43,7 +44,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.set_defaults(run=run)
 
 
-def _outlet_arguments(parser: argparse.ArgumentParser) -> None:
+def _outlet_arguments(parser: Parser) -> None:
     """Add the options that say where corrections go, or what is done with others."""
     does = parser.add_mutually_exclusive_group()
     does.add_argument(
@@ -69,7 +70,7 @@ def _outlet_arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def _wave_arguments(parser: argparse.ArgumentParser) -> None:
+def _wave_arguments(parser: Parser) -> None:
     """Add the options of the steps of a delivery."""
     parser.add_argument(
         "--waves",

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import care, common, evidence
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from ivrel.sources.workspace import Workspace
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     parser.add_argument(
         "corrections", nargs="?", metavar="CORRECTIONS", help="what `ivrel correct -o` wrote"

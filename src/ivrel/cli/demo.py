@@ -9,9 +9,10 @@ import sys
 from pathlib import Path
 
 from ivrel.cli import common
+from ivrel.cli.parsing import Parser
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     parser.add_argument(
         "folder", nargs="?", default="ivrel-demo", metavar="DIR", help="default: ivrel-demo"

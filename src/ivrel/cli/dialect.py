@@ -9,12 +9,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common, dialog, learning
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from ivrel.core.fleet import Device
     from ivrel.sources.workspace import Workspace
 
-Parser = argparse.ArgumentParser
 _Row = tuple[str, str, Callable[[Parser], None], Callable[[argparse.Namespace], int], str]
 
 

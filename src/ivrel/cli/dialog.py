@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -25,7 +26,7 @@ SECRET = "*"  # typed in the place of a password
 FEW = 3  # lines of an answer that are shown; more may be a configuration
 
 
-def arguments(one: argparse.ArgumentParser) -> None:
+def arguments(one: Parser) -> None:
     """Add the arguments of the action."""
     one.add_argument("host", metavar="HOST", help="a device of the fleet, an address or a name")
     one.add_argument("--port", type=common.whole_number, metavar="N", help="the port (22)")

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from ivrel.cli import common
+from ivrel.cli.parsing import DEVICES, MESSAGES, Parser
 
 if TYPE_CHECKING:
     from ivrel.core.evidence.attribution import Directory
@@ -29,20 +30,20 @@ G = TypeVar("G", bound="Gathers")
 RECORDS = ("recording", "json", "lines")  # the formats of records, which are read when needed
 
 
-def record_arguments(parser: argparse.ArgumentParser) -> None:
+def record_arguments(parser: Parser) -> None:
     """Add the options that say how records are read."""
-    parser.add_argument(
+    parser.group(MESSAGES).add_argument(
         "--as",
         dest="form",
         choices=RECORDS,
         help="the format of the records (default: told by the first line)",
     )
-    parser.add_argument(
+    parser.group(MESSAGES).add_argument(
         "--template",
         metavar="TEXT",
         help="a line format of your own, such as '{received} {sender} {message}'",
     )
-    parser.add_argument(
+    parser.group(MESSAGES).add_argument(
         "--zone",
         type=_zone,
         default=UTC,
@@ -51,9 +52,9 @@ def record_arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def device_arguments(parser: argparse.ArgumentParser) -> None:
+def device_arguments(parser: Parser) -> None:
     """Add the options that choose devices, where the words of a call name files."""
-    parser.add_argument(
+    parser.group(DEVICES).add_argument(
         "--device",
         action="append",
         default=[],
@@ -141,9 +142,9 @@ def seen_in(messages: Messages, directory: Directory, zone: tzinfo) -> Iterator[
         yield Seen(record, found, record.when(messages.near, zone))
 
 
-def beside_arguments(parser: argparse.ArgumentParser) -> None:
+def beside_arguments(parser: Parser) -> None:
     """Add the options that hold messages against verdicts."""
-    parser.add_argument(
+    parser.group(MESSAGES).add_argument(
         "--heard",
         action="append",
         default=[],
@@ -154,9 +155,9 @@ def beside_arguments(parser: argparse.ArgumentParser) -> None:
     record_arguments(parser)
 
 
-def at_argument(parser: argparse.ArgumentParser) -> None:
+def at_argument(parser: Parser) -> None:
     """Add the option that says which collector wrote a file."""
-    parser.add_argument(
+    parser.group(MESSAGES).add_argument(
         "--at",
         action="append",
         default=[],

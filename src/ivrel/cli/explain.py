@@ -6,6 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common, evidence
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from ivrel.core.evidence.claims import Claim
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from ivrel.sources.workspace import Workspace
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("device", help="the name of one device")

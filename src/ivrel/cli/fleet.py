@@ -5,9 +5,10 @@ from __future__ import annotations
 import argparse
 
 from ivrel.cli import common
+from ivrel.cli.parsing import Parser
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     common.choice_arguments(parser)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from ivrel.cli import common
 from ivrel.cli.bar import Bar
+from ivrel.cli.parsing import SPEED, Parser
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from ivrel.sources.workspace import Workspace
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     common.choice_arguments(parser)
@@ -54,9 +55,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.set_defaults(run=run)
 
 
-def at_once_argument(parser: argparse.ArgumentParser, most: int = 50) -> None:
+def at_once_argument(parser: Parser, most: int = 50) -> None:
     """Add the option that says how many devices are talked to at a time."""
-    parser.add_argument(
+    parser.group(SPEED).add_argument(
         "--at-once",
         type=common.whole_number,
         default=most,

@@ -6,13 +6,14 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common, evidence
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from ivrel.sources.messages import Messages
     from ivrel.sources.workspace import Workspace
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("file", nargs="*", help="files of messages; '-' is standard input")

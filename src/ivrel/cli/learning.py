@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from ivrel.core.authoring.learning.answers import Answers
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 DOUBTS_SHOWN = 12
 
 
-def arguments(one: argparse.ArgumentParser) -> None:
+def arguments(one: Parser) -> None:
     """Add the arguments of the action."""
     from ivrel.core.shapes import SHAPES
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common, evidence
+from ivrel.cli.parsing import MESSAGES, Parser
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping, Sequence
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 _UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     ways_arguments(parser)
@@ -41,10 +42,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.set_defaults(run=run)
 
 
-def ways_arguments(parser: argparse.ArgumentParser) -> None:
+def ways_arguments(parser: Parser) -> None:
     """Add the options that say where messages come in."""
     for name in ("udp", "tcp", "tls"):
-        parser.add_argument(
+        parser.group(MESSAGES).add_argument(
             f"--{name}",
             action="append",
             type=_ports,
@@ -52,21 +53,25 @@ def ways_arguments(parser: argparse.ArgumentParser) -> None:
             metavar="PORT",
             help=f"listen on this {name.upper()} port, or on these (a,b); can be repeated",
         )
-    parser.add_argument(
+    parser.group(MESSAGES).add_argument(
         "--on",
         action="append",
         default=[],
         metavar="ADDRESS",
         help="listen on this address only (default: all, IPv4 and IPv6); can be repeated",
     )
-    parser.add_argument("--certificate", metavar="FILE", help="with --tls: the certificate, in PEM")
-    parser.add_argument("--key", metavar="FILE", help="its key, if that is in another file")
-    parser.add_argument(
+    parser.group(MESSAGES).add_argument(
+        "--certificate", metavar="FILE", help="with --tls: the certificate, in PEM"
+    )
+    parser.group(MESSAGES).add_argument(
+        "--key", metavar="FILE", help="its key, if that is in another file"
+    )
+    parser.group(MESSAGES).add_argument(
         "--clients", metavar="FILE", help="the authority whose certificates clients must show"
     )
 
 
-def _kept_arguments(parser: argparse.ArgumentParser) -> None:
+def _kept_arguments(parser: Parser) -> None:
     """Add the options that say what is kept."""
     parser.add_argument(
         "-o", "--output", metavar="DIR", help="keep what is heard in recordings in this folder"
@@ -86,7 +91,7 @@ def _kept_arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def _end_arguments(parser: argparse.ArgumentParser) -> None:
+def _end_arguments(parser: Parser) -> None:
     """Add the options that say what is shown, and when it ends."""
     parser.add_argument(
         "--for", dest="seconds", type=span, default=0.0, metavar="TIME", help="end after: 30s, 10m"

@@ -13,6 +13,7 @@ from importlib import import_module
 from typing import NoReturn
 
 from ivrel import __version__
+from ivrel.cli.parsing import Parser
 from ivrel.cli.problems import WRONG, guarded, let_go_of_output
 
 # The commands, in the order of the work; each is the module of that name, imported only when it is
@@ -36,14 +37,6 @@ COMMANDS = {
     "policy": "check the policy; show what it asks of one device",
     "dialect": "list, show, check and try dialects; start a new one; apply a change",
 }
-
-
-class Parser(argparse.ArgumentParser):
-    """A parser whose mistakes are one line."""
-
-    def error(self, message: str) -> NoReturn:
-        """End the program with one line and exit code 2."""
-        self.exit(WRONG, f"{self.prog}: {message}; see '{self.prog} --help'\n")
 
 
 def run() -> NoReturn:

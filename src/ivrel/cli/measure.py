@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ivrel.cli import common, evidence
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from ivrel.core.evidence.measuring.gathered import Gathered
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
     from ivrel.output.views.measured import MeasuredView
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     subjects = parser.add_subparsers(dest="subject", metavar="SUBJECT", required=True)
     for name, subject in _SUBJECTS.items():
@@ -50,7 +51,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def _silence(parser: argparse.ArgumentParser) -> None:
+def _silence(parser: Parser) -> None:
     parser.add_argument(
         "--false-alarms",
         type=_rate,
@@ -62,7 +63,7 @@ def _silence(parser: argparse.ArgumentParser) -> None:
     common.example(parser, "ivrel measure silence recording.jsonl --figure arrivals.png")
 
 
-def _clocks(parser: argparse.ArgumentParser) -> None:
+def _clocks(parser: Parser) -> None:
     parser.add_argument(
         "--tolerance",
         type=_seconds,
@@ -73,11 +74,11 @@ def _clocks(parser: argparse.ArgumentParser) -> None:
     common.example(parser, "ivrel measure clocks recording.jsonl --tolerance 0.2")
 
 
-def _losses(parser: argparse.ArgumentParser) -> None:
+def _losses(parser: Parser) -> None:
     common.example(parser, "ivrel measure losses --at beacon-a=beacon-a.jsonl --site tarsk")
 
 
-def _volume(parser: argparse.ArgumentParser) -> None:
+def _volume(parser: Parser) -> None:
     parser.add_argument(
         "--by",
         choices=("device", "site", "collector", "severity", "facility", "kind"),
@@ -256,7 +257,7 @@ class _Subject(NamedTuple):
     """What is measured: what it tells, its options, and what makes its view."""
 
     about: str
-    options: Callable[[argparse.ArgumentParser], None]
+    options: Callable[[Parser], None]
     view: Callable[[argparse.Namespace, Gathered[Any], tuple[Device, ...]], MeasuredView]
 
 

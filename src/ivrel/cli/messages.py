@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common, evidence
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -20,7 +21,7 @@ MOST = 100  # messages or rows that a terminal shows, unless more are asked for
 BY = ("device", "severity", "facility", "kind", "sender", "departure")
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("file", nargs="+", help="files of messages; '-' is standard input")

@@ -6,9 +6,10 @@ import argparse
 from pathlib import Path
 
 from ivrel.cli import common
+from ivrel.cli.parsing import Parser
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     parser.add_argument("folder", metavar="DIR", help="the folder to write")
     parser.add_argument(

@@ -8,12 +8,13 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from ivrel.sources.workspace import Workspace
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("device", nargs="*", help="the name of one device; with --compare, globs")

@@ -6,6 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from ivrel.core.fleet import Device
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
     from ivrel.sources.workspace import Workspace
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("device", nargs="+", help="names of devices, or globs")

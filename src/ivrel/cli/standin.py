@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
     from ivrel.core.fleet import Fleet
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
     from ivrel.standin.faults import Fault
 
 
-def arguments(parser: argparse.ArgumentParser) -> None:
+def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     common.choice_arguments(parser)
