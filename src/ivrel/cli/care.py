@@ -16,51 +16,53 @@ def care_arguments(parser: Parser) -> None:
         type=common.whole_number,
         default=1,
         metavar="N",
-        help="begin with no more devices after so many failures (1)",
+        help="stop beginning new devices after this many failures (default: 1)",
     )
     at_once_argument(parser, 10)
     parser.group(CARE).add_argument(
         "--ask",
         action=argparse.BooleanOptionalAction,
         default=None,
-        help="show what came of a wave, and wait for a word before the next (default: on a "
-        "terminal)",
+        help="after each wave, show its results and ask whether to continue "
+        "(default: only on a terminal)",
     )
     parser.group(CARE).add_argument(
         "--last-look",
         action=argparse.BooleanOptionalAction,
         default=True,
-        help="at the end, when no trial can be on any more, read those devices once more that can "
-        "take a change back by themselves (default)",
+        help="at the end, once every trial period is over, read the devices that "
+        "could have rolled back by themselves once more (default: yes)",
     )
     parser.group(CARE).add_argument(
         "--between",
         metavar="TIME",
-        help="begin devices only from this time of a day, by this machine's clock: 22:00",
+        help="start of the maintenance window, in local time: no device is begun before it (22:00)",
     )
     parser.group(CARE).add_argument(
         "--and",
         dest="until",
         metavar="TIME",
-        help="with --between: up to this one, so that each is done by then: 04:00",
+        help="end of the maintenance window: no device is begun that could not "
+        "finish before it (04:00)",
     )
     parser.group(CARE).add_argument(
         "--approved",
         metavar="SIGNATURE",
-        help="send only what a second person has signed: the signature of the folder's fingerprint "
-        "(ssh-keygen -Y sign -n ivrel-corrections)",
+        help="send the corrections only if a second person signed them; "
+        "SIGNATURE is the signed fingerprint of the folder (ssh-keygen -Y "
+        "sign -n ivrel-corrections)",
     )
     parser.group(CARE).add_argument(
         "--signers",
         metavar="FILE",
-        help="with --approved: who may sign, as OpenSSH has it (default: allowed-signers in the "
-        "workspace)",
+        help="with --approved: the OpenSSH allowed-signers file (default: "
+        "allowed-signers in the workspace)",
     )
     parser.group(CARE).add_argument(
         "--prove-again",
         action="store_true",
-        help="where a device says something else than its change was made for, compute and prove "
-        "it anew",
+        help="if a device's configuration changed since its correction was made, "
+        "compute and prove the correction again and send that",
     )
 
 
@@ -69,14 +71,19 @@ def hearing_arguments(parser: Parser) -> None:
     parser.group(MESSAGES).add_argument(
         "--expect",
         action="store_true",
-        help="keep a change only when a message of the device arrived as the policy asks",
+        help="confirm each change only after a message from the device arrives as the policy asks",
     )
     parser.group(MESSAGES).add_argument(
-        "--within", type=listen.span, default=30.0, metavar="TIME", help="in this time (30s)"
+        "--within",
+        type=listen.span,
+        default=30.0,
+        metavar="TIME",
+        help="with --expect: how long to wait for that message (default: 30s)",
     )
     parser.group(MESSAGES).add_argument(
         "--heard",
         metavar="DIR",
-        help="with --expect: look into the recordings that `ivrel listen -o DIR` keeps",
+        help="with --expect: watch the recordings that `ivrel listen -o DIR` "
+        "writes, instead of listening",
     )
     listen.ways_arguments(parser)

@@ -43,7 +43,7 @@ def workspace_argument(parser: Parser) -> None:
         "--workspace",
         metavar="DIR",
         default=".",
-        help="the workspace (default: the current folder)",
+        help="workspace folder (default: the current folder)",
     )
 
 
@@ -53,7 +53,7 @@ def policy_argument(parser: Parser) -> None:
         "--policy",
         metavar="FILE",
         default="",
-        help="judge by this policy, in the place of the workspace's",
+        help="use this policy file instead of the workspace's",
     )
 
 
@@ -61,10 +61,13 @@ def format_argument(parser: Parser, *formats: str) -> None:
     """Add the options of the output; `formats`: those that there are, if more than two."""
     formats = formats or ("table", "json")
     parser.group(OUTPUT).add_argument(
-        "--format", choices=formats, default="table", help="table for people, json for machines"
+        "--format", choices=formats, default="table", help="output format (default: table)"
     )
     parser.group(OUTPUT).add_argument(
-        "--width", type=_width, metavar="N", help="columns of a table (default: the terminal's)"
+        "--width",
+        type=_width,
+        metavar="N",
+        help="width of tables in columns (default: width of the terminal)",
     )
 
 
@@ -90,10 +93,10 @@ def by_argument(parser: Parser, *more: str) -> None:
         "--by",
         choices=groups,
         default="",
-        help="count by this, and tell once what devices have alike",
+        help="group devices by this, and show what they have in common once",
     )
     parser.group(OUTPUT).add_argument(
-        "--all", action="store_true", help="show all, also of a large fleet"
+        "--all", action="store_true", help="list everything, even for a large fleet"
     )
 
 
@@ -103,12 +106,13 @@ def scheduler_arguments(parser: Parser, what: str = "configurations") -> None:
         "--scheduler",
         metavar="ADDRESS",
         default="",
-        help="have it done by the workers of this Dask scheduler (pip install 'ivrel[scale]')",
+        help="run on the workers of this Dask scheduler (pip install 'ivrel[scale]')",
     )
     parser.group(SPEED).add_argument(
         "--send",
         action="store_true",
-        help=f"send them the {what}, which they otherwise read from the same path",
+        help=f"with --scheduler: send the {what} to the workers, which otherwise read "
+        "them from the same path",
     )
 
 
@@ -134,14 +138,16 @@ def folding_of(args: argparse.Namespace) -> str:
 def choice_arguments(parser: Parser, *, devices: bool = True) -> None:
     """Add what chooses devices; `devices`: whether also by name."""
     if devices:
-        parser.add_argument("device", nargs="*", help="names of devices, or globs")
+        parser.add_argument(
+            "device", nargs="*", help="device names or globs (default: all devices)"
+        )
     for name in ("kind", "site", "group"):
         parser.group(DEVICES).add_argument(
             f"--{name}",
             action=Words,
             default=[],
             metavar=name.upper(),
-            help=f"only devices of this {name}, or of these (a,b); can be repeated",
+            help=f"only devices of this {name}, or of several (a,b); can be repeated",
         )
 
 
@@ -152,7 +158,7 @@ def setting_argument(parser: Parser) -> None:
         action=Words,
         default=[],
         metavar="SETTING",
-        help="only this setting, or these (a,b); can be repeated",
+        help="only this setting, or several (a,b); can be repeated",
     )
 
 
@@ -162,18 +168,18 @@ def text_argument(parser: Parser) -> None:
         "--largest",
         type=_mebibytes,
         metavar="MIB",
-        help="the most that a configuration may have (default: 64 MiB)",
+        help="refuse configurations larger than this (default: 64 MiB)",
     )
     parser.group(INPUT).add_argument(
         "--longest-line",
         type=_mebibytes,
         metavar="MIB",
-        help="the most that a line of it may have (default: 1 MiB)",
+        help="refuse configurations with a line longer than this (default: 1 MiB)",
     )
     parser.group(INPUT).add_argument(
         "--text",
         metavar="FILE",
-        help="take this for the device's configuration; '-' is standard input",
+        help="read the device's configuration from this file instead; '-' reads standard input",
     )
 
 
@@ -200,7 +206,7 @@ def today_argument(parser: Parser) -> None:
         type=_day,
         metavar="YYYY-MM-DD",
         default=None,
-        help="the day for which waivers are judged",
+        help="judge waivers as of this day (default: today)",
     )
 
 

@@ -30,7 +30,7 @@ def arguments(parser: Parser) -> None:
     common.text_argument(parser)
     _outlet_arguments(parser)
     parser.add_argument(
-        "--replace", action="store_true", help="write into a folder that already holds something"
+        "--replace", action="store_true", help="write into the folder even if it is not empty"
     )
     _wave_arguments(parser)
     common.by_argument(parser)
@@ -48,7 +48,11 @@ def _outlet_arguments(parser: Parser) -> None:
     """Add the options that say where corrections go, or what is done with others."""
     does = parser.add_mutually_exclusive_group()
     does.add_argument(
-        "-o", "--output", metavar="DIR", help="write DIR/DEVICE/change.txt and the like"
+        "-o",
+        "--output",
+        metavar="DIR",
+        help="write the corrections to this folder: DIR/DEVICE/change.txt, "
+        "backout.txt, a change sheet",
     )
     does.add_argument(
         "--as",
@@ -59,14 +63,15 @@ def _outlet_arguments(parser: Parser) -> None:
     does.add_argument(
         "--in-place",
         action="store_true",
-        help="write what is proved into the workspace's files; --undo takes it back",
+        help="apply proved corrections to the configuration files of the "
+        "workspace; --undo reverts this",
     )
-    does.add_argument("--undo", action="store_true", help="take back what --in-place wrote last")
+    does.add_argument("--undo", action="store_true", help="revert the last --in-place")
     does.add_argument(
         "--prove",
         metavar="DIR",
-        help="judge the changes that lie there (DIR/DEVICE/change.txt; or a file, for one device) "
-        "on the configurations of today",
+        help="prove existing changes (DIR/DEVICE/change.txt, or one file for one "
+        "device) against today's configurations",
     )
 
 
@@ -75,20 +80,21 @@ def _wave_arguments(parser: Parser) -> None:
     parser.add_argument(
         "--waves",
         action="store_true",
-        help="split the devices into steps of a delivery, few that differ first",
+        help="plan delivery waves: a few dissimilar devices first",
     )
     parser.add_argument(
         "--first",
         type=common.whole_number,
         metavar="N",
-        help="devices in the first wave (default: 5)",
+        help="with --waves: number of devices in the first wave (default: 5)",
     )
     parser.add_argument(
         "--apart",
         action=common.Words,
         default=[],
         metavar="GROUP",
-        help="never two devices of this group in one wave, besides the fleet's own `apart:`",
+        help="with --waves: never put two devices of this group into one wave, "
+        "in addition to `apart:` of the fleet; can be repeated",
     )
 
 

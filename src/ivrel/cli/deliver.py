@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     parser.add_argument(
-        "corrections", nargs="?", metavar="CORRECTIONS", help="what `ivrel correct -o` wrote"
+        "corrections", nargs="?", metavar="CORRECTIONS", help="folder written by `ivrel correct -o`"
     )
     common.workspace_argument(parser)
     evidence.device_arguments(parser)
@@ -34,12 +34,14 @@ def arguments(parser: Parser) -> None:
     care.hearing_arguments(parser)
     does = parser.add_mutually_exclusive_group()
     does.add_argument(
-        "--dry-run", action="store_true", help="reach, fetch, compare and prove; change nothing"
+        "--dry-run",
+        action="store_true",
+        help="connect, fetch, compare and prove, but change nothing",
     )
     does.add_argument(
         "--rehearse",
         action="store_true",
-        help="the same, and have each device itself try the change, where it can, and drop it",
+        help="like --dry-run, and let each device that can do so try the change and discard it",
     )
     does.add_argument(
         "--resume", action="store_true", help="go on with the delivery that was cut off"
@@ -50,14 +52,16 @@ def arguments(parser: Parser) -> None:
         type=common.whole_number,
         const=0,
         metavar="N",
-        help="the record of the last delivery, or of delivery N: what was sent and answered",
+        help="show the record of the last delivery, or of delivery N: what was sent and answered",
     )
     does.add_argument(
         "--release",
         metavar="DEVICE",
-        help="give up a device in doubt that you have looked at; --because says what you found",
+        help="release a device in doubt after you checked it by hand; requires --because",
     )
-    parser.add_argument("--because", metavar="TEXT", help="with --release: why, for the record")
+    parser.add_argument(
+        "--because", metavar="TEXT", help="with --release: what you found, for the record"
+    )
     common.example(
         parser,
         "ivrel deliver corrections --dry-run",

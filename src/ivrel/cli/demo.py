@@ -15,15 +15,20 @@ from ivrel.cli.parsing import Parser
 def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     parser.add_argument(
-        "folder", nargs="?", default="ivrel-demo", metavar="DIR", help="default: ivrel-demo"
+        "folder",
+        nargs="?",
+        default="ivrel-demo",
+        metavar="DIR",
+        help="folder to write (default: ivrel-demo)",
     )
     parser.add_argument(
-        "--replace", action="store_true", help="write into a folder that already holds something"
+        "--replace", action="store_true", help="write into the folder even if it is not empty"
     )
     parser.add_argument(
         "--live",
         action="store_true",
-        help="run the fleet as simulated devices here, and bring the corrections to them",
+        help="run the fleet as simulated devices on this machine and deliver the "
+        "corrections to them",
     )
     common.example(
         parser, "ivrel demo", "ivrel demo /tmp/skerry --replace", "ivrel demo --live --replace"

@@ -78,7 +78,7 @@ def _of_show(one: Parser) -> None:
 def _of_try(one: Parser) -> None:
     _of_show(one)
     one.add_argument("file", help="the file or the folder of a configuration")
-    one.add_argument("--all", action="store_true", help="show every line, also of many interfaces")
+    one.add_argument("--all", action="store_true", help="show every line, even of many interfaces")
 
 
 def _of_cover(one: Parser) -> None:
@@ -86,7 +86,7 @@ def _of_cover(one: Parser) -> None:
     files = "configurations (default: those of the fleet's devices of this platform)"
     one.add_argument("file", nargs="*", help=files)
     common.format_argument(one, "table", "json", "jsonl", "csv")
-    one.add_argument("--all", action="store_true", help="show all that is not known")
+    one.add_argument("--all", action="store_true", help="list everything that is not known")
 
 
 def _of_new(one: Parser) -> None:

@@ -29,11 +29,15 @@ FEW = 3  # lines of an answer that are shown; more may be a configuration
 def arguments(one: Parser) -> None:
     """Add the arguments of the action."""
     one.add_argument("host", metavar="HOST", help="a device of the fleet, an address or a name")
-    one.add_argument("--port", type=common.whole_number, metavar="N", help="the port (22)")
-    one.add_argument("--user", metavar="NAME", help="as whom (default: who calls)")
-    one.add_argument("--key", metavar="FILE", help="a private key (default: those of the agent)")
+    one.add_argument("--port", type=common.whole_number, metavar="N", help="SSH port (default: 22)")
+    one.add_argument("--user", metavar="NAME", help="login name (default: yours)")
     one.add_argument(
-        "--password", metavar="VARIABLE", help="the variable that holds the password, or 'ask'"
+        "--key", metavar="FILE", help="private key file (default: keys of the SSH agent)"
+    )
+    one.add_argument(
+        "--password",
+        metavar="VARIABLE",
+        help="environment variable that holds the password, or 'ask'",
     )
     one.add_argument(
         "--second-password",
@@ -41,13 +45,15 @@ def arguments(one: Parser) -> None:
         help=f"the same of what is typed for '{SECRET}' (default: ask)",
     )
     one.add_argument(
-        "--learn-key", action="store_true", help="record the key that the host shows, and say it"
+        "--learn-key",
+        action="store_true",
+        help="record the host key if it is not known yet, and show it",
     )
     one.add_argument(
         "--type",
         action="append",
         metavar="LINE",
-        help="type this, rather than read it from the terminal; can be repeated",
+        help="type this line instead of reading lines from standard input; can be repeated",
     )
 
 

@@ -36,19 +36,19 @@ def record_arguments(parser: Parser) -> None:
         "--as",
         dest="form",
         choices=RECORDS,
-        help="the format of the records (default: told by the first line)",
+        help="format of the message files (default: detected from the first line)",
     )
     parser.group(MESSAGES).add_argument(
         "--template",
         metavar="TEXT",
-        help="a line format of your own, such as '{received} {sender} {message}'",
+        help="line format of the message files, such as '{received} {sender} {message}'",
     )
     parser.group(MESSAGES).add_argument(
         "--zone",
         type=_zone,
         default=UTC,
         metavar="NAME",
-        help="the zone of stamps that say none (default: UTC)",
+        help="time zone of time stamps that name none (default: UTC)",
     )
 
 
@@ -59,7 +59,7 @@ def device_arguments(parser: Parser) -> None:
         action="append",
         default=[],
         metavar="NAME",
-        help="only this device, or those that a glob means; can be repeated",
+        help="only this device, or devices that match a glob; can be repeated",
     )
     common.choice_arguments(parser, devices=False)
 
@@ -149,7 +149,7 @@ def beside_arguments(parser: Parser) -> None:
         action="append",
         default=[],
         metavar="FILE",
-        help="hold the messages of this file against the verdicts, too; can be repeated",
+        help="compare the verdicts with the messages in this file; can be repeated",
     )
     at_argument(parser)
     record_arguments(parser)
@@ -162,7 +162,7 @@ def at_argument(parser: Parser) -> None:
         action="append",
         default=[],
         metavar="COLLECTOR=FILE",
-        help="a file that this collector of the policy wrote; can be repeated",
+        help="messages that this collector of the policy received; can be repeated",
     )
 
 

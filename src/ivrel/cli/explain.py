@@ -19,7 +19,9 @@ def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("device", help="the name of one device")
-    parser.add_argument("setting", nargs="?", help="a setting (default: all that are asked for)")
+    parser.add_argument(
+        "setting", nargs="?", help="a setting (default: all settings the policy asks for)"
+    )
     common.format_argument(parser)
     common.policy_argument(parser)
     common.today_argument(parser)

@@ -28,24 +28,24 @@ def arguments(parser: Parser) -> None:
     common.format_argument(parser, "table", "json", "jsonl", "csv")
     at_once_argument(parser)
     parser.add_argument(
-        "--since", action="store_true", help="show what changed since the last time, line by line"
+        "--since", action="store_true", help="show the statements that changed since the last time"
     )
     parser.add_argument(
         "--learn-keys",
         action="store_true",
-        help="show the host keys of the devices, and record those that are not known yet",
+        help="show the devices' host keys, and record those not known yet",
     )
     parser.add_argument(
         "--rename-ok",
         action="store_true",
-        help="write also what calls itself by another name than the device's",
+        help="accept configurations that name another device",
     )
     parser.add_argument(
         "--shrunk-ok",
         action="store_true",
-        help="write also what lost most of its statements since the last time",
+        help="accept configurations that lost most of their statements since the last time",
     )
-    parser.add_argument("--all", action="store_true", help="show also what is as before")
+    parser.add_argument("--all", action="store_true", help="list unchanged devices too")
     common.example(
         parser,
         "ivrel gather --learn-keys --site tarsk",
@@ -62,7 +62,7 @@ def at_once_argument(parser: Parser, most: int = 50) -> None:
         type=common.whole_number,
         default=most,
         metavar="N",
-        help=f"talk to so many devices at a time ({most})",
+        help=f"number of devices to talk to at the same time (default: {most})",
     )
 
 

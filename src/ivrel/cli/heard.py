@@ -16,22 +16,24 @@ if TYPE_CHECKING:
 def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
-    parser.add_argument("file", nargs="*", help="files of messages; '-' is standard input")
+    parser.add_argument("file", nargs="*", help="message files; '-' reads standard input")
     evidence.at_argument(parser)
     parser.add_argument(
         "--own",
         action="append",
         default=[],
         metavar="DEVICE=FILE",
-        help="what this device kept itself, saved as text: tell what became of each message; "
-        "can be repeated",
+        help="the log this device kept itself, as text: report what became of "
+        "each message; can be repeated",
     )
     evidence.device_arguments(parser)
     common.setting_argument(parser)
     evidence.record_arguments(parser)
     common.scheduler_arguments(parser, "records")
     common.format_argument(parser, "table", "json", "jsonl", "csv")
-    parser.add_argument("--all", action="store_true", help="show all, also of a large fleet")
+    parser.add_argument(
+        "--all", action="store_true", help="list everything, even for a large fleet"
+    )
     common.example(
         parser,
         "ivrel heard --at beacon-a=beacon-a.log --at beacon-b=beacon-b.log.gz",

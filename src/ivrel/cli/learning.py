@@ -43,8 +43,7 @@ def arguments(one: Parser) -> None:
         action="append",
         default=[],
         metavar=("BEFORE", "AFTER", "CHANGE"),
-        help="a change that was once made, from which it is learned how statements are taken away; "
-        "can be repeated",
+        help="a change made once before, to learn how statements are removed; can be repeated",
     )
 
 

@@ -51,7 +51,7 @@ def ways_arguments(parser: Parser) -> None:
             type=_ports,
             default=[],
             metavar="PORT",
-            help=f"listen on this {name.upper()} port, or on these (a,b); can be repeated",
+            help=f"listen on this {name.upper()} port, or on several (a,b); can be repeated",
         )
     parser.group(MESSAGES).add_argument(
         "--on",
@@ -64,53 +64,71 @@ def ways_arguments(parser: Parser) -> None:
         "--certificate", metavar="FILE", help="with --tls: the certificate, in PEM"
     )
     parser.group(MESSAGES).add_argument(
-        "--key", metavar="FILE", help="its key, if that is in another file"
+        "--key",
+        metavar="FILE",
+        help="with --tls: the private key, if the certificate file does not contain it",
     )
     parser.group(MESSAGES).add_argument(
-        "--clients", metavar="FILE", help="the authority whose certificates clients must show"
+        "--clients",
+        metavar="FILE",
+        help="with --tls: require client certificates signed by this authority",
     )
 
 
 def _kept_arguments(parser: Parser) -> None:
     """Add the options that say what is kept."""
     parser.add_argument(
-        "-o", "--output", metavar="DIR", help="keep what is heard in recordings in this folder"
+        "-o", "--output", metavar="DIR", help="write the messages to recordings in this folder"
     )
     parser.add_argument(
-        "--rotate-size", type=_mib, default=64, metavar="MIB", help="begin another recording (64)"
+        "--rotate-size",
+        type=_mib,
+        default=64,
+        metavar="MIB",
+        help="with -o: start a new recording after this size (default: 64)",
     )
     parser.add_argument(
-        "--rotate-every", type=span, default=3600.0, metavar="TIME", help="or after this time (1h)"
+        "--rotate-every",
+        type=span,
+        default=3600.0,
+        metavar="TIME",
+        help="with -o: start a new recording after this time (default: 1h)",
     )
     parser.add_argument(
         "--most-disk",
         type=_mib,
         default=1024,
         metavar="MIB",
-        help="delete the oldest recordings beyond this (1024)",
+        help="with -o: delete the oldest recordings when all exceed this size (default: 1024)",
     )
 
 
 def _end_arguments(parser: Parser) -> None:
     """Add the options that say what is shown, and when it ends."""
     parser.add_argument(
-        "--for", dest="seconds", type=span, default=0.0, metavar="TIME", help="end after: 30s, 10m"
+        "--for",
+        dest="seconds",
+        type=span,
+        default=0.0,
+        metavar="TIME",
+        help="stop after this time: 30s, 10m",
     )
     parser.add_argument(
-        "--count", type=_number, default=0, metavar="N", help="end after so many messages"
+        "--count", type=_number, default=0, metavar="N", help="stop after this many messages"
     )
-    parser.add_argument("--follow", action="store_true", help="print each message as it comes")
+    parser.add_argument("--follow", action="store_true", help="print each message as it arrives")
     parser.add_argument(
         "--expect",
         action="store_true",
-        help="end when each chosen device was heard as the policy asks; exit code 1 if not",
+        help="stop when every chosen device was heard as the policy asks; exit "
+        "code 1 if one was not",
     )
     parser.add_argument(
         "--quiet-before",
         type=span,
         default=0.0,
         metavar="TIME",
-        help="with --expect: first make sure for so long that none of them speaks",
+        help="with --expect: first check for this long that none of the devices sends",
     )
     evidence.device_arguments(parser)
 

@@ -28,19 +28,21 @@ def arguments(parser: Parser) -> None:
             formatter_class=argparse.RawDescriptionHelpFormatter,
         )
         common.workspace_argument(one)
-        one.add_argument("file", nargs="*", help="files of messages; '-' is standard input")
+        one.add_argument("file", nargs="*", help="message files; '-' reads standard input")
         evidence.at_argument(one)
         evidence.device_arguments(one)
         subject.options(one)
         one.add_argument(
             "--figure",
             metavar="FILE",
-            help="draw it into this file, .png or .svg (needs Matplotlib)",
+            help="draw the figure to this file, .png or .svg (needs Matplotlib)",
         )
         evidence.record_arguments(one)
         common.scheduler_arguments(one, "records")
         common.format_argument(one, "table", "json", "jsonl", "csv")
-        one.add_argument("--all", action="store_true", help="show all, also of a large fleet")
+        one.add_argument(
+            "--all", action="store_true", help="list everything, even for a large fleet"
+        )
         one.set_defaults(run=run)
     common.example(
         parser,
@@ -57,8 +59,8 @@ def _silence(parser: Parser) -> None:
         type=_rate,
         default=0.01,
         metavar="RATE",
-        help="the share of runs over a healthy fleet that may call any device silent "
-        "(default: 0.01)",
+        help="accepted share of false alarms: runs over a healthy fleet that "
+        "call a device silent (default: 0.01)",
     )
     common.example(parser, "ivrel measure silence recording.jsonl --figure arrivals.png")
 
@@ -69,7 +71,7 @@ def _clocks(parser: Parser) -> None:
         type=_seconds,
         default=1.0,
         metavar="SECONDS",
-        help="how far a clock may be off (default: 1)",
+        help="accepted clock offset (default: 1)",
     )
     common.example(parser, "ivrel measure clocks recording.jsonl --tolerance 0.2")
 
@@ -83,12 +85,12 @@ def _volume(parser: Parser) -> None:
         "--by",
         choices=("device", "site", "collector", "severity", "facility", "kind"),
         default="device",
-        help="what is added up (default: device)",
+        help="what to add up by (default: device)",
     )
     parser.add_argument(
         "--if-level",
         metavar="SEVERITY",
-        help="tell what this trap level would cost, by device or site",
+        help="estimate the volume with this trap level, by device or site",
     )
     common.example(
         parser,

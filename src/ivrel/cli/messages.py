@@ -24,26 +24,32 @@ BY = ("device", "severity", "facility", "kind", "sender", "departure")
 def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
-    parser.add_argument("file", nargs="+", help="files of messages; '-' is standard input")
+    parser.add_argument("file", nargs="+", help="message files; '-' reads standard input")
     evidence.device_arguments(parser)
     parser.add_argument(
         "--severity",
         metavar="SEVERITY",
-        help="only this severity, and more urgent ones",
+        help="only messages of this severity or more urgent",
     )
     parser.add_argument("--facility", metavar="A,B", help="only messages of these facilities")
-    parser.add_argument("--text", metavar="WORDS", help="only messages whose text holds this")
+    parser.add_argument("--text", metavar="WORDS", help="only messages whose text contains this")
     parser.add_argument(
-        "--pattern", metavar="REGEX", help="only messages whose text this expression matches"
+        "--pattern",
+        metavar="REGEX",
+        help="only messages whose text matches this regular expression",
     )
-    parser.add_argument("--since", type=_time, metavar="TIME", help="only what came then or later")
-    parser.add_argument("--until", type=_time, metavar="TIME", help="only what came before then")
+    parser.add_argument(
+        "--since", type=_time, metavar="TIME", help="only messages received at this time or later"
+    )
+    parser.add_argument(
+        "--until", type=_time, metavar="TIME", help="only messages received before this time"
+    )
     parser.add_argument(
         "--own-address",
         action="append",
         default=[],
         metavar="ADDRESS",
-        help="leave out messages that mention this address, as sessions of your own do",
+        help="leave out messages that mention this address, such as those about your own sessions",
     )
     parser.add_argument("--by", choices=BY, default="", help="count messages by this")
     parser.add_argument(

@@ -13,7 +13,7 @@ def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     parser.add_argument("folder", metavar="DIR", help="the folder to write")
     parser.add_argument(
-        "--replace", action="store_true", help="write into a folder that already holds something"
+        "--replace", action="store_true", help="write into the folder even if it is not empty"
     )
     common.example(parser, "ivrel new our-network")
     parser.set_defaults(run=run)

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
-    parser.add_argument("device", nargs="*", help="the name of one device; with --compare, globs")
+    parser.add_argument("device", nargs="*", help="device name; with --compare, names or globs")
     common.choice_arguments(parser, devices=False)
     common.setting_argument(parser)
     common.format_argument(parser)
@@ -25,9 +25,11 @@ def arguments(parser: Parser) -> None:
     parser.add_argument(
         "--compare",
         metavar="OTHER",
-        help="tell which verdicts and lines of corrections would be others by this policy",
+        help="show which verdicts and correction lines this policy would change",
     )
-    parser.add_argument("--all", action="store_true", help="show all, also of a large fleet")
+    parser.add_argument(
+        "--all", action="store_true", help="list everything, even for a large fleet"
+    )
     common.today_argument(parser)
     common.example(
         parser,

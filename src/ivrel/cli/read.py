@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
-    parser.add_argument("device", nargs="+", help="names of devices, or globs")
+    parser.add_argument("device", nargs="+", help="device names or globs (default: all devices)")
     common.choice_arguments(parser, devices=False)
     common.setting_argument(parser)
     common.format_argument(parser)

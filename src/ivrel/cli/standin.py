@@ -23,44 +23,54 @@ def arguments(parser: Parser) -> None:
     common.choice_arguments(parser)
     does = parser.add_mutually_exclusive_group()
     does.add_argument(
-        "--new", metavar="DIR", help="write the example's workspace, with addresses of loopback"
+        "--new", metavar="DIR", help="write the example workspace, with loopback addresses"
     )
     does.add_argument(
         "--make",
         nargs=3,
         metavar=("DEVICE", "SEVERITY", "TEXT"),
-        help="have something happen on a device that is running",
+        help="let a running device log this event",
     )
     does.add_argument(
         "--trouble",
         nargs=2,
         metavar=("DEVICE", "FAULT"),
-        help="give a device that is running a fault, or none: drop, hang, slow, refuse, ignore, "
-        "restart, late, silent; drop:4 is at the fourth line of a change",
+        help="give a running device a fault, or 'none': drop, hang, slow, "
+        "refuse, ignore, restart, late, drip, fold, chat, clock, silent; "
+        "drop:4 strikes at the fourth line of a change",
     )
-    does.add_argument("--restart", metavar="DEVICE", help="restart a device that is running")
-    does.add_argument("--stop", action="store_true", help="end all devices that are running")
+    does.add_argument("--restart", metavar="DEVICE", help="restart a running device")
+    does.add_argument("--stop", action="store_true", help="stop all running devices")
     parser.add_argument(
         "--fault",
         action="append",
         default=[],
         metavar="DEVICE=FAULT",
-        help="start with this fault; can be repeated",
+        help="start the device with this fault; can be repeated",
     )
     parser.add_argument(
-        "--faults", type=_share, default=0.0, metavar="SHARE", help="faults on this share of all "
-        "sessions: 0.1, say"
-    )  # fmt: skip
-    parser.add_argument("--seed", type=int, default=1, metavar="N", help="which sessions (1)")
+        "--faults",
+        type=_share,
+        default=0.0,
+        metavar="SHARE",
+        help="share of sessions that get a random fault, such as 0.1",
+    )
+    parser.add_argument(
+        "--seed", type=int, default=1, metavar="N", help="seed for the random faults (default: 1)"
+    )
     parser.add_argument(
         "--every",
         type=_seconds,
         default=0.0,
         metavar="SECONDS",
-        help="something happens on each device in this time",
+        help="let each device log an event this often",
     )
     parser.add_argument(
-        "--processes", type=common.whole_number, default=1, metavar="N", help="share them out (1)"
+        "--processes",
+        type=common.whole_number,
+        default=1,
+        metavar="N",
+        help="number of processes to spread the devices over (default: 1)",
     )
     common.example(
         parser,

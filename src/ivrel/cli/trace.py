@@ -17,11 +17,13 @@ if TYPE_CHECKING:
 def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
-    parser.add_argument("file", help="a file of messages; '-' is standard input")
+    parser.add_argument("file", help="message file; '-' reads standard input")
     which = parser.add_mutually_exclusive_group(required=True)
-    which.add_argument("--line", type=_number, metavar="N", help="the message in this line")
-    which.add_argument("--last", action="store_true", help="the last message")
-    parser.add_argument("--device", metavar="NAME", help="with --last: the last of this device")
+    which.add_argument("--line", type=_number, metavar="N", help="show the message in this line")
+    which.add_argument("--last", action="store_true", help="show the last message")
+    parser.add_argument(
+        "--device", metavar="NAME", help="with --last: the last message of this device"
+    )
     evidence.record_arguments(parser)
     common.format_argument(parser)
     common.example(
