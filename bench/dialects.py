@@ -21,7 +21,7 @@ from pathlib import Path
 
 from ivrel.core import Device, audit_text, read_policy
 from ivrel.demo.texts import whole_text
-from ivrel.demo.workspace import Entry, entries, policy_text
+from ivrel.demo.workspace import ExampleDevice, entries, policy_text
 from ivrel.sources.dialects import Dialects
 
 TODAY = date(2026, 11, 23)
@@ -37,7 +37,9 @@ def best(call: Callable[[], object], rounds: int = 3) -> float:
     return min(times)
 
 
-def measure(entry: Entry, devices: int, lines: int, folder: Path) -> tuple[float, float, float]:
+def measure(
+    entry: ExampleDevice, devices: int, lines: int, folder: Path
+) -> tuple[float, float, float]:
     """Megabytes, seconds to read and judge all, seconds of one grep over the same files."""
     dialect, policy = Dialects()[entry.platform], read_policy(policy_text(), "policy.yaml")
     paths, fleet = [], []

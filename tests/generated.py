@@ -14,7 +14,7 @@ from ivrel.core.policy import Policy
 from ivrel.core.reading.records import Records, read_records
 from ivrel.core.text.bundle import pack
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.said import SourcedValue
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
 from ivrel.core.vocabulary.values import Value
 
@@ -139,7 +139,7 @@ def records(draw: st.DrawFn, dialect: Dialect, base: str) -> Records:
             said |= {f"destination.stamp-{part}": shown for part in ("year", "zone")}
             # With TLS, a collector that is verified has a name in its certificate.
             said["destination.verify"] = "on" if draw(st.booleans()) else "off"
-            given = {s: Said(v) for s, v in said.items()}
+            given = {s: SourcedValue(v) for s, v in said.items()}
             said = {s: v for s, v in said.items() if out.takes_effect(s, given)}
             if tuple(said[slot] for slot in dialect.keys["destination"]) in out.rows("destination"):
                 continue

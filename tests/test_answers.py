@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from ivrel.core import Device, correct, read_fleet, read_records
-from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.corrector import Corrector, worked_out
 from ivrel.core.correcting.properties import left_for
 from ivrel.core.correcting.steps import steps_between
@@ -71,8 +71,8 @@ def test_answers_are_those_that_would_be_found_anew(base: str, data: st.DataObje
     asked = effective(policy, one)
     first, other = (written(dialect, base, data.draw(records(dialect, base))) for _ in range(2))
 
-    def fresh(state: Any) -> Answers:
-        return Answers(scope_of(one, state, policy, asked))
+    def fresh(state: Any) -> StateAnswers:
+        return StateAnswers(scope_of(one, state, policy, asked))
 
     states = [
         read_records(dialect, first),
@@ -221,11 +221,11 @@ def test_a_trial_says_what_the_text_says(base: str, data: st.DataObject) -> None
         assert said_by(found) == said_by(case.read(case.apply(before.text, trial.fine[:n])))
 
 
-def amiss(known: Answers, state: Any, asked: Any) -> set[object]:
+def amiss(known: StateAnswers, state: Any, asked: Any) -> set[object]:
     """What is amiss in a state; of what is judged row by row, in each row alone."""
 
     def found(some: Any) -> frozenset[object]:
-        return frozenset(Answers(known.plain.on(some)).amiss(asked))
+        return frozenset(StateAnswers(known.plain.on(some)).amiss(asked))
 
     table = SETTINGS[asked.setting].by_row
     if not table or not state.rows(table):

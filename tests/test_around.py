@@ -14,7 +14,7 @@ from sshd import SSHD
 from test_real_devices import NETCONFD, STRICT, netconfd, seeded, workspace
 
 from ivrel.core.delivery.window import Window
-from ivrel.live.links import Sent, open_link
+from ivrel.live.links import OutgoingChange, open_link
 from ivrel.live.targets import targets_of
 from ivrel.sources.workspace import Workspace
 from ivrel.standin.running import asked
@@ -52,7 +52,7 @@ def test_nothing_is_begun_outside_of_the_window_and_the_rest_comes_with_resume(
         said = call(*words, "--between", clock[0], "--and", clock[1], code=1).stdout
         assert f"from {clock[0]} to {clock[1]} only" in said and "--resume" in said
         # A window that is shut before a device could be done begins none, either.
-        ends = f"{now + timedelta(minutes=1):%H:%M}"
+        ends = f"{now + timedelta(minutes=4):%H:%M}"
         fleet = (folder / "fleet.yaml").read_text()
         (folder / "fleet.yaml").write_text(fleet.replace("trial: 2", "trial: 300"))
         begin = f"{now - timedelta(hours=1):%H:%M}"
@@ -116,7 +116,7 @@ async def _typed(folder: Path, out: Path, name: str) -> list[str]:
     link = await open_link(target)
     try:
         change = (out / name / "change.txt").read_text()
-        await link.rehearse(Sent(change, b"", b""))
+        await link.rehearse(OutgoingChange(change, b"", b""))
         return [one.typed for one in link.exchanges]
     finally:
         await link.close()

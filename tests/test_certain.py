@@ -30,7 +30,7 @@ from ivrel.core.judging import Auditor
 from ivrel.core.judging.remarks import remarks
 from ivrel.core.reading.records import Records
 from ivrel.core.settings import SETTINGS, Scope, read_settings
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import SWITCH
 from ivrel.sources.dialects import Dialects
 
@@ -357,7 +357,7 @@ def test_names_of_slots_are_declared() -> None:
     fields = {slot.field for slot in SLOTS.values()}
     assert {"stamp-kind", "source-interface", "delivery-queue", "level"} <= fields
     with pytest.raises(ValueError, match="no slot is called 'mood' anywhere"):
-        valued("mood", Part("", "mood", SWITCH), what="moods")
+        valued("mood", ValuePart("", "mood", SWITCH), what="moods")
 
 
 @given(data=st.data())

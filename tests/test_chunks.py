@@ -29,7 +29,7 @@ from ivrel.core.evidence.record import kept_line
 from ivrel.core.evidence.summary import Evidence
 from ivrel.demo.day import day
 from ivrel.runners.pieces import through_pieces
-from ivrel.sources.messages import Chunk, Form, Messages, Summing
+from ivrel.sources.messages import Chunk, Messages, RecordFormat, Summing
 
 MUST = bool(os.environ.get("IVREL_SKIP_NOTHING"))
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
@@ -69,7 +69,7 @@ def changed(base: tuple[str, ...]) -> Iterator[str]:
 def twice(lines: list[bytes], form: str) -> tuple[object, object]:
     """Return what lines come to, read one by one and counted together."""
     directory, one_by_one = Directory(DEVICES), Evidence()
-    read, wrong = Form(form).read, 0
+    read, wrong = RecordFormat(form).read, 0
     for number, line in enumerate(lines, 1):
         if not line.rstrip(b"\r\n"):
             continue
@@ -80,7 +80,7 @@ def twice(lines: list[bytes], form: str) -> tuple[object, object]:
             continue
         one_by_one.add(Arrival(record, attribute(record, directory), record.when(NOW), "a"))
     data = b"".join(line.rstrip(b"\n") + b"\n" for line in lines)
-    chunk = Chunk("f", NOW, Form(form), 1, "a", data=data)
+    chunk = Chunk("f", NOW, RecordFormat(form), 1, "a", data=data)
     found = []
     # By an expression that looks at each line, and in the compiled way, which falls back to that.
     for find in (lambda: None, finder):

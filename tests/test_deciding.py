@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import Corrector, read_records
-from ivrel.core.correcting.usual import Surveyor, Tally, open_settings, votes
+from ivrel.core.correcting.usual import DefaultsCounter, Surveyor, open_settings, votes
 from ivrel.core.judging.judge import scope_of
 from ivrel.core.policy import effective
 from ivrel.core.text.text import Text
@@ -31,7 +31,7 @@ def test_what_is_decided_without_the_fleet_is_what_it_would_be_with_it(base: str
     def hold(data: st.DataObject) -> None:
         dialect, policy = DIALECTS[base.partition(".")[0]], data.draw(policies())
         one, left = device(dialect), sorted(open_settings(policy))
-        surveyor, fleet = Surveyor(policy, left), [Tally(), Tally()]
+        surveyor, fleet = Surveyor(policy, left), [DefaultsCounter(), DefaultsCounter()]
         for n in range(4):
             text = Text(written(dialect, base, data.draw(records(dialect, base))))
             found = surveyor.votes(one, dialect, text)

@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 
 from ivrel.core import Device, audit_text, read_dialect, read_policy, read_records
 from ivrel.core.dialects import Dialect
-from ivrel.core.reading.doubt import Doubt
+from ivrel.core.reading.doubt import DoubtFinder
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.reader import outside
-from ivrel.core.reading.statements import LAZY, Strange
+from ivrel.core.reading.statements import LAZY, Unparsed
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words
@@ -158,7 +158,7 @@ def test_the_quick_look_finds_all_that_is_in_doubt(
     every = list(variants(dialect, path, words, SAYS[what][1]))
     chosen = data.draw(st.lists(st.sampled_from(every), max_size=3))
     text = Text(text_of(dialect, said, *((p, w) for _, p, w in chosen)))
-    reader, doubt = matcher(dialect), Doubt(dialect)
+    reader, doubt = matcher(dialect), DoubtFinder(dialect)
     known = reader.heads.has
     slow = set()
     for above, raw, line in dialect.shape.statements(text):
@@ -194,7 +194,7 @@ def test_what_is_in_doubt_elsewhere(platform: str, text: str, doubtful: list[int
     found = outside(matcher(Dialects()[platform]), Text(text.encode()))
     assert [stray.line for stray in found] == doubtful
     assert not any(
-        isinstance(s.strange, Strange) and set(s.strange.tables) <= set(LAZY) for s in found
+        isinstance(s.strange, Unparsed) and set(s.strange.tables) <= set(LAZY) for s in found
     )
 
 

@@ -14,7 +14,7 @@ from ivrel.core.correcting.changes import apply_change
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.demo.day import STRANGER, TROUBLES, write_day
-from ivrel.demo.workspace import Entry, entries
+from ivrel.demo.workspace import ExampleDevice, entries
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import read_configuration, write_configuration
 from ivrel.sources.workspace import Workspace
@@ -189,7 +189,7 @@ def test_the_reason_of_a_line_is_what_is_wrong_with_its_own_row(ivrel: Run, exam
     assert reasons["orrin-gw1", "forget journal.rule.30"].endswith("'beacon-x', which is not set")
 
 
-def applied(ivrel: Run, folder: Path, entry: Entry, change: Path) -> None:
+def applied(ivrel: Run, folder: Path, entry: ExampleDevice, change: Path) -> None:
     """Apply a change to the configuration of a device: at one site by the program, elsewhere by
     what it calls.
     """

@@ -23,8 +23,8 @@ from msgspec.structs import replace
 
 from ivrel.core import InputError, read_policy
 from ivrel.core.authoring.check import check_dialect
-from ivrel.core.authoring.learning.answers import Answers, read_answers, write_answers
-from ivrel.core.authoring.learning.changes import Change, from_changes
+from ivrel.core.authoring.learning.answers import UserAnswers, read_answers, write_answers
+from ivrel.core.authoring.learning.changes import PastChange, from_changes
 from ivrel.core.authoring.learning.cutting import Sample
 from ivrel.core.authoring.learning.examples import examples_of
 from ivrel.core.authoring.learning.learn import Learned, learn
@@ -86,7 +86,7 @@ def test_learned_dialects_write_what_they_read(name: str) -> None:
     defaults |= {"destination.port": "514", "destination.transport": "udp"}
     slots = {slot for row in learn(name, samples).known for slot in row.slots}
     defaults = {slot: value for slot, value in defaults.items() if slot in slots}
-    answers = Answers(remove="unset", inside="change", defaults=defaults)
+    answers = UserAnswers(remove="unset", inside="change", defaults=defaults)
     dialect = dialect_of(learn(name, samples, answers=answers), samples)
     policy = read_policy(
         "policy: p\ncollectors: {a: {address: 198.51.100.21}, c: {address: 203.0.113.77}}\n"
@@ -187,7 +187,9 @@ def of_platform(workspace: Workspace, platform: str) -> tuple[list[Device], list
     return devices, [Sample(f"{d.name}.conf", workspace.text(d)[0]) for d in devices]
 
 
-def learned(workspace: Workspace, samples: list[Sample], answers: Answers | None = None) -> Learned:
+def learned(
+    workspace: Workspace, samples: list[Sample], answers: UserAnswers | None = None
+) -> Learned:
     collectors = [c.address for c in workspace.policy.collectors.values()]
     identities = [d.identity for d in workspace.fleet.devices if d.identity]
     return learn("ours", samples, collectors, identities, "", answers)
@@ -269,7 +271,7 @@ def defaults_of(platform: str) -> dict[str, str]:
     return {slot: {True: "on", False: "off"}.get(v, str(v)) for slot, v in said.items()}
 
 
-PLANES = Answers(
+PLANES = UserAnswers(
     remove="drop", inside="alter", defaults=defaults_of("hollin"), channels=("keeper", "transit"),
     categories={"keeper": ("system", "change", "login"), "transit": ("traffic", "threat")},
     means={"record * to": "give.destination", "record hold": "memory.size memory.level"},
@@ -278,11 +280,11 @@ PLANES = Answers(
 
 @pytest.mark.parametrize(
     ("platform", "answers"),
-    [(name, Answers(defaults=defaults_of(name))) for name in ("quern", "skarn", "marl")]
+    [(name, UserAnswers(defaults=defaults_of(name))) for name in ("quern", "skarn", "marl")]
     + [("hollin", PLANES)],
 )
 def test_with_answers_everything_is_read(
-    workspace: Workspace, platform: str, answers: Answers
+    workspace: Workspace, platform: str, answers: UserAnswers
 ) -> None:
     devices, samples = of_platform(workspace, platform)
     dialect = dialect_of(learned(workspace, samples, answers), samples)
@@ -309,7 +311,7 @@ def test_with_answers_corrections_are_those_of_the_shipped_dialect(
     devices, samples = of_platform(workspace, platform)
     remove, inside, most = WAYS[platform]
     answers = replace(
-        PLANES if platform == "hollin" else Answers(),
+        PLANES if platform == "hollin" else UserAnswers(),
         about="as it is", remove=remove, inside=inside, defaults=defaults_of(platform),
         most={"destination": most},
     )  # fmt: skip
@@ -331,7 +333,7 @@ def test_as_long_as_nobody_knows_the_word_that_removes_nothing_is_proved_that_ne
     workspace: Workspace,
 ) -> None:
     devices, samples = of_platform(workspace, "quern")
-    answers = Answers("routers", defaults=defaults_of("quern"), most={"destination": "4"})
+    answers = UserAnswers("routers", defaults=defaults_of("quern"), most={"destination": "4"})
     dialect = dialect_of(learned(workspace, samples, answers), samples)
     needed = set()
     for device, sample in zip(devices, samples, strict=True):
@@ -477,14 +479,14 @@ def test_a_change_tells_how_statements_are_taken_away(workspace: Workspace, plat
         only = ("collectors", "stamp", "clock") if platform == "hollin" else ()
         done = correct(device, shipped, sample.data, workspace.policy, TODAY, "x", only)
         if done.change:
-            changes.append(Change("typed", sample.data, done.corrected, done.change))
-            changes.append(Change("back", done.corrected, sample.data, done.backout))
+            changes.append(PastChange("typed", sample.data, done.corrected, done.change))
+            changes.append(PastChange("back", done.corrected, sample.data, done.backout))
     found = from_changes(learned(workspace, samples), changes)
     assert found.remove == shipped.shape.remove and changes
     if platform == "hollin":
         assert found.inside == "alter"
     # What is known already is only held against the change.
-    wrong = learned(workspace, samples, Answers(remove="wipe"))
+    wrong = learned(workspace, samples, UserAnswers(remove="wipe"))
     with pytest.raises(InputError, match=r"typed and back.*the text before does not become"):
         from_changes(wrong, changes)
 
@@ -493,8 +495,8 @@ def test_a_change_that_takes_nothing_away_teaches_nothing(workspace: Workspace) 
     _, samples = of_platform(workspace, "quern")
     before = samples[0].data
     after = before.replace(b"facility local4", b"facility local5")
-    change = Change("typed", before, after, "events\n    facility local5\n")
-    assert before != after and from_changes(learned(workspace, samples), [change]) == Answers()
+    change = PastChange("typed", before, after, "events\n    facility local5\n")
+    assert before != after and from_changes(learned(workspace, samples), [change]) == UserAnswers()
 
 
 def test_more_samples_propose_what_is_new_and_change_nothing(ivrel: Run, tmp_path: Path) -> None:
@@ -595,7 +597,7 @@ PRINTABLE = st.text(min_size=1, max_size=9).filter(str.isprintable)
     st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=1, max_size=9),
 )
 def test_answers_are_kept_as_they_were_given(means: dict[str, str], word: str) -> None:
-    answers = Answers(
+    answers = UserAnswers(
         word, word, word, {"export": "on"}, {"server": "4"}, (word,), {word: (word, "x")}, means
     )
     assert read_answers(write_answers(answers), "x") == answers

@@ -27,7 +27,7 @@ from conftest import BRIEF, Run
 from rsyslogd import PROGRAM as RSYSLOGD
 
 from ivrel.core import InputError
-from ivrel.sources.listening.keeping import Keeper, Limits
+from ivrel.sources.listening.keeping import Keeper, RotationLimits
 
 IVREL = str(Path(sys.executable).parent / "ivrel")
 MUST = bool(os.environ.get("IVREL_SKIP_NOTHING"))
@@ -251,7 +251,7 @@ def test_recordings_rotate_and_keep_within_the_limit(tmp_path: Path) -> None:
     clock = 0.0
     keeper = Keeper(
         tmp_path,
-        Limits(size=400, seconds=60, disk=700),
+        RotationLimits(size=400, seconds=60, disk=700),
         lambda: datetime(2026, 11, 23, tzinfo=UTC),
         lambda: clock,
     )
@@ -269,7 +269,7 @@ def test_recordings_rotate_and_keep_within_the_limit(tmp_path: Path) -> None:
     lines = [line for path in left for line in gzip.decompress(path.read_bytes()).split()]
     assert lines[-2:] == [b"late", b"last"] and lines[-3] == b"%059d" % 59
     with pytest.raises(InputError, match="cannot be written"):
-        Keeper(tmp_path / left[0].name, Limits(), lambda: datetime.now(UTC), lambda: 0.0)
+        Keeper(tmp_path / left[0].name, RotationLimits(), lambda: datetime.now(UTC), lambda: 0.0)
 
 
 def test_each_message_is_shown_as_it_comes(example: Path) -> None:

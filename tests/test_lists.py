@@ -13,7 +13,7 @@ from ivrel.core import InputError, correct, read_dialect, read_policy, read_reco
 from ivrel.core.correcting.changes import apply_change
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
-from ivrel.core.shapes.lists import Element, Listing
+from ivrel.core.shapes.lists import ListElement, Listing
 
 RULE = "rules:\n  - {rule: r, require: {export: on, collectors: [a, b], level: {from: error}}}\n"
 POLICY = read_policy(
@@ -160,7 +160,7 @@ def test_an_element_is_told_apart_or_not_at_all(
     found = listing.elements(("to", *said.split(" ")))
     assert (None if found is None else [one.parts for one in found]) == parts
     if parts:
-        again = listing.elements(listing.words([Element(one) for one in parts], ()))
+        again = listing.elements(listing.words([ListElement(one) for one in parts], ()))
         assert again is not None and [one.parts for one in again] == parts
 
 

@@ -21,13 +21,13 @@ from ivrel.core.evidence import parse
 from ivrel.core.evidence.arrival import Arrival
 from ivrel.core.evidence.attribution import Directory, attribute
 from ivrel.core.evidence.measuring.clocks import Clock, clock_of, told
-from ivrel.core.evidence.measuring.gathered import SUBJECTS, Gathered
+from ivrel.core.evidence.measuring.gathered import SUBJECTS, Measured
 from ivrel.core.evidence.measuring.losses import losses_of
 from ivrel.core.evidence.measuring.numbers import Numbers, Stream
 from ivrel.core.evidence.measuring.pairs import Pair
 from ivrel.core.evidence.measuring.silence import chance, silences
 from ivrel.core.evidence.measuring.times import MOST, Times
-from ivrel.core.evidence.measuring.volume import Sent, of_severities, volumes
+from ivrel.core.evidence.measuring.volume import SentVolume, of_severities, volumes
 from ivrel.core.evidence.record import Record
 from ivrel.demo.day import DAY, write_day
 
@@ -50,7 +50,7 @@ def records(dice: Random, number: int) -> list[Record]:
     return out
 
 
-def state(gathered: Gathered[Any]) -> object:
+def state(gathered: Measured[Any]) -> object:
     """Return what an accumulator holds, in an order of its own."""
 
     def plain(value: object) -> object:
@@ -82,7 +82,7 @@ def test_accumulators_merge_in_any_order_to_the_same(
     def gathered(order: list[int]) -> object:
         made = []
         for n in order:
-            one: Gathered[Any] = Gathered(SUBJECTS[subject])
+            one: Measured[Any] = Measured(SUBJECTS[subject])
             for record in pieces[n]:
                 one.add(Arrival(record, attribute(record, directory), record.received, "a"))
             made.append(one)
@@ -403,14 +403,14 @@ def test_what_is_late_or_comes_twice_is_not_lost() -> None:
 # Volume
 
 
-def sent_by(levels: dict[str, int], seed: int = 1) -> Sent:
+def sent_by(levels: dict[str, int], seed: int = 1) -> SentVolume:
     """Return what devices send that all have the same events, each up to its level."""
     devices = {
         name: Device(name, "router", "s", "quern", (), f"192.0.2.{n}")
         for n, name in enumerate(levels, 1)
     }
     directory = Directory(devices.values())
-    gathered: Gathered[Any] = Gathered(SUBJECTS["volume"])
+    gathered: Measured[Any] = Measured(SUBJECTS["volume"])
     for name, level in levels.items():
         dice = Random(seed)
         for n in range(2000):
@@ -420,7 +420,7 @@ def sent_by(levels: dict[str, int], seed: int = 1) -> Sent:
             if severity <= level:
                 record = Record(parse(said), said, "f", n, when, devices[name].identity, 514, "udp")
                 gathered.add(Arrival(record, attribute(record, directory), when))
-    return Sent(devices, gathered.devices, LONG)
+    return SentVolume(devices, gathered.devices, LONG)
 
 
 def test_another_level_costs_what_is_sent_at_it() -> None:
@@ -459,11 +459,11 @@ def test_headers_hang_on_family_and_transport(
     sender: str | None, transport: str | None, around: int
 ) -> None:
     device = Device("a", "router", "s", "quern", (), "192.0.2.1")
-    gathered: Gathered[Any] = Gathered(SUBJECTS["volume"])
+    gathered: Measured[Any] = Measured(SUBJECTS["volume"])
     said = b"<13>Nov 23 10:00:00 a su: x"
     record = Record(parse(said), said, "f", 1, DAY, sender, 514, transport)
     gathered.add(Arrival(record, attribute(record, Directory([device])), DAY))
-    (v,) = volumes(Sent({"a": device}, gathered.devices, 60), "device")
+    (v,) = volumes(SentVolume({"a": device}, gathered.devices, 60), "device")
     assert v.bytes == len(said) + around
 
 
@@ -471,7 +471,7 @@ def test_the_percentile_is_of_all_minutes_also_of_those_without_a_message() -> N
     """Of 200 minutes, ten may lie above the 95th percentile."""
     device = Device("a", "router", "s", "quern", (), "192.0.2.1")
     for number, expected in ((10, 0), (11, 1), (30, 20)):
-        gathered: Gathered[Any] = Gathered(SUBJECTS["volume"])
+        gathered: Measured[Any] = Measured(SUBJECTS["volume"])
         sizes = list(range(1, number + 1))
         Random(7).shuffle(sizes)
         for minute, size in enumerate(sizes):
@@ -479,7 +479,7 @@ def test_the_percentile_is_of_all_minutes_also_of_those_without_a_message() -> N
             when = DAY + timedelta(minutes=minute)
             record = Record(parse(said), said, "f", minute, when, "192.0.2.1", 514, "udp")
             gathered.add(Arrival(record, attribute(record, Directory([device])), when))
-        (v,) = volumes(Sent({"a": device}, gathered.devices, 200 * 60), "device")
+        (v,) = volumes(SentVolume({"a": device}, gathered.devices, 200 * 60), "device")
         assert v.rate_95 == expected * 100 * 8 / 60 and v.burst == number * 100 * 8 / 60
 
 

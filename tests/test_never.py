@@ -25,7 +25,7 @@ from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import Refused
 from ivrel.live.journal import Journal
-from ivrel.live.links import Sent, Target, open_link
+from ivrel.live.links import OutgoingChange, Target, open_link
 from ivrel.live.targets import targets_of
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.workspace import Workspace
@@ -61,7 +61,7 @@ def test_a_file_that_somebody_else_has_written_is_not_written_over(
             try:
                 found = await link.fetch()
                 real.write_text(found.decode() + meanwhile)
-                await link.send(Sent("", found, AFTER.encode()))
+                await link.send(OutgoingChange("", found, AFTER.encode()))
             finally:
                 await link.close()
                 assert link.untouched == bool(meanwhile)

@@ -32,7 +32,7 @@ from ivrel.output.machine.sheet_html import change_sheet_html
 from ivrel.output.terminal import draw
 from ivrel.output.terminal.audit import runs
 from ivrel.output.views.corrections import CorrectionsView
-from ivrel.output.views.sheet import Sections, SheetView
+from ivrel.output.views.sheet import SheetSections, SheetView
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import claim_folder, read_bytes, read_text, write_text
 
@@ -297,7 +297,7 @@ def test_what_is_not_proved_is_told_in_red_and_in_words(capsys: pytest.CaptureFi
             and "so it is" in told
             and "proved on 0 of 1 device" in told
         )
-        sections = Sections()
+        sections = SheetSections()
         sections.take(broken)
         sheet = SheetView("f", ("p", "p.yaml"), TODAY, sections)
         text = "\n".join(change_sheet(sheet))

@@ -10,16 +10,16 @@ import pytest
 from conftest import TODAY
 from msgspec.structs import replace
 
-from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import write_change
 from ivrel.core.correcting.correction import Correction
 from ivrel.core.correcting.corrector import Corrector
 from ivrel.core.correcting.difference import lost_statement, may_differ
-from ivrel.core.correcting.plan import Plan, make_plan, undo
+from ivrel.core.correcting.plan import CorrectionPlan, make_plan, undo
 from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import PROPERTIES
-from ivrel.core.correcting.steps import Step
+from ivrel.core.correcting.steps import EditStep
 from ivrel.core.fleet import Device
 from ivrel.core.judging.asking import read_policy
 from ivrel.core.policy import effective
@@ -62,7 +62,7 @@ GOOD = """events
 """
 
 
-def planned(text: bytes) -> tuple[Case, Answers, Plan]:
+def planned(text: bytes) -> tuple[Case, StateAnswers, CorrectionPlan]:
     asked = effective(POLICY, DEVICE)
     begun = Corrector(POLICY, TODAY).start(DEVICE, DIALECT, text, "x.conf")
     return begun.case, begun.state, make_plan(begun.state, asked, frozenset())
@@ -78,7 +78,7 @@ def failing(change: str, text: bytes = TEXT) -> dict[str, str]:
 def test_steps_that_do_nothing_are_taken_out_of_a_plan() -> None:
     case, state, plan = planned(TEXT)
     idle = [
-        Step(Edit((("events",),), words), "", ())
+        EditStep(Edit((("events",),), words), "", ())
         for words in (("screen", "off"), ("facility", "local4"))
     ]
     long = replace(plan, steps=(idle[0], *plan.steps, idle[1]))
@@ -161,7 +161,7 @@ def test_every_property_can_fail(change: str, expected: dict[str, str]) -> None:
     ],
 )
 def test_a_back_out_that_is_wrong_is_noticed(
-    monkeypatch: pytest.MonkeyPatch, broken: Callable[[list[Step]], list[Step]], why: str
+    monkeypatch: pytest.MonkeyPatch, broken: Callable[[list[EditStep]], list[EditStep]], why: str
 ) -> None:
     monkeypatch.setattr(
         "ivrel.core.correcting.properties.undo",

@@ -14,7 +14,7 @@ from conftest import Run
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivrel.core.fleet import Choice, Device, Fleet, choose
+from ivrel.core.fleet import Device, DeviceSelection, Fleet, choose
 from ivrel.core.judging.asking import read_policy
 from ivrel.core.policy import effective
 from ivrel.core.policy.need import Need
@@ -171,7 +171,8 @@ def test_devices_are_chosen_by_every_selector_at_once(
     import fnmatch
 
     chosen = choose(
-        Fleet("f", DEVICES, "f"), Choice(tuple(names), tuple(kinds), tuple(sites), tuple(groups))
+        Fleet("f", DEVICES, "f"),
+        DeviceSelection(tuple(names), tuple(kinds), tuple(sites), tuple(groups)),
     )
     for d in DEVICES:
         fits = [

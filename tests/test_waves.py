@@ -10,7 +10,7 @@ from conftest import TODAY, Run, tried
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivrel.core.delivery import Candidate, Order, in_waves
+from ivrel.core.delivery import Order, WaveCandidate, in_waves
 from ivrel.core.fleet import Device
 from ivrel.sources.workspace import Workspace
 
@@ -18,7 +18,7 @@ SITES = ("holmsay", "tarsk", "kelby")
 
 
 @st.composite
-def fleets(draw: st.DrawFn) -> tuple[list[Candidate], Order]:
+def fleets(draw: st.DrawFn) -> tuple[list[WaveCandidate], Order]:
     candidates = []
     for n in range(draw(st.integers(1, 40))):
         groups = draw(st.sampled_from(((), ("pair-a",), ("pair-b", "edge"), ("edge",))))
@@ -26,7 +26,7 @@ def fleets(draw: st.DrawFn) -> tuple[list[Candidate], Order]:
         device = Device(f"d{n}", draw(st.sampled_from("kl")), site, platform, groups)
         sends = draw(st.booleans())
         candidates.append(
-            Candidate(device, draw(st.integers(0, 3)), sends, draw(st.booleans()) or sends)
+            WaveCandidate(device, draw(st.integers(0, 3)), sends, draw(st.booleans()) or sends)
         )
     last = frozenset(draw(st.sets(st.sampled_from(SITES), max_size=2)))
     return candidates, Order(draw(st.integers(1, 6)), ("pair-*",), last)
@@ -34,7 +34,7 @@ def fleets(draw: st.DrawFn) -> tuple[list[Candidate], Order]:
 
 @tried(300)
 @given(fleets())
-def test_waves_heed_pairs_sites_and_sizes(fleet: tuple[list[Candidate], Order]) -> None:
+def test_waves_heed_pairs_sites_and_sizes(fleet: tuple[list[WaveCandidate], Order]) -> None:
     candidates, order = fleet
     waves = in_waves(candidates, order)
     assert waves == in_waves(candidates, order)
@@ -67,10 +67,10 @@ def test_waves_heed_pairs_sites_and_sizes(fleet: tuple[list[Candidate], Order]) 
 @tried(100)
 @given(fleets())
 def test_the_first_wave_differs_as_far_as_the_fleet_does(
-    fleet: tuple[list[Candidate], Order],
+    fleet: tuple[list[WaveCandidate], Order],
 ) -> None:
     candidates, order = fleet
-    free = [Candidate(c.device, c.lines, False, False) for c in candidates]
+    free = [WaveCandidate(c.device, c.lines, False, False) for c in candidates]
     waves = in_waves(free, Order(order.first))
     changing = [c.device for c in candidates if c.lines]
     of = {d.name: d.platform for d in changing}

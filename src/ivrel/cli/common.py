@@ -262,11 +262,11 @@ def open_workspace(args: argparse.Namespace) -> Workspace:
 
 def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]:
     """Return the devices that a call is about."""
-    from ivrel.core.fleet import Choice, choose
+    from ivrel.core.fleet import DeviceSelection, choose
 
     names = getattr(args, "device", ())
     names = (names,) if isinstance(names, str) else tuple(names)
-    choice = Choice(names, tuple(args.kind), tuple(args.site), tuple(args.group))
+    choice = DeviceSelection(names, tuple(args.kind), tuple(args.site), tuple(args.group))
     devices = choose(workspace.fleet, choice)
     remark_on_platforms(args, workspace, devices)
     return devices
@@ -293,10 +293,10 @@ def remark_on_platforms(
 
 def one_device(name: str, workspace: Workspace) -> Device:
     """Return the device of this name."""
-    from ivrel.core.fleet import Choice, choose
+    from ivrel.core.fleet import DeviceSelection, choose
     from ivrel.core.vocabulary.errors import InputError
 
-    found = choose(workspace.fleet, Choice((name,)))
+    found = choose(workspace.fleet, DeviceSelection((name,)))
     if len(found) != 1:
         raise InputError(f"'{name}' matches {len(found)} devices; expected one")
     return found[0]

@@ -202,11 +202,11 @@ def _waves(
     corrections: Sequence[Correction],
 ) -> tuple[Wave, ...]:
     """Return the steps of a delivery; what is not proved is in none."""
-    from ivrel.core.delivery import Candidate, in_waves
+    from ivrel.core.delivery import WaveCandidate, in_waves
 
     done = {c.device: c for c in corrections}
     candidates = [
-        Candidate(d, len(c.changes) if c.proved else 0, c.sends, c.would_send)
+        WaveCandidate(d, len(c.changes) if c.proved else 0, c.sends, c.would_send)
         for d in devices
         if (c := done.get(d.name)) is not None
     ]

@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from ivrel.cli import common
 from ivrel.cli.jobs import OfCorrections, Surveying
-from ivrel.core.correcting.usual import Tally, Usual, Votes, open_settings
+from ivrel.core.correcting.usual import DefaultsCounter, Usual, Votes, open_settings
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.text.text import Text
@@ -121,7 +121,7 @@ class Deciding(Generic[R]):
             return
         job = self._make(None)
         survey = Surveying(self._workspace, self._today, sorted(self._left) if of_fleet else ())
-        tally, held, late = Tally(), _Held[R](), list[Device]()
+        tally, held, late = DefaultsCounter(), _Held[R](), list[Device]()
         for device, drafted in zip(devices, self._run(Drafting(job, survey), devices), strict=True):
             tally.add(drafted.votes)
             if drafted.found is None:
@@ -138,9 +138,12 @@ class Deciding(Generic[R]):
         for found in held:
             yield next(anew) if found is None else found
 
-    def _surveyed(self) -> Tally:
+    def _surveyed(self) -> DefaultsCounter:
         """Return what all devices of the fleet have."""
-        tally, survey = Tally(), Surveying(self._workspace, self._today, sorted(self._left))
+        tally, survey = (
+            DefaultsCounter(),
+            Surveying(self._workspace, self._today, sorted(self._left)),
+        )
         for votes in through(survey, self._workspace.fleet.devices):
             tally.add(votes)
         return tally

@@ -237,7 +237,7 @@ def _written(
 def _waves(workspace: Workspace, folder: Path, names: Sequence[str]) -> list[list[str]]:
     """Return the waves of the change sheet; where the folder has none, those that are made here."""
     from ivrel.cli.correct import order_of
-    from ivrel.core.delivery import Candidate, in_waves
+    from ivrel.core.delivery import WaveCandidate, in_waves
     from ivrel.sources.corrections import read_waves
 
     wanted = set(names)
@@ -245,7 +245,7 @@ def _waves(workspace: Workspace, folder: Path, names: Sequence[str]) -> list[lis
     left = wanted - {name for wave in waves for name in wave}
     if left:
         order = order_of(workspace, workspace.fleet.apart)
-        some = [Candidate(d, 1, True, True) for d in workspace.fleet.devices if d.name in left]
+        some = [WaveCandidate(d, 1, True, True) for d in workspace.fleet.devices if d.name in left]
         waves += [list(wave.devices) for wave in in_waves(some, order)]
     return [wave for wave in waves if wave]
 

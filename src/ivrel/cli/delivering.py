@@ -27,11 +27,11 @@ from ivrel.core.delivery.window import Window
 from ivrel.core.reach import PATIENCE
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.wording import counted
-from ivrel.live.course import Asked, Outcome
-from ivrel.live.delivering import Delivering, Limits, beside
+from ivrel.live.course import DeliveryOptions, DeliveryResult
+from ivrel.live.delivering import Delivering, DeliveryLimits, beside
 from ivrel.live.hearing import Hearing, following
 from ivrel.live.hooks import Hooks
-from ivrel.live.journal import Entry, Journal
+from ivrel.live.journal import DeviceEntry, Journal
 from ivrel.live.proving import Prover
 from ivrel.live.targets import targets_of
 from ivrel.sources.workspace import Workspace
@@ -153,7 +153,7 @@ def deliver(
     number: int,
     written: Mapping[str, Written],
     waves: Sequence[Sequence[str]],
-    held: Sequence[Entry] = (),
+    held: Sequence[DeviceEntry] = (),
 ) -> tuple[str, Mapping[str, Run]]:
     """Carry a delivery out; return why it was stopped, '' if it was not, and how each device
     fared.
@@ -166,17 +166,17 @@ def deliver(
         workspace.policy, day, Owners(workspace.fleet.devices), call.settings, again=call.again
     )
     trial = int(call.within) + SPARE if call.expect else 0
-    asked = Asked(trial, call.within, call.dry, call.rehearse, call.last_look)
+    asked = DeliveryOptions(trial, call.within, call.dry, call.rehearse, call.last_look)
     hearing = _hearing(call, workspace) if call.expect and not call.dry else None
     # Where nothing is sent, nothing has to be stopped: all is told at once.
     stop_after = len(names) + 1 if call.dry else call.stop_after
-    limits = Limits(stop_after, call.at_once, None if call.dry else call.window)
+    limits = DeliveryLimits(stop_after, call.at_once, None if call.dry else call.window)
     hooks = None if call.dry else _hooks(workspace, journal, number)
     one = Delivering(journal, number, targets, written, prover, asked, limits, hearing, hooks)
     came: dict[str, Run] = {}
     bar = Bar(len(names), "delivering")
 
-    def done(outcome: Outcome) -> None:
+    def done(outcome: DeliveryResult) -> None:
         came[outcome.device] = Run(outcome.seconds, outcome.anew)
         bar.step()
 
@@ -242,7 +242,7 @@ class _Between:
     def __init__(self, call: Call, waves: Sequence[Sequence[str]], bar: Bar) -> None:
         self._call, self._waves, self._bar = call, waves, bar
 
-    async def __call__(self, wave: int, came: Sequence[Outcome]) -> bool:
+    async def __call__(self, wave: int, came: Sequence[DeliveryResult]) -> bool:
         if not self._call.ask:
             return True
         self._bar.pause()
@@ -285,13 +285,13 @@ def _listeners(
 
 def _session(call: Call, hearing: Hearing) -> Session:
     """Return a listener of the delivery's own."""
-    from ivrel.sources.listening.session import Asked as Listening
+    from ivrel.sources.listening.session import ListenOptions as Listening
     from ivrel.sources.listening.session import Session
-    from ivrel.sources.listening.sockets import Way, tls_context
+    from ivrel.sources.listening.sockets import ListenPort, tls_context
 
     if bool(call.tls) != bool(call.certificate):
         raise InputError("--tls and --certificate belong together; give both or none")
-    ways = tuple(Way(n, port) for n in ("udp", "tcp", "tls") for port in getattr(call, n))
+    ways = tuple(ListenPort(n, port) for n in ("udp", "tcp", "tls") for port in getattr(call, n))
     asked = Listening(ways, listen.addresses(call.on))
     context = None
     if call.certificate:

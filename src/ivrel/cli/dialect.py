@@ -161,7 +161,7 @@ def run_try(args: argparse.Namespace) -> int:
     from ivrel.core.reading.reader import explained
     from ivrel.core.reading.recognising import looks_like
     from ivrel.core.reading.records import read_records
-    from ivrel.core.reading.statements import Strange
+    from ivrel.core.reading.statements import Unparsed
     from ivrel.core.settings import Scope
     from ivrel.core.settings.bearing import facts_in_doubt
     from ivrel.core.text.bundle import Places
@@ -198,7 +198,7 @@ def run_try(args: argparse.Namespace) -> int:
         next=(f"ivrel dialect check {dialect.name}",),
     )
     common.show(view, args)
-    return 1 if any(isinstance(match, Strange) for _, _, match in rows) else 0
+    return 1 if any(isinstance(match, Unparsed) for _, _, match in rows) else 0
 
 
 ROWS_SHOWN = 20  # of what is not known, unless all is asked for

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from ivrel.core.authoring.dialogs import Turn
     from ivrel.core.reach import Reach
-    from ivrel.live.links import Way
+    from ivrel.live.links import Route
     from ivrel.live.recording import Recorder
 
 EXAMPLE = "ivrel dialect session 192.0.2.34 --user keeper"
@@ -83,13 +83,13 @@ def run(args: argparse.Namespace) -> int:
     return 0 if found.text else 1
 
 
-def _way(args: argparse.Namespace) -> Way:
+def _way(args: argparse.Namespace) -> Route:
     """Return how a host is reached: as the fleet has it, or as the options say."""
     from ivrel.core.fleet import Device
     from ivrel.core.reach import PATIENCE, Reach, reach_of
     from ivrel.core.ways import Ways
     from ivrel.live.access import Access
-    from ivrel.live.links import Way
+    from ivrel.live.links import Route
     from ivrel.live.targets import OWN
 
     device, ways = Device(args.host, "", "", ""), Ways()
@@ -109,10 +109,10 @@ def _way(args: argparse.Namespace) -> Way:
     default = Reach(address=args.host, port=22, patience=PATIENCE)
     reach = own.over(reach_of(ways.rules, device)).over(default)
     access = Access(Path(args.workspace) / OWN)
-    return Way(device=device, reach=reach, access=access, between=ways.between(reach))
+    return Route(device=device, reach=reach, access=access, between=ways.between(reach))
 
 
-async def _learn(way: Way) -> None:
+async def _learn(way: Route) -> None:
     """Show and record the key of a host that is not known yet."""
     from ivrel.core.vocabulary.errors import InputError, Unreachable
     from ivrel.live.access import fingerprint
@@ -131,7 +131,7 @@ async def _learn(way: Way) -> None:
         print(f"recorded the key of {way.where}: {fingerprint(key)}")
 
 
-async def _talk(args: argparse.Namespace, way: Way) -> list[Turn]:
+async def _talk(args: argparse.Namespace, way: Route) -> list[Turn]:
     from ivrel.live.recording import Recorder
 
     recorder = Recorder(way)

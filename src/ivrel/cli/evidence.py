@@ -78,15 +78,15 @@ def _zone(name: str) -> tzinfo:
 def opened(args: argparse.Namespace, files: Iterable[str]) -> Messages:
     """Return the messages of files, read as a call asks for."""
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.sources.messages import Form, Messages
+    from ivrel.sources.messages import Messages, RecordFormat
     from ivrel.sources.messages.formats import template
 
     if args.form and args.template:
         raise InputError("--as names a format, and --template describes one; leave one of them out")
     if args.template:
         template(args.template)  # if it is none, that is told now
-    form = Form(args.form or "", args.template or "")
-    return Messages(tuple(files), datetime.now(UTC), form if form != Form() else None)
+    form = RecordFormat(args.form or "", args.template or "")
+    return Messages(tuple(files), datetime.now(UTC), form if form != RecordFormat() else None)
 
 
 def workspace_of(args: argparse.Namespace) -> Workspace | None:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ivrel.core.delivery.owners import Owners
     from ivrel.live.gathering import Fetched, Shown
     from ivrel.live.links import Target
-    from ivrel.output.views.gathered import Gathered, HostKey
+    from ivrel.output.views.gathered import GatheredDevice, HostKey
     from ivrel.sources.workspace import Workspace
 
 
@@ -86,7 +86,7 @@ def _gather(args: argparse.Namespace, workspace: Workspace, targets: Sequence[Ta
     begun, by_name = time.monotonic(), {t.device.name: t for t in targets}
     owners = Owners(workspace.fleet.devices)
 
-    async def go() -> list[Gathered]:
+    async def go() -> list[GatheredDevice]:
         found = []
         with Bar(len(targets), "gathering") as bar:
             async for one in through(targets, fetched, args.at_once):
@@ -118,12 +118,12 @@ def _gather(args: argparse.Namespace, workspace: Workspace, targets: Sequence[Ta
 
 def _written(
     args: argparse.Namespace, workspace: Workspace, owners: Owners, target: Target, one: Fetched
-) -> Gathered:
+) -> GatheredDevice:
     """Write what was fetched of a device, if it changed, and return what is to be told."""
     from ivrel.core.delivery.shrinking import shrunk
     from ivrel.core.delivery.standing import differs
     from ivrel.core.vocabulary.errors import IvrelError
-    from ivrel.output.views.gathered import Gathered
+    from ivrel.output.views.gathered import GatheredDevice
     from ivrel.sources.gathered import keep_beside, standing_text, write_gathered
 
     device, problem = target.device, one.problem
@@ -136,24 +136,26 @@ def _written(
             f"{against}; --rename-ok, or names: in the fleet, if it is right" if against else ""
         )
     if problem:
-        return Gathered(device.name, device.platform, "not gathered", problem=problem)
+        return GatheredDevice(device.name, device.platform, "not gathered", problem=problem)
     try:
         if old == one.data:
             shown = workspace.configuration(device) or ""
-            return Gathered(device.name, device.platform, "as before", shown, remark=one.remark)
+            return GatheredDevice(
+                device.name, device.platform, "as before", shown, remark=one.remark
+            )
         less = ""
         if old is not None and not is_same and not args.shrunk_ok:
             less = shrunk(target.dialect, old, one.data)
         if less:
             beside = keep_beside(workspace, device, one.data)
             said = f"{less}; what it printed is in {beside}; --shrunk-ok takes it"
-            return Gathered(device.name, device.platform, "kept beside", problem=said)
+            return GatheredDevice(device.name, device.platform, "kept beside", problem=said)
         shown = write_gathered(workspace, device, one.data)
     except IvrelError as problem:
-        return Gathered(device.name, device.platform, "not gathered", problem=str(problem))
+        return GatheredDevice(device.name, device.platform, "not gathered", problem=str(problem))
     gone, come = _how(target, old, one.data) if args.since and old is not None else ((), ())
     state = "other layout" if is_same else "new" if old is None else "changed"
-    return Gathered(device.name, device.platform, state, shown, "", gone, come, one.remark)
+    return GatheredDevice(device.name, device.platform, state, shown, "", gone, come, one.remark)
 
 
 def _how(target: Target, old: bytes, new: bytes) -> tuple[tuple[str, ...], tuple[str, ...]]:

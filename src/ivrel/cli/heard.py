@@ -121,7 +121,7 @@ def _own(args: argparse.Namespace, workspace: Workspace) -> int:
 
 def _kept(args: argparse.Namespace, workspace: Workspace) -> dict[str, Messages]:
     """Return the records that devices kept themselves."""
-    from ivrel.core.fleet import Choice, choose
+    from ivrel.core.fleet import DeviceSelection, choose
     from ivrel.core.vocabulary.errors import InputError
 
     files: dict[str, list[str]] = {}
@@ -129,6 +129,6 @@ def _kept(args: argparse.Namespace, workspace: Workspace) -> dict[str, Messages]
         name, equals, file = word.partition("=")
         if not equals or not file:
             raise InputError(f"--own: '{word[:60]}' is not DEVICE=FILE")
-        choose(workspace.fleet, Choice((name,)))
+        choose(workspace.fleet, DeviceSelection((name,)))
         files.setdefault(name, []).append(file)
     return {name: evidence.opened(args, some) for name, some in files.items()}

@@ -14,8 +14,8 @@ from ivrel.cli import common
 from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from ivrel.core.authoring.learning.answers import Answers
-    from ivrel.core.authoring.learning.changes import Change
+    from ivrel.core.authoring.learning.answers import UserAnswers
+    from ivrel.core.authoring.learning.changes import PastChange
     from ivrel.core.authoring.learning.cutting import Sample
     from ivrel.core.authoring.learning.learn import Learned
 
@@ -51,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
     """Learn a dialect from samples, and write its file."""
     from msgspec.structs import replace
 
-    from ivrel.core.authoring.learning.answers import Answers, read_answers, write_answers
+    from ivrel.core.authoring.learning.answers import UserAnswers, read_answers, write_answers
     from ivrel.core.authoring.learning.changes import from_changes
     from ivrel.core.authoring.learning.examples import examples_of
     from ivrel.core.authoring.learning.learn import learn
@@ -70,10 +70,10 @@ def run(args: argparse.Namespace) -> int:
     begun = args.ask and saved.exists()
     target = _same_file(args, saved) if begun else new_file(args)
     file = args.answers or (str(saved) if begun else "")
-    answers = read_answers(read_text(Path(file), file), file) if file else Answers()
+    answers = read_answers(read_text(Path(file), file), file) if file else UserAnswers()
     (collectors, identities), samples = _known(args), list(_samples(args.sample))
 
-    def learned(answers: Answers) -> Learned:
+    def learned(answers: UserAnswers) -> Learned:
         """Learn with these answers, and write the file."""
         found = learn(args.name, samples, collectors, identities, args.shape, answers)
         if args.change:
@@ -124,7 +124,7 @@ def _same_file(args: argparse.Namespace, saved: Path) -> Path:
     return target
 
 
-def _asked(found: Learned, learned: Callable[[Answers], Learned]) -> Iterator[Learned]:
+def _asked(found: Learned, learned: Callable[[UserAnswers], Learned]) -> Iterator[Learned]:
     """Ask what is in doubt; yield what is learned after each answer."""
     from ivrel.core.authoring.learning.questions import questions, with_answer
     from ivrel.core.vocabulary.errors import InputError
@@ -199,14 +199,14 @@ def _more(args: argparse.Namespace) -> int:
     return 0
 
 
-def _changes(named: Iterable[Sequence[str]]) -> Iterator[Change]:
+def _changes(named: Iterable[Sequence[str]]) -> Iterator[PastChange]:
     """Yield the changes that a call names."""
-    from ivrel.core.authoring.learning.changes import Change
+    from ivrel.core.authoring.learning.changes import PastChange
     from ivrel.sources.files import read_bytes, read_text
 
     for before, after, typed in named:
         old, new = (read_bytes(Path(name), name) for name in (before, after))
-        yield Change(typed, old, new, read_text(Path(typed), typed))
+        yield PastChange(typed, old, new, read_text(Path(typed), typed))
 
 
 def _to_tell(found: Learned) -> Iterator[str]:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ivrel.core.evidence.expecting import Expected, Expecting
     from ivrel.core.evidence.record import Record
     from ivrel.output.views.listening import Listened
-    from ivrel.sources.listening.session import Asked, Session
+    from ivrel.sources.listening.session import ListenOptions, Session
     from ivrel.sources.workspace import Workspace
 
 _UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
@@ -266,24 +266,24 @@ class _Width(argparse.Namespace):
         super().__init__(width=width)
 
 
-def _asked(args: argparse.Namespace) -> Asked:
+def _asked(args: argparse.Namespace) -> ListenOptions:
     """Return what a session is asked for by a call."""
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.sources.listening.keeping import MIB, Limits
-    from ivrel.sources.listening.session import Asked
-    from ivrel.sources.listening.sockets import Way
+    from ivrel.sources.listening.keeping import MIB, RotationLimits
+    from ivrel.sources.listening.session import ListenOptions
+    from ivrel.sources.listening.sockets import ListenPort
 
     ways = tuple(
-        Way(name, port)
+        ListenPort(name, port)
         for name in ("udp", "tcp", "tls")
         for ports in getattr(args, name)
         for port in ports
     )
     if not ways:
         raise InputError("there is no port to listen on; give --udp, --tcp or --tls")
-    limits = Limits(args.rotate_size * MIB, args.rotate_every, args.most_disk * MIB)
+    limits = RotationLimits(args.rotate_size * MIB, args.rotate_every, args.most_disk * MIB)
     folder = Path(args.output) if args.output else None
-    return Asked(ways, addresses(args.on), folder, limits, args.seconds, args.count)
+    return ListenOptions(ways, addresses(args.on), folder, limits, args.seconds, args.count)
 
 
 def addresses(words: Sequence[str]) -> tuple[str, ...]:

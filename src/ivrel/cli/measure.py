@@ -12,7 +12,7 @@ from ivrel.cli import common, evidence
 from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from ivrel.core.evidence.measuring.gathered import Gathered
+    from ivrel.core.evidence.measuring.gathered import Measured
     from ivrel.core.fleet import Device
     from ivrel.output.views.measured import MeasuredView
 
@@ -125,7 +125,7 @@ def _seconds(text: str) -> float:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.core.evidence.measuring.gathered import SUBJECTS, Gathered
+    from ivrel.core.evidence.measuring.gathered import SUBJECTS, Measured
     from ivrel.core.vocabulary.errors import InputError
 
     figure = Path(args.figure) if getattr(args, "figure", None) else None
@@ -135,8 +135,8 @@ def run(args: argparse.Namespace) -> int:
     devices = common.chosen(args, workspace)
     if not args.file and not args.at:
         raise InputError("no file of messages is given; name one, or one of a collector with --at")
-    collected: Gathered[Any]
-    new = partial(Gathered, SUBJECTS[args.subject])
+    collected: Measured[Any]
+    new = partial(Measured, SUBJECTS[args.subject])
     collected, problems = evidence.gathered(args, workspace, args.file, new)
     if not collected.number:
         code = max((evidence.told_problems(messages) for messages in problems), default=0)
@@ -155,7 +155,7 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _silence_view(
-    args: argparse.Namespace, gathered: Gathered[Any], devices: tuple[Device, ...]
+    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
 ) -> MeasuredView:
     from ivrel.core.evidence.measuring.silence import silences
     from ivrel.output.views.measured import SilenceView
@@ -172,7 +172,7 @@ def _silence_view(
 
 
 def _clocks_view(
-    args: argparse.Namespace, gathered: Gathered[Any], devices: tuple[Device, ...]
+    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
 ) -> MeasuredView:
     from ivrel.core.evidence.measuring.clocks import KINDS, clock_of
     from ivrel.output.views.measured import ClocksView
@@ -194,7 +194,7 @@ def _clocks_view(
 
 
 def _losses_view(
-    args: argparse.Namespace, gathered: Gathered[Any], devices: tuple[Device, ...]
+    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
 ) -> MeasuredView:
     from ivrel.core.evidence.measuring.losses import losses_of
     from ivrel.output.views.measured import LossesView
@@ -211,9 +211,9 @@ def _losses_view(
 
 
 def _volume_view(
-    args: argparse.Namespace, gathered: Gathered[Any], devices: tuple[Device, ...]
+    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
 ) -> MeasuredView:
-    from ivrel.core.evidence.measuring.volume import Sent, of_severities, volumes
+    from ivrel.core.evidence.measuring.volume import SentVolume, of_severities, volumes
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.core.vocabulary.severity import SEVERITIES
     from ivrel.core.vocabulary.wording import not_one_of
@@ -230,7 +230,7 @@ def _volume_view(
     sizes = {name: some for name, some in gathered.devices.items() if name in known}
     first, last = gathered.first, gathered.last
     seconds = (last - first).total_seconds() if first and last else 0.0
-    sent = Sent(known, sizes, seconds)
+    sent = SentVolume(known, sizes, seconds)
     return VolumeView(
         **_common(args, gathered, devices),
         by=args.by,
@@ -242,7 +242,7 @@ def _volume_view(
 
 
 def _common(
-    args: argparse.Namespace, gathered: Gathered[Any], devices: tuple[Device, ...]
+    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
 ) -> dict[str, Any]:
     """Return what all the views show."""
     return {
@@ -260,7 +260,7 @@ class _Subject(NamedTuple):
 
     about: str
     options: Callable[[Parser], None]
-    view: Callable[[argparse.Namespace, Gathered[Any], tuple[Device, ...]], MeasuredView]
+    view: Callable[[argparse.Namespace, Measured[Any], tuple[Device, ...]], MeasuredView]
 
 
 _SUBJECTS = {

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
     from ivrel.core.evidence.looking import Wanted
-    from ivrel.output.views.messages import Count, Seen
+    from ivrel.output.views.messages import MessageGroup, Seen
     from ivrel.sources.workspace import Workspace
 
 MOST = 100  # messages or rows that a terminal shows, unless more are asked for
@@ -150,9 +150,9 @@ def _code(word: str, what: str, words: tuple[str, ...]) -> int:
     return words.index(word)
 
 
-def _counted(messages: Iterable[Seen], by: str) -> list[Count]:
+def _counted(messages: Iterable[Seen], by: str) -> list[MessageGroup]:
     """Return how many messages have each value of what they are counted by, the most first."""
-    from ivrel.output.views.messages import Count
+    from ivrel.output.views.messages import MessageGroup
 
     groups: dict[str, list[Seen]] = {}
     for seen in messages:
@@ -163,7 +163,7 @@ def _counted(messages: Iterable[Seen], by: str) -> list[Count]:
         times = [seen.when for seen in some if seen.when is not None]
         devices = {seen.named for seen in some} - {""}
         first, last = (min(times), max(times)) if times else (None, None)
-        counts.append(Count(what, len(some), len(devices), first, last))
+        counts.append(MessageGroup(what, len(some), len(devices), first, last))
     return sorted(counts, key=lambda c: (-c.number, c.what))
 
 

@@ -55,12 +55,12 @@ class Folder(Outlet):
 
     def __init__(self, path: Path, policy: tuple[str, str], today: date, *, keeps: bool) -> None:
         from ivrel.output.spool import Spool
-        from ivrel.output.views.sheet import Sections
+        from ivrel.output.views.sheet import SheetSections
         from ivrel.sources.files import NewFolder
 
         self._policy, self._today, self._keeps = policy, today, keeps
         self._new = NewFolder(path, is_own)
-        self._sections, self._told = Sections(), Spool()
+        self._sections, self._told = SheetSections(), Spool()
 
     def __enter__(self) -> Self:
         self._at = self._new.__enter__()

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ivrel.cli.delivering import Run
-from ivrel.live.journal import Delivery, Entry, Journal
-from ivrel.output.views.delivered import Delivered, DeliveryView, Done, Said
+from ivrel.live.journal import Delivery, DeviceEntry, Journal
+from ivrel.output.views.delivered import Delivered, DeliveryView, Done, ShownExchange
 from ivrel.sources.workspace import Workspace
 
 
@@ -38,7 +38,7 @@ def view_of(
     )
 
 
-def _device(journal: Journal, number: int, e: Entry, outcome: Run | None) -> Delivered:
+def _device(journal: Journal, number: int, e: DeviceEntry, outcome: Run | None) -> Delivered:
     return Delivered(
         device=e.device,
         platform=e.platform,
@@ -58,6 +58,6 @@ def _device(journal: Journal, number: int, e: Entry, outcome: Run | None) -> Del
 def _steps(journal: Journal, number: int, device: str) -> tuple[Done, ...]:
     """Return what was done with a device; with '', what was called for the whole delivery."""
     return tuple(
-        Done(s.at, s.step, tuple(Said(x.typed, x.answered) for x in s.said))
+        Done(s.at, s.step, tuple(ShownExchange(x.typed, x.answered) for x in s.said))
         for s in journal.steps(number, device)
     )

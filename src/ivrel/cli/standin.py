@@ -149,10 +149,10 @@ def _request(args: argparse.Namespace) -> list[str]:
 def _serve(args: argparse.Namespace, workspace: Workspace) -> int:
     """Serve the chosen devices until told to end."""
     from ivrel.standin.running import serve
-    from ivrel.standin.serving import Plan
+    from ivrel.standin.serving import StandinOptions
 
     devices = workspace.with_dialect(common.chosen(args, workspace))
-    plan = Plan(args.faults, args.seed, _faults(args, workspace.fleet), args.every)
+    plan = StandinOptions(args.faults, args.seed, _faults(args, workspace.fleet), args.every)
 
     def ready(number: int) -> None:
         where = common.workspace_words(args)
@@ -175,11 +175,11 @@ def _fault(word: str) -> Fault:
 
 
 def _faults(args: argparse.Namespace, fleet: Fleet) -> dict[str, Fault]:
-    from ivrel.core.fleet import Choice, choose
+    from ivrel.core.fleet import DeviceSelection, choose
 
     out = {}
     for word in args.fault:
         name, _, fault = word.partition("=")
-        choose(fleet, Choice((name,)))
+        choose(fleet, DeviceSelection((name,)))
         out[name] = _fault(fault)
     return out

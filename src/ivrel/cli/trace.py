@@ -49,9 +49,9 @@ def run(args: argparse.Namespace) -> int:
         raise InputError("--device says whose last message is meant; give it with --last")
     workspace = evidence.workspace_of(args)
     if args.device and workspace is not None:
-        from ivrel.core.fleet import Choice, choose
+        from ivrel.core.fleet import DeviceSelection, choose
 
-        choose(workspace.fleet, Choice((args.device,)))
+        choose(workspace.fleet, DeviceSelection((args.device,)))
     messages = evidence.opened(args, (args.file,))
     found: Seen | None = None
     for seen in evidence.seen_in(messages, evidence.directory_of(workspace), args.zone):

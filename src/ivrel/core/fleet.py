@@ -21,7 +21,7 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, place, read_yaml
+from ivrel.core.form import Key, ListOf, MappingField, Node, Report, TextField, place, read_yaml
 from ivrel.core.reach import HOSTS, REACH, RULES, Reach
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.errors import InputError, Mistake
@@ -67,7 +67,7 @@ class Fleet(Struct, frozen=True):
     ways: Ways = Ways()
 
 
-class Choice(Struct, frozen=True):
+class DeviceSelection(Struct, frozen=True):
     """Which devices a command is about; an empty field asks for nothing."""
 
     names: tuple[str, ...] = ()
@@ -122,7 +122,7 @@ def _built(at: Node, device: str, **fields: Any) -> Device:
     return Device(name=device, line=line, column=column, **fields)
 
 
-class _Placed(Text):
+class _Placed(TextField):
     """A scalar that is held against the rest of the file later, and so keeps its place."""
 
     def read(self, node: Node, report: Report) -> Any:
@@ -131,23 +131,23 @@ class _Placed(Text):
         return None if value is None else (value, node)
 
 
-_WORD = Text("a word", _name)
+_WORD = TextField("a word", _name)
 
-DEVICE = Record(
+DEVICE = MappingField(
     "a device",
     {
         "device": Key(_WORD, "the name of the device", must=True),
         "kind": Key(
-            Text("a kind of device", _kind),
+            TextField("a kind of device", _kind),
             f"what the device is: {', '.join(KINDS)}, or any other word",
             must=True,
         ),
         "site": Key(_WORD, "where it stands", must=True),
         "platform": Key(_WORD, "the dialect that its configuration is written in", must=True),
         "groups": Key(ListOf(_WORD, one_is_enough=True), "groups that rules can ask for"),
-        "identity": Key(Text("an IP address", address), "the address it should be known by"),
+        "identity": Key(TextField("an IP address", address), "the address it should be known by"),
         "configuration": Key(
-            Text("a file"),
+            TextField("a file"),
             "its configuration, from the workspace; else configs/DEVICE or configs/DEVICE.*",
         ),
         "names": Key(
@@ -159,10 +159,10 @@ DEVICE = Record(
     _built,
 )
 
-FLEET = Record(
+FLEET = MappingField(
     "a fleet",
     {
-        "fleet": Key(Text("a title"), "the name of the fleet", must=True),
+        "fleet": Key(TextField("a title"), "the name of the fleet", must=True),
         "devices": Key(ListOf(DEVICE), "the devices", must=True),
         "apart": Key(
             ListOf(_Placed("a group or a glob"), one_is_enough=True),
@@ -298,7 +298,7 @@ def _csv_device(cells: Iterable[tuple[str, str]], line: int, report: Report) -> 
     return None if wrong else Device(**fields)
 
 
-def choose(fleet: Fleet, choice: Choice) -> tuple[Device, ...]:
+def choose(fleet: Fleet, choice: DeviceSelection) -> tuple[Device, ...]:
     """Return the devices that `choice` asks for, in the fleet's order.
 
     A word that matches nothing is a mistake.
@@ -330,7 +330,7 @@ def _unmatched(name: str, fleet: Fleet) -> str:
     return f"no device is called '{name}'" + (f"; did you mean '{likely[0]}'?" if likely else "")
 
 
-def _chosen(device: Device, choice: Choice) -> bool:
+def _chosen(device: Device, choice: DeviceSelection) -> bool:
     def fits(words: tuple[str, ...], *values: str) -> bool:
         return not words or any(fnmatchcase(v, w) for v in values for w in words)
 

@@ -50,7 +50,7 @@ class Form(Protocol):
         """Return the JSON Schema of what is read."""
 
 
-class Text:
+class TextField:
     """A scalar; `parse` turns it into a value and raises ValueError with what was expected."""
 
     def __init__(
@@ -138,7 +138,7 @@ class Key:
         self.form, self.meaning, self.must = form, meaning, must
 
 
-class Record:
+class MappingField:
     """A mapping with known keys; `build` gets what was read, and the node under `at`."""
 
     def __init__(

@@ -19,7 +19,7 @@ from msgspec import Struct
 from msgspec.structs import asdict
 from yaml import MappingNode
 
-from ivrel.core.form import Key, ListOf, Node, Record, Report, Text
+from ivrel.core.form import Key, ListOf, MappingField, Node, Report, TextField
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.values import HOST, PORT
 from ivrel.core.vocabulary.wording import shorten
@@ -204,11 +204,11 @@ def _password(text: str) -> str:
     return text
 
 
-_TEXT = Text("text")
-_COMMAND = ListOf(Text("a word of a command", _word), filled=True)
+_TEXT = TextField("text")
+_COMMAND = ListOf(TextField("a word of a command", _word), filled=True)
 _WORDS = ListOf(_TEXT, one_is_enough=True, filled=True)
 
-_FROM = Record(
+_FROM = MappingField(
     "where a password comes from",
     {"from": Key(_COMMAND, "the words of a program that prints it", must=True)},
     lambda at, **said: said["from"],
@@ -218,7 +218,7 @@ _FROM = Record(
 class _Password:
     """A password: where it is, never what it is."""
 
-    _text = Text("a variable, 'ask' or a program", _password)
+    _text = TextField("a variable, 'ask' or a program", _password)
 
     def read(self, node: Node, report: Report) -> str | tuple[str, ...] | None:
         """Return the variable or ASK, or the words of a program."""
@@ -241,9 +241,9 @@ def _way(said: Mapping[str, Any]) -> Reach:
 
 
 _KEYS = {
-    "via": Key(Text("a way", choices=WAYS), "by which it is reached"),
-    "address": Key(Text("an address or a host name", _host), "where (default: its identity)"),
-    "port": Key(Text("a port", PORT.parse), "the port (default: 22 of ssh, 830 of netconf)"),
+    "via": Key(TextField("a way", choices=WAYS), "by which it is reached"),
+    "address": Key(TextField("an address or a host name", _host), "where (default: its identity)"),
+    "port": Key(TextField("a port", PORT.parse), "the port (default: 22 of ssh, 830 of netconf)"),
     "user": Key(_TEXT, "as whom (default: who calls)"),
     "key": Key(_TEXT, "the file of a private key (default: those of the SSH agent)"),
     "password": Key(
@@ -256,9 +256,11 @@ _KEYS = {
     ),
     "through": Key(_WORDS, "the names of the hosts under `hosts:` that it is reached through"),
     "host-keys": Key(_TEXT, "a file of host keys that are trusted, besides those learnt"),
-    "patience": Key(Text("seconds", _seconds), "seconds without a sign, then it is given up (20)"),
+    "patience": Key(
+        TextField("seconds", _seconds), "seconds without a sign, then it is given up (20)"
+    ),
     "trial": Key(
-        Text("seconds", _seconds),
+        TextField("seconds", _seconds),
         "seconds after which a change that is not confirmed takes itself back (120)",
     ),
     "files": Key(_WORDS, "of a platform whose configuration is files: these, or globs"),
@@ -277,10 +279,10 @@ _KEYS = {
     ),
 }
 
-REACH = Record("a way to a device", _KEYS, lambda at, **said: _way(said))
+REACH = MappingField("a way to a device", _KEYS, lambda at, **said: _way(said))
 
 _OF_HOSTS = ("address", "port", "user", "key", "password", "host-keys", "patience")
-HOST_BETWEEN = Record(
+HOST_BETWEEN = MappingField(
     "a host that devices are reached through",
     {
         "host": Key(_TEXT, "its name, as `through:` has it", must=True),
@@ -293,11 +295,11 @@ HOSTS = Key(
     "hosts that devices are reached through, by SSH: each with keys and passwords of its own",
 )
 
-RULE = Record(
+RULE = MappingField(
     "a way to some devices",
     {
         "where": Key(
-            Record(
+            MappingField(
                 "a selection",
                 {
                     name: Key(_WORDS, f"names or globs of a {name}")

@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from ivrel.core.form import Key, ListOf, Node, Record, Report, Text, read_yaml
+from ivrel.core.form import Key, ListOf, MappingField, Node, Report, TextField, read_yaml
 from ivrel.core.reach import HOSTS, PORTS, RULES, Reach, Reached, ReachRule
 from ivrel.core.vocabulary.wording import not_one_of, shorten
 
@@ -19,17 +19,19 @@ MOMENTS: Mapping[str, str] = {
     "end": "when all is done",
 }
 ON = Key(
-    Record(
+    MappingField(
         "programs around a delivery",
         {
-            name: Key(ListOf(Text("a word of a command"), filled=True), f"a program called {means}")
+            name: Key(
+                ListOf(TextField("a word of a command"), filled=True), f"a program called {means}"
+            )
             for name, means in MOMENTS.items()
         },
         lambda at, **said: said,
     ),
     "programs of the user's around a whole delivery; each gets a line of JSON on standard input",
 )
-WAYS_FILE = Record("a file of ways", {"reach": RULES, "hosts": HOSTS, "on": ON})
+WAYS_FILE = MappingField("a file of ways", {"reach": RULES, "hosts": HOSTS, "on": ON})
 
 
 class Ways(Struct, frozen=True):

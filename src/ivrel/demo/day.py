@@ -21,7 +21,7 @@ from msgspec.structs import replace
 from ivrel.core import Device, read_fleet, read_policy
 from ivrel.core.evidence import parse
 from ivrel.core.evidence.record import kept_line
-from ivrel.core.evidence.voices import Event, Voice, old_stamp, voices, written
+from ivrel.core.evidence.voices import Emitter, Event, old_stamp, voices, written
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope
 from ivrel.core.text.bundle import pack
@@ -62,7 +62,7 @@ _SAID = (
 )  # fmt: skip
 
 
-class Sent(Struct, frozen=True):
+class DemoMessage(Struct, frozen=True):
     """One message on its way: when it arrives where, from whom, and its bytes; `is_lost`: it does
     not arrive.
     """
@@ -76,14 +76,14 @@ class Sent(Struct, frozen=True):
     is_lost: bool = False
 
 
-def day() -> list[Sent]:
+def day() -> list[DemoMessage]:
     """Return the messages of a day, in the order in which they arrive."""
     return [one for one in _sent() if not one.is_lost]
 
 
-def _sent() -> list[Sent]:
+def _sent() -> list[DemoMessage]:
     policy, dialects = read_policy(policy_text(), "policy.yaml"), Dialects()
-    texts, sent = configurations(), list[Sent]()
+    texts, sent = configurations(), list[DemoMessage]()
     for device in read_fleet(fleet_text(), "fleet.yaml").devices:
         files = {name: text.encode() for name, text in texts[device.name].items()}
         data = files[""] if set(files) == {""} else pack(files)
@@ -94,7 +94,7 @@ def _sent() -> list[Sent]:
     for n in range(12):
         when = DAY + timedelta(seconds=dice.randrange(86_400))
         data = f"<13>{old_stamp(when, {})} printer spool: page {n} done".encode()
-        sent.append(Sent(when, STRANGER, "beacon-a", 514, "udp", data))
+        sent.append(DemoMessage(when, STRANGER, "beacon-a", 514, "udp", data))
     return sorted(sent, key=lambda one: (one.when, one.sender, one.collector))
 
 
@@ -102,7 +102,7 @@ def _nearest(device: Device) -> str:
     return NEAREST.format(200 + sum(map(ord, device.name)) % 40)
 
 
-def _of_device(device: Device, speaks: list[Voice]) -> Iterator[Sent]:
+def _of_device(device: Device, speaks: list[Emitter]) -> Iterator[DemoMessage]:
     """Yield what a device sends in a day."""
     dice, trouble = Random(f"day of {device.name}"), TROUBLES.get(device.name, "")
     numbers = dict.fromkeys(range(len(speaks)), dice.randrange(1000))
@@ -137,10 +137,12 @@ def _of_device(device: Device, speaks: list[Voice]) -> Iterator[Sent]:
             data = written(device, spoken, event, clock, booted, numbers[n])
             second = "second address" in trouble and when.hour >= 12
             sender = SECOND if second else voice.sender
-            yield Sent(arrives, sender, voice.collector, voice.port, voice.transport, data, is_lost)
+            yield DemoMessage(
+                arrives, sender, voice.collector, voice.port, voice.transport, data, is_lost
+            )
 
 
-def _troubled(voice: Voice, trouble: str) -> Voice:
+def _troubled(voice: Emitter, trouble: str) -> Emitter:
     if "local1" in trouble:
         return replace(voice, facility=FACILITIES.index("local1"))
     if "no zone" in trouble:
@@ -182,7 +184,7 @@ def write_day(folder: Path) -> None:
     write_bytes(folder / "beacon-a.pcap", _captured([s for s in sent if s.collector == "beacon-a"]))
 
 
-def _remembered(sent: list[Sent]) -> Iterator[bytes]:
+def _remembered(sent: list[DemoMessage]) -> Iterator[bytes]:
     """Yield the lines that a device kept in its memory, as it shows them: with neither PRI nor
     number.
     """
@@ -191,11 +193,11 @@ def _remembered(sent: list[Sent]) -> Iterator[bytes]:
         yield re.sub(rb"^<[0-9]+>(?:[0-9]+: )?", b"", data) + b"\n"
 
 
-def _framing(sent: Sent) -> str:
+def _framing(sent: DemoMessage) -> str:
     return "datagram" if sent.transport == "udp" else "octet counting"
 
 
-def _filed(sent: Sent) -> bytes:
+def _filed(sent: DemoMessage) -> bytes:
     """Return a message as a collector files it: with the time of receipt, without PRI."""
     message = parse(sent.data)
     when = sent.when.isoformat(timespec="microseconds")
@@ -203,7 +205,7 @@ def _filed(sent: Sent) -> bytes:
     return f"{when} {host} {tag}{message.text}\n".encode()
 
 
-def _captured(sent: list[Sent]) -> bytes:
+def _captured(sent: list[DemoMessage]) -> bytes:
     """Return datagrams as a capture with Ethernet."""
     out = io.BytesIO()
     writer = dpkt.pcap.Writer(out)

@@ -27,7 +27,7 @@ class Seed(Struct, frozen=True):
     line: str
 
 
-class Entry(Struct, frozen=True):
+class ExampleDevice(Struct, frozen=True):
     """A device of the example."""
 
     device: str
@@ -41,10 +41,10 @@ class Entry(Struct, frozen=True):
     files: Mapping[str, str] = {}
 
 
-def entries() -> tuple[Entry, ...]:
+def entries() -> tuple[ExampleDevice, ...]:
     """Return the devices of the example with what was seeded in them."""
     read = yaml.load((HERE / "devices.yaml").read_text(), Loader=yaml.SafeLoader)
-    return tuple(convert(read["devices"], list[Entry]))
+    return tuple(convert(read["devices"], list[ExampleDevice]))
 
 
 def policy_text() -> str:

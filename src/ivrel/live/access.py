@@ -18,7 +18,7 @@ import asyncssh
 from ivrel.core.reach import ASK, Reach, Reached, filled
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreachable
 from ivrel.core.vocabulary.wording import shorten
-from ivrel.live.between import Between
+from ivrel.live.between import SharedConnections
 from ivrel.sources.files import Locked, read_text, reason, write_text
 
 KEYS = "host-keys"  # in .ivrel/, in the form that OpenSSH has for known hosts
@@ -32,7 +32,7 @@ class Access:
 
     def __init__(self, folder: Path) -> None:
         self.file = folder / KEYS
-        self.between = Between()
+        self.between = SharedConnections()
         self._known: dict[str, asyncssh.SSHKnownHosts | None] = {}
         self._passwords: dict[str, str] = {}
         self._keys: dict[str, asyncssh.SSHKey] = {}

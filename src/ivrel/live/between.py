@@ -74,7 +74,7 @@ def taken(all_of: dict[_Key, Shared], key: _Key, connect: Connect) -> Shared:
     return one
 
 
-class Between:
+class SharedConnections:
     """The connections of one run to hosts in between."""
 
     def __init__(self) -> None:

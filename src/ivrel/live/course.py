@@ -21,8 +21,8 @@ from ivrel.core.vocabulary.wording import own_error
 from ivrel.live.contact import Contact, Ended
 from ivrel.live.hearing import Hearing
 from ivrel.live.hooks import objection
-from ivrel.live.journal import Entry, Journal, Verdicts
-from ivrel.live.links import Link, Sent, Target
+from ivrel.live.journal import DeviceEntry, Journal, Verdicts
+from ivrel.live.links import Link, OutgoingChange, Target
 from ivrel.live.proving import Prover, Ready
 from ivrel.live.rehearsing import rehearsed
 
@@ -30,7 +30,7 @@ ATTEMPTS = 4  # times that it is tried to take a change back
 MARGIN = 2  # seconds behind the end of a trial, before it is believed to be over
 
 
-class Asked(Struct, frozen=True):
+class DeliveryOptions(Struct, frozen=True):
     """What is asked of a delivery. `trial`: seconds for which a change holds unconfirmed; `within`:
     seconds in which a message is expected; `dry`: all but the change; `rehearse`: the device itself
     tries it; `last_look`: what was on trial is read once more when it cannot be any more.
@@ -43,7 +43,7 @@ class Asked(Struct, frozen=True):
     last_look: bool = True
 
 
-class Outcome(Struct, frozen=True):
+class DeliveryResult(Struct, frozen=True):
     """How a delivery to one device ended: one of the states of `core.delivery.course`, and why.
 
     `anew`: how the change that was computed anew differs; `seconds`: how long it took.
@@ -65,7 +65,7 @@ class Course:
         journal: Journal,
         number: int,
         prover: Prover,
-        asked: Asked,
+        asked: DeliveryOptions,
         hearing: Hearing | None = None,
     ) -> None:
         self._target, self._journal, self._number = target, journal, number
@@ -79,11 +79,11 @@ class Course:
         self.lasts_from = 0.0  # when no trial can be on any more; 0 where there was none
         self._anew: tuple[str, ...] = ()
 
-    async def deliver(self, written: Written) -> Outcome:
+    async def deliver(self, written: Written) -> DeliveryResult:
         """Bring a change to the device."""
         return await self._guarded(lambda: self._begun(written))
 
-    async def resume(self, entry: Entry, written: Written | None) -> Outcome:
+    async def resume(self, entry: DeviceEntry, written: Written | None) -> DeliveryResult:
         """Go on where an earlier run was cut off."""
         steps = self._journal.steps(self._number, self._name)
         self._contact.last = steps[-1].step if steps else ""
@@ -100,7 +100,7 @@ class Course:
 
         return await self._guarded(go_on)
 
-    async def _guarded(self, run: Callable[[], Awaitable[None]]) -> Outcome:
+    async def _guarded(self, run: Callable[[], Awaitable[None]]) -> DeliveryResult:
         """Run the course to its end; whatever goes wrong, the journal knows how it stands."""
         begun = time.monotonic()
         try:
@@ -117,7 +117,7 @@ class Course:
         self._took = time.monotonic() - begun
         return self._outcome(state, why)
 
-    def _outcome(self, state: str, why: str) -> Outcome:
+    def _outcome(self, state: str, why: str) -> DeliveryResult:
         """Write down how it ended, and return it."""
         became: Verdicts = ()
         if state in (step.DELIVERED, step.AS_BEFORE, step.TO_LAST):
@@ -127,7 +127,7 @@ class Course:
             self._journal.settle(self._number, self._name, state, why, became)
         except InputError as problem:  # the device is told of all the same
             state, why = step.IN_DOUBT, f"{state}, and not in the journal: {problem}"
-        return Outcome(self._name, state, why, self._anew, self._took)
+        return DeliveryResult(self._name, state, why, self._anew, self._took)
 
     def _unclear(self) -> str:
         """Return how it stands with a device of which nothing more can be known now."""
@@ -159,7 +159,7 @@ class Course:
         await self._send(link, ready)
 
     async def _send(self, link: Link, ready: Ready) -> None:
-        sent = Sent(ready.change, ready.before, ready.proved, self._trial)
+        sent = OutgoingChange(ready.change, ready.before, ready.proved, self._trial)
         if self._hearing is not None:
             self._hearing.begin(self._name)
         words = self._target.reach.before
@@ -227,16 +227,16 @@ class Course:
     def _trial(self) -> int:
         return max(self._target.reach.trial, self._asked.trial)
 
-    def recall(self, entry: Entry) -> None:
+    def recall(self, entry: DeviceEntry) -> None:
         """Take over a device that was kept, and is to be looked at once more."""
         self._recall(entry)
         self.lasts_from = time.monotonic() + self._trial + MARGIN
 
-    def _recall(self, entry: Entry) -> None:
+    def _recall(self, entry: DeviceEntry) -> None:
         journal = self._journal
         self._contact.texts = journal.text(entry.before), journal.text(entry.proved)
 
-    async def look_again(self) -> Outcome:
+    async def look_again(self) -> DeliveryResult:
         """Read the device once more when its trial would be over, for it may have said that it
         confirmed the change, and not have done so.
         """
@@ -340,7 +340,7 @@ class Course:
                 if way.problem:
                     raise Ended(step.IN_DOUBT, f"{self._why}; no way back: {way.problem}")
                 change, target = way.change, way.target
-            await link.send(Sent(change, now, target, back=True, renews=False))
+            await link.send(OutgoingChange(change, now, target, back=True, renews=False))
             found = await self._contact.stands(link)
             if step.next_move(step.TAKING_BACK, found.where) != step.IS_BEFORE:
                 raise Refused(f"it does not read as before: {found.why}")

@@ -15,20 +15,20 @@ from msgspec import Struct
 from ivrel.core.correcting import Written
 from ivrel.core.delivery.course import FAILED, TO_LAST, WAITING
 from ivrel.core.delivery.window import Window
-from ivrel.live.course import Asked, Course, Outcome
+from ivrel.live.course import Course, DeliveryOptions, DeliveryResult
 from ivrel.live.hearing import Hearing
 from ivrel.live.hooks import Hooks
-from ivrel.live.journal import Entry, Journal
+from ivrel.live.journal import DeviceEntry, Journal
 from ivrel.live.links import Target
 from ivrel.live.proving import Prover
 
 T = TypeVar("T")
 
 # Is asked between two waves, with the number of the next one and what came of the last.
-Between = Callable[[int, Sequence[Outcome]], Awaitable[bool]]
+Between = Callable[[int, Sequence[DeliveryResult]], Awaitable[bool]]
 
 
-class Limits(Struct, frozen=True):
+class DeliveryLimits(Struct, frozen=True):
     """How carefully it is gone about: `stop_after`: failures that end the delivery; `at_once`:
     devices that are talked to at a time; `window`: the hours in which devices are begun.
     """
@@ -48,8 +48,8 @@ class Delivering:
         targets: Mapping[str, Target],
         written: Mapping[str, Written],
         prover: Prover,
-        asked: Asked,
-        limits: Limits,
+        asked: DeliveryOptions,
+        limits: DeliveryLimits,
         hearing: Hearing | None = None,
         hooks: Hooks | None = None,
     ) -> None:
@@ -72,10 +72,12 @@ class Delivering:
         """Why no more devices are begun; '' if they are."""
         return self._stopped
 
-    async def settle(self, entries: Sequence[Entry], done: Callable[[Outcome], None]) -> None:
+    async def settle(
+        self, entries: Sequence[DeviceEntry], done: Callable[[DeliveryResult], None]
+    ) -> None:
         """Go on with devices at which an earlier run was cut off."""
 
-        async def one(entry: Entry) -> Outcome:
+        async def one(entry: DeviceEntry) -> DeliveryResult:
             course = self._course(entry.device)
             outcome = await course.resume(entry, self._written.get(entry.device))
             self._courses.append(course)
@@ -90,12 +92,15 @@ class Delivering:
         await self._at_once(others, one, done, may_stop=False)
 
     async def deliver(
-        self, waves: Sequence[Sequence[str]], between: Between, done: Callable[[Outcome], None]
+        self,
+        waves: Sequence[Sequence[str]],
+        between: Between,
+        done: Callable[[DeliveryResult], None],
     ) -> None:
         """Deliver wave by wave. `between`: is asked before each but the first, and says whether to
         go on.
         """
-        came: list[Outcome] = []
+        came: list[DeliveryResult] = []
         for n, wave in enumerate(waves, 1):
             self._heed_window(wave[:1])
             if not self.begun and not self._stopped:
@@ -109,19 +114,19 @@ class Delivering:
             await self._call("wave", wave=n, waves=len(waves), devices=list(wave))
             came = []
 
-            async def one(name: str) -> Outcome:
+            async def one(name: str) -> DeliveryResult:
                 course = self._course(name)
                 outcome = await course.deliver(self._written[name])
                 self._courses.append(course)
                 return outcome
 
-            def took(outcome: Outcome, came: list[Outcome] = came) -> None:
+            def took(outcome: DeliveryResult, came: list[DeliveryResult] = came) -> None:
                 came.append(outcome)
                 done(outcome)
 
             await self._at_once(wave, one, took)
 
-    async def last_look(self, done: Callable[[Outcome], None]) -> None:
+    async def last_look(self, done: Callable[[DeliveryResult], None]) -> None:
         """Look once more at the devices whose change was on trial, when no trial can be on any
         more.
         """
@@ -141,8 +146,8 @@ class Delivering:
     async def _at_once(
         self,
         items: Sequence[T],
-        do: Callable[[T], Awaitable[Outcome]],
-        done: Callable[[Outcome], None],
+        do: Callable[[T], Awaitable[DeliveryResult]],
+        done: Callable[[DeliveryResult], None],
         *,
         may_stop: bool = True,
     ) -> None:

@@ -31,7 +31,7 @@ TEXTS = "delivery-texts"
 Verdicts = tuple[tuple[str, str], ...]  # settings and what was found of each
 
 
-class Step(Struct, frozen=True):
+class JournalStep(Struct, frozen=True):
     """One step of a delivery to a device: when, what, and what was typed and answered."""
 
     at: str
@@ -39,7 +39,7 @@ class Step(Struct, frozen=True):
     said: tuple[Exchange, ...] = ()
 
 
-class Entry(Struct, frozen=True):
+class DeviceEntry(Struct, frozen=True):
     """How it stands with one device of a delivery; `before` and `proved` are fingerprints."""
 
     device: str
@@ -233,15 +233,15 @@ class Journal:
         ).fetchone()
         return self.delivery(row[0]) if row else None
 
-    def entries(self, number: int) -> list[Entry]:
+    def entries(self, number: int) -> list[DeviceEntry]:
         """Return the devices of a delivery, wave by wave."""
         return list(self._entries("delivery = ?", number))
 
-    def entry(self, number: int, name: str) -> Entry:
+    def entry(self, number: int, name: str) -> DeviceEntry:
         """Return one device of a delivery."""
         return next(self._entries("delivery = ? AND name = ?", number, name))
 
-    def _entries(self, where: str, *values: object) -> Iterator[Entry]:
+    def _entries(self, where: str, *values: object) -> Iterator[DeviceEntry]:
         rows = self._do(
             "SELECT name, wave, platform, state, why, change, before, proved, verdicts, became "
             f"FROM device WHERE {where} ORDER BY wave, rowid",
@@ -249,16 +249,16 @@ class Journal:
         )
         for *plain, verdicts, became in rows.fetchall():
             both = (msgspec.json.decode(said, type=Verdicts) for said in (verdicts, became))
-            yield Entry(*plain, *both)
+            yield DeviceEntry(*plain, *both)
 
-    def steps(self, number: int, name: str) -> list[Step]:
+    def steps(self, number: int, name: str) -> list[JournalStep]:
         """Return what was done with a device, in its order."""
         rows = self._do(
             "SELECT at, step, said FROM step WHERE delivery = ? AND name = ? ORDER BY id",
             (number, name),
         )
         return [
-            Step(at, step, msgspec.json.decode(said, type=tuple[Exchange, ...]))
+            JournalStep(at, step, msgspec.json.decode(said, type=tuple[Exchange, ...]))
             for at, step, said in rows
         ]
 
@@ -276,7 +276,7 @@ class Journal:
             write_bytes(self._texts / name, text, 0o600)
         return name
 
-    def _forget(self, entry: Entry) -> None:
+    def _forget(self, entry: DeviceEntry) -> None:
         """Delete the texts of a device that nothing needs any more."""
         for name in filter(None, (entry.before, entry.proved)):
             needed = self._do(

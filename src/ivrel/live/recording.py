@@ -9,7 +9,7 @@ import asyncssh
 
 from ivrel.core.authoring.dialogs import Turn
 from ivrel.core.vocabulary.errors import Unreachable
-from ivrel.live.links.link import Way
+from ivrel.live.links.link import Route
 from ivrel.live.links.ssh import Line, told
 
 QUIET = 1.0  # seconds of silence, after which a device is taken to wait
@@ -20,7 +20,7 @@ MOST = 64 << 20  # bytes of an answer
 class Recorder:
     """A session with one device, in which all that is said is kept in memory."""
 
-    def __init__(self, way: Way) -> None:
+    def __init__(self, way: Route) -> None:
         self._way, self._line = way, Line()
         self._connection: asyncssh.SSHClientConnection | None = None
         self._process: asyncssh.SSHClientProcess[bytes] | None = None

@@ -11,7 +11,7 @@ import asyncio
 from ivrel.core.delivery import course as step
 from ivrel.core.delivery.standing import PROVED, differs, standing
 from ivrel.core.vocabulary.errors import Refused
-from ivrel.live.links import Link, Sent
+from ivrel.live.links import Link, OutgoingChange
 from ivrel.live.proving import Ready
 
 
@@ -20,7 +20,7 @@ async def rehearsed(link: Link, ready: Ready) -> tuple[str, str]:
 
     Unreachable if it is lost meanwhile.
     """
-    sent = Sent(ready.change, ready.before, ready.proved, renews=False)
+    sent = OutgoingChange(ready.change, ready.before, ready.proved, renews=False)
     try:
         tried = await link.rehearse(sent)
     except Refused as problem:

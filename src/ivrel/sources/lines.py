@@ -12,7 +12,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.reader import known_parts, outside
 from ivrel.core.reading.secrets import masked
-from ivrel.core.reading.statements import Statement, Strange, TakenBack, Understood
+from ivrel.core.reading.statements import Statement, TakenBack, Understood, Unparsed
 from ivrel.core.settings.bearing import BEARS_ON, bearing
 from ivrel.core.text.bundle import Places
 from ivrel.core.text.text import LONGEST, Text, decode
@@ -52,7 +52,7 @@ class Lines:
             return frozenset(name for slot in slots for name in BEARS_ON.get(slot, ()))
         if isinstance(said, TakenBack):
             said = said.says
-        return frozenset(bearing(self._dialect, said) if isinstance(said, Strange) else ())
+        return frozenset(bearing(self._dialect, said) if isinstance(said, Unparsed) else ())
 
     def text(self, line: int, setting: str = "") -> str:
         """Return the statements of a line that bear on a setting, or all of them if none does.

@@ -19,7 +19,7 @@ from ivrel.core.vocabulary.errors import InputError, Unreadable
 from ivrel.sources.files import read_bytes, write_bytes
 from ivrel.sources.workspace import Workspace
 from ivrel.standin.certificate import make_certificate
-from ivrel.standin.serving import FOLDER, RUNNING, Answer, Plan, Serving, prepare
+from ivrel.standin.serving import FOLDER, RUNNING, Response, Serving, StandinOptions, prepare
 
 
 class Running(Struct, frozen=True):
@@ -32,7 +32,7 @@ class Running(Struct, frozen=True):
 def serve(
     workspace: Workspace,
     devices: Sequence[Device],
-    plan: Plan,
+    plan: StandinOptions,
     processes: int,
     ready: Callable[[int], None],
 ) -> None:
@@ -63,7 +63,7 @@ def serve(
 def _in_processes(
     workspace: Workspace,
     devices: Sequence[Device],
-    plan: Plan,
+    plan: StandinOptions,
     processes: int,
     running: Callable[[int, Sequence[str]], None],
 ) -> None:
@@ -100,7 +100,7 @@ def _in_processes(
 def _share(
     workspace: Workspace,
     devices: Sequence[Device],
-    plan: Plan,
+    plan: StandinOptions,
     ours: Connection,
     pipe: Connection,
     has_hosts: bool,
@@ -136,7 +136,7 @@ def asked(folder: Path, request: Sequence[str]) -> str:
     return found[0].said
 
 
-def _said(where: str, request: Sequence[str]) -> Answer:
+def _said(where: str, request: Sequence[str]) -> Response:
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as one:
         one.settimeout(10)
         one.connect(where)
@@ -144,7 +144,7 @@ def _said(where: str, request: Sequence[str]) -> Answer:
         parts = []
         while part := one.recv(1 << 16):
             parts.append(part)
-    return msgspec.json.decode(b"".join(parts), type=Answer)
+    return msgspec.json.decode(b"".join(parts), type=Response)
 
 
 def _file(folder: Path) -> Path:

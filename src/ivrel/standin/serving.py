@@ -29,7 +29,7 @@ from ivrel.standin.faults import FAULTS, Chance, Fault, fault_of
 from ivrel.standin.files import Root
 from ivrel.standin.netconf import Server, serve
 from ivrel.standin.speaking import Mouth
-from ivrel.standin.ssh import Between, Door, talk
+from ivrel.standin.ssh import Door, JumpHost, talk
 from ivrel.standin.talk import Talker
 from ivrel.standin.tree import as_xml
 from ivrel.standin.unit import Unit
@@ -45,7 +45,7 @@ CHATTER = (
 )
 
 
-class Plan(Struct, frozen=True):
+class StandinOptions(Struct, frozen=True):
     """What is asked of stand-ins.
 
     `share`, `seed`: on which share of the sessions there is a fault, and by which dice; `faults`:
@@ -58,7 +58,7 @@ class Plan(Struct, frozen=True):
     every: float = 0.0
 
 
-class Answer(Struct, frozen=True):
+class Response(Struct, frozen=True):
     """What is answered to a request: what came of it, or (`is_wrong`) what is wrong with it."""
 
     said: str
@@ -68,7 +68,9 @@ class Answer(Struct, frozen=True):
 class Serving:
     """The stand-ins of some devices of a workspace."""
 
-    def __init__(self, workspace: Workspace, devices: Sequence[Device], plan: Plan) -> None:
+    def __init__(
+        self, workspace: Workspace, devices: Sequence[Device], plan: StandinOptions
+    ) -> None:
         self._workspace, self._devices, self._plan = workspace, devices, plan
         self.folder = workspace.folder / ".ivrel" / FOLDER
         self._units: dict[str, Unit] = {}
@@ -139,7 +141,7 @@ class Serving:
                     reach.port or PORTS["ssh"],
                     options=options,
                     server_host_keys=[_key(self.folder / HOST_KEYS / f"host-{name}")],
-                    server_factory=lambda: Between(client),
+                    server_factory=lambda: JumpHost(client),
                 )
                 self._servers.append(server)
 
@@ -208,9 +210,9 @@ class Serving:
         """Do what one request asks for."""
         try:
             request = msgspec.json.decode(await reader.readline(), type=list[str])
-            answer = Answer(self._do(request))
+            answer = Response(self._do(request))
         except (msgspec.DecodeError, IvrelError, ValueError, IndexError) as problem:
-            answer = Answer(str(problem), is_wrong=True)
+            answer = Response(str(problem), is_wrong=True)
         with contextlib.suppress(OSError):
             writer.write(msgspec.json.encode(answer))
             await writer.drain()

@@ -13,7 +13,7 @@ from ivrel.core.evidence.voices import Event
 from ivrel.standin.faults import SLOW, Fault
 from ivrel.standin.speaking import is_loopback
 from ivrel.standin.talk import Answered, Talker
-from ivrel.standin.terminal import Terminal
+from ivrel.standin.terminal import StandinTerminal
 from ivrel.standin.unit import Unit
 
 PASSWORD = "IVREL_STANDIN_PASSWORD"  # of the environment: lets in whoever has no key
@@ -44,7 +44,7 @@ class Door(asyncssh.SSHServer):
         self._unit.say(Event(6, "login", "session opened"))
 
 
-class Between(asyncssh.SSHServer):
+class JumpHost(asyncssh.SSHServer):
     """A host that devices are reached through: whoever has the key goes on to loopback."""
 
     def __init__(self, key: asyncssh.SSHKey) -> None:
@@ -81,7 +81,7 @@ async def talk(unit: Unit, process: asyncssh.SSHServerProcess[bytes], second: st
     assert session is not None  # else it would not be served
     fault = unit.session(end)
     befalls = Befalling(unit, fault, process)
-    terminal = Terminal(process, session, unit.device.name, fault.kind if fault else "")
+    terminal = StandinTerminal(process, session, unit.device.name, fault.kind if fault else "")
     try:
         await terminal.ask(talker.prompt)
         is_hidden = False

@@ -45,7 +45,7 @@ class Editor:
                 self._line.append(sign)
 
 
-class Terminal:
+class StandinTerminal:
     """The terminal of one session. `habit`: a kind of fault that is one of terminals, or ''."""
 
     def __init__(

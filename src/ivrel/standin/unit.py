@@ -11,7 +11,7 @@ from datetime import UTC, datetime, timedelta
 
 from ivrel.core.correcting.changes import apply_change, unknown_lines
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.evidence.voices import Event, Voice, voices, written
+from ivrel.core.evidence.voices import Emitter, Event, voices, written
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Collector
 from ivrel.core.reading import read_records
@@ -54,7 +54,7 @@ class Unit:
         self._enders: set[Callable[[], None]] = set()  # what ends each session
         self._booted = datetime.now(UTC) - timedelta(days=3)
         self._number = 0
-        self._voices: tuple[bytes, Sequence[Voice]] = (b"", ())
+        self._voices: tuple[bytes, Sequence[Emitter]] = (b"", ())
         self._tasks: set[asyncio.Task[None]] = set()
 
     def session(self, end: Callable[[], None]) -> Fault | None:
@@ -153,7 +153,7 @@ class Unit:
             self._mouth.send(voice, data)
         return len(said)
 
-    def _speaks(self) -> Sequence[Voice]:
+    def _speaks(self) -> Sequence[Emitter]:
         if self._voices[0] != self.running:
             try:
                 records = read_records(self.dialect, self.running)

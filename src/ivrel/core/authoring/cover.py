@@ -14,7 +14,7 @@ from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.reader import judged_parts
 from ivrel.core.reading.records import read_records
 from ivrel.core.reading.shown import HIDDEN, known_words
-from ivrel.core.reading.statements import NO_PATTERN, Strange, TakenBack, Understood, Undone
+from ivrel.core.reading.statements import NO_PATTERN, TakenBack, Understood, Undone, Unparsed
 from ivrel.core.settings import SETTINGS, Scope, read_settings
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.shapes.shape import Found
@@ -161,14 +161,14 @@ class _Going:
                 self._used[found.pattern] += 1
             elif isinstance(found, TakenBack | Undone):
                 understood += 1
-            elif isinstance(found, Strange) and found.slots:
+            elif isinstance(found, Unparsed) and found.slots:
                 strange += 1
                 place = records.place(name)(line)
                 self._take_strange(found, path, raw, place, seen)
         for path, raw, line in self._elsewhere(text):
             found = self._matcher.known(path, raw)
             place = records.place(name)(line)
-            if isinstance(found, Strange) and found.slots:
+            if isinstance(found, Unparsed) and found.slots:
                 strange += 1
                 self._take_strange(found, path, raw, place, seen)
             elif not self._matcher.is_aside(path, raw):
@@ -212,7 +212,7 @@ class _Going:
             yield hidden
 
     def _take_strange(
-        self, found: Strange, path: Path, raw: bytes, place: tuple[str, int], seen: set[object]
+        self, found: Unparsed, path: Path, raw: bytes, place: tuple[str, int], seen: set[object]
     ) -> None:
         words = tuple(self._matcher.shape.split(decode(raw)))
         if found.shown:

@@ -59,8 +59,8 @@ def _steered(dialect: Dialect, records: Records, at: At, value: str) -> str:
             change = write_change(dialect, records.text, [step.edit for step in steps])
             applied = apply_change(dialect, records.text.data, change, "change")
             after = read_records(dialect, applied) if change else records
-        except (Refused, InputError, Unreadable):
-            continue
+        except (Refused, InputError, Unreadable, ValueError):
+            continue  # nothing is written
         said = after.rows(table).get(key, {}).get(slot)
         # A value that is not written at all is told by the proof.
         is_other = change and said is not None and said.value != other

@@ -7,8 +7,8 @@ from ivrel.core.correcting.corrector import Corrector, correct
 from ivrel.core.correcting.judged import STATES, Judged, Written, judge_change
 from ivrel.core.correcting.prints import fingerprint
 from ivrel.core.correcting.proof import Property
-from ivrel.core.correcting.properties import MEANS, PROPERTIES, TAKEN, Gap
-from ivrel.core.correcting.reasons import Change
+from ivrel.core.correcting.properties import MEANS, PROPERTIES, TAKEN, OutageGap
+from ivrel.core.correcting.reasons import CorrectionLine
 from ivrel.core.correcting.what_if import Otherwise, WhatIf, what_if
 
 __all__ = [
@@ -16,12 +16,12 @@ __all__ = [
     "PROPERTIES",
     "STATES",
     "TAKEN",
-    "Change",
     "Correction",
+    "CorrectionLine",
     "Corrector",
-    "Gap",
     "Judged",
     "Otherwise",
+    "OutageGap",
     "Property",
     "Remaining",
     "WhatIf",

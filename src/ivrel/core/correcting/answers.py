@@ -13,8 +13,8 @@ from typing import TypeVar
 
 from ivrel.core.correcting.difference import is_same_beyond_export, same_value
 from ivrel.core.correcting.memory import (
-    Answer,
-    Memory,
+    CachedAnswer,
+    CorrectionCache,
     OfDevice,
     answer_of,
     seen_in_rows,
@@ -23,7 +23,7 @@ from ivrel.core.correcting.memory import (
 from ivrel.core.judging.judge import Known, strays_on
 from ivrel.core.judging.recall import is_of_text
 from ivrel.core.policy import Requirement
-from ivrel.core.reading.records import EVERY_SLOT, Note, Notes, Records
+from ivrel.core.reading.records import EVERY_SLOT, Dependencies, Note, Records
 from ivrel.core.reading.statements import LAZY, Key
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 from ivrel.core.settings.scope import DEVICE
@@ -46,7 +46,11 @@ class _Seen(dict[Note, int]):
     """
 
     def __init__(
-        self, records: Records, memory: Memory, of_device: OfDevice, other: _Seen | None = None
+        self,
+        records: Records,
+        memory: CorrectionCache,
+        of_device: OfDevice,
+        other: _Seen | None = None,
     ) -> None:
         super().__init__()
         self._records, self._memory, self._of_device = records, memory, of_device
@@ -62,7 +66,7 @@ class _Seen(dict[Note, int]):
         self[note] = number
         return number
 
-    def as_other(self, answer: Answer) -> bool:
+    def as_other(self, answer: CachedAnswer) -> bool:
         """Whether all that an answer looked at is surely the same in the other state."""
         other = self._other
         for table, slots in answer.by_table:
@@ -109,7 +113,7 @@ class _Seen(dict[Note, int]):
         return self._memory.numbers.number(seen_in_rows(self._records.rows(table), slot))
 
 
-class Answers:
+class StateAnswers:
     """Answers about one state of a configuration.
 
     `memory`: what is known of others; `of_device`: what is known of other states of this one;
@@ -119,20 +123,20 @@ class Answers:
     def __init__(
         self,
         scope: Scope,
-        memory: Memory | None = None,
+        memory: CorrectionCache | None = None,
         of_device: OfDevice | None = None,
-        other: Answers | None = None,
+        other: StateAnswers | None = None,
     ) -> None:
         self.plain = scope
-        self._memory = Memory() if memory is None else memory
+        self._memory = CorrectionCache() if memory is None else memory
         self._of_device = OfDevice(scope.records.text) if of_device is None else of_device
-        self._notes = Notes()
+        self._notes = Dependencies()
         self._scope = scope.on(scope.records.noting(self._notes))
         of_other = None if other is None else other._seen
         self._seen: _Seen = _Seen(scope.records, self._memory, self._of_device, of_other)
-        self._answers: dict[object, Answer] = {}
+        self._answers: dict[object, CachedAnswer] = {}
         self._other = other
-        self._of_asked: dict[Requirement, Answer] = {}
+        self._of_asked: dict[Requirement, CachedAnswer] = {}
         self._findings: dict[Requirement, list[Finding]] = {}
         self._amiss: dict[Requirement, frozenset[tuple[str, str, str]]] = {}
         self._found_here: set[object] = set()  # the questions that no other state answered
@@ -142,15 +146,15 @@ class Answers:
         """The records of this state."""
         return self.plain.records
 
-    def on(self, records: Records) -> Answers:
+    def on(self, records: Records) -> StateAnswers:
         """Return the answers about another state of the same configuration."""
-        return Answers(self.plain.on(records), self._memory, self._of_device, self)
+        return StateAnswers(self.plain.on(records), self._memory, self._of_device, self)
 
     def ask(self, name: object, question: Callable[[Scope], T]) -> T:
         """Return the answer to a question, which must hang on the scope and the name alone."""
         return self._ask(name, question).value  # type: ignore[no-any-return]
 
-    def _ask(self, name: object, question: Callable[[Scope], object]) -> Answer:
+    def _ask(self, name: object, question: Callable[[Scope], object]) -> CachedAnswer:
         answer = self._answers.get(name)
         if answer is None:
             answer = None if self._other is None else self._other._answers.get(name)
@@ -165,7 +169,7 @@ class Answers:
             self._answers[name] = answer
         return answer
 
-    def _anew(self, name: object, question: Callable[[Scope], object]) -> Answer:
+    def _anew(self, name: object, question: Callable[[Scope], object]) -> CachedAnswer:
         self._notes.seen = set()
         value = question(self._scope)
         answer = answer_of(value, self._notes.seen)
@@ -193,7 +197,7 @@ class Answers:
             found = self._amiss[asked] = frozenset((f.about, f.verdict, f.why) for f in every)
         return found
 
-    def has_more_amiss_than(self, other: Answers, asked: Requirement) -> bool:
+    def has_more_amiss_than(self, other: StateAnswers, asked: Requirement) -> bool:
         """Whether anything is amiss here that is not in another state of the configuration."""
         here, there = self, other
         table = SETTINGS[asked.setting].by_row if other is self._other else ""
@@ -207,7 +211,7 @@ class Answers:
         """Return what is not as asked, strange statements aside."""
         return self._judged(asked).value  # type: ignore[no-any-return]
 
-    def _judged(self, asked: Requirement) -> Answer:
+    def _judged(self, asked: Requirement) -> CachedAnswer:
         answer = self._of_asked.get(asked)
         if answer is None:
             setting = SETTINGS[asked.setting]
@@ -217,7 +221,7 @@ class Answers:
             self._of_asked[asked] = answer
         return answer
 
-    def found(self, asked: Requirement, notes: Notes) -> Known | None:
+    def found(self, asked: Requirement, notes: Dependencies) -> Known | None:
         """Return what is not as asked, with the lines of this text, and note what was looked at for
         it; None if it is to be found anew.
         """
@@ -229,7 +233,7 @@ class Answers:
         here = not answer.value or ("findings", asked) in self._found_here
         return Known(answer.value) if here else None
 
-    def foreseen(self, asked: Requirement, notes: Notes) -> Known | None:
+    def foreseen(self, asked: Requirement, notes: Dependencies) -> Known | None:
         """Return what is known of a setting, as `found` does, of a text that is no file yet.
 
         What hangs on the device is not looked up again there: all that is lost is its lines.

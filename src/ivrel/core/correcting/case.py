@@ -7,9 +7,9 @@ from datetime import date
 
 from msgspec import Struct
 
-from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.changes import apply_edits
-from ivrel.core.correcting.memory import Memory
+from ivrel.core.correcting.memory import CorrectionCache
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.auditor import Auditor
@@ -25,7 +25,7 @@ class Start(Struct, frozen=True):
     """A configuration before anything is changed: the case, the answers about it, its verdicts."""
 
     case: Case
-    state: Answers
+    state: StateAnswers
     before: DeviceResult
 
 
@@ -50,7 +50,7 @@ class Case:
         waived: frozenset[str],
         file: str,
         first: Text,
-        memory: Memory,
+        memory: CorrectionCache,
     ) -> None:
         self.device, self.dialect, self.auditor = device, dialect, auditor
         self.whole, self.asked, self.prefer, self.waived = whole, asked, prefer, waived
@@ -82,7 +82,7 @@ class Case:
         """Return the text after edits; Refused if the platform would not take one of them."""
         return apply_edits(self.dialect, text, edits, self.text)
 
-    def result(self, state: Answers) -> DeviceResult:
+    def result(self, state: StateAnswers) -> DeviceResult:
         """Return all verdicts of a state, with the waivers that hold, and without the lines that
         decide: its text is no file yet.
         """

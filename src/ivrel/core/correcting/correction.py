@@ -7,11 +7,11 @@ from msgspec.structs import replace
 
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.instead import instead, waiver_text
-from ivrel.core.correcting.plan import Plan
+from ivrel.core.correcting.plan import CorrectionPlan
 from ivrel.core.correcting.prints import fingerprint
 from ivrel.core.correcting.proof import Property
-from ivrel.core.correcting.properties import Gap
-from ivrel.core.correcting.reasons import Change
+from ivrel.core.correcting.properties import OutageGap
+from ivrel.core.correcting.reasons import CorrectionLine
 from ivrel.core.correcting.secrets import hidden
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
@@ -43,7 +43,7 @@ class Correction(Struct, frozen=True):
 
     device: str
     platform: str
-    changes: tuple[Change, ...]
+    changes: tuple[CorrectionLine, ...]
     change: str
     backout: str
     proof: tuple[Property, ...]
@@ -58,7 +58,7 @@ class Correction(Struct, frozen=True):
     whole: bool = False
     sends: bool = False
     would_send: bool = False
-    gaps: tuple[Gap, ...] = ()  # of single collectors while the change goes in
+    gaps: tuple[OutageGap, ...] = ()  # of single collectors while the change goes in
     secrets: tuple[str, ...] = ()  # values of the configuration that nothing may show
 
     def as_shown(self) -> Correction:
@@ -114,7 +114,7 @@ def unchanged(
 
 
 def remaining(
-    case: Case, after: DeviceResult, plan: Plan, stuck: str = ""
+    case: Case, after: DeviceResult, plan: CorrectionPlan, stuck: str = ""
 ) -> tuple[Remaining, ...]:
     """Return what is not as asked after a change; `stuck`: why none could be written."""
     return tuple(
@@ -124,7 +124,7 @@ def remaining(
     )
 
 
-def _remains(case: Case, v: Verdict, plan: Plan, stuck: str) -> Remaining:
+def _remains(case: Case, v: Verdict, plan: CorrectionPlan, stuck: str) -> Remaining:
     obstacles = plan.obstacles.get(v.setting, ())
     # What is unable says so itself; beside other findings, the obstacle tells.
     told = [o.why for o in obstacles if v.verdict != "unable" or not o.unable]

@@ -6,7 +6,7 @@ import functools
 from collections.abc import Collection, Iterable, Mapping
 from datetime import date
 
-from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.case import Case, Start
 from ivrel.core.correcting.changes import write_change
 from ivrel.core.correcting.correction import (
@@ -16,8 +16,8 @@ from ivrel.core.correcting.correction import (
     remaining,
     unchanged,
 )
-from ivrel.core.correcting.memory import Memory, OfDevice
-from ivrel.core.correcting.plan import Plan, make_plan
+from ivrel.core.correcting.memory import CorrectionCache, OfDevice
+from ivrel.core.correcting.plan import CorrectionPlan, make_plan
 from ivrel.core.correcting.prints import fingerprint, print_of_statements
 from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import reached_by
@@ -58,7 +58,7 @@ class Corrector:
     ) -> None:
         self.auditor = Auditor(policy, today, others)
         self.only, self._usual = frozenset(only), usual
-        self._memories: dict[object, Memory] = {}
+        self._memories: dict[object, CorrectionCache] = {}
 
     def correct(
         self, device: Device, dialect: Dialect, data: bytes | Text, file: str
@@ -96,7 +96,7 @@ class Corrector:
             del self._memories[at]
 
         def finding(scope: Scope) -> Found:
-            return Answers(scope, self._memory_of(dialect, scope), own).found
+            return StateAnswers(scope, self._memory_of(dialect, scope), own).found
 
         return self.auditor.audit(device, dialect, own.text, file, finding)
 
@@ -110,7 +110,7 @@ class Corrector:
         records = read_records(dialect, own.text, hosts=hosts_of(self.auditor.policy))
         scope = scope_of(device, records, self.auditor.policy, whole)
         memory = self._memory_of(dialect, scope)
-        state = Answers(scope, memory, own)
+        state = StateAnswers(scope, memory, own)
         asked = {name: r for name, r in whole.items() if not self.only or name in self.only}
         prefer = functools.partial(self._preferring, state=state)
         waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
@@ -118,7 +118,7 @@ class Corrector:
         case = Case(device, dialect, *judged_by, file, own.text, memory)
         return Start(case, state, before)
 
-    def _preferring(self, asked: Requirement, state: Answers) -> Requirement:
+    def _preferring(self, asked: Requirement, state: StateAnswers) -> Requirement:
         """Return a requirement with what is to be written where it leaves that open: for devices
         that are alike the same object, of which answers are known.
         """
@@ -127,11 +127,11 @@ class Corrector:
         prefer = functools.partial(preferring, asked, fleet=self._usual)
         return state.ask(("preferring", asked), prefer)
 
-    def _memory_of(self, dialect: Dialect, scope: Scope) -> Memory:
+    def _memory_of(self, dialect: Dialect, scope: Scope) -> CorrectionCache:
         """Return what is known of other devices to which the same may be told."""
         at = dialect, scope.wanted, scope.forbidden
         if at not in self._memories:
-            self._memories[at] = Memory()
+            self._memories[at] = CorrectionCache()
         return self._memories[at]
 
 
@@ -188,7 +188,7 @@ def worked_out(begun: Start) -> Correction:
     )
 
 
-def _written(case: Case, state: Answers, plan: Plan) -> tuple[str, str]:
+def _written(case: Case, state: StateAnswers, plan: CorrectionPlan) -> tuple[str, str]:
     """Return the text of a plan's change, or why the platform would not take it."""
     try:
         edits = [s.edit for s in plan.steps]

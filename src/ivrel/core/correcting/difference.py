@@ -16,7 +16,7 @@ from ivrel.core.text.lines import line_at, next_line
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.memo import remember
-from ivrel.core.vocabulary.said import Row, Said
+from ivrel.core.vocabulary.said import Row, SourcedValue
 
 _RECORDING = ("gate.tell", "gate.feed")  # what traffic rules say of export
 
@@ -52,7 +52,7 @@ def _differing(old: Row, new: Row) -> list[str]:
     return [slot for slot in {**old, **new} if not same_value(old.get(slot), new.get(slot))]
 
 
-def same_value(old: Said | None, new: Said | None) -> bool:
+def same_value(old: SourcedValue | None, new: SourcedValue | None) -> bool:
     """Whether two values are the same, wherever they are said."""
     if old is new:
         return True

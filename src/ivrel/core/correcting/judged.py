@@ -16,7 +16,7 @@ from ivrel.core.correcting.difference import is_same_beyond_export
 from ivrel.core.correcting.plan import make_plan
 from ivrel.core.correcting.prints import fingerprint, print_of_statements
 from ivrel.core.correcting.proof import Property, prove
-from ivrel.core.correcting.properties import Gap
+from ivrel.core.correcting.properties import OutageGap
 from ivrel.core.reading.records import Records
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
@@ -57,7 +57,7 @@ class Judged(Struct, frozen=True):
     is_done: bool = False
     lines: int = 0
     foreign: tuple[int, ...] = ()
-    gaps: tuple[Gap, ...] = ()
+    gaps: tuple[OutageGap, ...] = ()
     remains: tuple[Remaining, ...] = ()
     stale: bool = False
     edited: bool = False

@@ -14,14 +14,14 @@ from ivrel.core.correcting.difference import is_same_beyond_export
 from ivrel.core.reading.records import EVERY_SLOT, Note, Records
 from ivrel.core.reading.statements import Key
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.said import Row, Said
+from ivrel.core.vocabulary.said import Row, SourcedValue
 
 T = TypeVar("T")
 
 Sights = Mapping[Note, int]  # where one looks, and the number of what is seen there
 
 
-class Answer(Struct, frozen=True):
+class CachedAnswer(Struct, frozen=True):
     """An answer, and all that was looked at for it: as a whole, and by table."""
 
     value: Any
@@ -29,13 +29,13 @@ class Answer(Struct, frozen=True):
     by_table: tuple[tuple[str, frozenset[str]], ...]
 
 
-def answer_of(value: object, looked: Set[Note]) -> Answer:
+def answer_of(value: object, looked: Set[Note]) -> CachedAnswer:
     """Return an answer, and what was looked at for it."""
     by_table: dict[str, set[str]] = {}
     for table, slot in looked:
         by_table.setdefault(table, set()).add(slot)
     told = tuple((table, frozenset(slots)) for table, slots in by_table.items())
-    return Answer(value, frozenset(looked), told)
+    return CachedAnswer(value, frozenset(looked), told)
 
 
 class _Given(Struct, frozen=True):
@@ -43,17 +43,17 @@ class _Given(Struct, frozen=True):
 
     looked: frozenset[Note]
     at: Callable[[Sights], object]
-    answers: dict[object, Answer]
+    answers: dict[object, CachedAnswer]
 
 
-class KnownAnswers:
+class AnswerCache:
     """The answers that are known, by question."""
 
     def __init__(self) -> None:
         self.count = 0
         self._given: dict[object, list[_Given]] = {}
 
-    def find(self, name: object, seen: Sights) -> Answer | None:
+    def find(self, name: object, seen: Sights) -> CachedAnswer | None:
         """Return the answer to a question where this is seen; None if none is known."""
         for given in self._given.get(name, ()):
             found = given.answers.get(given.at(seen))
@@ -61,7 +61,7 @@ class KnownAnswers:
                 return found
         return None
 
-    def keep(self, name: object, seen: Sights, answer: Answer) -> None:
+    def keep(self, name: object, seen: Sights, answer: CachedAnswer) -> None:
         """Keep the answer to a question, which was given where this is seen."""
         looked = answer.looked
         some = self._given.setdefault(name, [])
@@ -89,14 +89,14 @@ class _Numbers:
         return self._numbers.setdefault(seen, len(self._numbers))
 
 
-class Memory:
+class CorrectionCache:
     """What one run knows of configurations in one dialect, held against the same collectors.
 
     Answers that hang on the device itself, or on tables that are looked up, are no part of it.
     """
 
     def __init__(self) -> None:
-        self.known, self.numbers = KnownAnswers(), _Numbers()
+        self.known, self.numbers = AnswerCache(), _Numbers()
         self._made: dict[object, Any] = {}
 
     def once(self, name: object, make: Callable[[], T]) -> T:
@@ -115,7 +115,7 @@ class OfDevice:
     """What is known of one device alone; `text`: its text as it is."""
 
     def __init__(self, text: Text) -> None:
-        self.known, self.text = KnownAnswers(), text
+        self.known, self.text = AnswerCache(), text
         self._numbers = _Numbers()
         self._kept: dict[int, object] = {}  # what is told apart by its identity lives as long
         self._by_identity: dict[tuple[int, str], int] = {}
@@ -139,7 +139,7 @@ class OfDevice:
         return id(thing)
 
 
-def seen_value(said: Said | None) -> object:
+def seen_value(said: SourcedValue | None) -> object:
     """Return what is seen of a value: not where it stands."""
     return None if said is None else (said.value, said.default)
 

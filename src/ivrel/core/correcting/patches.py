@@ -11,7 +11,7 @@ from ivrel.core.reading.statements import NO_PATTERN, Understood
 from ivrel.core.text.text import LONGEST, Text, decode
 
 
-class Lines(Struct, frozen=True):
+class ConfigurationLines(Struct, frozen=True):
     """The lines of a configuration, from 1: those that hold nothing but export settings (`shown`),
     and those that hold something else (`kept`), which never leave it.
     """
@@ -20,12 +20,12 @@ class Lines(Struct, frozen=True):
     kept: frozenset[int]
 
 
-def lines_of(dialect: Dialect, text: Text) -> Lines:
+def lines_of(dialect: Dialect, text: Text) -> ConfigurationLines:
     """Return which lines of a configuration may be shown."""
     shape, reader = dialect.shape, matcher(dialect)
     if shape.DERIVED:
         # Its statements are worked out from lines; none but those that change are shown.
-        return Lines(frozenset(), frozenset())
+        return ConfigurationLines(frozenset(), frozenset())
     shown: set[int] = set()
     kept: set[int] = set()
     for path, raw, line in shape.statements(text):
@@ -37,4 +37,4 @@ def lines_of(dialect: Dialect, text: Text) -> Lines:
             shown.add(line)
         else:
             kept.add(line)
-    return Lines(frozenset(shown - kept), frozenset(kept))
+    return ConfigurationLines(frozenset(shown - kept), frozenset(kept))

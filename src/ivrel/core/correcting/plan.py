@@ -10,9 +10,9 @@ from functools import cached_property
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.difference import may_differ
-from ivrel.core.correcting.steps import Step, steps_between
+from ivrel.core.correcting.steps import EditStep, steps_between
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.reading.records import Records
@@ -33,14 +33,14 @@ _FIRST = ("collectors", "level", "categories", "changes", "logins")
 _ORDER = (*_FIRST, *(name for name in SETTINGS if name not in (*_FIRST, "export")), "export")
 
 
-class Plan(Struct, frozen=True):
+class CorrectionPlan(Struct, frozen=True):
     """The steps of a correction, which setting asked for what, and what could not be done."""
 
-    steps: tuple[Step, ...]
+    steps: tuple[EditStep, ...]
     touched: Mapping[Touched, tuple[str, ...]]
     obstacles: Obstacles
 
-    def owners(self, step: Step) -> tuple[str, ...]:
+    def owners(self, step: EditStep) -> tuple[str, ...]:
         """Return the settings that a step is there for."""
         names: set[str] = set()
         for slot in step.slots:
@@ -57,18 +57,18 @@ class Plan(Struct, frozen=True):
 class _Draft(Struct, frozen=True):
     """The records that should be, which setting asked for what, and what could not be done."""
 
-    state: Answers
+    state: StateAnswers
     touched: Mapping[Touched, tuple[str, ...]]
     obstacles: Obstacles
 
 
 def make_plan(
-    before: Answers,
+    before: StateAnswers,
     asked: Asked,
     waived: Set[str],
     whole: Asked | None = None,
     prefer: Prefer = lambda asked: asked,
-) -> Plan:
+) -> CorrectionPlan:
     """Return the plan for one configuration; settings that are waived or in doubt are left alone.
 
     `whole`: all that the policy asks, if that is more than the correction is about; `prefer`: gives
@@ -78,7 +78,7 @@ def make_plan(
     return _Planning(before, asked, waived, whole or asked, prefer).plan()
 
 
-def undo(corrected: Records, original: Records) -> list[Step]:
+def undo(corrected: Records, original: Records) -> list[EditStep]:
     """Return the steps that bring a corrected configuration back to what it said."""
     same = [table for table in LAZY if not may_differ(original, corrected, table)]
     return _ordered(corrected, steps_between(corrected, original, same))
@@ -88,7 +88,7 @@ class _Planning:
     """One plan on its way."""
 
     def __init__(
-        self, before: Answers, asked: Asked, waived: Set[str], whole: Asked, prefer: Prefer
+        self, before: StateAnswers, asked: Asked, waived: Set[str], whole: Asked, prefer: Prefer
     ) -> None:
         self.before, self.asked, self.waived, self.whole = before, asked, waived, whole
         self.prefer = prefer
@@ -102,7 +102,7 @@ class _Planning:
             if name not in self.waived and not r.problem and not self.before.findings(r)
         ]
 
-    def plan(self) -> Plan:
+    def plan(self) -> CorrectionPlan:
         wanted = dict(self.asked)
         left: dict[str, tuple[Obstacle, ...]] = {}
         draft = self._draft(wanted)
@@ -120,7 +120,7 @@ class _Planning:
         self._list_untouched(draft.state, obstacles)
         records, mended = self.before.records, draft.state.records
         steps = [] if mended is records else _ordered(records, steps_between(records, mended))
-        return Plan(tuple(steps), draft.touched, obstacles)
+        return CorrectionPlan(tuple(steps), draft.touched, obstacles)
 
     def _draft(self, asked: Asked) -> _Draft:
         """Return the records in which each setting that is asked for has been mended, one after the
@@ -196,7 +196,9 @@ class _Planning:
             raise AssertionError("something became worse although nothing was changed")
         return fewest[1:]
 
-    def _list_untouched(self, after: Answers, obstacles: dict[str, tuple[Obstacle, ...]]) -> None:
+    def _list_untouched(
+        self, after: StateAnswers, obstacles: dict[str, tuple[Obstacle, ...]]
+    ) -> None:
         """List what breaks as before, although nothing that is told stands in its way."""
         for name, requirement in self.asked.items():
             if name in self.waived or requirement.problem:
@@ -210,7 +212,7 @@ class _Planning:
                     obstacles[name] = (*obstacles.get(name, ()), Obstacle("no-way", f.about))
 
 
-def _has_new(state: Answers) -> bool:
+def _has_new(state: StateAnswers) -> bool:
     """Whether a destination is new, or what gives to one: what the platform would take for it by
     itself may be as asked, and still not what is to be written.
     """
@@ -282,13 +284,13 @@ def _differences(before: Records, after: Records) -> list[Touched]:
     return out
 
 
-def _ordered(before: Records, steps: list[Step]) -> list[Step]:
+def _ordered(before: Records, steps: list[EditStep]) -> list[EditStep]:
     """Return the steps in a safe order: additions before removals, export last.
 
     Where a platform is full, what goes makes room first.
     """
 
-    def rank(step: Step) -> int:
+    def rank(step: EditStep) -> int:
         if step.table == "":
             return 4 if "export" in step.slots else 2
         return 3 if step.edit.removes else 1

@@ -8,11 +8,11 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.correcting import properties as prop
-from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import named, read_change
-from ivrel.core.correcting.plan import Plan
-from ivrel.core.correcting.properties import PROPERTIES, Tried
+from ivrel.core.correcting.plan import CorrectionPlan
+from ivrel.core.correcting.properties import PROPERTIES, AppliedChange
 from ivrel.core.correcting.trial import Trial
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
@@ -41,8 +41,8 @@ class Proof(Struct, frozen=True):
     backout: str
     spare: tuple[Edit, ...]
     properties: tuple[Property, ...]
-    after: Answers | None = None
-    gaps: tuple[prop.Gap, ...] = ()
+    after: StateAnswers | None = None
+    gaps: tuple[prop.OutageGap, ...] = ()
     edits: tuple[Edit, ...] = ()
     carried: tuple[tuple[Path, Words], ...] = ()
 
@@ -52,7 +52,7 @@ class Proof(Struct, frozen=True):
 
 
 def prove(
-    case: Case, before: Answers, change: str, plan: Plan, backout: str | None = None
+    case: Case, before: StateAnswers, change: str, plan: CorrectionPlan, backout: str | None = None
 ) -> Proof:
     """Apply the text of a change and prove it; one that cannot be applied has no property.
 
@@ -69,7 +69,7 @@ def prove(
     if unsaid:
         none = tuple(Property(name, False, unsaid) for name in PROPERTIES)
         return Proof(before.records.text, "", (), none)
-    tried = Tried(case, plan, trial, before, before.on(trial.after))
+    tried = AppliedChange(case, plan, trial, before, before.on(trial.after))
     spare = prop.spare(tried)
     if backout is None:
         backout, irreversible = prop.reversible(tried)
@@ -91,7 +91,7 @@ def prove(
     return Proof(trial.text, backout, tuple(spare), properties, *told)
 
 
-def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:
+def prune(case: Case, before: StateAnswers, plan: CorrectionPlan, proof: Proof) -> CorrectionPlan:
     """Return the plan without the steps that could be left out, where others made some of them
     idle.
 
@@ -122,11 +122,11 @@ def prune(case: Case, before: Answers, plan: Plan, proof: Proof) -> Plan:
             at_once = False
             continue
         steps, at_once = fewer, False
-        spare = prop.spare(Tried(case, plan, trial, before, after))
+        spare = prop.spare(AppliedChange(case, plan, trial, before, after))
     return replace(plan, steps=tuple(steps))
 
 
-def _standing(case: Case, state: Answers) -> set[tuple[str, str, str, str]]:
+def _standing(case: Case, state: StateAnswers) -> set[tuple[str, str, str, str]]:
     """Return all that is not as asked, waived settings aside."""
     out: set[tuple[str, str, str, str]] = set()
     for name, r in case.asked.items():

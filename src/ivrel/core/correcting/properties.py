@@ -10,7 +10,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.backout import gone_with_rows, in_order
 from ivrel.core.correcting.case import Case
 from ivrel.core.correcting.changes import named, read_change, write_change
@@ -20,7 +20,7 @@ from ivrel.core.correcting.difference import (
     lost_statement,
     moved_statement,
 )
-from ivrel.core.correcting.plan import Plan, make_plan, undo
+from ivrel.core.correcting.plan import CorrectionPlan, make_plan, undo
 from ivrel.core.correcting.trial import Trial
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
@@ -50,7 +50,7 @@ MEANS: Mapping[str, str] = {
 }
 
 
-class Gap(Struct, frozen=True):
+class OutageGap(Struct, frozen=True):
     """A collector that is not reached for so many lines of a change, though it is before and
     after.
     """
@@ -59,17 +59,17 @@ class Gap(Struct, frozen=True):
     lines: int
 
 
-class Tried(Struct, frozen=True):
+class AppliedChange(Struct, frozen=True):
     """A change that has been applied: the trial, and what is known of it before and after."""
 
     case: Case
-    plan: Plan
+    plan: CorrectionPlan
     trial: Trial
-    before: Answers
-    after: Answers
+    before: StateAnswers
+    after: StateAnswers
 
 
-def complete(tried: Tried) -> str:
+def complete(tried: AppliedChange) -> str:
     """Return what still breaks although nothing that is told stands in its way."""
     for name, requirement in tried.case.asked.items():
         if name in tried.case.waived:
@@ -81,7 +81,7 @@ def complete(tried: Tried) -> str:
     return ""
 
 
-def no_worse(tried: Tried) -> str:
+def no_worse(tried: AppliedChange) -> str:
     """Return a setting that was as asked and is not so any more, with the rules that ask for it."""
     case = tried.case
     changed = dict.fromkeys(name for names in tried.plan.touched.values() for name in names)
@@ -96,14 +96,14 @@ def no_worse(tried: Tried) -> str:
     return ""
 
 
-def settled(tried: Tried) -> str:
+def settled(tried: AppliedChange) -> str:
     """Return how many lines another correction would write."""
     case = tried.case
     again = make_plan(tried.after, case.asked, case.waived, case.whole, case.prefer).steps
     return f"{len(again)} more line{'s' * (len(again) > 1)}" if again else ""
 
 
-def spare(tried: Tried) -> list[Edit]:
+def spare(tried: AppliedChange) -> list[Edit]:
     """Return the edits without each of which the outcome is as good, in the order of the change."""
     case, after = tried.case, tried.after
     asked = _as_written(tried)
@@ -127,7 +127,7 @@ def spare(tried: Tried) -> list[Edit]:
     return sorted(out, key=order.__getitem__)
 
 
-def left_for(state: Answers, *, right: bool) -> Selection:
+def left_for(state: StateAnswers, *, right: bool) -> Selection:
     """Return all that leaves, for right collectors or for anybody.
 
     What leaves by each channel has bits of its own.
@@ -147,7 +147,7 @@ def _left_for(scope: Scope, right: bool) -> Selection:
     return Selection(bits)
 
 
-def _as_written(tried: Tried) -> dict[str, Requirement]:
+def _as_written(tried: AppliedChange) -> dict[str, Requirement]:
     """Return the requirements, narrowed to what the policy says to write where the correction wrote
     that.
     """
@@ -187,7 +187,7 @@ def _says_what(need: object) -> bool:
     return isinstance(need, Need) and bool(need.write)
 
 
-def reversible(tried: Tried) -> tuple[str, str]:
+def reversible(tried: AppliedChange) -> tuple[str, str]:
     """Return the back-out, and why it does not bring everything back; '' if it does."""
     case, before, corrected = tried.case, tried.before, tried.trial.text
     if corrected.data == before.records.text.data:
@@ -207,7 +207,7 @@ def reversible(tried: Tried) -> tuple[str, str]:
 _NOT_APPLIED = "the back-out cannot be applied"
 
 
-def brings_back(tried: Tried, backout: str) -> str:
+def brings_back(tried: AppliedChange, backout: str) -> str:
     """Return why a back-out does not bring everything back; '' if it does."""
     case, before = tried.case, tried.before
     try:
@@ -238,7 +238,7 @@ def brings_back(tried: Tried, backout: str) -> str:
     return ""
 
 
-def _said(state: Answers, name: str, *, by_whom: bool) -> dict[str, list[str]]:
+def _said(state: StateAnswers, name: str, *, by_whom: bool) -> dict[str, list[str]]:
     """Return what a configuration says of a setting, in words; `by_whom`: whether that is told of
     defaults.
     """
@@ -249,7 +249,7 @@ def _said(state: Answers, name: str, *, by_whom: bool) -> dict[str, list[str]]:
     return {what: sorted(said) for what, said in out.items()}
 
 
-def never_silent(tried: Tried) -> tuple[str, tuple[Gap, ...]]:
+def never_silent(tried: AppliedChange) -> tuple[str, tuple[OutageGap, ...]]:
     """Return the line after which nothing leaves for a right collector, although something did or
     should; '' if there is none. And the gaps of single collectors on the way.
     """
@@ -276,7 +276,7 @@ def never_silent(tried: Tried) -> tuple[str, tuple[Gap, ...]]:
     return "", tuple(_gaps(reached))
 
 
-def _gaps(reached: Sequence[frozenset[str]]) -> Iterator[Gap]:
+def _gaps(reached: Sequence[frozenset[str]]) -> Iterator[OutageGap]:
     """Yield the gaps of collectors that are reached at first and at last; `reached`: those that are
     before the first line and after each.
     """
@@ -284,7 +284,7 @@ def _gaps(reached: Sequence[frozenset[str]]) -> Iterator[Gap]:
         gone = [n for n, now in enumerate(reached) if collector not in now]
         if gone:
             back = next(n for n in range(gone[-1], len(reached)) if collector in reached[n])
-            yield Gap(collector, back - gone[0])
+            yield OutageGap(collector, back - gone[0])
 
 
 def _silence_is_asked(case: Case) -> bool:
@@ -300,7 +300,7 @@ def _silence_is_asked(case: Case) -> bool:
     return level.choose(lambda v: v != "none") is None
 
 
-def reached_by(state: Answers) -> frozenset[str]:
+def reached_by(state: StateAnswers) -> frozenset[str]:
     """Return the right collectors that a device can send to."""
     return _reached_in(state.plain)
 
@@ -312,7 +312,7 @@ def _reached_in(scope: Scope) -> frozenset[str]:
     return frozenset(str(d.collector) for d in right if reached(scope, d))
 
 
-def narrow(tried: Tried) -> str:
+def narrow(tried: AppliedChange) -> str:
     """Whether anything but export settings has changed."""
     before, after = tried.before.records.text, tried.trial.text
     dialect = tried.case.dialect
@@ -324,6 +324,6 @@ def narrow(tried: Tried) -> str:
     return "other statements than export settings changed"
 
 
-def carried(tried: Tried) -> list[tuple[Path, Words]]:
+def carried(tried: AppliedChange) -> list[tuple[Path, Words]]:
     """Return the statements beyond export settings that go with a row, and come back with it."""
     return gone_with_rows(tried.before.records, tried.trial.text, tried.trial.fine)

@@ -6,10 +6,10 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from msgspec import Struct
 
-from ivrel.core.correcting.answers import Answers
+from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.case import Start
-from ivrel.core.correcting.plan import Plan
-from ivrel.core.correcting.steps import Step
+from ivrel.core.correcting.plan import CorrectionPlan
+from ivrel.core.correcting.steps import EditStep
 from ivrel.core.correcting.usual import chosen
 from ivrel.core.reading.statements import Key
 from ivrel.core.settings import Finding
@@ -17,7 +17,7 @@ from ivrel.core.vocabulary.values import Value
 from ivrel.core.vocabulary.wording import plain
 
 
-class Change(Struct, frozen=True):
+class CorrectionLine(Struct, frozen=True):
     """One line of a correction: what it says, what it replaces, and why it is there."""
 
     line: str
@@ -28,7 +28,9 @@ class Change(Struct, frozen=True):
     reason: str
 
 
-def changes_of(start: Start, plan: Plan, after: Answers | None) -> Iterator[Change]:
+def changes_of(
+    start: Start, plan: CorrectionPlan, after: StateAnswers | None
+) -> Iterator[CorrectionLine]:
     """Yield the lines of a plan with their reasons.
 
     `after`: the answers about the corrected configuration, which knows rows that are new.
@@ -38,7 +40,7 @@ def changes_of(start: Start, plan: Plan, after: Answers | None) -> Iterator[Chan
     for step in plan.steps:
         settings = plan.owners(step)
         remove = f"{shape.remove} " if step.edit.removes else ""
-        yield Change(
+        yield CorrectionLine(
             remove + shape.join(step.edit.words),
             " / ".join(shape.join(words) for words in step.edit.path),
             step.edit.removes,
@@ -54,7 +56,7 @@ class _Reasons:
     `after`: as for `changes_of`.
     """
 
-    def __init__(self, start: Start, after: Answers | None) -> None:
+    def __init__(self, start: Start, after: StateAnswers | None) -> None:
         self._start, self._after = start, after
         self._states = [start.state, *([] if after is None else [after])]
         self._names: set[str] = set()  # what destinations are called in findings
@@ -68,7 +70,7 @@ class _Reasons:
                 self._by_ref.setdefault(d.ref, set()).update(names)
         self._of_setting: dict[str, _OfSetting] = {}
 
-    def reason(self, setting: str, step: Step) -> str:
+    def reason(self, setting: str, step: EditStep) -> str:
         """Return the rule that asks for a setting, and what is wrong with it: of the destination of
         the step's row alone, where that is told destination by destination. And where a value comes
         from that the policy leaves open.
@@ -85,7 +87,7 @@ class _Reasons:
             told = [plain(known.findings[n].why) for n in sorted(own)]
         return "; ".join([known.asks, *dict.fromkeys((*told, *known.chosen))])
 
-    def _labels(self, step: Step) -> set[str]:
+    def _labels(self, step: EditStep) -> set[str]:
         """Return what the destination of a row is called in findings, if it has one."""
         labels: set[str] = set()
         if step.table == "destination":

@@ -20,7 +20,7 @@ from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.values import Value
 
 
-class Step(Struct, frozen=True):
+class EditStep(Struct, frozen=True):
     """An edit, and the values of which row it writes; a row that goes as a whole has no slots.
 
     `makes`: whether the row is there by this step.
@@ -34,14 +34,14 @@ class Step(Struct, frozen=True):
     makes: bool = False
 
 
-def steps_between(before: Records, after: Records, same: Container[str] = ()) -> list[Step]:
+def steps_between(before: Records, after: Records, same: Container[str] = ()) -> list[EditStep]:
     """Return the edits that turn the text of `before` into one that says `after`, table by
     table.
 
     `same`: tables in which they are known not to differ.
     """
     dialect = before.dialect
-    steps: list[Step] = []
+    steps: list[EditStep] = []
     for table in ("", *dialect.keys):
         if table == "interface" or table in same or before.unchanged(table, after):
             continue  # no correction writes interfaces
@@ -80,7 +80,7 @@ def _is_same_row(old: Row | None, new: Row) -> bool:
     return all(same_value(old.get(slot), said) for slot, said in new.items())
 
 
-def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]:
+def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[EditStep]:
     """Yield what takes a row away: its statements, or what names it as a whole, in the words that
     stand in the text.
     """
@@ -97,7 +97,7 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[Step]
             edits[Edit(path, words, True)] = None
         else:
             edits[Edit(match.path, _removal_words(pattern, match, get), True)] = None
-    return (Step(edit, table, key) for edit in edits)
+    return (EditStep(edit, table, key) for edit in edits)
 
 
 def _removal_words(pattern: Pattern, match: Understood, get: Getter) -> Words:
@@ -126,7 +126,7 @@ class Getter:
 
 def _row_steps(
     before: Records, after: Records, table: str, key: Key, old: Row | None
-) -> Iterator[Step]:
+) -> Iterator[EditStep]:
     """Yield the steps of one row: a statement is written if it says anything that the defaults do
     not.
     """
@@ -165,17 +165,17 @@ def _row_steps(
         )
         if statement is not None:
             if written is None:
-                yield Step(Edit(*statement), table, key, changed)
+                yield EditStep(Edit(*statement), table, key, changed)
             elif statement != (written[0].path, written[0].words):
                 # A block that stays the same is named as it stands there.
                 path, words = statement
                 if patterns[0].read_path(path) == patterns[0].read_path(written[0].path):
                     path = written[0].path
-                yield Step(Edit(path, words), table, key, changed, written[0].words)
+                yield EditStep(Edit(path, words), table, key, changed, written[0].words)
         elif written:
             match = written[0]
             words = _removal_words(dialect.patterns[match.pattern], match, get)
-            yield Step(Edit(match.path, words, True), table, key, changed)
+            yield EditStep(Edit(match.path, words, True), table, key, changed)
 
 
 def _groups(dialect: Dialect, table: str) -> Mapping[int, Sequence[Pattern]]:

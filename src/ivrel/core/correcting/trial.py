@@ -17,13 +17,13 @@ from ivrel.core.correcting.difference import may_differ
 from ivrel.core.correcting.effects import Effects, State, Statement
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records
-from ivrel.core.reading.statements import NO_PATTERN, Key, Strange, Stray
+from ivrel.core.reading.statements import NO_PATTERN, Key, Unparsed, UnparsedLine
 from ivrel.core.reading.tables import rows_of
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import Refused, Unreadable
 
-_NEW_STRAY = Stray(0, "", Strange((), ()))
+_NEW_STRAY = UnparsedLine(0, "", Unparsed((), ()))
 
 
 class Trial:

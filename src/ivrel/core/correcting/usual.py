@@ -16,10 +16,10 @@ from msgspec.structs import replace
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import scope_of
-from ivrel.core.judging.recall import Recall, is_of_text
+from ivrel.core.judging.recall import VerdictCache, is_of_text
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.policy.need import Need
-from ivrel.core.reading.records import Notes, read_records
+from ivrel.core.reading.records import Dependencies, read_records
 from ivrel.core.settings import SETTINGS, Fact, Scope
 from ivrel.core.settings.bearing import slots_to_read
 from ivrel.core.text.text import Text
@@ -53,7 +53,7 @@ class Surveyor:
 
     def __init__(self, policy: Policy, settings: Iterable[str]) -> None:
         self._policy, self._settings = policy, tuple(settings)
-        self._recalls: dict[object, Recall[Votes]] = {}
+        self._recalls: dict[object, VerdictCache[Votes]] = {}
         self._count = 0
 
     def votes(self, device: Device, dialect: Dialect, text: Text) -> Votes:
@@ -63,11 +63,11 @@ class Surveyor:
         asked = effective(self._policy, device)
         records = read_records(dialect, text, slots_to_read(dialect, (*asked, *self._settings)))
         scope = scope_of(device, records, self._policy, asked)
-        recall = self._recalls.setdefault((dialect, scope.wanted), Recall())
+        recall = self._recalls.setdefault((dialect, scope.wanted), VerdictCache())
         known = recall.find(records.marks)
         if known is not None:
             return known[0]
-        notes = Notes()
+        notes = Dependencies()
         found = votes(scope.on(records.noting(notes)), self._settings)
         if is_of_text(notes.seen) and self._count < self.MOST_REMEMBERED:
             trace = recall.trace(dialect, notes.seen)
@@ -82,7 +82,7 @@ def votes(scope: Scope, settings: Iterable[str]) -> Votes:
     return tuple(dict.fromkeys((f.setting, f.part, _value(f)) for f in facts if not f.default))
 
 
-class Tally:
+class DefaultsCounter:
     """Counts what devices have."""
 
     def __init__(self) -> None:

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 from ivrel.core.correcting.correction import Correction
 from ivrel.core.correcting.corrector import Corrector
-from ivrel.core.correcting.reasons import Change
+from ivrel.core.correcting.reasons import CorrectionLine
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import with_waivers
@@ -55,8 +55,8 @@ class WhatIf(Struct, frozen=True):
     device: str
     platform: str
     settings: tuple[Otherwise, ...] = ()
-    dropped: tuple[Change, ...] = ()
-    added: tuple[Change, ...] = ()
+    dropped: tuple[CorrectionLine, ...] = ()
+    added: tuple[CorrectionLine, ...] = ()
     lines: tuple[int, int] = (0, 0)
     problem: str = ""
 
@@ -134,7 +134,7 @@ def _otherwise(now: Correction, then: Correction, only: Collection[str]) -> list
     return out
 
 
-def _lines_of_one(one: Correction, other: Correction) -> tuple[Change, ...]:
+def _lines_of_one(one: Correction, other: Correction) -> tuple[CorrectionLine, ...]:
     """Return the changes of one correction that the other does not have, where they stand."""
     rest = Counter(_said(change) for change in other.changes)
     out = []
@@ -146,5 +146,5 @@ def _lines_of_one(one: Correction, other: Correction) -> tuple[Change, ...]:
     return tuple(out)
 
 
-def _said(change: Change) -> tuple[str, str]:
+def _said(change: CorrectionLine) -> tuple[str, str]:
     return change.inside, change.line

@@ -69,7 +69,7 @@ class Prompt(Struct, frozen=True):
         return bare if len(bare.strip()) >= SPEAKING else ""
 
 
-class Doubt(Struct, frozen=True):
+class DoubtfulLine(Struct, frozen=True):
     """A line of what was printed that may be none of the configuration, and why; `like`: what it
     is like each time; `may_stay`: it belongs to what is printed if it is there
     each time; `hint`: what one can do.
@@ -82,7 +82,7 @@ class Doubt(Struct, frozen=True):
     may_stay: bool = False
 
 
-def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt | None:
+def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> DoubtfulLine | None:
     """Return the first line of a printed configuration that may be something else; None if there
     is none.
     """
@@ -90,9 +90,9 @@ def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt
     suspects = prompt.may_begin(data) or typed.encode() in data or _STAMPED.search(data)
     for number, line in enumerate(lines if suspects else (), 1):
         if prompt.begins(line):
-            return Doubt(number, "begins with the prompt", _IN_BETWEEN)
+            return DoubtfulLine(number, "begins with the prompt", _IN_BETWEEN)
         if line.strip() == typed.encode():
-            return Doubt(number, "is that, too", _IN_BETWEEN)
+            return DoubtfulLine(number, "is that, too", _IN_BETWEEN)
         if stamp := _STAMP.match(line):
             said = plain(decode(line))
             why = f"begins as a message does: '{shorten(said, 40)}'"
@@ -101,10 +101,10 @@ def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt
             is_edge = min(number, len(lines) - number) <= EDGE
             like = _NUMBER.sub("0", said) if is_edge else said
             may_stay = is_edge or stamp[0].count(b":") == 2
-            return Doubt(number, why, _ASIDE, like, may_stay=may_stay)
+            return DoubtfulLine(number, why, _ASIDE, like, may_stay=may_stay)
     if number := _folded(dialect, lines):
         why = f"ends where a terminal of {len(decode(lines[number - 1]))} columns folds"
-        return Doubt(number, f"{why}, and means something else with the next", _WIDER)
+        return DoubtfulLine(number, f"{why}, and means something else with the next", _WIDER)
     return None
 
 

@@ -19,7 +19,7 @@ FIRST = 5  # devices in the first wave
 GROWTH = 2  # times the size of the wave before; told as 'twice'
 
 
-class Candidate(Struct, frozen=True):
+class WaveCandidate(Struct, frozen=True):
     """A device that is chosen for a delivery.
 
     `lines`: those of its change, 0 if it has none; `sends`, `would_send`: whether messages leave it
@@ -60,7 +60,7 @@ class Wave(Struct, frozen=True):
     held: tuple[Held, ...] = ()
 
 
-def in_waves(candidates: Sequence[Candidate], order: Order) -> tuple[Wave, ...]:
+def in_waves(candidates: Sequence[WaveCandidate], order: Order) -> tuple[Wave, ...]:
     """Return the waves for devices in the order of the fleet; those without a change are in none.
 
     Devices without a change count for what a site is heard by.
@@ -86,7 +86,7 @@ def in_waves(candidates: Sequence[Candidate], order: Order) -> tuple[Wave, ...]:
 class _State:
     """What has been delivered, and who is heard by now."""
 
-    def __init__(self, candidates: Sequence[Candidate], order: Order) -> None:
+    def __init__(self, candidates: Sequence[WaveCandidate], order: Order) -> None:
         self._apart = order.apart
         self._heard: dict[str, set[str]] = {}  # by site, the devices that send
         self._coming: dict[str, set[str]] = {}  # by site, those that will, and do not yet
@@ -98,12 +98,12 @@ class _State:
                 self._coming.setdefault(site, set()).add(name)
 
     def fill(
-        self, queue: Sequence[Candidate], size: int
-    ) -> tuple[list[Candidate], tuple[Held, ...]]:
+        self, queue: Sequence[WaveCandidate], size: int
+    ) -> tuple[list[WaveCandidate], tuple[Held, ...]]:
         """Return the devices of the next wave, and those of the queue that wait for a reason of
         their own.
         """
-        taken: list[Candidate] = []
+        taken: list[WaveCandidate] = []
         held: list[Held] = []
         groups: dict[str, str] = {}  # what is apart, and the device of it that is in this wave
         left = {site: set(names) for site, names in self._heard.items()}
@@ -125,7 +125,7 @@ class _State:
         return taken, tuple(held)
 
     def _why_not(
-        self, c: Candidate, groups: Mapping[str, str], left: Mapping[str, Collection[str]]
+        self, c: WaveCandidate, groups: Mapping[str, str], left: Mapping[str, Collection[str]]
     ) -> str:
         """Return why a device is not in the wave that is being filled; '' if it can be."""
         name, site = c.device.name, c.device.site
@@ -147,7 +147,7 @@ class _State:
                 yield group
 
 
-def _spread(some: Sequence[Candidate]) -> list[Candidate]:
+def _spread(some: Sequence[WaveCandidate]) -> list[WaveCandidate]:
     """Return devices in an order in which each site's stand far from each other."""
     seen: dict[str, int] = {}
     turns = []
@@ -157,13 +157,13 @@ def _spread(some: Sequence[Candidate]) -> list[Candidate]:
     return [some[n] for _, n in sorted(turns)]
 
 
-def _differing_first(queue: Sequence[Candidate], number: int) -> list[Candidate]:
+def _differing_first(queue: Sequence[WaveCandidate], number: int) -> list[WaveCandidate]:
     """Return devices in an order in which each of the first is unlike those before it: of another
     platform, then of another kind, then at another site. `number`: of those that come first.
     """
     left = {c.device.name: c for c in queue}
     seen: dict[str, set[str]] = {"platform": set(), "kind": set(), "site": set()}
-    out: list[Candidate] = []
+    out: list[WaveCandidate] = []
     while left and len(out) < number:
         # The least of those that are as new: a short change is soon looked at.
         best = min(left.values(), key=lambda c: (*_known(c.device, seen), c.lines))
@@ -180,7 +180,9 @@ def _known(device: Device, seen: Mapping[str, Collection[str]]) -> tuple[bool, .
     return tuple(getattr(device, what) in values for what, values in seen.items())
 
 
-def _why(taken: Sequence[Candidate], before: Sequence[Wave], size: int, *, is_last: bool) -> str:
+def _why(
+    taken: Sequence[WaveCandidate], before: Sequence[Wave], size: int, *, is_last: bool
+) -> str:
     """Return why a wave holds these devices and no more."""
     if is_last:
         return "at the collectors' own sites, which come last"

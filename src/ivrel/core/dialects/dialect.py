@@ -12,7 +12,7 @@ from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.shapes import Shape
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.memo import Remembering
-from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.said import SourcedValue
 from ivrel.core.vocabulary.values import Value
 
 
@@ -51,10 +51,10 @@ class Dialect(Remembering, frozen=True, eq=False):
     groups: tuple[
         int, ...
     ]  # of each pattern, the first one that writes the same statement in another way
-    said_defaults: Mapping[str, Said]
+    said_defaults: Mapping[str, SourcedValue]
     never: tuple[str, ...]  # tables of which this platform has no rows
     # Defaults that hang on another value of the row.
-    conditional: Mapping[str, tuple[str, Mapping[Value, Said]]]
+    conditional: Mapping[str, tuple[str, Mapping[Value, SourcedValue]]]
     unset: tuple[str, ...] = ()  # slots that may be left out, so that nothing holds
     has_no: tuple[str, ...] = ()  # forms of text that the platform's configurations do not hold
     tells: Mapping[str, str] = {}  # the setting that a tag or MSGID tells of

@@ -15,11 +15,11 @@ from ivrel.core.form import (
     Key,
     ListOf,
     MapOf,
+    MappingField,
     Node,
     Raw,
-    Record,
     Report,
-    Text,
+    TextField,
     place,
 )
 from ivrel.core.shapes import SHAPES, Shape
@@ -32,7 +32,7 @@ def _whole(text: str) -> int:
     return int(text)
 
 
-TEXT = Text("text")
+TEXT = TextField("text")
 
 # What no dialect can describe yet (`reading/layout.py` finds it).
 FORMS_OF_TEXT = ("block-comments", "here-documents", "continued-lines")
@@ -47,19 +47,19 @@ SPELLED = ListOf(TEXT, one_is_enough=True, filled=True)
 _INSIDE = Key(TEXT, "the enclosing headers, divided by '/'")
 
 
-_ROWS = Record(
+_ROWS = MappingField(
     "a table",
     {
         "key": Key(_TEXTS, "the fields that tell rows apart", must=True),
         "removed-by": Key(TEXT, "the beginning of all statements of one row"),
         "in": Key(TEXT, "the block that `removed-by` stands in"),
-        "most": Key(Text("a whole number", _whole), "how many rows the platform holds"),
+        "most": Key(TextField("a whole number", _whole), "how many rows the platform holds"),
     },
     lambda at, **v: {"line": place(at)[0], **v},
 )
 
 
-_STATEMENT = Record(
+_STATEMENT = MappingField(
     "a statement",
     {
         "says": Key(TEXT, "the pattern", must=True),
@@ -71,7 +71,7 @@ _STATEMENT = Record(
 )
 
 
-_ASIDE = Record(
+_ASIDE = MappingField(
     "a statement",
     {
         "starts": Key(ListOf(TEXT, one_is_enough=True), "first words", must=True),
@@ -81,7 +81,7 @@ _ASIDE = Record(
 )
 
 
-_EXAMPLE = Record(
+_EXAMPLE = MappingField(
     "an example",
     {
         "text": Key(TEXT, "a text", must=True),
@@ -95,12 +95,12 @@ _BEFORE = {
     "dialect": Key(TEXT, "its name, as the file's", must=True),
     "about": Key(TEXT, "the kind of platform, in one line", must=True),
     "shape": Key(
-        Text("a shape", choices=tuple(SHAPES)), "how text falls into statements", must=True
+        TextField("a shape", choices=tuple(SHAPES)), "how text falls into statements", must=True
     ),
 }
 
 
-_LIST = Record(
+_LIST = MappingField(
     "a list",
     {
         "in": _INSIDE,
@@ -128,7 +128,7 @@ _BEHIND = {
         "a value that is not listed cannot be said",
     ),
     "rows": Key(
-        MapOf(_ROWS, Text("a table", choices=TABLES)), "the tables that the statements fill"
+        MapOf(_ROWS, TextField("a table", choices=TABLES)), "the tables that the statements fill"
     ),
     "only": Key(
         MapOf(MapOf(SPELLED)),
@@ -136,7 +136,7 @@ _BEHIND = {
     ),
     "only-read": Key(_TEXTS, "slots that are read and cannot be written"),
     "never": Key(
-        ListOf(Text("a table", choices=TABLES), filled=True),
+        ListOf(TextField("a table", choices=TABLES), filled=True),
         "tables of which this platform has no rows: it has no filters, say, so none can drop "
         "anything",
     ),
@@ -150,7 +150,7 @@ _BEHIND = {
         "passed over",
     ),
     "has-no": Key(
-        ListOf(Text("a form of text", choices=FORMS_OF_TEXT), filled=True),
+        ListOf(TextField("a form of text", choices=FORMS_OF_TEXT), filled=True),
         "forms of text that its configurations never hold; else statements in them are in doubt",
     ),
     "unset": Key(
@@ -159,7 +159,7 @@ _BEHIND = {
     "defaults": Key(Raw({"type": "object"}), "what holds where the text says nothing"),
     "statements": Key(ListOf(_STATEMENT, filled=True), "the patterns", must=True),
     "tells": Key(
-        MapOf(SPELLED, Text("a setting", choices=("changes", "logins"))),
+        MapOf(SPELLED, TextField("a setting", choices=("changes", "logins"))),
         "by which tags or MSGIDs the messages are known that tell of changes, and of logins",
     ),
     "session": Key(SESSION, "how one talks to a device: what is typed, what it answers"),
@@ -168,12 +168,12 @@ _BEHIND = {
 }
 
 
-def _form(classes: Sequence[type[Shape]]) -> Record:
+def _form(classes: Sequence[type[Shape]]) -> MappingField:
     """Return the form of a dialect whose shape is one of these, each with options of its own."""
     options = {key: said for one in classes for key, said in one.OPTIONS.items()}
     change = {key: said for one in classes for key, said in one.CHANGE.items()}
-    way = Key(Record("a way to change", change), "how a change is written", must=True)
-    return Record("a dialect", {**_BEFORE, **options, "change": way, **_BEHIND})
+    way = Key(MappingField("a way to change", change), "how a change is written", must=True)
+    return MappingField("a dialect", {**_BEFORE, **options, "change": way, **_BEHIND})
 
 
 class _ByShape:

@@ -31,7 +31,7 @@ from ivrel.core.form import (
 from ivrel.core.shapes import SHAPES, Shape
 from ivrel.core.shapes.lists import Listed, Listing
 from ivrel.core.vocabulary.errors import InputError
-from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.said import SourcedValue
 from ivrel.core.vocabulary.wording import not_one_of
 
 
@@ -146,7 +146,7 @@ class _Loader:
             row_lines={table: row["line"] for table, row in self._rows.items()},
             says=tuple(says),
             groups=groups,
-            said_defaults={slot: Said(value, (), True) for slot, value in defaults.items()},
+            said_defaults={slot: SourcedValue(value, (), True) for slot, value in defaults.items()},
             never=values.get("never", ()),
             conditional=conditional,
             unset=self._unset(),

@@ -17,7 +17,7 @@ from yaml import ScalarNode
 
 from ivrel.core.dialects.items import Fields, Flag, Implied, Item, Literal, Variable, flat, opening
 from ivrel.core.dialects.pattern import UNKNOWN_NEGATED, Negated, Pattern
-from ivrel.core.form import Key, Node, Raw, Record, Report, Text
+from ivrel.core.form import Key, MappingField, Node, Raw, Report, TextField
 from ivrel.core.shapes import Shape
 from ivrel.core.vocabulary.wording import not_one_of, shorten
 
@@ -30,15 +30,18 @@ def _one_word(text: str) -> str:
     return text
 
 
-NEGATION = Record(
+NEGATION = MappingField(
     "a negation",
     {
         "word": Key(
-            Text("a word", _one_word), "the word that negates; the one that removes, if not said"
+            TextField("a word", _one_word),
+            "the word that negates; the one that removes, if not said",
         ),
-        "place": Key(Text("a place", choices=("start", "end")), "where it stands in the statement"),
+        "place": Key(
+            TextField("a place", choices=("start", "end")), "where it stands in the statement"
+        ),
         "leads-to": Key(
-            Text("what it leads to", choices=(DEFAULT, UNKNOWN)),
+            TextField("what it leads to", choices=(DEFAULT, UNKNOWN)),
             "`default`: what stood before is taken back, and the default holds",
         ),
     },

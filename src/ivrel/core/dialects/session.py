@@ -12,7 +12,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from ivrel.core.form import Key, ListOf, Node, Record, Report, Text
+from ivrel.core.form import Key, ListOf, MappingField, Node, Report, TextField
 from ivrel.core.vocabulary.wording import shorten
 
 LINES, WHOLE = "lines", "text"  # a change is typed line by line, or as one text
@@ -97,23 +97,25 @@ def _encoding(text: str) -> str:
         raise ValueError(f"'{shorten(text)}' is no encoding; expected such as latin-1") from None
 
 
-_TEXT = Text("text")
+_TEXT = TextField("text")
 _WORDS = ListOf(_TEXT, one_is_enough=True, filled=True)
-_PATTERNS = ListOf(Text("a regular expression", _pattern), one_is_enough=True, filled=True)
+_PATTERNS = ListOf(TextField("a regular expression", _pattern), one_is_enough=True, filled=True)
 
 
-_SEEN = Key(Text("a regular expression", _pattern), "what its last line looks like", must=True)
-_REPLY = Record(
+_SEEN = Key(TextField("a regular expression", _pattern), "what its last line looks like", must=True)
+_REPLY = MappingField(
     "a question",
     {"seen": _SEEN, "say": Key(_TEXT, "what is typed then", must=True)},
     lambda at, **said: Reply(**said),
 )
-_RISE = Record(
+_RISE = MappingField(
     "a rise",
     {
         "say": Key(_TEXT, "what is typed to be allowed to change things", must=True),
         "ask": Key(
-            Text("a regular expression", _pattern), "what asks for the second password", must=True
+            TextField("a regular expression", _pattern),
+            "what asks for the second password",
+            must=True,
         ),
     },
     lambda at, **said: Rise(**said),
@@ -124,11 +126,11 @@ def _built(at: Node, **said: Any) -> tuple[Node, Session]:
     return at, Session(**said)
 
 
-SESSION = Record(
+SESSION = MappingField(
     "a session",
     {
         "prompt": Key(
-            Text("a regular expression", _pattern), "the last line when the device waits"
+            TextField("a regular expression", _pattern), "the last line when the device waits"
         ),
         "errors": Key(_PATTERNS, "lines of an answer that tell of an error"),
         "start": Key(_WORDS, "what is typed first, so that long answers do not stop"),
@@ -136,7 +138,7 @@ SESSION = Record(
         "aside": Key(_PATTERNS, "printed lines that are no configuration: the time, say"),
         "open": Key(_WORDS, "what opens a change"),
         "typed": Key(
-            Text("a way", choices=(LINES, WHOLE)),
+            TextField("a way", choices=(LINES, WHOLE)),
             "a change is typed line by line, each answered, or as one text (default: lines)",
         ),
         "end": Key(_TEXT, "the line that ends a text"),
@@ -152,7 +154,7 @@ SESSION = Record(
         "save": Key(_WORDS, "what makes it outlast a restart"),
         "preview": Key(_TEXT, "what prints the text that a change which is open would give"),
         "leave": Key(_TEXT, "what ends the session"),
-        "encoding": Key(Text("an encoding", _encoding), "of its texts (default: UTF-8)"),
+        "encoding": Key(TextField("an encoding", _encoding), "of its texts (default: UTF-8)"),
         "files": Key(_WORDS, "of a platform whose configuration is files: these, or globs"),
         "rise": Key(_RISE, "how one is allowed to change things, with a second password"),
         "pages": Key(_REPLY, "what a full screen ends with, and the sign that goes on"),

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from ivrel.core.dialects.form import SPELLED, TEXT
 from ivrel.core.dialects.slots import SLOTS, unknown_slot
 from ivrel.core.form import Node, Report, pairs
-from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.said import SourcedValue
 from ivrel.core.vocabulary.values import Value
 from ivrel.core.vocabulary.wording import not_one_of
 
@@ -33,17 +33,17 @@ def values_of(node: Node | None, report: Report, what: str) -> dict[str, Value]:
 
 def conditional_defaults(
     said: Mapping[str, Mapping[str, Mapping[str, str]]], report: Report
-) -> dict[str, tuple[str, dict[Value, Said]]]:
+) -> dict[str, tuple[str, dict[Value, SourcedValue]]]:
     """Return the defaults that hang on another value: of each slot, that value's slot, and the
     default for its values.
     """
-    out: dict[str, tuple[str, dict[Value, Said]]] = {}
+    out: dict[str, tuple[str, dict[Value, SourcedValue]]] = {}
     for slot, where in said.items():
         for other, values in where.items():
             try:
                 parse, condition = SLOTS[slot].type.parse, SLOTS[other].type.parse
                 cases = {
-                    condition(value): Said(parse(default), (), True)
+                    condition(value): SourcedValue(parse(default), (), True)
                     for value, default in values.items()
                 }
                 out[slot] = other, cases

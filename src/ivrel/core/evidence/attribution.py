@@ -35,7 +35,7 @@ _WEIGHS: Mapping[str, str] = {
 }
 
 
-class Candidate(Struct, frozen=True):
+class SenderCandidate(Struct, frozen=True):
     """A device that a message may be from, and why; `why_not`: why it was dropped, '' if not."""
 
     device: str
@@ -54,7 +54,7 @@ class Attribution(Struct, frozen=True):
     device: str = ""
     relay: str = ""
     conflict: str = ""
-    candidates: tuple[Candidate, ...] = ()
+    candidates: tuple[SenderCandidate, ...] = ()
 
 
 class Directory:
@@ -127,10 +127,10 @@ def attribute(record: Record, directory: Directory) -> Attribution:
 
 def _attributed(record: Record, directory: Directory) -> Attribution:
     relay = directory.relay(record.sender) if record.sender else ""
-    by_sender: list[Candidate] = []
+    by_sender: list[SenderCandidate] = []
     if record.sender and not relay:
         found = directory.with_address(record.sender)
-        by_sender = [Candidate(name, by, record.sender) for name, by in found]
+        by_sender = [SenderCandidate(name, by, record.sender) for name, by in found]
     says = list(_self_named(record, directory))
     if len(by_sender) > 1:
         # Of several devices with one address, the message itself may tell which it is.
@@ -150,23 +150,23 @@ def _attributed(record: Record, directory: Directory) -> Attribution:
     return Attribution(taken.device, relay, conflict, (taken, *others))
 
 
-def _without(candidate: Candidate, why: str) -> Candidate:
-    return Candidate(candidate.device, candidate.by, candidate.value, why)
+def _without(candidate: SenderCandidate, why: str) -> SenderCandidate:
+    return SenderCandidate(candidate.device, candidate.by, candidate.value, why)
 
 
-def _self_named(record: Record, directory: Directory) -> Iterable[Candidate]:
+def _self_named(record: Record, directory: Directory) -> Iterable[SenderCandidate]:
     """Yield the devices that a message calls itself."""
     message = record.message
     origin = message.element("origin")
     said = origin.get("ip") if origin is not None else None
     if said and is_address(said):
         for name, _ in directory.with_address(address(said)):
-            yield Candidate(name, "origin", said)
+            yield SenderCandidate(name, "origin", said)
     if message.host:
         if is_address(message.host):
             for name, _ in directory.with_address(address(message.host)):
-                yield Candidate(name, "host", message.host)
+                yield SenderCandidate(name, "host", message.host)
         elif name := directory.named(message.host):
-            yield Candidate(name, "host", message.host)
+            yield SenderCandidate(name, "host", message.host)
     if message.app and (name := directory.named(message.app)):
-        yield Candidate(name, "tag", message.app)
+        yield SenderCandidate(name, "tag", message.app)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from msgspec.structs import replace
 
 from ivrel.core.evidence.claims import Claim
-from ivrel.core.vocabulary.verdict import CONTRADICTED, DeviceResult, Place, Told, Verdict
+from ivrel.core.vocabulary.verdict import CONTRADICTED, DeviceResult, FindingRecord, Place, Verdict
 from ivrel.core.vocabulary.wording import plain
 
 # What a message can contradict. What breaks is known to be wrong, what is waived is granted, and
@@ -41,5 +41,5 @@ def _contradicted(v: Verdict, claim: Claim) -> Verdict:
         where = (Place(claim.example.file, claim.example.line), *where)
     on_paper = "right on paper" if v.verdict == "meets" else "not known on paper"
     why = plain(f"{claim.why}; {on_paper}")
-    told = Told("contradicted", "", plain(claim.heard), claim.wanted, CONTRADICTED)
+    told = FindingRecord("contradicted", "", plain(claim.heard), claim.wanted, CONTRADICTED)
     return replace(v, verdict=CONTRADICTED, why=why, where=where, findings=(told, *v.findings))

@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 from msgspec import Struct
 
 from ivrel.core.evidence.measuring.clocks import clock_of, told
-from ivrel.core.evidence.summary import Evidence, Example, Summary, Tally
+from ivrel.core.evidence.summary import Evidence, ExampleMessage, Summary, Tally
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.policy.need import Need, SetNeed
@@ -36,7 +36,7 @@ class Claim(Struct, frozen=True):
     wanted: str
     rule: str
     why: str = ""
-    example: Example | None = None
+    example: ExampleMessage | None = None
 
 
 class Heard(Struct, frozen=True):
@@ -54,7 +54,7 @@ class _Said(Struct, frozen=True):
     claim: str
     heard: str
     why: str = ""
-    example: Example | None = None
+    example: ExampleMessage | None = None
 
 
 Judge = Callable[[Heard, Requirement], _Said]
@@ -261,7 +261,7 @@ def _clock(heard: Heard, requirement: Requirement) -> _Said:
     if clock.kind in _WRONG and clock.example is not None:
         shown = clock.example
         when = datetime.fromtimestamp(shown.came, UTC)
-        example = Example(shown.file, shown.line, when, shown.data)
+        example = ExampleMessage(shown.file, shown.line, when, shown.data)
         return _Said("contradicted", told(clock), told(clock), example)
     if clock.kind == "untold":
         return _Said("not seen", "", told(clock))

@@ -6,10 +6,10 @@ from collections.abc import Container, Iterator
 
 from msgspec import Struct
 
-from ivrel.core.evidence.summary import Evidence, Example
+from ivrel.core.evidence.summary import Evidence, ExampleMessage
 
 
-class Oddity(Struct, frozen=True):
+class Anomaly(Struct, frozen=True):
     """Something odd about who sent: `kind`: what it is, `about`: whom it is about, `told`: in
     words, `number`: of how many messages.
     """
@@ -18,10 +18,10 @@ class Oddity(Struct, frozen=True):
     about: str
     told: str
     number: int
-    example: Example | None = None
+    example: ExampleMessage | None = None
 
 
-def oddities(heard: Evidence, chosen: Container[str]) -> Iterator[Oddity]:
+def oddities(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
     """Yield what is odd about who sent: devices under several addresses, addresses with several
     names, messages that name another device, strangers. `chosen`: the devices that it is about.
     """
@@ -33,10 +33,10 @@ def oddities(heard: Evidence, chosen: Container[str]) -> Iterator[Oddity]:
             said = f"{name} sends from {' and '.join(sorted(sources))}"
             number = sum(t.number for t in sources.values())
             rarest = min(sources.values(), key=lambda t: t.number)
-            yield Oddity("several addresses", name, said, number, rarest.first)
+            yield Anomaly("several addresses", name, said, number, rarest.first)
         for other, tally in summary.of("conflict").items():
             said = f"{name} sends what names {other}"
-            yield Oddity("another's name", name, said, tally.number, tally.first)
+            yield Anomaly("another's name", name, said, tally.number, tally.first)
     names: dict[str, list[str]] = {}
     for value in heard.senders.of("names"):
         address, _, name = value.partition(" ")
@@ -47,7 +47,7 @@ def oddities(heard: Evidence, chosen: Container[str]) -> Iterator[Oddity]:
             said = f"{address} calls itself {' and '.join(sorted(several))}"
             number = sum(t.number for t in tallies)
             rarest = min(tallies, key=lambda t: t.number)
-            yield Oddity("several names", address, said, number, rarest.first)
+            yield Anomaly("several names", address, said, number, rarest.first)
     for called, tally in heard.strangers.of("called").items():
         said = f"{called} is no device of the fleet"
-        yield Oddity("stranger", called, said, tally.number, tally.first)
+        yield Anomaly("stranger", called, said, tally.number, tally.first)

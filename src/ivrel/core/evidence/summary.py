@@ -24,7 +24,7 @@ MOST = 64  # values of one kind that are kept
 _BEGINNING = 500  # bytes of a message that are kept to be shown
 
 
-class Example(Struct, frozen=True, order=True):
+class ExampleMessage(Struct, frozen=True, order=True):
     """The message that shows something: where its record stands, when it came, how it begins.
 
     Of several, the first is the one that stands first.
@@ -45,7 +45,7 @@ class Tally(Struct, frozen=True):
     """How often something was seen, and the first message that shows it."""
 
     number: int
-    first: Example
+    first: ExampleMessage
 
     def plus(self, other: Tally) -> Tally:
         """Return both together."""
@@ -69,7 +69,9 @@ class Summary:
         self.values: dict[str, Values] = {}
         self.more: dict[str, int] = {}  # messages whose values are not kept
 
-    def add(self, observed: Iterable[tuple[str, str]], example: Example, number: int = 1) -> None:
+    def add(
+        self, observed: Iterable[tuple[str, str]], example: ExampleMessage, number: int = 1
+    ) -> None:
         """Count a message, with what is observed in it; `number`: of messages that show the same,
         of which the example is the first.
         """
@@ -138,7 +140,7 @@ class Evidence:
             if found.device in self.devices:
                 self.devices[found.device].pairs.add(arrival)
             return
-        example = Example(record.file, record.line, arrival.when, record.data[:_BEGINNING])
+        example = ExampleMessage(record.file, record.line, arrival.when, record.data[:_BEGINNING])
         if record.sender and record.message.host and not found.relay:
             self.senders.add([("names", f"{record.sender} {record.message.host}")], example, number)
         if not found.device:

@@ -25,7 +25,7 @@ from ivrel.core.vocabulary.severity import FACILITIES, Selection
 Nearest = Callable[[Device], str]  # the address that is nearest to a collector, where none is said
 
 
-class Voice(Struct, frozen=True):
+class Emitter(Struct, frozen=True):
     """How a device speaks to one destination.
 
     `address`: an IP address, or the host name that the configuration has; `collector`: what the
@@ -62,7 +62,7 @@ class Event(Struct, frozen=True):
     text: str
 
 
-def voices(device: Device, scope: Scope, nearest: Nearest) -> Iterator[Voice]:
+def voices(device: Device, scope: Scope, nearest: Nearest) -> Iterator[Emitter]:
     """Yield how a device speaks to each destination; nothing if its export is off."""
     names = ("facility", "stamp", "format", "origin", "numbering", "changes", "logins")
     said = {name: {(f.of, f.part): f for f in SETTINGS[name].facts(scope)} for name in names}
@@ -83,7 +83,7 @@ def voices(device: Device, scope: Scope, nearest: Nearest) -> Iterator[Voice]:
             takes |= Selection(sending.bits)
         facility = value("facility", d.label, default="daemon")
         parts = ("kind", "precision", "year", "zone")
-        yield Voice(
+        yield Emitter(
             address=str(address),
             port=int(str(port or 514)),
             transport=str(transport or "udp"),
@@ -117,7 +117,7 @@ def _sender(device: Device, scope: Scope, d: Destination, nearest: Nearest) -> s
 
 
 def written(
-    device: Device, voice: Voice, event: Event, clock: datetime, booted: datetime, number: int
+    device: Device, voice: Emitter, event: Event, clock: datetime, booted: datetime, number: int
 ) -> bytes:
     """Return a message as a device writes it; `clock`: what it believes the time to be; `number`:
     that of the message, where it numbers them.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ivrel.core.form import Record
+from ivrel.core.form import MappingField
 from ivrel.core.policy.form import policy_form
 from ivrel.core.policy.policy import Policy
 from ivrel.core.policy.read import Opener, closed, read
@@ -18,6 +18,6 @@ def read_policy(text: str, file: str, opened: Opener = closed) -> Policy:
     return read(text, file, SETTINGS, opened)
 
 
-def policy_schema_form() -> Record:
+def policy_schema_form() -> MappingField:
     """Return the form of a policy file, for its schema."""
     return policy_form(SETTINGS)

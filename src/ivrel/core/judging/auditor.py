@@ -20,10 +20,10 @@ from ivrel.core.judging.judge import (
     unreadable,
     with_waivers,
 )
-from ivrel.core.judging.recall import Recall, is_of_text
+from ivrel.core.judging.recall import VerdictCache, is_of_text
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.reading.recognising import looks_like
-from ivrel.core.reading.records import Note, Notes, read_records
+from ivrel.core.reading.records import Dependencies, Note, read_records
 from ivrel.core.settings import Scope
 from ivrel.core.settings.bearing import slots_to_read
 from ivrel.core.text.bundle import Places
@@ -35,10 +35,10 @@ __all__ = ["Auditor", "audit_text"]
 
 
 # Gives what is known of a setting, and notes what was looked at; None if it is to be found anew.
-Found = Callable[[Requirement, Notes], Known | None]
+Found = Callable[[Requirement, Dependencies], Known | None]
 
 
-def _nothing_known(asked: Requirement, notes: Notes) -> None:
+def _nothing_known(asked: Requirement, notes: Dependencies) -> None:
     """Tell that what is not as asked is to be found anew."""
 
 
@@ -65,7 +65,7 @@ class Auditor:
 
     def __init__(self, policy: Policy, today: date, others: Iterable[Dialect] = ()) -> None:
         self.policy, self.today, self.others = policy, today, others
-        self._recalls: dict[tuple[int, ...], Recall[Mapping[str, _Told]]] = {}
+        self._recalls: dict[tuple[int, ...], VerdictCache[Mapping[str, _Told]]] = {}
         self._kept: list[object] = []
         self._count = 0
 
@@ -114,13 +114,13 @@ class Auditor:
         """
         places = scope.records.place(file, told=told)
         if scope.records.strays or not places.file:
-            notes = Notes()
+            notes = Dependencies()
             return tuple(judge_one(scope, r, places, found(r, notes)) for r in asked.values())
         about = (scope.records.dialect, *asked.values())
         key = tuple(map(id, about))
         recall = self._recalls.get(key)
         if recall is None:
-            recall = self._recalls[key] = Recall()
+            recall = self._recalls[key] = VerdictCache()
             self._kept.append(about)
         known = recall.find(scope.records.marks)
         if known is None:
@@ -129,7 +129,7 @@ class Auditor:
             first = self._first(scope, asked, recall, located, finding(scope) if finding else found)
             return first if told else tuple(replace(v, where=()) for v in first)
         given, marks = known
-        lines, notes = [line for _, line in marks], Notes()
+        lines, notes = [line for _, line in marks], Dependencies()
         return tuple(
             [
                 _told_again(given[name], lines, places)
@@ -143,12 +143,12 @@ class Auditor:
         self,
         scope: Scope,
         asked: Mapping[str, Requirement],
-        recall: Recall[Mapping[str, _Told]],
+        recall: VerdictCache[Mapping[str, _Told]],
         places: Places,
         found: Found,
     ) -> tuple[Verdict, ...]:
         """Return the verdicts of a configuration that says something new, and what they hang on."""
-        records, notes = scope.records, Notes()
+        records, notes = scope.records, Dependencies()
         noting = scope.on(records.noting(notes))
         given: dict[str, Verdict] = {}
         looked: set[Note] = set()

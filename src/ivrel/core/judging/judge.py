@@ -15,12 +15,12 @@ from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy, Requirement, Waiver, effective
 from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.records import Records
-from ivrel.core.reading.statements import Stray
+from ivrel.core.reading.statements import UnparsedLine
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.settings.unstated import judged
 from ivrel.core.text.bundle import Places
-from ivrel.core.vocabulary.verdict import GOOD, DeviceResult, Place, Told, Verdict
+from ivrel.core.vocabulary.verdict import GOOD, DeviceResult, FindingRecord, Place, Verdict
 from ivrel.core.vocabulary.wording import plain
 
 STRAYS_TOLD = 3  # strange statements that are told; the rest is counted
@@ -39,7 +39,7 @@ class Known(Struct, frozen=True):
 def unreadable(device: Device, policy: Policy, problem: str) -> DeviceResult:
     """Return the result of a device whose configuration is not there or cannot be read."""
     why = "the configuration could not be read"
-    told = (Told("unreadable", judged="unknown"),)
+    told = (FindingRecord("unreadable", judged="unknown"),)
     verdicts = tuple(
         Verdict(r.setting, "unknown", "", r.text, r.rule, why, (), told)
         for r in effective(policy, device).values()
@@ -103,13 +103,13 @@ def judge_one(
     if strays:
         return _doubtful(scope, asked, strays, places)
     if asked.problem:  # it is not known what is asked
-        told = (Told("unasked", judged="unknown"),)
+        told = (FindingRecord("unasked", judged="unknown"),)
         problem = asked.problem
         return Verdict(asked.setting, "unknown", "", asked.text, asked.rule, problem, (), told)
     return _judge(scope, asked, places, known)
 
 
-def strays_on(records: Records, setting: str) -> list[Stray]:
+def strays_on(records: Records, setting: str) -> list[UnparsedLine]:
     """Return the statements that are not understood and may bear on a setting."""
     return [s for s in records.strays if setting in bearing(records.dialect, s.strange)]
 
@@ -133,18 +133,20 @@ def _judge(scope: Scope, asked: Requirement, places: Places, known: Known | None
     return _verdict(asked, verdict, facts, why, lines, places, tuple(map(_told, findings)))
 
 
-def _told(f: Finding) -> Told:
-    return Told(f.kind, plain(f.about), plain(f.found), plain(f.wanted), f.verdict)
+def _told(f: Finding) -> FindingRecord:
+    return FindingRecord(f.kind, plain(f.about), plain(f.found), plain(f.wanted), f.verdict)
 
 
-def _doubtful(scope: Scope, asked: Requirement, strays: Sequence[Stray], places: Places) -> Verdict:
+def _doubtful(
+    scope: Scope, asked: Requirement, strays: Sequence[UnparsedLine], places: Places
+) -> Verdict:
     """Return the verdict where statements that bear on the setting are not understood."""
     facts = SETTINGS[asked.setting].facts(scope)
     derived = scope.records.dialect.shape.DERIVED
     said = "; ".join(not_understood(s, places, derived=derived) for s in strays[:STRAYS_TOLD])
     if len(strays) > STRAYS_TOLD:
         said += f"; and {len(strays) - STRAYS_TOLD} more lines"
-    told = (Told("not-understood", judged="unknown"),)
+    told = (FindingRecord("not-understood", judged="unknown"),)
     lines = tuple(s.line for s in strays)
     return _verdict(asked, "unknown", facts, said, lines, places, told)
 
@@ -156,7 +158,7 @@ def _verdict(
     why: str,
     lines: tuple[int, ...],
     places: Places,
-    told: tuple[Told, ...] = (),
+    told: tuple[FindingRecord, ...] = (),
 ) -> Verdict:
     file = places.file
     # Most verdicts have one line or none, and there is one for each device and setting.
@@ -168,7 +170,7 @@ def _verdict(
     return Verdict(asked.setting, verdict, found, asked.text, asked.rule, plain(why), where, told)
 
 
-def not_understood(stray: Stray, places: Places, *, derived: bool = False) -> str:
+def not_understood(stray: UnparsedLine, places: Places, *, derived: bool = False) -> str:
     """Return what to say of a statement that no pattern understands.
 
     Its text is told only where it surely concerns export. `derived`: statements are worked out from

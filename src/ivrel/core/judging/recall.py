@@ -58,7 +58,7 @@ class Trace(Generic[T]):
         return out
 
 
-class Recall(Generic[T]):
+class VerdictCache(Generic[T]):
     """What is known of configurations in one dialect, and what they have to have in common."""
 
     def __init__(self) -> None:

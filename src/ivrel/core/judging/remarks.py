@@ -16,7 +16,7 @@ from msgspec import Struct
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.policy.policy import Policy, Requirement, Rule, at_site, effective
-from ivrel.core.settings import SETTINGS, Asked
+from ivrel.core.settings import SETTINGS, SharedRequirements
 
 SOON = 30  # days before its last day from which on a waiver is remarked
 
@@ -159,7 +159,7 @@ def _clashes(
     profiles = [(effective(policy, d), d.site, d.name, dialects.get(d.platform)) for d in devices]
     for asked, site, device, dialect in profiles or [(*one, None) for one in _unseen(policy)]:
         needs = {name: q.needs for name, q in asked.items()}
-        together = Asked(needs, policy.collectors, site or None, dialect)
+        together = SharedRequirements(needs, policy.collectors, site or None, dialect)
         for name, q in asked.items():
             for clash in SETTINGS[name].clashes(together):
                 other = asked[clash.setting]

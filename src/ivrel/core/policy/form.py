@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from datetime import date
 from typing import Protocol
 
-from ivrel.core.form import Key, ListOf, MapOf, Node, Raw, Record, Report, Text, place
+from ivrel.core.form import Key, ListOf, MapOf, MappingField, Node, Raw, Report, TextField, place
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Needs
 from ivrel.core.policy.policy import SELECTORS, Site, Waiver
@@ -45,28 +45,28 @@ def _day(text: str) -> date:
         raise ValueError(f"'{text[:40]}' is not a day; expected YYYY-MM-DD") from None
 
 
-_WORD = Text("a word")
+_WORD = TextField("a word")
 _WORDS = ListOf(_WORD, one_is_enough=True, filled=True)
 
-COLLECTOR = Record(
+COLLECTOR = MappingField(
     "a collector",
     {
-        "address": Key(Text("an IP address", address), "where it listens", must=True),
-        "port": Key(Text("a port", PORT.parse), "the port, 514 if left out"),
-        "transport": Key(Text("a transport", choices=TRANSPORTS), "udp if left out"),
-        "format": Key(Text("a format", choices=FORMATS), "the message format that it expects"),
-        "site": Key(Text("a site"), "where it stands"),
-        "path": Key(Text("a word"), "the way by which it is reached, if others share it"),
+        "address": Key(TextField("an IP address", address), "where it listens", must=True),
+        "port": Key(TextField("a port", PORT.parse), "the port, 514 if left out"),
+        "transport": Key(TextField("a transport", choices=TRANSPORTS), "udp if left out"),
+        "format": Key(TextField("a format", choices=FORMATS), "the message format that it expects"),
+        "site": Key(TextField("a site"), "where it stands"),
+        "path": Key(TextField("a word"), "the way by which it is reached, if others share it"),
         "forwards": Key(
             ListOf(_WORD, one_is_enough=True, filled=True),
             "of a relay: the collectors that it forwards to",
         ),
         "names": Key(
-            ListOf(Text("a host name", HOST.parse), one_is_enough=True),
+            ListOf(TextField("a host name", HOST.parse), one_is_enough=True),
             "host names that mean it too",
         ),
         "certificate": Key(
-            ListOf(Text("a name"), one_is_enough=True, filled=True),
+            ListOf(TextField("a name"), one_is_enough=True, filled=True),
             "names in its certificate, besides `names`",
         ),
     },
@@ -75,25 +75,26 @@ COLLECTOR = Record(
 
 _SELECTION = {
     "kind": Key(
-        ListOf(Text("a kind"), one_is_enough=True, filled=True), "kinds of device, or globs"
+        ListOf(TextField("a kind"), one_is_enough=True, filled=True), "kinds of device, or globs"
     ),
     **{s: Key(_WORDS, f"names or globs of a {s}") for s in SELECTORS if s != "kind"},
 }
 
 
-def _rule_form(settings: Askables) -> Record:
+def _rule_form(settings: Askables) -> MappingField:
     """Return the form of a rule."""
-    return Record(
+    return MappingField(
         "a rule",
         {
             "rule": Key(_WORD, "what the rule is called in reports", must=True),
             "where": Key(
-                Record(
+                MappingField(
                     "a selection",
                     {
                         **_SELECTION,
                         "not": Key(
-                            Record("a selection", _SELECTION), "the same of what they must not be"
+                            MappingField("a selection", _SELECTION),
+                            "the same of what they must not be",
                         ),
                     },
                 ),
@@ -117,14 +118,16 @@ def _rule_form(settings: Askables) -> Record:
     )
 
 
-def _waiver_form(settings: Askables) -> Record:
+def _waiver_form(settings: Askables) -> MappingField:
     """Return the form of a waiver."""
-    return Record(
+    return MappingField(
         "a waiver",
         {
             "device": Key(_WORD, "name or glob of the devices", must=True),
-            "setting": Key(Text("a setting", choices=tuple(settings)), "the setting", must=True),
-            "until": Key(Text("a day", _day), "the last day on which it holds", must=True),
+            "setting": Key(
+                TextField("a setting", choices=tuple(settings)), "the setting", must=True
+            ),
+            "until": Key(TextField("a day", _day), "the last day on which it holds", must=True),
             "because": Key(_WORD, "the reason", must=True),
             "who": Key(_WORD, "who granted it"),
         },
@@ -132,9 +135,9 @@ def _waiver_form(settings: Askables) -> Record:
     )
 
 
-def policy_form(settings: Askables) -> Record:
+def policy_form(settings: Askables) -> MappingField:
     """Return the form of a policy, for a table of settings."""
-    return Record(
+    return MappingField(
         "a policy",
         {
             "policy": Key(_WORD, "the name of the policy"),
@@ -144,7 +147,7 @@ def policy_form(settings: Askables) -> Record:
             "collectors": Key(MapOf(COLLECTOR), "the collectors that there are"),
             "sites": Key(
                 MapOf(
-                    Record(
+                    MappingField(
                         "a site",
                         {
                             "collectors": Key(

@@ -19,7 +19,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 from yaml import MappingNode, ScalarNode, SequenceNode
 
-from ivrel.core.form import ListOf, Node, Report, Text, pairs
+from ivrel.core.form import ListOf, Node, Report, TextField, pairs
 from ivrel.core.vocabulary.errors import Undecided
 from ivrel.core.vocabulary.wording import listed, not_one_of
 
@@ -204,7 +204,7 @@ def read_need(
             said = not_one_of(text, choices) if choices else str(problem)
             raise ValueError(said) from None
 
-    value = Text(expected, known)
+    value = TextField(expected, known)
     if isinstance(node, ScalarNode):
         one = value.read(node, report)
         return None if one is None else Need(any_of=(one,), order=order, numbers=numbers)
@@ -281,7 +281,7 @@ def read_set_need(
     node: Node, report: Report, parse: Callable[[str], Any], *, apart: tuple[str, ...] = ()
 ) -> SetNeed | None:
     """Read what is asked of a set of names; `apart`: what it can be asked not to share."""
-    names = ListOf(Text("a name", parse), one_is_enough=True)
+    names = ListOf(TextField("a name", parse), one_is_enough=True)
     before = len(report.mistakes)
     if not isinstance(node, MappingNode):
         exactly = names.read(node, report)
@@ -290,7 +290,7 @@ def read_set_need(
     for key, child in pairs(node, report):
         if key.value == "apart" and apart:
             fields["apart"] = ListOf(
-                Text("what", choices=apart), one_is_enough=True, filled=True
+                TextField("what", choices=apart), one_is_enough=True, filled=True
             ).read(child, report)
         elif key.value not in SET_FORMS:
             report.add(key, f"form {not_one_of(key.value, SET_FORMS)}")

@@ -30,13 +30,13 @@ from ivrel.core.reading.likeness import (
     likeness,
     variants,
 )
-from ivrel.core.reading.statements import LAZY, NO_PATTERN, Strange, Understood
+from ivrel.core.reading.statements import LAZY, NO_PATTERN, Understood, Unparsed
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.memo import remember
 from ivrel.core.vocabulary.trade import GENERIC
 
 
-class Doubt:
+class DoubtFinder:
     """Tells what the statements that no pattern of one dialect understands may say."""
 
     def __init__(self, dialect: Dialect) -> None:
@@ -63,7 +63,7 @@ class Doubt:
                     for end in range(min(SHORTEST, len(word)), len(word) + 1):
                         self._with_word.setdefault(word[:end], set()).add(number)
 
-    def of(self, path: Path, words: Words) -> Strange | None:
+    def of(self, path: Path, words: Words) -> Unparsed | None:
         """Return what a statement may say; None if it has nothing to do with export."""
         dialect = self._dialect
         # An open part holds much that is no export setting. Only what begins as a pattern does is
@@ -135,20 +135,20 @@ class Doubt:
             each = ((n, likeness(self._patterns[n].items, said)) for n in likely)
             return remember(self._likenesses, said, {n: like for n, like in each if like != NOT})
 
-    def as_read(self, match: Understood) -> Strange:
+    def as_read(self, match: Understood) -> Unparsed:
         """Return what a statement may say that a pattern understands, if it is one at all."""
         if match.pattern == NO_PATTERN:
-            return Strange((), (match.table,))
+            return Unparsed((), (match.table,))
         return saying([self._dialect.patterns[match.pattern]], shown=True)
 
     @cached_property
-    def of_destinations(self) -> Strange:
+    def of_destinations(self) -> Unparsed:
         """What a statement may say that names a collector, and resembles no other."""
         of_them = [p for p in self._patterns if p.table == "destination"]
         said = saying(of_them, shown=True)
-        return Strange(said.slots or ("destination.address",), ("destination",))
+        return Unparsed(said.slots or ("destination.address",), ("destination",))
 
-    def _at_the_top(self, words: Words, resembled: Sequence[Pattern]) -> Strange:
+    def _at_the_top(self, words: Words, resembled: Sequence[Pattern]) -> Unparsed:
         here = [p for p in self._every if not p.path]
         beside = [p for p in self._every if p.path and _is_like_header(p.path[0], words)]
         alike = _alike(here, words)
@@ -211,7 +211,7 @@ def _reads(items: tuple[Item, ...], words: Words) -> bool:
     return bool(words) and match(items, words, 0) is not None
 
 
-def saying(patterns: Iterable[Pattern], *, shown: bool) -> Strange:
+def saying(patterns: Iterable[Pattern], *, shown: bool) -> Unparsed:
     """Return what a statement may say that may be one of these patterns' statements.
 
     `shown`: whether it surely concerns export.
@@ -223,7 +223,7 @@ def saying(patterns: Iterable[Pattern], *, shown: bool) -> Strange:
         slots |= dict.fromkeys(own)
         if own:
             tables[p.table] = None
-    return Strange(tuple(slots), tuple(tables), shown)
+    return Unparsed(tuple(slots), tuple(tables), shown)
 
 
 def _resembles(dialect: Dialect, path: Path, words: Words) -> bool:

@@ -6,13 +6,13 @@ from collections.abc import Callable, Iterable, Iterator
 
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.mentions import Hosts
-from ivrel.core.reading.statements import LAZY, Strange, Stray, TakenBack
+from ivrel.core.reading.statements import LAZY, TakenBack, Unparsed, UnparsedLine
 from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Words
 
 
-def resembling(reader: Matcher, text: Text) -> Iterator[Stray]:
+def resembling(reader: Matcher, text: Text) -> Iterator[UnparsedLine]:
     """Yield the statements that resemble what the dialect describes, and stand elsewhere."""
     for statements in _likely_parts(reader, text):
         for path, raw, line in statements:
@@ -20,7 +20,7 @@ def resembling(reader: Matcher, text: Text) -> Iterator[Stray]:
             # What it takes back was read elsewhere, without it.
             found = found.says if isinstance(found, TakenBack) else found
             # In an interface or a traffic rule, it must be about something else than these.
-            if isinstance(found, Strange) and not set(found.tables) <= set(LAZY):
+            if isinstance(found, Unparsed) and not set(found.tables) <= set(LAZY):
                 yield reader.stray(path, raw, line, found)
 
 
@@ -39,7 +39,7 @@ def _likely_parts(reader: Matcher, text: Text) -> Iterator[Iterable[Found]]:
         yield _beyond(reader, text, end, statements, reader.heads.has_eager)
 
 
-def mentioning(reader: Matcher, text: Text, hosts: Hosts) -> Iterator[Stray]:
+def mentioning(reader: Matcher, text: Text, hosts: Hosts) -> Iterator[UnparsedLine]:
     """Yield the statements that name a collector, or whose headers do, and stand in none of the
     known parts.
     """

@@ -19,9 +19,9 @@ from ivrel.core.reading.statements import (
     NO_PATTERN,
     Key,
     Mark,
-    Strange,
     TakenBack,
     Understood,
+    Unparsed,
 )
 from ivrel.core.reading.tables import rows_of, values_of
 from ivrel.core.text.text import LONGEST, Text, decode
@@ -78,7 +78,7 @@ def _marks_in(matcher: Matcher, text: Text, table: str, keys: Sequence[Value] | 
         elif isinstance(found, Understood):
             if found.table == table:
                 marks.append((found, line))
-        elif isinstance(found, Strange):
+        elif isinstance(found, Unparsed):
             # An address that nobody understood may be the one that is looked for.
             doubt = _doubtful_row(matcher, table, path, raw)
             if doubt is not None:

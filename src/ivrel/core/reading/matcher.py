@@ -8,7 +8,7 @@ from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.items import Fields, Outline, Variable, outline
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
-from ivrel.core.reading.doubt import Doubt, saying
+from ivrel.core.reading.doubt import DoubtFinder, saying
 from ivrel.core.reading.heads import Heads
 from ivrel.core.reading.negations import Negations
 from ivrel.core.reading.secrets import masked
@@ -20,11 +20,11 @@ from ivrel.core.reading.statements import (
     Explained,
     Key,
     Statement,
-    Strange,
-    Stray,
     TakenBack,
     Understood,
     Undone,
+    Unparsed,
+    UnparsedLine,
 )
 from ivrel.core.text.text import LONGEST, decode
 from ivrel.core.text.words import Path, Words
@@ -61,7 +61,7 @@ class Matcher:
         self.shape = dialect.shape
         self.heads = Heads(dialect)
         self.keys = self.heads.keys
-        self.doubt = Doubt(dialect)
+        self.doubt = DoubtFinder(dialect)
         self.negations = Negations(dialect)
         self.lazy = [p for p in dialect.patterns if p.table in LAZY]
         self.seen: dict[tuple[Path, bytes], Statement] = {}
@@ -79,10 +79,10 @@ class Matcher:
         words = tuple(self.shape.split(decode(raw[:LONGEST])))
         return self.dialect.sets_aside(path, words)
 
-    def stray(self, path: Path, raw: bytes, line: int, found: Strange) -> Stray:
+    def stray(self, path: Path, raw: bytes, line: int, found: Unparsed) -> UnparsedLine:
         """Return a statement that is not understood, with its line and as it may be shown."""
         said = self.shown(raw) if found.shown else ""
-        return Stray(line, said, found, self._row_of(path))
+        return UnparsedLine(line, said, found, self._row_of(path))
 
     def shown(self, raw: bytes, most: int = LONGEST_SHOWN) -> str:
         """Return a statement that is not understood, as it may be shown."""
@@ -105,7 +105,7 @@ class Matcher:
         if isinstance(found, TakenBack | Undone):
             return self.shown(raw, LONGEST)
         # The header of a known block is its own words; what stands aside may be anything.
-        may_show = found.shown if isinstance(found, Strange) else getattr(found, "header", False)
+        may_show = found.shown if isinstance(found, Unparsed) else getattr(found, "header", False)
         return self.shown(raw, LONGEST) if may_show else ""
 
     def known(self, path: Path, raw: bytes) -> Statement:

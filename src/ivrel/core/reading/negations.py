@@ -16,9 +16,9 @@ from ivrel.core.reading.statements import (
     NO_PATTERN,
     Key,
     Mark,
-    Strange,
     TakenBack,
     Understood,
+    Unparsed,
 )
 from ivrel.core.shapes.shape import Found
 from ivrel.core.text.beginnings import Beginnings
@@ -36,7 +36,7 @@ class Negation(Struct, frozen=True):
     found: Found
 
 
-class Outcome(Struct, frozen=True):
+class NegationEffects(Struct, frozen=True):
     """What negations lead to.
 
     `left`: the statements that none takes back; `doubtful`: the negations of which it cannot be
@@ -45,7 +45,7 @@ class Outcome(Struct, frozen=True):
     """
 
     left: Sequence[Mark]
-    doubtful: Sequence[tuple[Found, Strange]]
+    doubtful: Sequence[tuple[Found, Unparsed]]
     undone: Mapping[int, int]
 
 
@@ -149,13 +149,15 @@ class Negations:
         return pattern.table, tuple(values.get(slot, "") for slot in keys)
 
 
-def _saying_alone(pattern: Pattern) -> Strange:
+def _saying_alone(pattern: Pattern) -> Unparsed:
     """Return what a negation of a statement may say: of single values, these alone."""
     said = saying([pattern], shown=True)
-    return Strange(said.slots, tuple(filter(None, said.tables)))
+    return Unparsed(said.slots, tuple(filter(None, said.tables)))
 
 
-def carried_out(dialect: Dialect, marks: Sequence[Mark], negations: Sequence[Negation]) -> Outcome:
+def carried_out(
+    dialect: Dialect, marks: Sequence[Mark], negations: Sequence[Negation]
+) -> NegationEffects:
     """Carry negations out on the statements of a text, in their order.
 
     A negation that may mean something else than what it would take back takes nothing back.
@@ -167,7 +169,7 @@ def carried_out(dialect: Dialect, marks: Sequence[Mark], negations: Sequence[Neg
     left: dict[int, Mark] = {}
     known = Beginnings()
     of_row: dict[tuple[str, Key], list[int]] = {}
-    doubtful: list[tuple[Found, Strange]] = []
+    doubtful: list[tuple[Found, Unparsed]] = []
     undone: dict[int, int] = {}
     at = 0
     for negation in negations:
@@ -192,7 +194,7 @@ def carried_out(dialect: Dialect, marks: Sequence[Mark], negations: Sequence[Neg
                 undone[number] = negation.found[2]
         else:
             doubtful.append((negation.found, taken.says))
-    return Outcome((*left.values(), *marks[at:]), doubtful, undone)
+    return NegationEffects((*left.values(), *marks[at:]), doubtful, undone)
 
 
 def _of_row(rows: Mapping[tuple[str, Key], Sequence[int]], taken: TakenBack) -> Sequence[int]:

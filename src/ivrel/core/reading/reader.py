@@ -15,10 +15,10 @@ from ivrel.core.reading.statements import (
     Explained,
     Mark,
     Statement,
-    Stray,
     TakenBack,
     Understood,
     Undone,
+    UnparsedLine,
 )
 from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import Text
@@ -28,12 +28,12 @@ from ivrel.core.vocabulary.errors import Foreign, Unreadable
 
 def read(
     matcher: Matcher, text: Text, heads: tuple[Words, ...]
-) -> tuple[list[Mark], tuple[Stray, ...]]:
+) -> tuple[list[Mark], tuple[UnparsedLine, ...]]:
     """Return what is understood of the parts of a configuration that have these heads, and what is
     in doubt. Foreign if nothing in the text is of this platform.
     """
     marks: list[Mark] = []
-    strays: list[Stray] = []
+    strays: list[UnparsedLine] = []
     known = _collect(matcher, text, heads, marks, strays)
     if not known:
         # Lazy parts are looked at before a text is called foreign: it may hold nothing but
@@ -48,7 +48,11 @@ def read(
 
 
 def _collect(
-    matcher: Matcher, text: Text, heads: tuple[Words, ...], marks: list[Mark], strays: list[Stray]
+    matcher: Matcher,
+    text: Text,
+    heads: tuple[Words, ...],
+    marks: list[Mark],
+    strays: list[UnparsedLine],
 ) -> bool:
     """Gather what is understood and in doubt; say whether anything is of this platform."""
     known = False
@@ -82,14 +86,14 @@ def _sure(
     other: Text,
     heads: tuple[Words, ...],
     marks: list[Mark],
-    strays: list[Stray],
-) -> tuple[list[Mark], list[Stray]]:
+    strays: list[UnparsedLine],
+) -> tuple[list[Mark], list[UnparsedLine]]:
     """Return the statements that both of two texts have, and all that is in doubt.
 
     `marks`, `strays`: what is understood and in doubt in the text beside `other`.
     """
     other_marks: list[Mark] = []
-    other_strays: list[Stray] = []
+    other_strays: list[UnparsedLine] = []
     with suppress(Unreadable):
         _collect(matcher, other, heads, other_marks, other_strays)
     sure, doubtful = told_apart(marks, other_marks)
@@ -97,19 +101,19 @@ def _sure(
     return sure, sorted(dict.fromkeys(every), key=lambda stray: stray.line)
 
 
-def _doubted(matcher: Matcher, mark: Mark) -> Stray:
+def _doubted(matcher: Matcher, mark: Mark) -> UnparsedLine:
     """Return a statement that is understood, and that the platform may not read."""
     match, line = mark
     said = matcher.shape.join(match.words).encode()
     return matcher.stray(match.path, said, line, matcher.doubt.as_read(match))
 
 
-def outside(matcher: Matcher, text: Text) -> tuple[Stray, ...]:
+def outside(matcher: Matcher, text: Text) -> tuple[UnparsedLine, ...]:
     """Return the statements in doubt outside the parts that the dialect knows."""
     return text.once(("outside", matcher.dialect), lambda: tuple(resembling(matcher, text)))
 
 
-def mentions(matcher: Matcher, text: Text, hosts: Hosts) -> tuple[Stray, ...]:
+def mentions(matcher: Matcher, text: Text, hosts: Hosts) -> tuple[UnparsedLine, ...]:
     """Return the statements outside the parts that the dialect knows that name a collector, or
     stand below a header that does.
     """

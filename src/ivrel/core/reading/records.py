@@ -13,11 +13,11 @@ from ivrel.core.reading import reader
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.reading import Reading
-from ivrel.core.reading.statements import LAZY, Key, Mark, Stray
+from ivrel.core.reading.statements import LAZY, Key, Mark, UnparsedLine
 from ivrel.core.reading.tables import value_of, values_of
 from ivrel.core.text.bundle import Places
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.said import Row, Said
+from ivrel.core.vocabulary.said import Row, SourcedValue
 from ivrel.core.vocabulary.values import Value
 
 # What was looked at: a slot of a table ('' for single values), or with slot '' which rows there
@@ -27,7 +27,7 @@ Note = tuple[str, str]
 EVERY_SLOT = "*"  # noted for a row that was gone through as a whole
 
 
-class Notes:
+class Dependencies:
     """Takes what is looked at, so that it can be told what an answer hangs on."""
 
     __slots__ = ("seen",)
@@ -36,15 +36,15 @@ class Notes:
         self.seen: set[Note] = set()
 
 
-class _NotedRow(Mapping[str, Said]):
+class _NotedRow(Mapping[str, SourcedValue]):
     """A row that notes which of its values are looked at."""
 
     __slots__ = ("_notes", "_row", "_table")
 
-    def __init__(self, row: Row, table: str, notes: Notes) -> None:
+    def __init__(self, row: Row, table: str, notes: Dependencies) -> None:
         self._row, self._table, self._notes = row, table, notes
 
-    def __getitem__(self, slot: str) -> Said:
+    def __getitem__(self, slot: str) -> SourcedValue:
         self._notes.seen.add((self._table, slot))
         return self._row[slot]
 
@@ -65,7 +65,7 @@ class _NotedRows(Mapping[Key, Row]):
 
     __slots__ = ("_notes", "_rows", "_table")
 
-    def __init__(self, rows: Mapping[Key, Row], table: str, notes: Notes) -> None:
+    def __init__(self, rows: Mapping[Key, Row], table: str, notes: Dependencies) -> None:
         self._rows, self._table, self._notes = rows, table, notes
 
     def __getitem__(self, key: Key) -> Row:
@@ -96,7 +96,7 @@ class Records:
         self,
         dialect: Dialect,
         marks: Sequence[Mark],
-        strays: tuple[Stray, ...],
+        strays: tuple[UnparsedLine, ...],
         text: Text,
         base: Records | None = None,
         held: Iterable[str] = (),
@@ -106,20 +106,20 @@ class Records:
         self._reading = Reading(matcher(dialect), marks, text, below, held, alike)
         self._changes: Mapping[str, Mapping[Key, Row]] = {}
         self.dialect, self.marks, self.strays, self.text = dialect, marks, strays, text
-        self.notes: Notes | None = None
+        self.notes: Dependencies | None = None
 
     @property
     def changed(self) -> bool:
         """Whether the rows are not those that the text says."""
         return bool(self._changes) or self._reading.base is not None
 
-    def noting(self, notes: Notes | None) -> Records:
+    def noting(self, notes: Dependencies | None) -> Records:
         """Return the same records, which note what is looked at."""
         out = self._copied(self._changes)
         out.notes = notes
         return out
 
-    def with_strays(self, more: tuple[Stray, ...]) -> Records:
+    def with_strays(self, more: tuple[UnparsedLine, ...]) -> Records:
         """Return the same records, with more statements that are in doubt."""
         out = self._copied(self._changes)
         out.strays = (*self.strays, *more)
@@ -192,7 +192,7 @@ class Records:
         found = reader.mentions(matcher(self.dialect), self.text, Hosts((word,)))
         return found[0].line if found else None
 
-    def get(self, slot: str, row: Row | None = None) -> Said:
+    def get(self, slot: str, row: Row | None = None) -> SourcedValue:
         """Return what a slot is: said by the text, or the platform's default."""
         if row is not None:
             said = row.get(slot)
@@ -226,11 +226,11 @@ class Records:
             row = dict(rows[key])
         else:
             keys = self.dialect.keys.get(table, ())
-            row = {s: Said(v) for s, v in zip(keys, key, strict=True)}
+            row = {s: SourcedValue(v) for s, v in zip(keys, key, strict=True)}
         if value is None:
             row.pop(slot, None)
         else:
-            row[slot] = Said(value)
+            row[slot] = SourcedValue(value)
         rows[key] = row
         return self._copied({**self._changes, table: rows})
 

@@ -43,7 +43,7 @@ class Aside(Struct, frozen=True):
     header: bool = False
 
 
-class Strange(Struct, frozen=True):
+class Unparsed(Struct, frozen=True):
     """A statement that no pattern understands, in a part that a dialect is about.
 
     `slots`: those that it may say; `tables`: those in whose part it stands, whose other fields it
@@ -69,7 +69,7 @@ class TakenBack(Struct, frozen=True):
 
     path: Path
     words: Words
-    says: Strange
+    says: Unparsed
     of_row: tuple[str, Key] | None = None
     group: int | None = None
     block: bool = False
@@ -84,12 +84,12 @@ class Undone(Struct, frozen=True):
     by: int
 
 
-Statement = Understood | Aside | Strange | TakenBack
+Statement = Understood | Aside | Unparsed | TakenBack
 Explained = Statement | Undone  # once the negations of its text are carried out
 Mark = tuple[Understood, int]  # a statement that was understood, and its line
 
 
-class Stray(Struct, frozen=True):
+class UnparsedLine(Struct, frozen=True):
     """A strange statement of a text.
 
     `text` is '' where it is not certain that the statement concerns export. `row`: the table and
@@ -98,5 +98,5 @@ class Stray(Struct, frozen=True):
 
     line: int
     text: str
-    strange: Strange
+    strange: Unparsed
     row: tuple[str, Key] | None = None

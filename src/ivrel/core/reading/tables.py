@@ -8,7 +8,7 @@ from typing import TypeVar
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.statements import Key, Mark, Understood
-from ivrel.core.vocabulary.said import UNSAID, Row, Said
+from ivrel.core.vocabulary.said import UNSAID, Row, SourcedValue
 from ivrel.core.vocabulary.values import Value
 
 K = TypeVar("K")
@@ -16,22 +16,22 @@ K = TypeVar("K")
 
 def rows_of(dialect: Dialect, marks: Iterable[Mark]) -> dict[Key, Row]:
     """Return the rows of one table that its statements make, the later ones over the earlier."""
-    rows: dict[Key, dict[str, Said]] = {}
+    rows: dict[Key, dict[str, SourcedValue]] = {}
     for match, line in marks:
         said = (line,)
         row = rows.get(match.key)
         if row is None:
-            row = rows[match.key] = {slot: Said(value, said) for slot, value in match.named}
+            row = rows[match.key] = {slot: SourcedValue(value, said) for slot, value in match.named}
         # The later statement holds, wherever they stand.
         for slot, value in match.fields:
-            row[slot] = Said(value, said)
+            row[slot] = SourcedValue(value, said)
         for slot, value in match.many:
             old = row.get(slot, UNSAID)
             values = old.value if isinstance(old.value, tuple) else ()
-            row[slot] = Said((*values, value), (*old.lines, line))
+            row[slot] = SourcedValue((*values, value), (*old.lines, line))
         # What a statement leaves out has its default again, by the line of that statement.
         for slot in match.silent:
-            row[slot] = Said(dialect.defaults.get(slot), said, True)
+            row[slot] = SourcedValue(dialect.defaults.get(slot), said, True)
     return dict(rows)
 
 
@@ -62,7 +62,9 @@ def values_of(row: Row, slot: str) -> tuple[Value, ...]:
     return said if isinstance(said, tuple) else ()
 
 
-def value_of(dialect: Dialect, said: Said | None, slot: str, row: Row | None) -> Said:
+def value_of(
+    dialect: Dialect, said: SourcedValue | None, slot: str, row: Row | None
+) -> SourcedValue:
     """Return what a slot is: as the text says it, or the platform's default."""
     if said is not None:
         return said

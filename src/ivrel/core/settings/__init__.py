@@ -32,7 +32,7 @@ from ivrel.core.settings import (
     stamp,
     trust,
 )
-from ivrel.core.settings.contract import Asked, Fact, Finding, Obstacle, Setting
+from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, SharedRequirements
 from ivrel.core.settings.scope import Destination, Scope
 
 SETTINGS: Mapping[str, Setting] = {
@@ -67,7 +67,6 @@ SETTINGS: Mapping[str, Setting] = {
 
 __all__ = [
     "SETTINGS",
-    "Asked",
     "Destination",
     "Fact",
     "Finding",
@@ -75,6 +74,7 @@ __all__ = [
     "Obstacle",
     "Scope",
     "Setting",
+    "SharedRequirements",
 ]
 
 

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.slots import table_of
-from ivrel.core.reading.statements import Strange
+from ivrel.core.reading.statements import Unparsed
 from ivrel.core.settings import SETTINGS, Fact, Scope, read_settings
 from ivrel.core.settings.unstated import unstated
 
@@ -43,12 +43,12 @@ def lacking(dialect: Dialect) -> tuple[str, ...]:
     return dialect.once("lacking", find)
 
 
-def bearing(dialect: Dialect, strange: Strange) -> tuple[str, ...]:
+def bearing(dialect: Dialect, strange: Unparsed) -> tuple[str, ...]:
     """Return the settings that a strange statement may bear on."""
     return dialect.once(("bearing", strange), lambda: _bearing(dialect, strange))
 
 
-def _bearing(dialect: Dialect, strange: Strange) -> tuple[str, ...]:
+def _bearing(dialect: Dialect, strange: Unparsed) -> tuple[str, ...]:
     out = {name: None for slot in strange.slots for name in BEARS_ON[slot]}
     every = "" in strange.tables
     # What no pattern says may be said by any statement that is not understood.

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ivrel.core.form import ListOf, Node, Report, Text
+from ivrel.core.form import ListOf, Node, Report, TextField
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Needs, SetNeed
 from ivrel.core.reading.records import Records
-from ivrel.core.settings.chain import CHAIN, Gap, bring, first_gap
+from ivrel.core.settings.chain import CHAIN, MissingLink, bring, first_gap
 from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, no_destination
 from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import reached
@@ -18,9 +18,9 @@ CATEGORIES = ("system", "change", "login", "traffic", "threat")
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
     """Read the categories that must leave."""
-    names = ListOf(Text("a category", choices=CATEGORIES), one_is_enough=True, filled=True).read(
-        node, report
-    )
+    names = ListOf(
+        TextField("a category", choices=CATEGORIES), one_is_enough=True, filled=True
+    ).read(node, report)
     return {"": SetNeed(includes=names)} if names else None
 
 
@@ -44,7 +44,7 @@ def facts(scope: Scope) -> list[Fact]:
     return out
 
 
-def _gap(scope: Scope, category: str) -> Gap | None:
+def _gap(scope: Scope, category: str) -> MissingLink | None:
     gaps = (first_gap(scope, channel) for channel in _channels(scope, category))
     return next((gap for gap in gaps if gap), None)
 

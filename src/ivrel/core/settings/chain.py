@@ -17,26 +17,26 @@ from ivrel.core.settings.sending import gives_to, levels_of, sendings
 CHAIN = ("take.feed", "take.category", "take.level", "give.feed", "give.destination")
 
 
-class Gap(Struct, frozen=True):
+class MissingLink(Struct, frozen=True):
     """A link that a chain lacks, in words, and the lines of what leads nowhere."""
 
     why: str
     lines: tuple[int, ...] = ()
 
 
-def first_gap(scope: Scope, channel: str) -> Gap | None:
+def first_gap(scope: Scope, channel: str) -> MissingLink | None:
     """Return the first link that is missing between a channel and a collector that is asked for.
 
     None if none is.
     """
     records = scope.records
     if not scope.judged:
-        return Gap("no collector that is asked for is set")
+        return MissingLink("no collector that is asked for is set")
     if any(sendings(scope, d)[channel] for d in scope.judged):
         return None
     taking = channel_feeds(records, channel)
     if not taking:
-        return Gap(f"no feed takes {channel}")
+        return MissingLink(f"no feed takes {channel}")
     known = {d.ref: d for d in scope.destinations}
     # The way is followed from the channel on, so that the first missing link is told and not one
     # behind it.
@@ -48,19 +48,21 @@ def first_gap(scope: Scope, channel: str) -> Gap | None:
         ]
         lines = tuple(line for row in gives for said in row.values() for line in said.lines)
         if not gives:
-            return Gap(f"{_way(feed, channel)} gives to nothing")
+            return MissingLink(f"{_way(feed, channel)} gives to nothing")
         for row in gives:
             ref = records.get("give.destination", row).value
             if not isinstance(ref, str | int) or ref not in known:
-                return Gap(f"{_way(feed, channel)} gives to '{ref}', which is not set", lines)
+                return MissingLink(
+                    f"{_way(feed, channel)} gives to '{ref}', which is not set", lines
+                )
         aimed = sorted({str(records.get("give.destination", row).value) for row in gives})
         if not any(feed in gives_to(scope, d) for d in scope.judged):
             what = f"{', '.join(aimed)}, which is no collector asked for"
-            return Gap(f"{_way(feed, channel)} gives to {what}", lines)
+            return MissingLink(f"{_way(feed, channel)} gives to {what}", lines)
     # All links are there: what is left is that no severity passes.
     levels = [s for d in scope.judged for _, s in levels_of(scope, d, channel)]
     lines = tuple(line for s in levels for line in s.lines)
-    return Gap(f"{channel} is taken at no severity", lines)
+    return MissingLink(f"{channel} is taken at no severity", lines)
 
 
 def channel_feeds(records: Records, channel: str) -> list[str]:

@@ -10,10 +10,10 @@ from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Need, Needs, SetNeed, read_need, read_parts, read_set_need
 from ivrel.core.reading.records import Records
 from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, default_of, silent_on
-from ivrel.core.settings.places import Place, cannot_say, mend_value
+from ivrel.core.settings.places import ValuePlace, cannot_say, mend_value
 from ivrel.core.settings.rows import addresses_of, differences, with_rows
 from ivrel.core.settings.scope import Scope
-from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.said import SourcedValue
 from ivrel.core.vocabulary.values import HOST, NUMBER, WORD
 
 
@@ -72,8 +72,8 @@ def _judge_zone(scope: Scope, needs: Needs) -> list[Finding]:
     ]
 
 
-def _zone(said: Said) -> Place:
-    return Place("", "", (), "clock.zone", said)
+def _zone(said: SourcedValue) -> ValuePlace:
+    return ValuePlace("", "", (), "clock.zone", said)
 
 
 def _no_statement(dialect: Dialect) -> Obstacle:
@@ -141,7 +141,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     records = with_rows(records, "server", needs.get("servers", SetNeed()))
     if addresses_of(records, "server") and records.get("clock.follows").value == "off":
         # Servers that nobody follows set nothing.
-        place = Place("", "", (), "clock.follows", records.get("clock.follows"))
+        place = ValuePlace("", "", (), "clock.follows", records.get("clock.follows"))
         records, more = mend_value(records, place, Need(any_of=("on",)), "servers")
         obstacles += more
     count = len(addresses_of(records, "server"))

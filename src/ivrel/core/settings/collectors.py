@@ -9,7 +9,15 @@ from collections.abc import Iterator, Mapping
 from ivrel.core.form import Node, Report
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import SITE, Needs, SetNeed, read_set_need
-from ivrel.core.settings.contract import Asked, Clash, Fact, Finding, Obstacle, Setting, silent_on
+from ivrel.core.settings.contract import (
+    Clash,
+    Fact,
+    Finding,
+    Obstacle,
+    Setting,
+    SharedRequirements,
+    silent_on,
+)
 from ivrel.core.settings.replacing import (
     cannot_hold,
     cannot_send,
@@ -135,7 +143,7 @@ def _astray(scope: Scope, name: str, d: Destination) -> Finding | None:
     )
 
 
-def clashes(asked: Asked) -> Iterator[Clash]:
+def clashes(asked: SharedRequirements) -> Iterator[Clash]:
     """Find what is asked of a device that sends to nobody, or by one way only."""
     need = asked.needs["collectors"][""]
     for other in ("level", "categories"):

@@ -1,12 +1,12 @@
 """console: what the console shows."""
 
 from ivrel.core.settings.outputs import SHOW, output
-from ivrel.core.settings.valued import Part
+from ivrel.core.settings.valued import ValuePart
 from ivrel.core.vocabulary.values import THRESHOLD
 
 SETTING = output(
     "console",
-    Part("", "console", THRESHOLD, ordered=True),
+    ValuePart("", "console", THRESHOLD, ordered=True),
     also=SHOW,
     what="the console",
     kind="a severity; none is off",

@@ -16,7 +16,7 @@ from ivrel.core.form import Node, Report
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Needs
 from ivrel.core.settings.sentences import sentence
-from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.said import SourcedValue
 
 if TYPE_CHECKING:
     from ivrel.core.reading.records import Records
@@ -100,7 +100,7 @@ class Finding(Struct, frozen=True, gc=False):
         return sentence(self.kind, self.title, self.found, self.wanted, self.more, self.default)
 
 
-class Asked(Struct, frozen=True):
+class SharedRequirements(Struct, frozen=True):
     """What is asked of devices alike, setting by setting, and where they stand if that is known."""
 
     needs: Mapping[str, Needs]
@@ -129,7 +129,7 @@ class Clash(Struct, frozen=True):
     why: str
 
 
-def no_clashes(asked: Asked) -> Iterator[Clash]:
+def no_clashes(asked: SharedRequirements) -> Iterator[Clash]:
     """For settings that can be asked for whatever else is."""
     return iter(())
 
@@ -168,7 +168,7 @@ class Setting(Struct, frozen=True):
     judge: Callable[[Scope, Needs], list[Finding]]
     mend: Callable[[Scope, Needs], tuple[Records, list[Obstacle]]]
     say: Callable[[list[Fact]], str] = say_facts
-    clashes: Callable[[Asked], Iterator[Clash]] = no_clashes
+    clashes: Callable[[SharedRequirements], Iterator[Clash]] = no_clashes
     hangs_on: tuple[str, ...] = ()
     reads: tuple[str, ...] = ("collectors",)
     by_row: str = ""
@@ -197,7 +197,7 @@ def no_destination(scope: Scope) -> list[Finding]:
     return [Finding("no-destination", judged="unknown")]
 
 
-def default_of(said: Said, dialect: Dialect) -> str:
+def default_of(said: SourcedValue, dialect: Dialect) -> str:
     """Return the platform whose default a value is; '' if the text says it."""
     return dialect.name if said.default else ""
 

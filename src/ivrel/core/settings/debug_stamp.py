@@ -1,12 +1,12 @@
 """debug-stamp: the stamp of debug messages."""
 
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import PRECISION, STAMP
 
 SETTING = valued(
     "debug-stamp",
-    Part("kind", "debug-stamp-kind", STAMP),
-    Part("precision", "debug-stamp-precision", PRECISION, ordered=True),
+    ValuePart("kind", "debug-stamp-kind", STAMP),
+    ValuePart("precision", "debug-stamp-precision", PRECISION, ordered=True),
     what="stamps of debug messages",
     kind="kind (none, uptime, calendar), precision",
     meaning="the time stamp that debug messages bear",

@@ -1,12 +1,12 @@
 """delivery: when messages leave, and how many may wait."""
 
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import MODE, NUMBER
 
 SETTING = valued(
     "delivery",
-    Part("mode", "delivery-mode", MODE),
-    Part("queue", "delivery-queue", NUMBER),
+    ValuePart("mode", "delivery-mode", MODE),
+    ValuePart("queue", "delivery-queue", NUMBER),
     what="how messages are delivered",
     kind="mode (immediate, batch), queue (messages)",
     meaning="whether messages leave as they happen, and how many may wait",

@@ -9,18 +9,18 @@ from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Needs, read_need
 from ivrel.core.reading.records import Records
 from ivrel.core.settings.contract import (
-    Asked,
     Clash,
     Fact,
     Finding,
     Obstacle,
     Setting,
+    SharedRequirements,
     default_of,
     silent_on,
 )
-from ivrel.core.settings.places import Place, cannot_say, mend_value
+from ivrel.core.settings.places import ValuePlace, cannot_say, mend_value
 from ivrel.core.settings.scope import Scope
-from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.said import SourcedValue
 from ivrel.core.vocabulary.values import SWITCH
 
 
@@ -60,8 +60,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     ]
 
 
-def _place(said: Said) -> Place:
-    return Place("", "", (), "export", said)
+def _place(said: SourcedValue) -> ValuePlace:
+    return ValuePlace("", "", (), "export", said)
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -72,7 +72,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     return mend_value(scope.records, _place(scope.records.get("export")), needs[""])
 
 
-def clashes(asked: Asked) -> Iterator[Clash]:
+def clashes(asked: SharedRequirements) -> Iterator[Clash]:
     """Find collectors that are asked for while export is to be off."""
     if asked.wanted and not asked.needs["export"][""].accepts("on"):
         yield Clash(

@@ -1,11 +1,11 @@
 """facility: what messages call the part of the system that they come from."""
 
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import FACILITY
 
 SETTING = valued(
     "facility",
-    Part("", "facility", FACILITY),
+    ValuePart("", "facility", FACILITY),
     absent="as sent",
     what="the facility",
     kind="one of the 24 facilities",

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from msgspec.structs import replace
 
-from ivrel.core.settings.places import Place
+from ivrel.core.settings.places import ValuePlace
 from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.way import family_of_destination
 from ivrel.core.vocabulary.addresses import FAMILIES
@@ -14,7 +14,7 @@ from ivrel.core.vocabulary.addresses import FAMILIES
 KINDS = (("interface", True), ("address", False))
 SLOTS = tuple(f"source.{word}-{kind}" for word in FAMILIES for kind, _ in KINDS)
 
-Found = tuple[Place, bool]
+Found = tuple[ValuePlace, bool]
 
 
 def by_family(
@@ -37,7 +37,10 @@ def by_family(
     for word, family in FAMILIES.items():
         slots = [(f"source.{word}-{kind}", is_interface) for kind, is_interface in kinds]
         some = [
-            (Place(family, "", (), slot, scope.records.get(slot), family, (family,)), is_interface)
+            (
+                ValuePlace(family, "", (), slot, scope.records.get(slot), family, (family,)),
+                is_interface,
+            )
             for slot, is_interface in slots
             if has(slot)
         ]

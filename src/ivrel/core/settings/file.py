@@ -1,13 +1,13 @@
 """file: what the device keeps in a file."""
 
 from ivrel.core.settings.outputs import SHOW, output
-from ivrel.core.settings.valued import Part
+from ivrel.core.settings.valued import ValuePart
 from ivrel.core.vocabulary.values import NUMBER, THRESHOLD
 
 SETTING = output(
     "file",
-    Part("level", "file-level", THRESHOLD, ordered=True),
-    Part("size", "file-size", NUMBER),
+    ValuePart("level", "file-level", THRESHOLD, ordered=True),
+    ValuePart("size", "file-size", NUMBER),
     also=("file.name",),
     hangs_on=SHOW,
     what="a file",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ivrel.core.form import Node, Report, Text
+from ivrel.core.form import Node, Report, TextField
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Need, Needs
 from ivrel.core.reading.records import Records
@@ -17,7 +17,7 @@ from ivrel.core.vocabulary.said import Row
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
     """Read 'none', which is all that can be asked."""
-    word = Text("'none'", choices=("none",)).read(node, report)
+    word = TextField("'none'", choices=("none",)).read(node, report)
     return {"": Need(any_of=("none",))} if word else None
 
 

@@ -7,16 +7,16 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from ivrel.core.policy.need import Need, Needs
-from ivrel.core.settings.contract import Asked, Clash, Finding, More
-from ivrel.core.settings.places import Place, places
+from ivrel.core.settings.contract import Clash, Finding, More, SharedRequirements
+from ivrel.core.settings.places import ValuePlace, places
 from ivrel.core.settings.scope import Scope
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import FORMAT
 
 EXPECTED = "expected"
 
 
-def wants(scope: Scope, place: Place, need: Need) -> Need:
+def wants(scope: Scope, place: ValuePlace, need: Need) -> Need:
     """Return what a place is to say: what the collectors that it feeds expect, if that is asked
     for.
     """
@@ -33,7 +33,7 @@ def wants(scope: Scope, place: Place, need: Need) -> Need:
     return Need(any_of=tuple(formats)) if formats else Need()
 
 
-def _torn(scope: Scope, place: Place) -> More:
+def _torn(scope: Scope, place: ValuePlace) -> More:
     """Tell which collectors a place feeds that expect different formats; () if none do."""
     fed = [d for d in scope.judged if place.table == "" or place.label in scope.feeds([d])]
     expects = {
@@ -61,7 +61,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     return found
 
 
-def clashes(asked: Asked) -> Iterator[Clash]:
+def clashes(asked: SharedRequirements) -> Iterator[Clash]:
     """Find collectors that expect another format than is asked for."""
     need = asked.needs["format"][""]
     expects = {c.name: c.format for c in asked.wanted if c.format}
@@ -82,7 +82,7 @@ def clashes(asked: Asked) -> Iterator[Clash]:
             yield Clash("collectors", f"{c.name} expects {c.format}")
 
 
-def expected_of(asked: Asked) -> set[str | None]:
+def expected_of(asked: SharedRequirements) -> set[str | None]:
     """Return the formats that are asked for; None among them if any will do."""
     need = asked.needs.get("format", {}).get("")
     named = need.any_of if need else None
@@ -93,7 +93,7 @@ def expected_of(asked: Asked) -> set[str | None]:
 
 _PLAIN = valued(
     "format",
-    Part("", "format", FORMAT),
+    ValuePart("", "format", FORMAT),
     more=(EXPECTED,),
     wants=wants,
     what="the format",

@@ -24,7 +24,7 @@ from ivrel.core.settings.contract import (
     no_destination,
     silent_on,
 )
-from ivrel.core.settings.places import Place, cannot_say
+from ivrel.core.settings.places import ValuePlace, cannot_say
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.settings.selecting import (
     mend_channels,
@@ -43,7 +43,7 @@ from ivrel.core.settings.sending import (
     picks_of,
     sendings,
 )
-from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.said import SourcedValue
 from ivrel.core.vocabulary.values import THRESHOLD
 
 
@@ -105,7 +105,7 @@ def _cannot(scope: Scope, d: Destination, channel: str, need: Need) -> Obstacle 
         # All feeds of a channel take their levels from the same statement: one shows what it can
         # say.
         feed, said = next(iter(feeds.items()))
-        place = Place(feed, table, (feed,), slot, said, f"{d.title} of {channel}")
+        place = ValuePlace(feed, table, (feed,), slot, said, f"{d.title} of {channel}")
         found = cannot_say(dialect, place, need)
         return replace(found, about=about_of(d.label, channel)) if found else None
     # Picks and selections can say any set of severities.
@@ -129,7 +129,7 @@ def _noisy(scope: Scope, destination: Destination, need: Need) -> tuple[int, ...
     )
 
 
-def _orphans(scope: Scope) -> list[tuple[str, Key, Said]]:
+def _orphans(scope: Scope) -> list[tuple[str, Key, SourcedValue]]:
     """Return rows that feed a destination which is not set."""
     refs = {d.ref for d in scope.destinations}
     return [

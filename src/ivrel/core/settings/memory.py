@@ -1,12 +1,12 @@
 """memory: what the device keeps in memory."""
 
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import NUMBER, THRESHOLD
 
 SETTING = valued(
     "memory",
-    Part("level", "memory-level", THRESHOLD, ordered=True),
-    Part("size", "memory-size", NUMBER),
+    ValuePart("level", "memory-level", THRESHOLD, ordered=True),
+    ValuePart("size", "memory-size", NUMBER),
     what="memory",
     kind="level (a severity), size (bytes)",
     meaning="the severities that are kept in memory, and in how many bytes",

@@ -1,11 +1,11 @@
 """numbering: each message bears a number."""
 
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import SWITCH
 
 SETTING = valued(
     "numbering",
-    Part("", "numbering", SWITCH),
+    ValuePart("", "numbering", SWITCH),
     what="sequence numbers",
     kind="on or off",
     meaning="messages bear sequence numbers",

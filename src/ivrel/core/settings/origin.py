@@ -8,12 +8,12 @@ from ivrel.core.policy.need import Needs
 from ivrel.core.reading.records import Records
 from ivrel.core.settings.contract import Finding, Obstacle
 from ivrel.core.settings.scope import Scope
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import ORIGIN
 
 _PLAIN = valued(
     "origin",
-    Part("", "origin", ORIGIN),
+    ValuePart("", "origin", ORIGIN),
     also=("unit.name",),
     what="what names the device in its messages",
     kind="none, address, name",

@@ -17,7 +17,7 @@ from ivrel.core.reading.records import Records
 from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, about_of
 from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import Sending, departure, described, entries_of
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.severity import EVERYTHING
 
@@ -25,7 +25,7 @@ from ivrel.core.vocabulary.severity import EVERYTHING
 SHOW = ("show.output", "show.name", "show.facility", "show.level", "show.compare", "show.action")
 
 
-def output(name: str, *parts: Part, **texts: Any) -> Setting:
+def output(name: str, *parts: ValuePart, **texts: Any) -> Setting:
     """Return the setting of an output, whose first part is the severities that it shows."""
     plain = valued(name, *parts, **texts)
     entries = _Entries(name, plain, parts[0].name, tuple(part.name for part in parts[1:]))

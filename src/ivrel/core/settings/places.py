@@ -15,12 +15,12 @@ from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Key
 from ivrel.core.settings.contract import Obstacle, about_of, no_choice
 from ivrel.core.settings.scope import Scope
-from ivrel.core.vocabulary.said import Said
+from ivrel.core.vocabulary.said import SourcedValue
 
 PLACES = ("destination", "feed", "")  # the tables in which a value may stand, the narrowest first
 
 
-class Place(Struct, frozen=True, gc=False):
+class ValuePlace(Struct, frozen=True, gc=False):
     """One place where a value is said: of the device (label '') or of one destination or feed.
 
     `families`: the address families that it holds for; of all, if there are none.
@@ -30,7 +30,7 @@ class Place(Struct, frozen=True, gc=False):
     table: str
     key: Key
     slot: str
-    said: Said
+    said: SourcedValue
     title: str = ""
     families: tuple[str, ...] = ()
 
@@ -55,7 +55,7 @@ def knows(dialect: Dialect, field: str) -> bool:
     return stands(dialect, field) is not None
 
 
-def places(scope: Scope, field: str, every: bool = False) -> list[Place]:
+def places(scope: Scope, field: str, every: bool = False) -> list[ValuePlace]:
     """Return where a value stands: once for the device, for each destination, or for each feed in
     use.
 
@@ -65,7 +65,7 @@ def places(scope: Scope, field: str, every: bool = False) -> list[Place]:
     return scope.once(lambda: list(_each_place(scope, field, every)), "places", field, every)
 
 
-def _each_place(scope: Scope, field: str, every: bool) -> Iterator[Place]:
+def _each_place(scope: Scope, field: str, every: bool) -> Iterator[ValuePlace]:
     records = scope.records
     dialect = records.dialect
     at = dialect.once(("stands", field), lambda: stands(dialect, field))
@@ -75,13 +75,13 @@ def _each_place(scope: Scope, field: str, every: bool) -> Iterator[Place]:
     if table == "":
         said = records.get(slot)
         if said.value is not None or dialect.has(slot):
-            yield Place("", "", (), slot, said)
+            yield ValuePlace("", "", (), slot, said)
         return
     destinations = scope.destinations if every else scope.judged
     if table == "feed":
         for name in scope.feeds(destinations):
             row = records.rows("feed").get((name,), {})
-            yield Place(name, "feed", (name,), slot, records.get(slot, row), name)
+            yield ValuePlace(name, "feed", (name,), slot, records.get(slot, row), name)
         return
     wide = slot_of(field, "")
     for d in destinations:
@@ -91,10 +91,10 @@ def _each_place(scope: Scope, field: str, every: bool) -> Iterator[Place]:
         # What is said once for the device holds for each destination that says nothing itself.
         if said.default and wide is not None and not records.get(wide).default:
             said = records.get(wide)
-        yield Place(d.label, "destination", d.key, slot, said, d.title)
+        yield ValuePlace(d.label, "destination", d.key, slot, said, d.title)
 
 
-def cannot_say(dialect: Dialect, place: Place, need: Need, part: str = "") -> Obstacle | None:
+def cannot_say(dialect: Dialect, place: ValuePlace, need: Need, part: str = "") -> Obstacle | None:
     """Return why a platform can say nothing at a place that is asked for; None if it can."""
     if need.choose(lambda v: dialect.can_write(place.slot, v)) is not None:
         return None
@@ -108,7 +108,7 @@ def cannot_say(dialect: Dialect, place: Place, need: Need, part: str = "") -> Ob
 
 
 def mend_value(
-    records: Records, place: Place, need: Need, part: str = ""
+    records: Records, place: ValuePlace, need: Need, part: str = ""
 ) -> tuple[Records, list[Obstacle]]:
     """Write at its place what is asked for, if it is not there; or tell why not."""
     dialect = records.dialect

@@ -1,11 +1,11 @@
 """rate: how many messages may leave."""
 
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import RATE
 
 SETTING = valued(
     "rate",
-    Part("", "rate", RATE),
+    ValuePart("", "rate", RATE),
     what="the rate",
     kind="messages a second; none is without limit",
     meaning="how many messages may leave in a second",

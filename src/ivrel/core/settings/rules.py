@@ -10,7 +10,7 @@ from ivrel.core.policy.need import Need, Needs, read_need, read_parts
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import DOUBT, Key
 from ivrel.core.settings.contract import Fact, Finding, More, Obstacle, Setting, silent_on
-from ivrel.core.settings.places import Place, cannot_say, mend_value
+from ivrel.core.settings.places import ValuePlace, cannot_say, mend_value
 from ivrel.core.settings.scope import Scope
 from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.values import TELL, VERDICT
@@ -114,9 +114,9 @@ def _named(rows: list[tuple[Key, Row]]) -> More:
     return (("count", str(len(rows))), ("names", names), ("more", rest))
 
 
-def _place(key: Key, row: Row, action: str, tell: str, records: Records) -> Place:
+def _place(key: Key, row: Row, action: str, tell: str, records: Records) -> ValuePlace:
     said = records.get("gate.tell", row)
-    return Place(f"{action} {tell}", "gate", key, "gate.tell", said, f"rules that {action}")
+    return ValuePlace(f"{action} {tell}", "gate", key, "gate.tell", said, f"rules that {action}")
 
 
 def _lines(rows: list[tuple[Key, Row]]) -> tuple[int, ...]:

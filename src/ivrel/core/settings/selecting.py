@@ -14,7 +14,7 @@ from ivrel.core.settings.contract import (
     need_of,
     no_choice,
 )
-from ivrel.core.settings.places import Place, mend_value
+from ivrel.core.settings.places import ValuePlace, mend_value
 from ivrel.core.settings.rows import is_number
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.settings.sending import (
@@ -78,14 +78,14 @@ def mend_destination(
     return records, obstacles
 
 
-def threshold_at(records: Records, d: Destination, slot: str) -> Place | None:
+def threshold_at(records: Records, d: Destination, slot: str) -> ValuePlace | None:
     """Return where a threshold stands, if this platform has it."""
     if not records.dialect.has(slot):
         return None
     if slot == "level":
-        return Place(d.label, "", (), slot, records.get(slot), d.title)
+        return ValuePlace(d.label, "", (), slot, records.get(slot), d.title)
     row = records.rows("destination").get(d.key, {})
-    return Place(d.label, "destination", d.key, slot, records.get(slot, row), d.title)
+    return ValuePlace(d.label, "destination", d.key, slot, records.get(slot, row), d.title)
 
 
 def mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, list[Obstacle]]:
@@ -163,7 +163,9 @@ def mend_channel(
             for feed in feeds:
                 table, key = ("take", (feed, channel)) if takes else ("feed", (feed,))
                 said = records.get(f"{table}.level", records.rows(table).get(key, {}))
-                place = Place(feed, table, key, f"{table}.level", said, f"{d.title} of {channel}")
+                place = ValuePlace(
+                    feed, table, key, f"{table}.level", said, f"{d.title} of {channel}"
+                )
                 exact = own.choose(lambda v, place=place: dialect.can_write(place.slot, v))  # type: ignore[misc]
                 records, more = mend_value(records, place, own.only(exact) if exact else own)
                 obstacles += [replace(o, about=f"{d.label} {channel}") for o in more]

@@ -16,7 +16,7 @@ from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Key
 from ivrel.core.settings.contract import More
 from ivrel.core.settings.scope import Destination, Scope
-from ivrel.core.vocabulary.said import Row, Said
+from ivrel.core.vocabulary.said import Row, SourcedValue
 from ivrel.core.vocabulary.severity import (
     EVERYTHING,
     NOTHING,
@@ -80,7 +80,7 @@ def reached(scope: Scope, destination: Destination) -> bool:
     return any(sendings(scope, destination).values())
 
 
-def _thresholds(records: Records, destination: Destination) -> list[Said]:
+def _thresholds(records: Records, destination: Destination) -> list[SourcedValue]:
     """Return the thresholds that cut what leaves for a destination: its own, and the device's."""
     both = records.get("destination.level", destination.row), records.get("level")
     return [said for said in both if said.value is not None]
@@ -162,7 +162,9 @@ def _giving(scope: Scope) -> dict[Value, dict[Value, Row]]:
     return out
 
 
-def levels_of(scope: Scope, destination: Destination, channel: str) -> Iterator[tuple[str, Said]]:
+def levels_of(
+    scope: Scope, destination: Destination, channel: str
+) -> Iterator[tuple[str, SourcedValue]]:
     """Yield the feeds that bring a channel to a destination, and the level of it in each."""
     records = scope.records
     for feed in gives_to(scope, destination):
@@ -195,7 +197,7 @@ def departing(sent: Selection, need: Need) -> More:
     return tuple(out)
 
 
-class Departure(Struct, frozen=True):
+class SendingDeviation(Struct, frozen=True):
     """How what leaves departs from what is asked: a kind of finding, its values, and the
     verdict.
     """
@@ -210,14 +212,14 @@ class Departure(Struct, frozen=True):
         return any(name == "missing" for name, _ in self.values)
 
 
-def departure(sent: Sending, need: Need) -> Departure | None:
+def departure(sent: Sending, need: Need) -> SendingDeviation | None:
     """Return how what leaves departs from what is asked; None if it does not.
 
     What hangs on more than facility and severity departs surely only if all that it may be does.
     """
     if sent.certain:
         values = departing(sent, need)
-        return Departure("selection", values) if values else None
+        return SendingDeviation("selection", values) if values else None
     low, high = bounds(need)
     out: list[tuple[str, str]] = []
     if not low <= sent:
@@ -225,12 +227,12 @@ def departure(sent: Sending, need: Need) -> Departure | None:
     if not sent.sure <= high:
         out.append(("extra", describe_gap(sent.sure, high)))
     if out:
-        return Departure("selection", tuple(out))
+        return SendingDeviation("selection", tuple(out))
     # Nothing departs surely. It is as asked only if both bounds are; else nobody can tell.
     words = thresholds(sent.sure) | thresholds(Selection(sent.bits))
     if low <= sent.sure and sent <= high and all(map(need.accepts, words)):
         return None
-    return Departure("selection-unsure", (), "unknown")
+    return SendingDeviation("selection-unsure", (), "unknown")
 
 
 def described(sent: Sending) -> str:

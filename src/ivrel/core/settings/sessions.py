@@ -1,11 +1,11 @@
 """sessions: what the sessions of operators show."""
 
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import THRESHOLD
 
 SETTING = valued(
     "sessions",
-    Part("", "sessions", THRESHOLD, ordered=True),
+    ValuePart("", "sessions", THRESHOLD, ordered=True),
     what="sessions",
     kind="a severity; none is off",
     meaning="the severities that are shown in the sessions of operators",

@@ -14,10 +14,10 @@ from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import DOUBT
 from ivrel.core.settings.contract import Fact, Finding, More, Obstacle, Setting, no_destination
 from ivrel.core.settings.families import KINDS, SLOTS, by_family
-from ivrel.core.settings.places import Place, can_say, places
+from ivrel.core.settings.places import ValuePlace, can_say, places
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.settings.way import (
-    Way,
+    SourcePath,
     cannot_reach,
     in_use,
     interface_with,
@@ -49,13 +49,13 @@ def _name(text: str) -> str:
         return text
 
 
-def _places(scope: Scope, every: bool = False) -> list[tuple[Place, bool]]:
+def _places(scope: Scope, every: bool = False) -> list[tuple[ValuePlace, bool]]:
     """Return where the source is said, and whether as an interface (else as an address)."""
     every = scope.beyond(every)
     return scope.once(lambda: _found_places(scope, every), "source places", every)
 
 
-def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
+def _found_places(scope: Scope, every: bool) -> list[tuple[ValuePlace, bool]]:
     out = []
     # Where interfaces are not part of the configuration, an address says more than a name.
     kinds = KINDS if knows_interfaces(scope.records) else KINDS[::-1]
@@ -63,7 +63,7 @@ def _found_places(scope: Scope, every: bool) -> list[tuple[Place, bool]]:
         out += [(place, by_interface) for place in places(scope, f"source-{kind}", every)]
     # A platform may know both ways; what is said counts, and the first way is the one to write.
     said = {place.label for place, _ in out if place.said.value is not None}
-    first: dict[str, tuple[Place, bool]] = {}
+    first: dict[str, tuple[ValuePlace, bool]] = {}
     for place, by_interface in out:
         if place.said.value is not None or place.label not in said:
             first.setdefault(place.label, (place, by_interface))
@@ -129,7 +129,9 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     return out
 
 
-def _may_be_identity(scope: Scope, need: Need, place: Place, by_interface: bool, way: Way) -> bool:
+def _may_be_identity(
+    scope: Scope, need: Need, place: ValuePlace, by_interface: bool, way: SourcePath
+) -> bool:
     """Whether a source is wrong for no other reason than that it is none of those named."""
     faces = {way.name, *way.addresses}
     reaches = not (way.wrong or cannot_reach(scope, place, by_interface, way))
@@ -137,9 +139,9 @@ def _may_be_identity(scope: Scope, need: Need, place: Place, by_interface: bool,
 
 
 def _finding(
-    place: Place,
+    place: ValuePlace,
     why: str,
-    way: Way,
+    way: SourcePath,
     need: Need,
     judged: Literal["breaks", "unknown"],
     unknown: bool = False,
@@ -162,7 +164,7 @@ def _rivals(scope: Scope) -> str:
     return ", ".join(some) + (f" and {more} more" if more > 0 else "")
 
 
-def _wrong(scope: Scope, need: Need, place: Place, by_interface: bool, way: Way) -> str:
+def _wrong(scope: Scope, need: Need, place: ValuePlace, by_interface: bool, way: SourcePath) -> str:
     """Return why a source that is set is not as asked; '' if it is."""
     identity = scope.device.identity if scope.device else None
     return (
@@ -170,7 +172,7 @@ def _wrong(scope: Scope, need: Need, place: Place, by_interface: bool, way: Way)
     )
 
 
-def _against(need: Need, identity: str | None, way: Way) -> str:
+def _against(need: Need, identity: str | None, way: SourcePath) -> str:
     faces = {way.name, *way.addresses}
     if identity is not None and identity in _identities(way):
         faces.add(IDENTITY)
@@ -188,7 +190,7 @@ def _against(need: Need, identity: str | None, way: Way) -> str:
     return f"leaves from {left}, not {wanted}"
 
 
-def _identities(way: Way) -> tuple[str, ...]:
+def _identities(way: SourcePath) -> tuple[str, ...]:
     """Return the addresses by which a device is known that sends from here: in another family,
     those beside it.
     """
@@ -234,7 +236,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def _choice(
-    scope: Scope, need: Need, place: Place, by_interface: bool, families: Collection[str]
+    scope: Scope, need: Need, place: ValuePlace, by_interface: bool, families: Collection[str]
 ) -> str | None:
     """Return the first wanted source that this device has and that can reach these families, in its
     platform's words.
@@ -274,7 +276,11 @@ def _choice(
 
 
 def _stuck(
-    scope: Scope, need: Need, place: Place, by_interface: bool, leaving: Mapping[str, Destination]
+    scope: Scope,
+    need: Need,
+    place: ValuePlace,
+    by_interface: bool,
+    leaving: Mapping[str, Destination],
 ) -> str:
     """Return why no source that is asked for can be written."""
     identity = scope.device.identity if scope.device else None

@@ -11,19 +11,19 @@ from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Need, Needs, read_need, read_parts
 from ivrel.core.reading.records import Records
 from ivrel.core.settings.contract import (
-    Asked,
     Clash,
     Fact,
     Finding,
     Obstacle,
     Setting,
+    SharedRequirements,
     about_of,
     default_of,
     no_destination,
     silent_on,
 )
 from ivrel.core.settings.format import expected_of
-from ivrel.core.settings.places import Place, cannot_say, knows, mend_value, places
+from ivrel.core.settings.places import ValuePlace, cannot_say, knows, mend_value, places
 from ivrel.core.settings.scope import Scope
 
 PARTS = ("kind", "precision", "year", "zone")
@@ -49,12 +49,12 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
     return needs if len(report.mistakes) == before else None
 
 
-def _places(scope: Scope, part: str, every: bool = False) -> list[Place]:
+def _places(scope: Scope, part: str, every: bool = False) -> list[ValuePlace]:
     """Return where a part of the stamp is said: once for the device, or for each destination."""
     return [p for p in places(scope, f"stamp-{part}", every) if p.said.value is not None]
 
 
-def _calendar(scope: Scope, place: Place) -> bool:
+def _calendar(scope: Scope, place: ValuePlace) -> bool:
     """Whether the stamp that a part is of is a calendar's."""
     kinds = _places(scope, "kind", every=True)
     return not kinds or any(
@@ -110,7 +110,13 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 
 def _finding(
-    kind: str, p: Place, cited: Place, part: str, need: Need, dialect: Dialect, about: str = ""
+    kind: str,
+    p: ValuePlace,
+    cited: ValuePlace,
+    part: str,
+    need: Need,
+    dialect: Dialect,
+    about: str = "",
 ) -> Finding:
     """Return what is wrong with a part of the stamp; `cited`: the place whose lines tell so."""
     return Finding(
@@ -126,7 +132,7 @@ def _finding(
     )
 
 
-def _cannot(p: Place, part: str, need: Need, dialect: Dialect, kind: str) -> Obstacle | None:
+def _cannot(p: ValuePlace, part: str, need: Need, dialect: Dialect, kind: str) -> Obstacle | None:
     """Return why a platform can never show what is asked of a stamp; None if it can."""
     if kind == "stamp-lacks":
         # What is asked for is shown by a stamp of another kind.
@@ -171,7 +177,7 @@ def say(facts: list[Fact]) -> str:
     return next(iter(each.values()), ", ".join(wide))
 
 
-def clashes(asked: Asked) -> Iterator[Clash]:
+def clashes(asked: SharedRequirements) -> Iterator[Clash]:
     """Find what is asked of stamps and not shown by those of RFC 5424 (section 6.2.3).
 
     These are nil, or a calendar's with year and zone.

@@ -14,13 +14,13 @@ from ivrel.core.reading.records import Records
 from ivrel.core.settings.chain import CHAIN, bring, first_gap
 from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, no_destination
 from ivrel.core.settings.scope import Scope
-from ivrel.core.settings.valued import Part, valued
+from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.values import SWITCH
 
 
 def switched(name: str, category: str, **texts: Any) -> Setting:
     """Return the setting of that name: a switch, or with categories the chain of one of them."""
-    plain = valued(name, Part("", name, SWITCH), what=f"messages of {name}", **texts)
+    plain = valued(name, ValuePart("", name, SWITCH), what=f"messages of {name}", **texts)
     chain = _Chain(name, category, plain)
     return replace(
         plain,

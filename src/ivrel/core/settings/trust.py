@@ -4,22 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from ivrel.core.form import Node, Report, Text
+from ivrel.core.form import Node, Report, TextField
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Need, Needs, read_need, read_parts
 from ivrel.core.reading.records import Records
 from ivrel.core.settings.certificates import lacking_for_tls
 from ivrel.core.settings.contract import (
-    Asked,
     Clash,
     Fact,
     Finding,
     Obstacle,
     Setting,
+    SharedRequirements,
     default_of,
     silent_on,
 )
-from ivrel.core.settings.places import Place, cannot_say, mend_value
+from ivrel.core.settings.places import ValuePlace, cannot_say, mend_value
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.vocabulary.values import SWITCH
 
@@ -30,7 +30,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
     """Read whether collectors are to be verified, and where clear text may go."""
 
     def way(child: Node) -> Need | None:
-        word = Text("a way", choices=CLEAR).read(child, report)
+        word = TextField("a way", choices=CLEAR).read(child, report)
         return Need(any_of=(word,)) if word else None
 
     parts = {
@@ -40,9 +40,9 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
     return read_parts(node, report, parts)
 
 
-def _verify(scope: Scope, d: Destination) -> Place:
+def _verify(scope: Scope, d: Destination) -> ValuePlace:
     said = scope.records.get("destination.verify", d.row)
-    return Place(d.label, "destination", d.key, "destination.verify", said, d.title)
+    return ValuePlace(d.label, "destination", d.key, "destination.verify", said, d.title)
 
 
 def facts(scope: Scope) -> list[Fact]:
@@ -180,7 +180,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     return records, obstacles
 
 
-def clashes(asked: Asked) -> Iterator[Clash]:
+def clashes(asked: SharedRequirements) -> Iterator[Clash]:
     """Find collectors that take clear text where none may go."""
     need = asked.needs["trust"].get("clear")
     way = need.any_of[0] if need else "anywhere"

@@ -28,12 +28,12 @@ from ivrel.core.settings.contract import (
     no_destination,
     silent_on,
 )
-from ivrel.core.settings.places import PLACES, Place, can_say, cannot_say, mend_value, places
+from ivrel.core.settings.places import PLACES, ValuePlace, can_say, cannot_say, mend_value, places
 from ivrel.core.settings.scope import Scope
 from ivrel.core.vocabulary.values import NUMBER, RATE, ValueType
 
 
-class Part(Struct, frozen=True):
+class ValuePart(Struct, frozen=True):
     """One value of a setting: its name ('' if it is the only one), its field, its type.
 
     `ordered`: whether ranges of its values mean something.
@@ -51,10 +51,10 @@ class Part(Struct, frozen=True):
         return tuple(slot for slot in every if slot is not None)
 
 
-Wants = Callable[[Scope, Place, Need], Need]
+Wants = Callable[[Scope, ValuePlace, Need], Need]
 
 
-def same(scope: Scope, place: Place, need: Need) -> Need:
+def same(scope: Scope, place: ValuePlace, need: Need) -> Need:
     """Return what is asked of every place alike."""
     return need
 
@@ -68,7 +68,7 @@ class Values(Struct, frozen=True):
     """
 
     name: str
-    parts: tuple[Part, ...]
+    parts: tuple[ValuePart, ...]
     what: str
     absent: str = "not set"
     more: tuple[str, ...] = ()
@@ -83,12 +83,12 @@ class Values(Struct, frozen=True):
             need = self._read(first, node, report)
             return {first.name: need} if need else None
 
-        def reader(part: Part) -> Callable[[Node], Need | None]:
+        def reader(part: ValuePart) -> Callable[[Node], Need | None]:
             return lambda child: self._read(part, child, report)
 
         return read_parts(node, report, {part.name: reader(part) for part in self.parts})
 
-    def _read(self, part: Part, node: Node, report: Report) -> Need | None:
+    def _read(self, part: ValuePart, node: Node, report: Report) -> Need | None:
         choices = (*self.more, *part.type.choices) if part.type.choices else ()
 
         def parse(word: str) -> Any:
@@ -97,7 +97,7 @@ class Values(Struct, frozen=True):
         numbers = part.type in (NUMBER, RATE)
         return read_need(node, report, parse, choices, ordered=part.ordered, numbers=numbers)
 
-    def _value(self, place: Place) -> str:
+    def _value(self, place: ValuePlace) -> str:
         return self.absent if place.said.value is None else str(place.said.value)
 
     def facts(self, scope: Scope) -> list[Fact]:
@@ -110,7 +110,9 @@ class Values(Struct, frozen=True):
                 out.append(Fact(self.name, p.label, part.name, value, said.lines, said.default))
         return out
 
-    def _wrong(self, scope: Scope, part: Part, needs: Needs) -> Iterator[tuple[Place, Need]]:
+    def _wrong(
+        self, scope: Scope, part: ValuePart, needs: Needs
+    ) -> Iterator[tuple[ValuePlace, Need]]:
         for p in places(scope, part.field):
             need = needs[part.name] if part.name else need_of(needs, p.label)
             need = self.wants(scope, p, need)
@@ -162,7 +164,7 @@ class Values(Struct, frozen=True):
 
 def valued(
     name: str,
-    *parts: Part,
+    *parts: ValuePart,
     what: str,
     absent: str = "not set",
     more: tuple[str, ...] = (),

@@ -7,7 +7,7 @@ from msgspec import Struct
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import DOUBT
 from ivrel.core.reading.tables import values_of
-from ivrel.core.settings.places import Place
+from ivrel.core.settings.places import ValuePlace
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.vocabulary.addresses import FAMILIES, family_of
 from ivrel.core.vocabulary.said import Row
@@ -18,7 +18,7 @@ def knows_interfaces(records: Records) -> bool:
     return records.dialect.has("interface.name")
 
 
-class Way(Struct, frozen=True):
+class SourcePath(Struct, frozen=True):
     """What a source comes to: interface, its addresses, the lines that say so, and what is wrong
     with it.
     """
@@ -31,7 +31,7 @@ class Way(Struct, frozen=True):
     doubt: str = ""  # why it is not sure what it comes to
 
 
-def way_of(scope: Scope, place: Place, by_interface: bool) -> Way:
+def way_of(scope: Scope, place: ValuePlace, by_interface: bool) -> SourcePath:
     """Return what the source at a place comes to; `by_interface`: it is said as an interface."""
     # Where the source is said counts as well: an interface may carry what leaves by one feed and
     # not by another.
@@ -39,34 +39,34 @@ def way_of(scope: Scope, place: Place, by_interface: bool) -> Way:
     return scope.once(lambda: _found_way(scope, place, by_interface), "source", *name)
 
 
-def _found_way(scope: Scope, place: Place, by_interface: bool) -> Way:
+def _found_way(scope: Scope, place: ValuePlace, by_interface: bool) -> SourcePath:
     records, value, lines = scope.records, str(place.said.value), place.said.lines
     if not knows_interfaces(records):
-        return Way(value, (), lines) if by_interface else Way(None, (value,), lines)
+        return SourcePath(value, (), lines) if by_interface else SourcePath(None, (value,), lines)
     if by_interface:
         row = records.row("interface", value)
         if row is None:
             why = f"interface {value} does not exist"
-            return _named_elsewhere(records, value, lines) or Way(value, (), lines, why)
+            return _named_elsewhere(records, value, lines) or SourcePath(value, (), lines, why)
         return _by_row(records, place, value, row, by_interface)
     every = records.rows_with("interface", "interface.address", value)
     if not every:
         why = f"no interface has the address {value}"
-        return _named_elsewhere(records, value, lines) or Way(None, (value,), lines, why)
+        return _named_elsewhere(records, value, lines) or SourcePath(None, (value,), lines, why)
     if len(every) > 1:
         ways = [_by_row(records, place, str(key[0]), row, by_interface) for key, row in every]
         # Whichever of them the platform takes, messages bear this address.
         if not any(way.wrong or way.doubt for way in ways):
-            return Way(None, (value,), lines)
+            return SourcePath(None, (value,), lines)
         # It may take one that does not work, and nothing in the text says which it takes.
         names = " and ".join(str(key[0]) for key, _ in every)
         doubt = f"several interfaces have the address {value}: {names}"
-        return Way(None, (value,), lines, doubt=doubt)
+        return SourcePath(None, (value,), lines, doubt=doubt)
     ((key, row),) = every
     return _by_row(records, place, str(key[0]), row, by_interface)
 
 
-def _named_elsewhere(records: Records, value: str, lines: tuple[int, ...]) -> Way | None:
+def _named_elsewhere(records: Records, value: str, lines: tuple[int, ...]) -> SourcePath | None:
     """Return the doubt about a source that no known part of the text says, but another part names;
     None if none does.
     """
@@ -74,38 +74,40 @@ def _named_elsewhere(records: Records, value: str, lines: tuple[int, ...]) -> Wa
     if line is None:
         return None
     doubt = f"line {line} names {value}, in a part that the dialect does not know"
-    return Way(value, (), (*lines, line), doubt=doubt)
+    return SourcePath(value, (), (*lines, line), doubt=doubt)
 
 
-def _by_row(records: Records, place: Place, name: str, row: Row, by_interface: bool) -> Way:
+def _by_row(
+    records: Records, place: ValuePlace, name: str, row: Row, by_interface: bool
+) -> SourcePath:
     """Return what a source comes to that is an interface, or one of its addresses."""
     value, lines = str(place.said.value), place.said.lines
     if DOUBT in row:
         said = row[DOUBT]
         doubt = f"{name}: line {said.lines[0]} is not understood: {said.value}"
-        return Way(name, (), (*lines, *said.lines), doubt=doubt)
+        return SourcePath(name, (), (*lines, *said.lines), doubt=doubt)
     unsure = parts_off(row)
     if unsure:
-        return Way(name, (), (*lines, *unsure[1]), doubt=f"{name}: {unsure[0]}")
+        return SourcePath(name, (), (*lines, *unsure[1]), doubt=f"{name}: {unsure[0]}")
     addresses = in_use(row)
     wrong, more = _out_of_use(records, place, name, row, addresses)
     if wrong:
-        return Way(name, addresses, lines + more, wrong)
+        return SourcePath(name, addresses, lines + more, wrong)
     said = records.get("interface.address", row)
     if by_interface:
-        return Way(name, addresses, lines + said.lines)
+        return SourcePath(name, addresses, lines + said.lines)
     if value not in addresses:
         # An address stands there still, although its family is switched off.
         wrong = f"{value} is on {name}, where addresses of its family are off"
-        return Way(name, addresses, lines, wrong)
+        return SourcePath(name, addresses, lines, wrong)
     values = values_of(row, "interface.address")
     at = [line for one, line in zip(values, said.lines, strict=False) if one == value]
     beside = tuple(a for a in addresses if a != value)
-    return Way(name, (value,), lines + tuple(at[:1]), beside=beside)
+    return SourcePath(name, (value,), lines + tuple(at[:1]), beside=beside)
 
 
 def _out_of_use(
-    records: Records, place: Place, name: str, row: Row, addresses: tuple[str, ...]
+    records: Records, place: ValuePlace, name: str, row: Row, addresses: tuple[str, ...]
 ) -> tuple[str, tuple[int, ...]]:
     """Return why nothing can leave by an interface, and the lines that say so; '' if it can."""
     if other_plane(records, row, place):
@@ -143,13 +145,13 @@ def in_use(row: Row) -> tuple[str, ...]:
     )
 
 
-def other_plane(records: Records, row: Row, place: Place) -> bool:
+def other_plane(records: Records, row: Row, place: ValuePlace) -> bool:
     """Whether an interface carries the messages of another feed only."""
     plane = records.get("interface.plane", row).value
     return place.table == "feed" and plane is not None and plane != place.label
 
 
-def leaving_by(scope: Scope, place: Place) -> dict[str, Destination]:
+def leaving_by(scope: Scope, place: ValuePlace) -> dict[str, Destination]:
     """Return a destination of each address family that what leaves by a place goes to."""
     out: dict[str, Destination] = {}
     for d in scope.judged:
@@ -173,7 +175,7 @@ def family_of_destination(scope: Scope, d: Destination) -> str:
     return family_of(str(d.endpoint[0])) or family_of(known)
 
 
-def cannot_reach(scope: Scope, place: Place, by_interface: bool, way: Way) -> str:
+def cannot_reach(scope: Scope, place: ValuePlace, by_interface: bool, way: SourcePath) -> str:
     """Return why messages cannot leave for a destination from here: no address of its family."""
     has = {family_of(a) for a in way.addresses}
     for family, d in leaving_by(scope, place).items():

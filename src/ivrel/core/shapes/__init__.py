@@ -11,10 +11,10 @@ from msgspec import Struct
 
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape
 
-__all__ = ["SHAPES", "Edit", "Found", "Identity", "Row", "Shape"]
+__all__ = ["SHAPES", "Edit", "Found", "Identity", "Shape", "ShapeEntry"]
 
 
-class Row(Struct, frozen=True):
+class ShapeEntry(Struct, frozen=True):
     """A shape: what loads its class, and the first statement of a dialect that is drafted for it.
 
     Classes are loaded only when they are asked for: XML alone takes longer to load than all others.
@@ -69,12 +69,18 @@ def _tree() -> type[Shape]:
 
 _ENDPOINT = "send {destination.address} {destination.transport} {destination.port}"
 
-SHAPES: Mapping[str, Row] = {
-    "blocks": Row(_blocks, ("events", _ENDPOINT)),
-    "braces": Row(_braces, ("record", _ENDPOINT)),
-    "enclosed": Row(_enclosed, ("events", _ENDPOINT)),
-    "paths": Row(_paths, ("", "record.target.{destination.name}.address = {destination.address}")),
-    "rsyslog": Row(_rsyslog),
-    "sections": Row(_sections, ("target.{destination.name}", "address = {destination.address}")),
-    "tree": Row(_tree, ("targets / target {destination.name}", "address = {destination.address}")),
+SHAPES: Mapping[str, ShapeEntry] = {
+    "blocks": ShapeEntry(_blocks, ("events", _ENDPOINT)),
+    "braces": ShapeEntry(_braces, ("record", _ENDPOINT)),
+    "enclosed": ShapeEntry(_enclosed, ("events", _ENDPOINT)),
+    "paths": ShapeEntry(
+        _paths, ("", "record.target.{destination.name}.address = {destination.address}")
+    ),
+    "rsyslog": ShapeEntry(_rsyslog),
+    "sections": ShapeEntry(
+        _sections, ("target.{destination.name}", "address = {destination.address}")
+    ),
+    "tree": ShapeEntry(
+        _tree, ("targets / target {destination.name}", "address = {destination.address}")
+    ),
 }

@@ -17,10 +17,10 @@ from typing import ClassVar
 from msgspec.structs import replace
 
 from ivrel.core.form import Key
-from ivrel.core.form import Text as Word
+from ivrel.core.form import TextField as Word
 from ivrel.core.shapes.node_edits import BracesEditor
 from ivrel.core.shapes.node_places import around, block_end, is_plain, nodes_at, places_of
-from ivrel.core.shapes.nodes import Node, Signs, balanced, join, parse, tops
+from ivrel.core.shapes.nodes import Signs, TextNode, balanced, join, parse, tops
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse
 from ivrel.core.text.lines import lines_with
 from ivrel.core.text.text import Text, decode
@@ -94,11 +94,11 @@ class Braces(Shape, frozen=True):
         node = self._members(text)[number]
         return text.data[node.start : node.stop]
 
-    def _members(self, text: Text) -> tuple[Node, ...]:
+    def _members(self, text: Text) -> tuple[TextNode, ...]:
         """Return the members at the top, if possible without what is in them."""
         return text.once("members", lambda: tops(text.data, self.signs) or self._parsed(text))
 
-    def _parsed(self, text: Text) -> tuple[Node, ...]:
+    def _parsed(self, text: Text) -> tuple[TextNode, ...]:
         """Return the members at the top, with what is in them."""
         return text.once("parsed", lambda: _top(text.data, self))
 
@@ -211,7 +211,7 @@ class Braces(Shape, frozen=True):
         return editor.text()
 
 
-def _top(data: bytes, shape: Braces) -> tuple[Node, ...]:
+def _top(data: bytes, shape: Braces) -> tuple[TextNode, ...]:
     """Return the members of the whole text, within the wrappers if there are some."""
     return tuple(
         child
@@ -222,10 +222,10 @@ def _top(data: bytes, shape: Braces) -> tuple[Node, ...]:
     )
 
 
-def _flat(text: Text, nodes: Sequence[Node], path: Path) -> Iterator[Found]:
+def _flat(text: Text, nodes: Sequence[TextNode], path: Path) -> Iterator[Found]:
     counted = nodes[0].start if nodes else 0
     data, line = text.data, text.line_of(counted)
-    stack: list[tuple[Node, Path]] = [(node, path) for node in reversed(nodes)]
+    stack: list[tuple[TextNode, Path]] = [(node, path) for node in reversed(nodes)]
     while stack:
         node, path = stack.pop()
         if node.inner >= 0 and node.children:

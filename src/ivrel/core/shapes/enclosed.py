@@ -19,7 +19,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import ClassVar
 
 from ivrel.core.form import Key
-from ivrel.core.form import Text as Word
+from ivrel.core.form import TextField as Word
 from ivrel.core.shapes.indented import header
 from ivrel.core.shapes.line_blocks import LineBlock, LineEditor, join
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape, refuse

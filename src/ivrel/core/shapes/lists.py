@@ -22,7 +22,7 @@ from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.addresses import is_address
 
 
-class Element(Struct, frozen=True):
+class ListElement(Struct, frozen=True):
     """One value of a list: its parts, and how it is written where it stands; '' if it is new."""
 
     parts: Words
@@ -59,7 +59,7 @@ class Listing(Struct, frozen=True):
         lead = self.head if words[: len(self.head)] == self.head else self.name
         return words[len(lead) :]
 
-    def elements(self, words: Words) -> list[Element] | None:
+    def elements(self, words: Words) -> list[ListElement] | None:
         """Return the elements of a statement of these words; None if the parts of one cannot be
         told apart, or if the statement is no list.
         """
@@ -73,9 +73,9 @@ class Listing(Struct, frozen=True):
         found = [self._element(one.strip()) for one in said]
         return None if None in found else [one for one in found if one is not None]
 
-    def _element(self, said: str) -> Element | None:
+    def _element(self, said: str) -> ListElement | None:
         if is_address(said):
-            return Element((said,), said)  # its colons divide nothing
+            return ListElement((said,), said)  # its colons divide nothing
         parts: list[str] = []
         rest = said
         for sign in (*self.inside, ""):
@@ -88,9 +88,9 @@ class Listing(Struct, frozen=True):
             parts.append(part)
             if not more:
                 break
-        return None if rest or " " in said else Element(tuple(parts), said)
+        return None if rest or " " in said else ListElement(tuple(parts), said)
 
-    def words(self, elements: Sequence[Element], like: Words) -> Words:
+    def words(self, elements: Sequence[ListElement], like: Words) -> Words:
         """Return the words of a statement that holds these elements, with blanks behind what
         divides them as in another.
         """
@@ -208,7 +208,7 @@ class Listed(Shape, frozen=True):
             for one in elements:
                 yield path, self.join((*listing.head, *one.parts)).encode(), line
 
-    def _read(self, listing: Listing, raw: bytes) -> list[Element]:
+    def _read(self, listing: Listing, raw: bytes) -> list[ListElement]:
         """Return the elements of a statement; none if it is no list, or not understood as one."""
         if len(raw) > LONGEST:
             return []
@@ -294,7 +294,7 @@ class Listed(Shape, frozen=True):
     def _inner_edits(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
         """Return the edits of the inner shape: each list is set once, where it is first changed."""
         out: list[Edit | Listing] = []
-        lists: dict[Listing, list[Element]] = {}
+        lists: dict[Listing, list[ListElement]] = {}
         lines: dict[Listing, int] = {}
         for edit in edits:
             listing = self._of(edit.path, edit.words)
@@ -311,14 +311,14 @@ class Listed(Shape, frozen=True):
             if isinstance(one, Edit) or lists[one] or self._standing(text, one)[0]
         ]
 
-    def _set(self, text: Text, listing: Listing, elements: list[Element], line: int) -> Edit:
+    def _set(self, text: Text, listing: Listing, elements: list[ListElement], line: int) -> Edit:
         """Return the edit that sets a list; one without elements goes."""
         if not elements:
             return Edit(listing.path, listing.name, True, line)
         like = self._standing(text, listing)[1]
         return Edit(listing.path, listing.words(elements, like), False, line)
 
-    def _standing(self, text: Text, listing: Listing) -> tuple[list[Element], Words]:
+    def _standing(self, text: Text, listing: Listing) -> tuple[list[ListElement], Words]:
         """Return what a list holds now, and the words of its statement."""
         for path, raw, _ in self.inner.statements(text):
             if path == listing.path and (elements := self._read(listing, raw)):
@@ -326,12 +326,12 @@ class Listed(Shape, frozen=True):
         return [], ()
 
     def _edited(
-        self, elements: list[Element], listing: Listing, edit: Edit, identity: Identity
-    ) -> list[Element]:
+        self, elements: list[ListElement], listing: Listing, edit: Edit, identity: Identity
+    ) -> list[ListElement]:
         """Return the elements after an edit; Refused if it takes away what is not there."""
         if edit.body is not None:
             stood = {one.parts: one for one in elements}
-            return [stood.get(parts, Element(parts)) for parts in edit.body]
+            return [stood.get(parts, ListElement(parts)) for parts in edit.body]
         parts = listing.parts_of(edit.words)
         if edit.removes:
             left = [one for one in elements if one.parts[: len(parts)] != parts]
@@ -341,8 +341,8 @@ class Listed(Shape, frozen=True):
         name = identity(edit.path, edit.words)
         names = [identity(edit.path, (*listing.head, *one.parts)) for one in elements]
         if name not in names:
-            return [*elements, Element(parts)]
+            return [*elements, ListElement(parts)]
         at = names.index(name)
         # All of one identity are one element from now on.
         rest = [one for n, one in enumerate(elements) if names[n] != name]
-        return [*rest[:at], Element(parts), *rest[at:]]
+        return [*rest[:at], ListElement(parts), *rest[at:]]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ivrel.core.shapes.nodes import Node, Signs, join, parse
+from ivrel.core.shapes.nodes import Signs, TextNode, join, parse
 from ivrel.core.shapes.shape import Edit, Identity, missing
 from ivrel.core.text.lines import line_end
 from ivrel.core.text.words import Words
@@ -69,7 +69,7 @@ class BracesEditor:
     is already its contents.
     """
 
-    def __init__(self, data: bytes, top: Sequence[Node], signs: Signs, wrapper: str) -> None:
+    def __init__(self, data: bytes, top: Sequence[TextNode], signs: Signs, wrapper: str) -> None:
         self._signs, self._wrapper = signs, wrapper
         self._root = _Piece((), b"", b"", is_block=True)
         self._fill(self._root, data, top, len(data))
@@ -139,7 +139,7 @@ class BracesEditor:
         return piece
 
     def _fill(
-        self, piece: _Piece, data: bytes, nodes: Sequence[Node], stop: int, begin: int = 0
+        self, piece: _Piece, data: bytes, nodes: Sequence[TextNode], stop: int, begin: int = 0
     ) -> None:
         """Give a block its members; `begin`, `stop`: from where to where its inside and its end
         stand.

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 from itertools import accumulate
 
-from ivrel.core.shapes.nodes import Node, Signs, join, parse
+from ivrel.core.shapes.nodes import Signs, TextNode, join, parse
 from ivrel.core.text.words import Words
 
 
@@ -45,7 +45,7 @@ def _is_in_wrapper(data: bytes, signs: Signs) -> bool:
     return min(accumulate(opened), default=1) > 0
 
 
-def nodes_at(data: bytes, found: Sequence[int], signs: Signs) -> Iterator[Node]:
+def nodes_at(data: bytes, found: Sequence[int], signs: Signs) -> Iterator[TextNode]:
     """Yield the blocks and statements at those of some places that are at the top.
 
     The rest is not read.

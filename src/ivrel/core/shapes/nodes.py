@@ -26,14 +26,14 @@ class Signs(Struct, frozen=True):
     blocks: tuple[str, ...]
 
 
-class Node(Struct, frozen=True):
+class TextNode(Struct, frozen=True):
     """A statement or a block, and where it stands: from its first byte to behind its last."""
 
     words: Words
     start: int
     stop: int
     inner: int  # where the block's inside begins; -1 for a statement
-    children: tuple[Node, ...] = ()
+    children: tuple[TextNode, ...] = ()
 
 
 _SAFE = re.compile(r"[\w./:-]+")
@@ -68,7 +68,9 @@ def _tokens(signs: Signs) -> re.Pattern[bytes]:
 _UNQUOTED = re.compile(rb'\s*([^{};"]*)([{};])')
 
 
-def parse(data: bytes, signs: Signs, start: int = 0, stop: int | None = None) -> tuple[Node, ...]:
+def parse(
+    data: bytes, signs: Signs, start: int = 0, stop: int | None = None
+) -> tuple[TextNode, ...]:
     """Return the members between two places; braces that do not pair end what they can."""
     end = len(data) if stop is None else stop
     comment, tokens = signs.comment.encode(), _tokens(signs)
@@ -87,7 +89,7 @@ def parse(data: bytes, signs: Signs, start: int = 0, stop: int | None = None) ->
     return parser.ended(end)
 
 
-def tops(data: bytes, signs: Signs) -> tuple[Node, ...] | None:
+def tops(data: bytes, signs: Signs) -> tuple[TextNode, ...] | None:
     """Return the members at the top, without their contents.
 
     None if the signs alone do not tell: some are in quotes or in comments, or do not pair.
@@ -95,11 +97,11 @@ def tops(data: bytes, signs: Signs) -> tuple[Node, ...] | None:
     if not _signs_are_plain(data, signs.comment.encode()):
         return None
     wrapper = (signs.wrapper,) if signs.wrapper else None
-    out: list[Node] = []
-    head = Node((), 0, 0, -1)  # of the block that is open at the top
+    out: list[TextNode] = []
+    head = TextNode((), 0, 0, -1)  # of the block that is open at the top
     depth, level, inner, begin = 0, 0, 0, 0
 
-    def take(stop: int) -> tuple[Node, ...]:
+    def take(stop: int) -> tuple[TextNode, ...]:
         """Take the statements from `begin` to some place; a wrapper that is none says nothing."""
         said = parse(data, signs, begin, stop)
         return said if level else tuple(n for n in said if n.words[:1] != wrapper)
@@ -113,7 +115,7 @@ def tops(data: bytes, signs: Signs) -> tuple[Node, ...] | None:
         elif sign == b"{":
             if depth == level:
                 said = parse(data, signs, begin, at)
-                head = said[0] if said else Node((), at, at, -1)
+                head = said[0] if said else TextNode((), at, at, -1)
                 inner = begin = at + 1
                 level += head.words[:1] == wrapper and not level  # its inside is at the top, too
             depth += 1
@@ -123,7 +125,7 @@ def tops(data: bytes, signs: Signs) -> tuple[Node, ...] | None:
                 out += take(at)
                 level, begin = 0, at + 1
             elif depth == level:
-                out.append(Node(head.words, head.start, at + 1, inner))
+                out.append(TextNode(head.words, head.start, at + 1, inner))
                 begin = at + 1
         if not 0 <= depth <= DEEPEST:
             return None
@@ -152,8 +154,8 @@ class _Parser:
     def __init__(self, data: bytes) -> None:
         self._data = data
         # What is open: header, where it begins, where its inside does, the members beside it.
-        self._stack: list[tuple[Words, int, int, list[Node]]] = []
-        self._members: list[Node] = []
+        self._stack: list[tuple[Words, int, int, list[TextNode]]] = []
+        self._members: list[TextNode] = []
         self._words: list[str] = []
         self._first = -1  # where the statement begins that is on its way
 
@@ -190,7 +192,7 @@ class _Parser:
             self._words.append(re.sub(r"\\(.)", r"\1", text[1:-1]) if quoted else text)
         return end
 
-    def ended(self, end: int) -> tuple[Node, ...]:
+    def ended(self, end: int) -> tuple[TextNode, ...]:
         """Return the members, now that the piece ends."""
         self._statement(end)
         while self._stack:
@@ -199,7 +201,7 @@ class _Parser:
 
     def _statement(self, stop: int) -> None:
         if self._words:
-            self._members.append(Node(tuple(self._words), self._first, stop, -1))
+            self._members.append(TextNode(tuple(self._words), self._first, stop, -1))
         self._words, self._first = [], -1
 
     def _open(self, start: int, stop: int) -> None:
@@ -212,7 +214,7 @@ class _Parser:
 
     def _close(self, stop: int) -> None:
         header, begin, inner, outer = self._stack.pop()
-        outer.append(Node(header, begin, stop, inner, tuple(self._members)))
+        outer.append(TextNode(header, begin, stop, inner, tuple(self._members)))
         self._members = outer
 
 

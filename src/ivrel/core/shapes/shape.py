@@ -14,7 +14,7 @@ from typing import Any, ClassVar
 from msgspec import Struct
 
 from ivrel.core.form import Key
-from ivrel.core.form import Text as Word
+from ivrel.core.form import TextField as Word
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Mistake, Refused

@@ -9,7 +9,7 @@ from msgspec import Struct
 from ivrel.core.vocabulary.values import Value
 
 
-class Said(Struct, frozen=True, gc=False):
+class SourcedValue(Struct, frozen=True, gc=False):
     """A value and the lines that decide it; `default`: they leave it to the platform.
 
     Many are a tuple.
@@ -20,5 +20,5 @@ class Said(Struct, frozen=True, gc=False):
     default: bool = False
 
 
-Row = Mapping[str, Said]
-UNSAID = Said(None, (), True)
+Row = Mapping[str, SourcedValue]
+UNSAID = SourcedValue(None, (), True)

@@ -40,7 +40,7 @@ class Place(Struct, frozen=True, gc=False):
     line: int
 
 
-class Told(Struct, frozen=True, gc=False, omit_defaults=True):
+class FindingRecord(Struct, frozen=True, gc=False, omit_defaults=True):
     """One finding, for machines: what kind of thing, about what, the values found and wanted.
 
     Setting, kind and `about` together are its key, which stays the same from audit to audit
@@ -68,7 +68,7 @@ class Verdict(Struct, frozen=True, gc=False, omit_defaults=True):
     rule: str
     why: str
     where: tuple[Place, ...]
-    findings: tuple[Told, ...] = ()
+    findings: tuple[FindingRecord, ...] = ()
 
 
 class DeviceResult(Struct, frozen=True, gc=False, omit_defaults=True):

@@ -6,9 +6,9 @@ from collections.abc import Mapping
 from importlib import import_module
 
 from ivrel.core.vocabulary.errors import Unreachable
-from ivrel.live.links.link import Link, Sent, Target, Way
+from ivrel.live.links.link import Link, OutgoingChange, Route, Target
 
-__all__ = ["Link", "Sent", "Target", "Way", "open_link"]
+__all__ = ["Link", "OutgoingChange", "Route", "Target", "open_link"]
 
 # By what the fleet says under `via`, and whether the platform's configuration is files: the module
 # of a way and its class. A way is loaded when a device is reached by it.

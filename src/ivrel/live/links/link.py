@@ -13,7 +13,7 @@ from ivrel.core.reach import Reach
 from ivrel.live.access import Access
 
 
-class Way(Struct, frozen=True, kw_only=True):
+class Route(Struct, frozen=True, kw_only=True):
     """How a device is reached, and what lets one in; `between`: the hosts that it is reached
     through, the first one first.
     """
@@ -29,13 +29,13 @@ class Way(Struct, frozen=True, kw_only=True):
         return f"{self.reach.address} port {self.reach.port}"
 
 
-class Target(Way, frozen=True, kw_only=True):
+class Target(Route, frozen=True, kw_only=True):
     """A device that is to be reached, and its platform's dialect."""
 
     dialect: Dialect
 
 
-class Sent(Struct, frozen=True):
+class OutgoingChange(Struct, frozen=True):
     """A change on its way: its text, the configuration it is made for, and the one that comes of
     it. `seconds`: how long it holds unless it is confirmed, where the platform can; 0 is for good.
     `back`: it takes back what was sent before; `renews`: what is sent has to take effect at once.
@@ -49,7 +49,7 @@ class Sent(Struct, frozen=True):
     renews: bool = True
 
 
-class Tried(Struct, frozen=True):
+class Rehearsal(Struct, frozen=True):
     """What a device that tried a change said of it: how it was tried, and the text that it would
     say then, where it tells.
     """
@@ -88,11 +88,11 @@ class Link:
         """Return the configuration that is in effect."""
         raise NotImplementedError
 
-    async def send(self, sent: Sent) -> None:
+    async def send(self, sent: OutgoingChange) -> None:
         """Have a change take effect, on trial if the platform can and the change may be."""
         raise NotImplementedError
 
-    async def rehearse(self, sent: Sent) -> Tried | None:
+    async def rehearse(self, sent: OutgoingChange) -> Rehearsal | None:
         """Have the device try a change and drop it; None if it cannot, and nothing was sent.
 
         Refused if it does not take it.

@@ -28,7 +28,7 @@ from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.access import user
-from ivrel.live.links.link import Link, Sent, Target, Tried
+from ivrel.live.links.link import Link, OutgoingChange, Rehearsal, Target
 from ivrel.live.links.ssh import Line, refused, told
 
 T = TypeVar("T")
@@ -128,7 +128,7 @@ class Netconf(Link):
         whole.extend(found)
         return whole
 
-    async def rehearse(self, sent: Sent) -> Tried | None:
+    async def rehearse(self, sent: OutgoingChange) -> Rehearsal | None:
         if not self._can("candidate"):
             return None
         await self._lock(CANDIDATE)
@@ -143,9 +143,9 @@ class Netconf(Link):
                 await self._asked("discard-changes", lambda: self._manager.discard_changes())
                 await self._unlock()
         how = "validated" if self._can("validate") else "taken"
-        return Tried(f"{how} in its candidate", _laid_out(reply.data_ele))
+        return Rehearsal(f"{how} in its candidate", _laid_out(reply.data_ele))
 
-    async def _edit(self, sent: Sent, target: str) -> None:
+    async def _edit(self, sent: OutgoingChange, target: str) -> None:
         """Have a datastore take a change."""
         config = sent.change.strip()
         if not config.startswith("<"):
@@ -159,7 +159,7 @@ class Netconf(Link):
             ),
         )
 
-    async def send(self, sent: Sent) -> None:
+    async def send(self, sent: OutgoingChange) -> None:
         target = CANDIDATE if self._can("candidate") else RUNNING
         await self._lock(target)
         self.untouched = False

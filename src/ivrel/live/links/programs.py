@@ -13,7 +13,7 @@ from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.reach import filled
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
-from ivrel.live.links.link import Link, Sent, Target
+from ivrel.live.links.link import Link, OutgoingChange, Target
 from ivrel.sources.files import plain_text, reason
 from ivrel.sources.packed import largest
 
@@ -38,7 +38,7 @@ class Programs(Link):
         self.hider.know(data)
         return data
 
-    async def send(self, sent: Sent) -> None:
+    async def send(self, sent: OutgoingChange) -> None:
         reach = self.target.reach
         # What is sent to take back is sent by the program for it, if there is one.
         words = (reach.back or reach.change) if sent.back else reach.change

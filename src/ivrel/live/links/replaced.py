@@ -21,7 +21,7 @@ from ivrel.core.dialects.session import FILE, Session
 from ivrel.core.text.bundle import pack, parts
 from ivrel.core.vocabulary.errors import NotServed, Refused, Unreachable, Unreadable
 from ivrel.core.vocabulary.wording import plain, shorten
-from ivrel.live.links.link import Link, Sent, Target, Tried
+from ivrel.live.links.link import Link, OutgoingChange, Rehearsal, Target
 from ivrel.live.links.ssh import Line, told
 from ivrel.sources.daemon import told_in
 from ivrel.sources.files import FILES, plain_text
@@ -117,16 +117,16 @@ class Replaced(Link):
         new = posixpath.join(posixpath.dirname(self._main), name)
         return self._paths.get(name, new)
 
-    async def rehearse(self, sent: Sent) -> Tried | None:
+    async def rehearse(self, sent: OutgoingChange) -> Rehearsal | None:
         if not self._said.check:
             return None
         try:
             await self._check(*(self._files(data) for data in (sent.before, sent.target)))
         except (OSError, asyncssh.Error) as problem:
             raise self._lost(problem) from None
-        return Tried("its own check takes copies of the files")
+        return Rehearsal("its own check takes copies of the files")
 
-    async def send(self, sent: Sent) -> None:
+    async def send(self, sent: OutgoingChange) -> None:
         old, new = (self._files(data) for data in (sent.before, sent.target))
         if not self.target.reach.restart:
             raise Refused("the fleet names no command that restarts the service (reach: restart)")

@@ -12,7 +12,7 @@ from ivrel.core.reach import Reach
 from ivrel.core.vocabulary.errors import Unreachable
 from ivrel.live.access import Access, user
 from ivrel.live.between import Shared
-from ivrel.live.links.link import Way
+from ivrel.live.links.link import Route
 from ivrel.sources.files import reason
 
 # What the library knows by itself, but those first that it computes a packet with at once.
@@ -25,7 +25,7 @@ class Line:
     def __init__(self) -> None:
         self._shared: Shared | None = None
 
-    async def between(self, target: Way) -> asyncssh.SSHClientConnection | None:
+    async def between(self, target: Route) -> asyncssh.SSHClientConnection | None:
         """Return the connection to the last of the hosts in between; None if there is none."""
         if not target.between:
             return None
@@ -42,7 +42,7 @@ class Line:
             self.abort()
             raise Unreachable(f"on the way to {target.where}: {problem}") from None
 
-    async def device(self, target: Way) -> asyncssh.SSHClientConnection:
+    async def device(self, target: Route) -> asyncssh.SSHClientConnection:
         """Log in to the device itself; Unreachable tells why one cannot."""
         tunnel = await self.between(target)
         try:
@@ -59,7 +59,7 @@ class Line:
 
 
 async def _connected(
-    target: Way, reach: Reach, tunnel: asyncssh.SSHClientConnection | None
+    target: Route, reach: Reach, tunnel: asyncssh.SSHClientConnection | None
 ) -> asyncssh.SSHClientConnection:
     access, where = target.access, f"{reach.address} port {reach.port}"
     trusted = access.host_keys(reach)
@@ -85,7 +85,7 @@ async def _connected(
         raise Unreachable(f"{where}: {told(problem, reach)}") from None
 
 
-async def host_key(target: Way) -> asyncssh.SSHKey:
+async def host_key(target: Route) -> asyncssh.SSHKey:
     """Return the key that the host of a device shows; Unreachable tells why it shows none."""
     reach, line = target.reach, Line()
     try:

@@ -16,12 +16,12 @@ from ivrel.core.delivery.dialog import (
     error_in,
     waits,
 )
-from ivrel.core.delivery.printed import Doubt, Prompt, doubt_of
+from ivrel.core.delivery.printed import DoubtfulLine, Prompt, doubt_of
 from ivrel.core.dialects.session import SECONDS, WHOLE, Rise, Session
 from ivrel.core.text.text import decode
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten, steers
-from ivrel.live.links.link import Link, Sent, Target, Tried
+from ivrel.live.links.link import Link, OutgoingChange, Rehearsal, Target
 from ivrel.live.links.terminal import SETTLED, SHORT, Idle, Terminal
 
 READINGS = 3  # times that a configuration is asked for, in which something stands that is none
@@ -99,7 +99,7 @@ class Talk(Link):
             raise Unreachable(f"'{show}' prints nothing")
         return data
 
-    async def rehearse(self, sent: Sent) -> Tried | None:
+    async def rehearse(self, sent: OutgoingChange) -> Rehearsal | None:
         said = self._said
         if not (said.open and said.drop and (said.hold or said.trial)):
             return None
@@ -114,9 +114,9 @@ class Talk(Link):
             with contextlib.suppress(Refused, Unreachable):
                 await self._each(said.drop)
         how = f"checked there ('{said.check[-1]}')" if said.check else "taken there"
-        return Tried(how, text)
+        return Rehearsal(how, text)
 
-    async def send(self, sent: Sent) -> None:
+    async def send(self, sent: OutgoingChange) -> None:
         said, lines = self._said, _lines(sent)
         self.untouched = False
         await self._draft(lines)
@@ -206,7 +206,7 @@ class Talk(Link):
             raise Refused(shorten(self.hider.hidden(plain(error)), 120), number)
 
 
-def _lines(sent: Sent) -> list[str]:
+def _lines(sent: OutgoingChange) -> list[str]:
     """Return the lines of a change; Refused if one of them would steer a line editor."""
     lines = [line for line in sent.change.splitlines() if line.strip()]
     steering = next((n for n, line in enumerate(lines, 1) if steers(line)), 0)
@@ -216,6 +216,6 @@ def _lines(sent: Sent) -> list[str]:
     return lines
 
 
-def _stays(before: Doubt, again: Doubt) -> bool:
+def _stays(before: DoubtfulLine, again: DoubtfulLine) -> bool:
     """Whether what was in doubt is printed each time in the same way."""
     return again.may_stay and (before.line, before.like) == (again.line, again.like)

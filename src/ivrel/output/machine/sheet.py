@@ -9,7 +9,7 @@ from ivrel.core.vocabulary.wording import counted, plain
 from ivrel.output.escaping import for_markdown as cell
 from ivrel.output.escaping import for_markdown_block
 from ivrel.output.escaping import for_markdown_code as code
-from ivrel.output.views.sheet import Member, Section, SheetView, waivers
+from ivrel.output.views.sheet import Section, SheetMember, SheetView, waivers
 
 
 def change_sheet(view: SheetView) -> Iterator[str]:
@@ -69,7 +69,7 @@ def _waves(view: SheetView) -> Iterator[str]:
         yield from (f"- {cell(one.device)}, not in wave {n}: {cell(one.why)}" for n, one in held)
 
 
-def _section(section: Section, members: Sequence[Member]) -> Iterator[str]:
+def _section(section: Section, members: Sequence[SheetMember]) -> Iterator[str]:
     names = cell(", ".join(m.device for m in members))
     yield f"## {names}" if len(members) == 1 else f"## {len(members):,} devices alike"
     yield ""
@@ -111,7 +111,7 @@ def _change(section: Section) -> Iterator[str]:
         yield from (f"{title}:", "", *for_markdown_block(text), "")
 
 
-def _remains(section: Section, members: Sequence[Member]) -> Iterator[str]:
+def _remains(section: Section, members: Sequence[SheetMember]) -> Iterator[str]:
     clashes = [r for r in section.remains if "; to correct that would break what " in r.why]
     if clashes:
         yield from ("**Not all that the policy asks can be had together:**", "")

@@ -6,7 +6,7 @@ from rich.console import Console
 
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.screen import Text, line, shown, table
-from ivrel.output.views.gathered import STATES, Gathered, GatheredView, HostKeysView
+from ivrel.output.views.gathered import STATES, GatheredDevice, GatheredView, HostKeysView
 
 _STYLES = {
     "not gathered": "bold red",
@@ -49,7 +49,7 @@ def _divided(parts: list[tuple[str, str]]) -> list[tuple[str, str] | str]:
     return out
 
 
-def _about(view: GatheredView, d: Gathered) -> Text:
+def _about(view: GatheredView, d: GatheredDevice) -> Text:
     if d.problem or d.remark:
         return Text(d.problem or d.remark)
     if not view.tells_how or d.state != "changed":

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from ivrel.core.evidence.claims import CLAIMS, Claim
-from ivrel.core.evidence.summary import Example
+from ivrel.core.evidence.summary import ExampleMessage
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.matrix import Look, draw_matrix
@@ -87,7 +87,7 @@ def _claim(screen: Console, c: Claim) -> None:
     shown(screen, Text(f"'{c.rule}' asks: {c.wanted}", "dim"), 16)
 
 
-def _quoted(screen: Console, example: Example) -> None:
+def _quoted(screen: Console, example: ExampleMessage) -> None:
     shown(screen, quoted([(f"{example.file}:{example.line}", example.text)]), 16)
 
 

@@ -11,7 +11,7 @@ from ivrel.core.delivery.course import STATES
 from ivrel.output.views.view import RowsView
 
 
-class Said(Struct, frozen=True):
+class ShownExchange(Struct, frozen=True):
     """What was typed to a device and what it answered, as far as it may be shown."""
 
     typed: str
@@ -23,7 +23,7 @@ class Done(Struct, frozen=True):
 
     at: str
     step: str
-    said: tuple[Said, ...] = ()
+    said: tuple[ShownExchange, ...] = ()
 
 
 class Delivered(Struct, frozen=True):

@@ -10,7 +10,7 @@ import msgspec
 from ivrel.core.authoring.abilities import Ability, unsaid
 from ivrel.core.authoring.cover import Cover, Kind
 from ivrel.core.dialects import Dialect
-from ivrel.core.reading.statements import Explained, Strange, TakenBack, Understood, Undone
+from ivrel.core.reading.statements import Explained, TakenBack, Understood, Undone, Unparsed
 from ivrel.core.settings import Fact
 from ivrel.core.settings.bearing import bearing
 from ivrel.core.text.bundle import Places
@@ -126,7 +126,7 @@ class TrialView(View, frozen=True, kw_only=True):
             row["takes_back"] = True
         elif isinstance(said, Undone):
             row["taken_back_in"] = place_of(self.places, said.by)
-        elif isinstance(said, Strange):
+        elif isinstance(said, Unparsed):
             row["not_understood"] = True
             row["may_bear_on"] = list(bearing(self.dialect, said))
         return row

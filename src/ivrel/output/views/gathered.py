@@ -13,7 +13,7 @@ from ivrel.output.views.view import RowsView
 STATES = ("not gathered", "kept beside", "new", "changed", "other layout", "as before")
 
 
-class Gathered(Struct, frozen=True):
+class GatheredDevice(Struct, frozen=True):
     """One device: its state, the file, why it was not gathered, which statements of export settings
     are gone or have come, and what else is to be said of what it printed.
     """
@@ -32,7 +32,7 @@ class GatheredView(RowsView, frozen=True, kw_only=True):
     """What was gathered; `tells_how`: what changed is shown, too; `every`: so is what did not."""
 
     fleet: str
-    devices: tuple[Gathered, ...]
+    devices: tuple[GatheredDevice, ...]
     tells_how: bool = False
     seconds: float = 0.0
     every: bool = False

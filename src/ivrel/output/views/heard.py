@@ -8,8 +8,8 @@ from typing import Any
 from msgspec import Struct
 
 from ivrel.core.evidence.claims import CLAIMS, Claim
-from ivrel.core.evidence.oddities import Oddity
-from ivrel.core.evidence.summary import Example, Summary
+from ivrel.core.evidence.oddities import Anomaly
+from ivrel.core.evidence.summary import ExampleMessage, Summary
 from ivrel.core.fleet import Device
 from ivrel.output.views.messages import iso
 from ivrel.output.views.view import RowsView
@@ -36,7 +36,7 @@ class HeardView(RowsView, frozen=True, kw_only=True):
     fleet: str
     total: int
     devices: tuple[DeviceHeard, ...]
-    oddities: tuple[Oddity, ...]
+    oddities: tuple[Anomaly, ...]
     every: bool = False
     where: str = ""
 
@@ -92,7 +92,7 @@ def claim_row(c: Claim) -> dict[str, Any]:
     }
 
 
-def _where(example: Example | None) -> dict[str, Any]:
+def _where(example: ExampleMessage | None) -> dict[str, Any]:
     """Return the message that decides, for machines; its time is '' if it is not known."""
     if example is None:
         return {"file": "", "line": None, "time": "", "message": ""}

@@ -93,7 +93,7 @@ class MessagesView(RowsView, frozen=True, kw_only=True):
         return (seen.row() for seen in self.messages)
 
 
-class Count(Struct, frozen=True):
+class MessageGroup(Struct, frozen=True):
     """How many messages have something in common, of how many devices, and the first and the
     last of them.
     """
@@ -109,7 +109,7 @@ class CountsView(RowsView, frozen=True, kw_only=True):
     """Messages counted by what they have in common, the most first."""
 
     by: str
-    counts: tuple[Count, ...]
+    counts: tuple[MessageGroup, ...]
     total: int
     most: int = 0
 

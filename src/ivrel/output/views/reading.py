@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from ivrel.core.fleet import Device
-from ivrel.core.reading.statements import Stray
+from ivrel.core.reading.statements import UnparsedLine
 from ivrel.core.settings import Fact
 from ivrel.core.text.bundle import Places
 from ivrel.output.views.view import View, place_of
@@ -20,7 +20,7 @@ class ReadingView(View, frozen=True, kw_only=True):
 
     device: Device
     facts: tuple[Fact, ...]
-    strays: tuple[Stray, ...]
+    strays: tuple[UnparsedLine, ...]
     file: str
     places: Places
     text_of: Callable[[int, str], str]

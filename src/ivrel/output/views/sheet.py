@@ -10,7 +10,15 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.correcting import PROPERTIES, TAKEN, Change, Correction, Gap, Property, Remaining
+from ivrel.core.correcting import (
+    PROPERTIES,
+    TAKEN,
+    Correction,
+    CorrectionLine,
+    OutageGap,
+    Property,
+    Remaining,
+)
 from ivrel.core.delivery import Wave
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.wording import counted
@@ -19,7 +27,7 @@ from ivrel.output.spool import Spool
 _ANY = "device: ?,"  # stands in the text of a waiver for the name of a device
 
 
-class Turn(Struct, frozen=True):
+class BeforeAndAfter(Struct, frozen=True):
     """What a device says of a setting before and after the change, with the verdicts."""
 
     setting: str
@@ -33,12 +41,12 @@ class Section(Struct, frozen=True):
     """What is told of one device, or of several whose change is the same to the letter."""
 
     platform: str
-    changes: tuple[Change, ...]
-    turns: tuple[Turn, ...]
+    changes: tuple[CorrectionLine, ...]
+    turns: tuple[BeforeAndAfter, ...]
     change: str
     backout: str
     proof: tuple[Property, ...]
-    gaps: tuple[Gap, ...]
+    gaps: tuple[OutageGap, ...]
     remains: tuple[Remaining, ...]
 
     @property
@@ -52,14 +60,14 @@ class Section(Struct, frozen=True):
         return [p for p in self.proof if not p.holds]
 
 
-class Member(Struct, frozen=True):
+class SheetMember(Struct, frozen=True):
     """A device that a section is about, and the fingerprint of the configuration at hand."""
 
     device: str
     fingerprint: str
 
 
-class Counts(Struct):
+class ChangeCounts(Struct):
     """How many lines the changes have, and what they do."""
 
     lines: int = 0
@@ -83,21 +91,21 @@ class Counts(Struct):
         self.added = self.lines - self.removed - self.replaced
 
 
-class Sections:
+class SheetSections:
     """Takes corrections one by one, and gives the sections of the sheet.
 
     They wait in a temporary file: memory holds the names of devices alone.
     """
 
     def __init__(self) -> None:
-        self.counts = Counts()
+        self.counts = ChangeCounts()
         self.effects: dict[str, int] = {}  # by setting, the devices on which a line is about it
         self.asks: set[str] = set()
         self.taken: set[str] = set()  # the properties that were looked at
         self._gaps: dict[str, tuple[int, int]] = {}
         self._spool = Spool()
         self._known: dict[bytes, int] = {}
-        self._members: list[tuple[bool, list[Member]]] = []
+        self._members: list[tuple[bool, list[SheetMember]]] = []
 
     def take(self, c: Correction) -> None:
         """Take one correction; a device of which nothing is to be told is only counted."""
@@ -122,16 +130,16 @@ class Sections:
         if key not in self._known:
             self._known[key] = self._spool.add(section)
             self._members.append((c.proved, []))
-        self._members[self._known[key]][1].append(Member(c.device, c.fingerprint))
+        self._members[self._known[key]][1].append(SheetMember(c.device, c.fingerprint))
 
-    def __iter__(self) -> Iterator[tuple[Section, list[Member]]]:
+    def __iter__(self) -> Iterator[tuple[Section, list[SheetMember]]]:
         """Yield the sections: what is not proved first, then what most devices have alike."""
         decoder = msgspec.msgpack.Decoder(Section)
         ranked = sorted(enumerate(self._members), key=lambda one: (one[1][0], -len(one[1][1])))
         for number, (_, members) in ranked:
             yield decoder.decode(self._spool[number]), members
 
-    def alike(self) -> list[Member]:
+    def alike(self) -> list[SheetMember]:
         """Return the devices that are told of together with others."""
         return [m for _, members in self._members if len(members) > 1 for m in members]
 
@@ -161,7 +169,7 @@ class SheetView(Struct, frozen=True):
     fleet: str
     policy: tuple[str, str]
     today: date
-    sections: Sections
+    sections: SheetSections
     waves: tuple[Wave, ...] | None = None
     unread: tuple[tuple[str, str], ...] = ()
     folder: str = ""
@@ -213,14 +221,16 @@ class SheetView(Struct, frozen=True):
         return f"{self.today.day} {self.today:%B %Y}"
 
 
-def turns(c: Correction) -> tuple[Turn, ...]:
+def turns(c: Correction) -> tuple[BeforeAndAfter, ...]:
     """Return the settings of which a device says something else after the change."""
     after = {v.setting: v for v in c.after.verdicts}
     out = []
     for v in c.before.verdicts:
         now = after.get(v.setting, v)
         if (v.found, v.verdict) != (now.found, now.verdict):
-            out.append(Turn(v.setting, v.found or "-", now.found or "-", v.verdict, now.verdict))
+            out.append(
+                BeforeAndAfter(v.setting, v.found or "-", now.found or "-", v.verdict, now.verdict)
+            )
     return tuple(out)
 
 
@@ -230,6 +240,6 @@ def _for_any(c: Correction) -> tuple[Remaining, ...]:
     return tuple(replace(r, waiver=r.waiver.replace(name, _ANY, 1)) for r in c.remains)
 
 
-def waivers(r: Remaining, members: Sequence[Member]) -> list[str]:
+def waivers(r: Remaining, members: Sequence[SheetMember]) -> list[str]:
     """Return the texts of waivers for what remains on some devices."""
     return [r.waiver.replace(_ANY, f"device: {m.device},", 1) for m in members] if r.waiver else []

@@ -25,7 +25,7 @@ _NAME = re.compile(r"heard-[0-9T]{15}Z-[0-9]{3}\.jsonl(?:\.gz)?")
 MIB = 1024 * 1024
 
 
-class Limits(Struct, frozen=True):
+class RotationLimits(Struct, frozen=True):
     """When recordings rotate, and how much of a disk they take: bytes, seconds, bytes."""
 
     size: int = 64 * MIB
@@ -42,7 +42,7 @@ class Keeper:
     def __init__(
         self,
         folder: Path,
-        limits: Limits,
+        limits: RotationLimits,
         now: Callable[[], datetime],
         clock: Callable[[], float],
     ) -> None:

@@ -18,24 +18,24 @@ from ivrel.core.evidence import parse
 from ivrel.core.evidence.framing import Frame
 from ivrel.core.evidence.record import Record, kept_line
 from ivrel.core.vocabulary.errors import InputError
-from ivrel.sources.listening.keeping import Keeper, Limits
-from ivrel.sources.listening.sockets import Counts, Sockets, Way
+from ivrel.sources.listening.keeping import Keeper, RotationLimits
+from ivrel.sources.listening.sockets import ListenCounts, ListenPort, Sockets
 
 TICK = 0.5  # seconds between two looks at what was heard
 _JUMP = 1.0  # seconds that the clock goes back, from which on it is told
 
 
-class Asked(Struct, frozen=True):
+class ListenOptions(Struct, frozen=True):
     """What a session is asked for.
 
     `ways` and `addresses`: where it listens; `folder`: where recordings are kept, if they are;
     `seconds`, `number`: after which it ends, 0 is never.
     """
 
-    ways: tuple[Way, ...]
+    ways: tuple[ListenPort, ...]
     addresses: tuple[str, ...] = ("0.0.0.0", "::")
     folder: Path | None = None
-    limits: Limits = Limits()
+    limits: RotationLimits = RotationLimits()
     seconds: float = 0.0
     number: int = 0
 
@@ -49,17 +49,17 @@ class Session:
 
     def __init__(
         self,
-        asked: Asked,
+        asked: ListenOptions,
         context: ssl.SSLContext | None = None,
         heard: Callable[[Record], None] | None = None,
         looked: Callable[[Session], bool] = lambda session: False,
     ) -> None:
         self.asked, self._context, self._heard, self._looked = asked, context, heard, looked
-        self.counts = Counts()
+        self.counts = ListenCounts()
         self.senders: dict[str, int] = {}  # messages by the address they came from
         self.others = 0  # messages of senders that are too many to be counted one by one
         self.jumps = 0  # how often the clock went back
-        self.ways: list[Way] = []
+        self.ways: list[ListenPort] = []
         self.buffers: list[int] = []
         self.keeper: Keeper | None = None
         self._last = 0.0
@@ -128,7 +128,7 @@ class Session:
         if isinstance(context.get("exception"), ssl.SSLError | ConnectionError):
             self.counts.failed += 1
 
-    def _take(self, frame: Frame, sender: str, way: Way) -> None:
+    def _take(self, frame: Frame, sender: str, way: ListenPort) -> None:
         """Take one message as it comes."""
         now = time.time()
         if now < self._last - _JUMP:
@@ -171,6 +171,6 @@ def _loop_factory() -> Callable[[], asyncio.AbstractEventLoop] | None:
     return uvloop.new_event_loop  # type: ignore[no-any-return]
 
 
-def in_words(ways: Sequence[Way]) -> str:
+def in_words(ways: Sequence[ListenPort]) -> str:
     """Return ways in words: 'udp 514, tcp 601'."""
     return ", ".join(dict.fromkeys(f"{way.transport} {way.port}" for way in ways))

@@ -28,14 +28,14 @@ _READ = 64 * 1024
 _HANDSHAKE = 20.0  # seconds
 
 
-class Way(Struct, frozen=True):
+class ListenPort(Struct, frozen=True):
     """A transport and a port to listen on: 'udp', 'tcp' or 'tls'."""
 
     transport: str
     port: int
 
 
-class Counts:
+class ListenCounts:
     """What was counted while listening; `dropped`: datagrams that the system dropped before they
     were read, `shortened`: messages that were too long, `cut`: streams that ended within one,
     `refused`: connections beyond the most, `failed`: handshakes of TLS.
@@ -46,7 +46,7 @@ class Counts:
 
 
 # Takes a frame, the address of its sender, and the way that it came.
-Take = Callable[[Frame, str, Way], None]
+Take = Callable[[Frame, str, ListenPort], None]
 
 
 class Sockets:
@@ -54,16 +54,20 @@ class Sockets:
 
     MOST_STREAMS = 2000
 
-    def __init__(self, take: Take, counts: Counts, context: ssl.SSLContext | None = None) -> None:
+    def __init__(
+        self, take: Take, counts: ListenCounts, context: ssl.SSLContext | None = None
+    ) -> None:
         self._take, self._counts, self._context = take, counts, context
-        self._datagrams: list[tuple[socket.socket, Way]] = []
+        self._datagrams: list[tuple[socket.socket, ListenPort]] = []
         self._servers: list[asyncio.Server] = []
         self._streams: set[asyncio.Task[None]] = set()
         self._dropped: dict[int, int] = {}
         self.buffers: list[int] = []  # bytes that the system holds of each UDP socket
-        self.ways: list[Way] = []  # with the port that the system chose, where 0 was asked for
+        self.ways: list[
+            ListenPort
+        ] = []  # with the port that the system chose, where 0 was asked for
 
-    async def open(self, ways: Sequence[Way], addresses: Sequence[str]) -> None:
+    async def open(self, ways: Sequence[ListenPort], addresses: Sequence[str]) -> None:
         """Open a socket for each way on each address; InputError tells why one cannot be."""
         for way in ways:
             for address in addresses:
@@ -77,14 +81,14 @@ class Sockets:
                     said = f"cannot listen on {where} {way.transport} {way.port}: {_why(problem)}"
                     raise InputError(said) from None
 
-    async def _open(self, way: Way, address: str) -> None:
+    async def _open(self, way: ListenPort, address: str) -> None:
         if way.transport == "udp":
             self._open_datagrams(way, address)
             return
         found = socket.socket(_family(address), socket.SOCK_STREAM)
         found.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         _bind(found, address, way.port)
-        way = Way(way.transport, found.getsockname()[1])
+        way = ListenPort(way.transport, found.getsockname()[1])
         self.ways.append(way)
 
         async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
@@ -93,7 +97,7 @@ class Sockets:
         server = await asyncio.start_server(serve, sock=found, limit=_READ)
         self._servers.append(server)
 
-    def _open_datagrams(self, way: Way, address: str) -> None:
+    def _open_datagrams(self, way: ListenPort, address: str) -> None:
         found = socket.socket(_family(address), socket.SOCK_DGRAM)
         found.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, RECEIVE_BUFFER)
         with contextlib.suppress(OSError):  # elsewhere drops cannot be counted so
@@ -101,12 +105,12 @@ class Sockets:
         _bind(found, address, way.port)
         found.setblocking(False)
         self.buffers.append(found.getsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF))
-        way = Way(way.transport, found.getsockname()[1])
+        way = ListenPort(way.transport, found.getsockname()[1])
         self.ways.append(way)
         self._datagrams.append((found, way))
         asyncio.get_running_loop().add_reader(found, self._readable, found, way)
 
-    def _readable(self, found: socket.socket, way: Way, most: int = _AT_ONCE) -> None:
+    def _readable(self, found: socket.socket, way: ListenPort, most: int = _AT_ONCE) -> None:
         """Take the datagrams that are there."""
         take, counts = self._take, self._counts
         for _ in range(most):
@@ -129,7 +133,7 @@ class Sockets:
         self._dropped[id(found)] = total
 
     async def _serve(
-        self, way: Way, reader: asyncio.StreamReader, writer: asyncio.StreamWriter
+        self, way: ListenPort, reader: asyncio.StreamReader, writer: asyncio.StreamWriter
     ) -> None:
         """Take the messages of one stream until it ends."""
         task = asyncio.current_task()
@@ -162,7 +166,7 @@ class Sockets:
             return False
         return True
 
-    def _taken(self, frames: Sequence[Frame], sender: str, way: Way) -> None:
+    def _taken(self, frames: Sequence[Frame], sender: str, way: ListenPort) -> None:
         for frame in frames:
             self._counts.received += 1
             self._counts.shortened += frame.dropped > 0

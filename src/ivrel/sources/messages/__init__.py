@@ -12,11 +12,11 @@ from msgspec.structs import replace
 from ivrel.core.evidence.record import Record
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.messages.captures import MAGICS, Capture
-from ivrel.sources.messages.chunks import Chunk, Form, Summed, Summing
+from ivrel.sources.messages.chunks import Chunk, RecordFormat, Summed, Summing
 from ivrel.sources.messages.formats import FORMATS, recognised
-from ivrel.sources.messages.streams import Lines
+from ivrel.sources.messages.streams import FileLines
 
-__all__ = ["FORMATS", "Chunk", "Form", "Messages", "Summed", "Summing", "problems_of"]
+__all__ = ["FORMATS", "Chunk", "Messages", "RecordFormat", "Summed", "Summing", "problems_of"]
 
 CHUNK = 16 * 1024 * 1024  # bytes of a chunk, about
 
@@ -27,7 +27,9 @@ class Messages:
     `problems`: what was wrong with a file or with lines of it; the rest is read all the same.
     """
 
-    def __init__(self, files: Sequence[str], now: datetime, form: Form | None = None) -> None:
+    def __init__(
+        self, files: Sequence[str], now: datetime, form: RecordFormat | None = None
+    ) -> None:
         self._files, self._now, self._form = files, now, form
         self.problems: list[str] = []
         self.near = now  # when the file was written last that is being read
@@ -35,11 +37,11 @@ class Messages:
     def __iter__(self) -> Iterator[Record]:
         for name in self._files:
             try:
-                yield from self._of(Lines(name, self._now))
+                yield from self._of(FileLines(name, self._now))
             except Unreadable as problem:
                 self.problems.append(str(problem))
 
-    def _of(self, lines: Lines) -> Iterator[Record]:
+    def _of(self, lines: FileLines) -> Iterator[Record]:
         self.near = lines.near
         stream = lines.unpacked()
         if lines.begins(stream, 4) in MAGICS:
@@ -47,7 +49,7 @@ class Messages:
         else:
             yield from self._of_lines(lines, stream)
 
-    def _of_capture(self, lines: Lines, stream: BinaryIO) -> Iterator[Record]:
+    def _of_capture(self, lines: FileLines, stream: BinaryIO) -> Iterator[Record]:
         self.near = lines.near
         capture = Capture(stream, lines.shown)
         with stream:
@@ -63,7 +65,7 @@ class Messages:
         """
         for name in self._files:
             try:
-                lines = Lines(name, self._now)
+                lines = FileLines(name, self._now)
                 stream = lines.unpacked()
                 if lines.begins(stream, 4) in MAGICS:
                     yield from self._of_capture(lines, stream)
@@ -72,19 +74,19 @@ class Messages:
             except Unreadable as problem:
                 self.problems.append(str(problem))
 
-    def _chunks(self, lines: Lines, stream: BinaryIO, path: str) -> Iterator[Chunk]:
+    def _chunks(self, lines: FileLines, stream: BinaryIO, path: str) -> Iterator[Chunk]:
         form = self._form
         path = path if lines.is_plain else ""
         # After a damaged one, nothing more comes of a file; what came before it stands.
         for number, start, size, data in lines.blocks(stream, CHUNK, keep=not path):
-            form = form or Form(recognised(data or b""))
+            form = form or RecordFormat(recognised(data or b""))
             chunk = Chunk(lines.shown, lines.near, form, number)
             if path and (data is None or len(data) == size):
                 yield replace(chunk, path=str(Path(path).absolute()), start=start, size=size)
             else:
                 yield replace(chunk, data=data)
 
-    def _of_lines(self, lines: Lines, stream: BinaryIO) -> Iterator[Record]:
+    def _of_lines(self, lines: FileLines, stream: BinaryIO) -> Iterator[Record]:
         read, wrong, first = self._form and self._form.read, 0, ""
         for number, data in lines.of(stream):
             if not data:

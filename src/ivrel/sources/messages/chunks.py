@@ -16,7 +16,7 @@ from ivrel.sources.messages.formats import FORMATS, Read, template
 from ivrel.sources.messages.streams import LONGEST_LINE
 
 
-class Form(Struct, frozen=True):
+class RecordFormat(Struct, frozen=True):
     """The format of records: a row of FORMATS, or a template of the user's own."""
 
     name: str = ""
@@ -38,7 +38,7 @@ class Chunk(Struct, frozen=True):
 
     shown: str
     near: datetime
-    form: Form
+    form: RecordFormat
     line: int
     collector: str = ""
     path: str = ""

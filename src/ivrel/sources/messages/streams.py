@@ -26,7 +26,7 @@ LONGEST_LINE = 8 * LONGEST  # in a recording, a sign of a message may take six
 _DAMAGED = (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError)
 
 
-class Lines:
+class FileLines:
     """The lines of one file; `shown`: what it is called, `near`: when it was written last.
 
     Unreadable tells why it cannot be opened, or at which line it is damaged.

@@ -12,7 +12,7 @@ from msgspec import Struct
 from ivrel.core.authoring.learning.templates import Keys
 
 
-class Part(Struct, frozen=True):
+class StatementPart(Struct, frozen=True):
     """A part of a statement: the words in front of a value, and of what kind that is.
 
     `kind`: '' where no value stands behind the words.
@@ -27,11 +27,11 @@ class Aligned(Struct, frozen=True):
     value of each part in each of the statements.
     """
 
-    parts: tuple[Part, ...]
-    always: frozenset[Part]
-    values: tuple[dict[Part, str], ...]
+    parts: tuple[StatementPart, ...]
+    always: frozenset[StatementPart]
+    values: tuple[dict[StatementPart, str], ...]
 
-    def column(self, part: Part) -> list[str]:
+    def column(self, part: StatementPart) -> list[str]:
         """Return the different values of a part, as they were first seen."""
         return list(dict.fromkeys(said[part] for said in self.values if part in said))
 
@@ -79,26 +79,26 @@ def _leading(statements: Sequence[Keys], tells: Callable[[str, str], bool]) -> s
 
 def _parts(
     words: Keys, kind_of: Callable[[str], str], leading: set[str]
-) -> Iterator[tuple[Part, str]]:
+) -> Iterator[tuple[StatementPart, str]]:
     before: list[str] = []
     for word in words:
         kind = "told" if before and before[-1] in leading else kind_of(word)
         if kind:
-            yield Part(tuple(before), kind), word
+            yield StatementPart(tuple(before), kind), word
             before = []
         else:
             before.append(word)
     if before:
-        yield Part(tuple(before), ""), ""
+        yield StatementPart(tuple(before), ""), ""
 
 
-def _order(rows: Sequence[Sequence[Part]]) -> list[Part] | None:
+def _order(rows: Sequence[Sequence[StatementPart]]) -> list[StatementPart] | None:
     """Return all parts in an order that each row keeps; None if there is none."""
-    after: dict[Part, set[Part]] = {}
+    after: dict[StatementPart, set[StatementPart]] = {}
     for row in rows:
         for n, part in enumerate(row):
             after.setdefault(part, set()).update(row[n + 1 :])
-    out: list[Part] = []
+    out: list[StatementPart] = []
     left = list(after)
     while left:
         first = next((p for p in left if not any(p in after[other] for other in left)), None)

@@ -8,12 +8,12 @@ from typing import Any
 
 from msgspec import Struct
 
-from ivrel.core.form import Key, ListOf, MapOf, Record, Text, read_yaml
+from ivrel.core.form import Key, ListOf, MapOf, MappingField, TextField, read_yaml
 from ivrel.core.shapes.shape import UNKNOWN
 from ivrel.core.vocabulary.errors import InputError
 
-_TEXT = Text("text")
-ANSWERS = Record(
+_TEXT = TextField("text")
+ANSWERS = MappingField(
     "answers",
     {
         "about": Key(_TEXT, "what kind of platform it is, in one line"),
@@ -33,7 +33,7 @@ ANSWERS = Record(
 )
 
 
-class Answers(Struct, frozen=True):
+class UserAnswers(Struct, frozen=True):
     """What the user knows: see ANSWERS."""
 
     about: str = "what kind of platform it is, in one line"
@@ -49,9 +49,9 @@ class Answers(Struct, frozen=True):
 NOTHING = "nothing"  # what bears on no setting
 
 
-def write_answers(answers: Answers) -> str:
+def write_answers(answers: UserAnswers) -> str:
     """Return answers as YAML, which `read_answers` reads as the same."""
-    unsaid = Answers()
+    unsaid = UserAnswers()
     lines = [
         f"{name}: {quoted(getattr(answers, name))}\n"
         for name in ("about", "remove", "inside")
@@ -79,10 +79,10 @@ def quoted(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)  # a string of JSON is one of YAML
 
 
-def read_answers(text: str, file: str) -> Answers:
+def read_answers(text: str, file: str) -> UserAnswers:
     """Return the answers of a YAML text; InputError holds every mistake."""
     said, report = read_yaml(text, file, ANSWERS)
     if said is None or report.mistakes:
         raise InputError(report.mistakes)
     known: dict[str, Any] = said
-    return Answers(**known)
+    return UserAnswers(**known)

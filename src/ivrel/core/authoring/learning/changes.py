@@ -12,7 +12,7 @@ from collections.abc import Iterator, Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.authoring.learning.answers import Answers
+from ivrel.core.authoring.learning.answers import UserAnswers
 from ivrel.core.authoring.learning.learn import Learned
 from ivrel.core.authoring.learning.written import written
 from ivrel.core.correcting.changes import apply_change
@@ -24,7 +24,7 @@ from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
 
 
-class Change(Struct, frozen=True):
+class PastChange(Struct, frozen=True):
     """A change that was once made: the texts before and after it, and what was typed; `name`: what
     that is called.
     """
@@ -35,7 +35,7 @@ class Change(Struct, frozen=True):
     typed: str
 
 
-def from_changes(learned: Learned, changes: Sequence[Change]) -> Answers:
+def from_changes(learned: Learned, changes: Sequence[PastChange]) -> UserAnswers:
     """Return the answers that changes give besides those that were given.
 
     InputError if a change does not lead from its text before to the one after, or does with several
@@ -60,7 +60,7 @@ def from_changes(learned: Learned, changes: Sequence[Change]) -> Answers:
     )
 
 
-def _ways(learned: Learned, changes: Sequence[Change]) -> Iterator[Answers]:
+def _ways(learned: Learned, changes: Sequence[PastChange]) -> Iterator[UserAnswers]:
     """Yield the answers that may be meant: what is known, and each word that a line begins with."""
     given = learned.answers
     words = dict.fromkeys(word for change in changes for word in _first_words(change.typed))
@@ -82,11 +82,11 @@ def _first_words(typed: str) -> Iterator[str]:
             yield words[0]
 
 
-def _dialect(learned: Learned, answers: Answers) -> Dialect:
+def _dialect(learned: Learned, answers: UserAnswers) -> Dialect:
     return read_dialect(written(replace(learned, answers=answers)), f"{learned.name}.yaml")
 
 
-def _leads(dialect: Dialect, change: Change) -> bool:
+def _leads(dialect: Dialect, change: PastChange) -> bool:
     """Whether a change, read with the words of a dialect, leads from one text to the other."""
     try:
         found = apply_change(dialect, change.before, change.typed, change.name)

@@ -11,7 +11,7 @@ from msgspec import Struct
 from ivrel.core.authoring.draft import comment_sign, enclosing_words, fitting_shapes
 from ivrel.core.authoring.learning.rules import NEVER_NAMES
 from ivrel.core.authoring.learning.series import listings
-from ivrel.core.authoring.learning.templates import Said
+from ivrel.core.authoring.learning.templates import SampleStatement
 from ivrel.core.authoring.learning.trees import layout_of
 from ivrel.core.shapes import SHAPES, Shape
 from ivrel.core.shapes.lists import Listed, Listing
@@ -29,7 +29,7 @@ class Sample(Struct, frozen=True):
     data: bytes
 
 
-class Cut(Struct, frozen=True):
+class CutSamples(Struct, frozen=True):
     """Samples in statements: the shape with the reason for it, its options as a dialect's file has
     them, and the statements.
     """
@@ -37,10 +37,10 @@ class Cut(Struct, frozen=True):
     shape: str
     why: str
     options: Mapping[str, Any]
-    said: tuple[Said, ...]
+    said: tuple[SampleStatement, ...]
 
 
-def cut_up(samples: Sequence[Sample], shape: str = "") -> Cut:
+def cut_up(samples: Sequence[Sample], shape: str = "") -> CutSamples:
     """Return the statements of samples; `shape`: how they fall into them, '' to find out.
 
     InputError if they are none, or of several platforms.
@@ -62,7 +62,7 @@ def cut_up(samples: Sequence[Sample], shape: str = "") -> Cut:
         options["series"] = [_series(grammar, one) for one in lists]
         grammar = Listed(grammar.comment, grammar.remove, inner=grammar, lists=tuple(lists))
         said = tuple(one for sample in samples for one in _statements(grammar, sample, chosen))
-    return Cut(chosen, why, options, said)
+    return CutSamples(chosen, why, options, said)
 
 
 def _shape(texts: Sequence[str], given: str) -> tuple[str, str]:
@@ -133,7 +133,7 @@ def _wrapper(samples: Sequence[Sample], comment: str) -> dict[str, str]:
     return {"wrapper": words.pop()} if len(words) == 1 and "" not in words else {}
 
 
-def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[Said]:
+def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[SampleStatement]:
     has_lines = shape not in ("paths", "sections")
     try:
         every = list(grammar.everything(Text(sample.data)))
@@ -150,7 +150,7 @@ def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[Said]:
                 continue  # no word leads to its value, so that nobody could tell what it is
             values = words[at + assigns :]
             listed = isinstance(grammar, Listed) and grammar.holds_list(path, words)
-            yield Said(path, words[:at], values, assigns, sample.name, line, listed)
+            yield SampleStatement(path, words[:at], values, assigns, sample.name, line, listed)
     except Unreadable as problem:
         raise InputError(f"{sample.name}: {problem}") from None
 

@@ -9,8 +9,8 @@ from msgspec.structs import replace
 
 from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.cutting import Sample
-from ivrel.core.authoring.learning.learn import Learned, Row
-from ivrel.core.authoring.learning.templates import Said
+from ivrel.core.authoring.learning.learn import Learned, LearnedRow
+from ivrel.core.authoring.learning.templates import SampleStatement
 from ivrel.core.dialects import Dialect
 from ivrel.core.dialects.items import Any
 from ivrel.core.dialects.pattern import Pattern
@@ -118,11 +118,11 @@ def _has_any(pattern: Pattern) -> bool:
     return any(isinstance(item, Any) for item in every)
 
 
-def _words(said: Said) -> Words:
+def _words(said: SampleStatement) -> Words:
     return (*said.front, "=", *said.values) if said.assigns else (*said.front, *said.values)
 
 
-def _named(rows: Sequence[Row], sample: str) -> Iterator[str]:
+def _named(rows: Sequence[LearnedRow], sample: str) -> Iterator[str]:
     """Yield the interfaces that a sample names as the source of its messages, and those that have
     the addresses that it names.
     """

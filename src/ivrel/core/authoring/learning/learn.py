@@ -11,7 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.authoring.learning.answered import ASIDE, answered
-from ivrel.core.authoring.learning.answers import Answers
+from ivrel.core.authoring.learning.answers import UserAnswers
 from ivrel.core.authoring.learning.cutting import Sample, cut_up
 from ivrel.core.authoring.learning.meaning import Around, Meaning, Table
 from ivrel.core.authoring.learning.meanings import meaning_of
@@ -25,7 +25,7 @@ from ivrel.core.authoring.learning.tables import tables_of
 from ivrel.core.authoring.learning.templates import (
     LOOKS_NAMED,
     Keys,
-    Said,
+    SampleStatement,
     Template,
     templates,
 )
@@ -37,7 +37,7 @@ from ivrel.core.vocabulary.errors import InputError
 STANDS_INSIDE = ("braces", "tree")  # shapes of which a change stands in something
 
 
-class Row(Struct, frozen=True):
+class LearnedRow(Struct, frozen=True):
     """A template with what it means."""
 
     template: Template
@@ -50,7 +50,7 @@ class Row(Struct, frozen=True):
         pieces = (piece.slot for piece in meaning.pieces if piece.slot)
         return (*meaning.names.values(), *meaning.columns.values(), *meaning.flow, *pieces)
 
-    def values(self, slot: str) -> Iterator[tuple[Said, str]]:
+    def values(self, slot: str) -> Iterator[tuple[SampleStatement, str]]:
         """Yield the statements with their words for a slot; none for one of a flow."""
         for n, of in self.meaning.columns.items():
             if of == slot:
@@ -72,11 +72,11 @@ class Learned(Struct, frozen=True):
     why: str
     options: Mapping[str, Any]
     parts: tuple[str, ...]
-    rows: tuple[Row, ...]
+    rows: tuple[LearnedRow, ...]
     aside: tuple[Template, ...]
     tables: Mapping[Keys, Table]
     samples: tuple[str, ...]
-    answers: Answers
+    answers: UserAnswers
     unused: tuple[str, ...] = ()
 
     @property
@@ -98,7 +98,7 @@ class Learned(Struct, frozen=True):
         return needed and self.answers.inside == UNKNOWN
 
     @property
-    def known(self) -> list[Row]:
+    def known(self) -> list[LearnedRow]:
         """The rows whose meaning is known."""
         return [row for row in self.rows if not row.meaning.doubt]
 
@@ -114,7 +114,7 @@ class Learned(Struct, frozen=True):
         return list(dict.fromkeys(found))
 
     @property
-    def doubtful(self) -> list[Row]:
+    def doubtful(self) -> list[LearnedRow]:
         """Those that are in doubt, the most frequent first."""
         some = (row for row in self.rows if row.meaning.doubt)
         return sorted(some, key=lambda row: -len(row.template.said))
@@ -126,7 +126,7 @@ def learn(
     collectors: Iterable[str] = (),
     identities: Iterable[str] = (),
     shape: str = "",
-    answers: Answers | None = None,
+    answers: UserAnswers | None = None,
 ) -> Learned:
     """Return what samples of one platform teach; InputError if that is nothing.
 
@@ -157,9 +157,9 @@ def learn(
     )
     tables = tables_of(found, around)
     around = replace(around, feeds=_feeds(found, tables))
-    answers = answers or Answers()
+    answers = answers or UserAnswers()
     rows = [
-        Row(
+        LearnedRow(
             t,
             answered(t, tables, answers.means)
             or _device_name(t, samples)
@@ -187,7 +187,7 @@ def _feeds(found: Sequence[Template], tables: Mapping[Keys, Table]) -> frozenset
     return frozenset(name for t in found if t.row in giving for name in t.names[len(t.row) - 1])
 
 
-def _told_apart(rows: Sequence[Row]) -> list[Row]:
+def _told_apart(rows: Sequence[LearnedRow]) -> list[LearnedRow]:
     """Return rows, in doubt where two of them would say the same slot: one of them says something
     else.
     """
@@ -199,14 +199,18 @@ def _told_apart(rows: Sequence[Row]) -> list[Row]:
     )
     twice = {slot for slot, number in claims.items() if number > 1}
     return [
-        Row(row.template, Meaning(doubt=f"so does another statement look: {' and '.join(both)}"))
+        LearnedRow(
+            row.template, Meaning(doubt=f"so does another statement look: {' and '.join(both)}")
+        )
         if (both := sorted(twice & set(row.slots)))
         else row
         for row in rows
     ]
 
 
-def _aside(said: Sequence[Said], rows: Sequence[Row], parts: Container[str]) -> Iterable[Template]:
+def _aside(
+    said: Sequence[SampleStatement], rows: Sequence[LearnedRow], parts: Container[str]
+) -> Iterable[Template]:
     """Return what else stands in the part that has the device's name."""
     named = {r.template.keys[0] for r in rows if "unit.name" in r.meaning.columns.values()}
     known = {r.template.keys for r in rows}
@@ -221,14 +225,17 @@ def _plain(text: str) -> str:
 
 
 def _collectors(
-    said: Sequence[Said], parts: Container[str], known: Container[str], own: Container[str]
+    said: Sequence[SampleStatement],
+    parts: Container[str],
+    known: Container[str],
+    own: Container[str],
 ) -> dict[str, str]:
     """Return the addresses that are collectors', each with the name of its row, '' if it has none.
 
     Those that are known are; so are those that stand where one that is known does, in a part about
     export.
     """
-    places: dict[object, list[Said]] = defaultdict(list)
+    places: dict[object, list[SampleStatement]] = defaultdict(list)
     for one in said:
         if one.keys[0] in parts and one.values and is_address(one.values[0]):
             above = one.keys[:-2] if len(one.values) == 1 else ()
@@ -252,7 +259,7 @@ def _collectors(
     return found
 
 
-def _is_name(one: Said, several: bool) -> bool:
+def _is_name(one: SampleStatement, several: bool) -> bool:
     """Whether the word above the address of a collector is the name of its row; `several`: there
     are different such words in its place.
     """
@@ -265,12 +272,12 @@ def _is_name(one: Said, several: bool) -> bool:
 _TELLING = ("destination.transport", "destination.level", "destination.facility")
 
 
-def _is_endpoint(one: Said) -> bool:
+def _is_endpoint(one: SampleStatement) -> bool:
     """Whether a statement holds an address and a transport."""
     return any(fits("destination.transport", [word]) for word in one.values[1:])
 
 
-def _interfaces(found: Sequence[Template], said: Sequence[Said]) -> frozenset[str]:
+def _interfaces(found: Sequence[Template], said: Sequence[SampleStatement]) -> frozenset[str]:
     """Return the names of rows of which any has an address with a prefix."""
     tables = {t.row[:-1] for t in found if t.row and any(map(is_prefix, t.column(0)))}
     return frozenset(

@@ -18,7 +18,7 @@ from ivrel.core.authoring.learning.rules import (
     RESOLVER,
     SINGLES,
     STAMPS,
-    Rule,
+    SlotRule,
 )
 from ivrel.core.authoring.learning.spellings import (
     fits,
@@ -119,7 +119,7 @@ _FIELDS: Mapping[str, Sequence[tuple[str, str, Callable[[Sequence[str], Around],
 
 def _fitting(
     template: Template, names: Mapping[int, str], keys: Keys, words: Sequence[str],
-    rules: Sequence[Rule], around: Around,
+    rules: Sequence[SlotRule], around: Around,
 ) -> Meaning:  # fmt: skip
     """Return the one slot that the words beside a value tell of, and that its values fit."""
     found = [rule.slot for rule in rules if rule.hints(keys) and can_be(rule.slot, words, around)]
@@ -134,7 +134,7 @@ def _fitting(
     return Meaning(doubt="neither its words nor its values tell what it is")
 
 
-def _telling(rules: Sequence[Rule], slot: str, keys: Keys) -> str:
+def _telling(rules: Sequence[SlotRule], slot: str, keys: Keys) -> str:
     """Return the word that tells of a slot."""
     rule = next(rule for rule in rules if rule.slot == slot)
     return next(key for key in keys if rule.hints((key,)))

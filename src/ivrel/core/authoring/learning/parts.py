@@ -16,12 +16,12 @@ from ivrel.core.authoring.learning.spellings import (
     is_prefix,
     is_severity,
 )
-from ivrel.core.authoring.learning.templates import Said
+from ivrel.core.authoring.learning.templates import SampleStatement
 
 _SHARE = 0.1  # of a part's statements that look like export, from which on it is about export
 
 
-def parts_of(said: Sequence[Said], collectors: Container[str]) -> list[str]:
+def parts_of(said: Sequence[SampleStatement], collectors: Container[str]) -> list[str]:
     """Return the first words of the parts that are about export, in their order."""
     number: Counter[str] = Counter()
     telling: Counter[str] = Counter()
@@ -34,7 +34,7 @@ def parts_of(said: Sequence[Said], collectors: Container[str]) -> list[str]:
     return [head for head, n in number.items() if telling[head] >= max(1, _SHARE * n)]
 
 
-def _says_code(one: Said) -> bool:
+def _says_code(one: SampleStatement) -> bool:
     """Whether a statement says a severity or a facility as a number, behind the word for it."""
     words = (*one.front[-1:], *one.values)
     kinds = (("severity", "severity"), ("facility|facil", "facility"))
@@ -45,18 +45,18 @@ def _says_code(one: Said) -> bool:
     )
 
 
-def _gates(said: Sequence[Said]) -> set[str]:
+def _gates(said: Sequence[SampleStatement]) -> set[str]:
     """Return the first words of the parts that hold traffic rules, some of which record."""
     recording = {one.keys[0] for one in said if len(one.keys) > 1 and _says(one, "gate.tell")}
     return {one.keys[0] for one in said if one.keys[0] in recording and _says(one, "gate.action")}
 
 
-def _is_of_gate(one: Said) -> bool:
+def _is_of_gate(one: SampleStatement) -> bool:
     """Whether a statement may say of a traffic rule what it does, what it records, or whereto."""
     return any(rule.hints(one.front[-1:]) for rule in GATE)
 
 
-def _says(one: Said, slot: str) -> bool:
+def _says(one: SampleStatement, slot: str) -> bool:
     return any(
         rule.slot == slot and rule.hints(one.front[-1:]) and fits(slot, one.values[:1])
         for rule in GATE
@@ -64,7 +64,7 @@ def _says(one: Said, slot: str) -> bool:
     )
 
 
-def _is_beside(one: Said) -> bool:
+def _is_beside(one: SampleStatement) -> bool:
     """Whether a statement of another part may be of use: of an interface, a clock, a resolver, or
     the device's own name.
     """
@@ -77,7 +77,7 @@ def _is_beside(one: Said) -> bool:
     )
 
 
-def kept_of(said: Sequence[Said], parts: Container[str]) -> list[Said]:
+def kept_of(said: Sequence[SampleStatement], parts: Container[str]) -> list[SampleStatement]:
     """Return the statements of these parts, and what is of use of others."""
     gates = _gates(said)
     return [

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from ivrel.core.authoring.learning.aligning import Part, aligned
+from ivrel.core.authoring.learning.aligning import StatementPart, aligned
 from ivrel.core.authoring.learning.meaning import SIGNS, Around, Meaning, Piece, can_be
-from ivrel.core.authoring.learning.rules import GENERIC, Rule
+from ivrel.core.authoring.learning.rules import GENERIC, SlotRule
 from ivrel.core.authoring.learning.spellings import fits, is_facility, is_severity
 from ivrel.core.authoring.learning.templates import Template
 from ivrel.core.vocabulary.addresses import is_address
 
 
-def in_pieces(template: Template, first: str, rules: Sequence[Rule], around: Around) -> Meaning:
+def in_pieces(template: Template, first: str, rules: Sequence[SlotRule], around: Around) -> Meaning:
     """Return what statements mean of which some leave words out; `first`: the slot of what they
     begin with, '' if that is any of those that `rules` tell of.
     """
@@ -28,7 +28,7 @@ def in_pieces(template: Template, first: str, rules: Sequence[Rule], around: Aro
         return Meaning(doubt=row)
     if any(SIGNS.search(word) for part in row.parts for word in part.words):
         return Meaning(doubt="its words hold signs that mean something in a pattern")
-    slots: dict[Part, str] = {}
+    slots: dict[StatementPart, str] = {}
     for part in row.parts:
         words = row.column(part)
         if not part.kind:

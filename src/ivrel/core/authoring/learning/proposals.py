@@ -6,9 +6,9 @@ from collections.abc import Sequence
 
 from msgspec import Struct
 
-from ivrel.core.authoring.learning.learn import Learned, Row
+from ivrel.core.authoring.learning.learn import Learned, LearnedRow
 from ivrel.core.authoring.learning.spellings import value_of
-from ivrel.core.authoring.learning.templates import Said
+from ivrel.core.authoring.learning.templates import SampleStatement
 from ivrel.core.authoring.learning.written import statement
 from ivrel.core.dialects import Dialect
 from ivrel.core.dialects.slots import SLOTS
@@ -34,7 +34,7 @@ def proposals(dialect: Dialect, learned: Learned) -> list[Proposal]:
     """Return what samples teach that a dialect does not know, its statements first."""
     known = matcher(dialect)
     statements: list[Proposal] = []
-    words: dict[tuple[str, str], list[Said]] = {}
+    words: dict[tuple[str, str], list[SampleStatement]] = {}
     for row in learned.known:
         new = [said for said in row.template.said if not _is_known(known, dialect, said)]
         lacking = [(said, known.lacking(said.path, _words(said))) for said in new]
@@ -47,23 +47,23 @@ def proposals(dialect: Dialect, learned: Learned) -> list[Proposal]:
     return [*statements, *(_spelling(slot, word, said) for (slot, word), said in words.items())]
 
 
-def _is_known(known: Matcher, dialect: Dialect, said: Said) -> bool:
+def _is_known(known: Matcher, dialect: Dialect, said: SampleStatement) -> bool:
     words = _words(said)
     if known.find(said.path, words) is not None:
         return True
     return dialect.sets_aside(said.path, words)
 
 
-def _words(said: Said) -> Words:
+def _words(said: SampleStatement) -> Words:
     return (*said.front, "=", *said.values) if said.assigns else (*said.front, *said.values)
 
 
-def _statement(learned: Learned, row: Row, said: Sequence[Said]) -> Proposal:
+def _statement(learned: Learned, row: LearnedRow, said: Sequence[SampleStatement]) -> Proposal:
     line = f"- {{{statement(learned, row)}}}"
     return Proposal("statements", line, row.meaning.why, said[0].place, len(said))
 
 
-def _spelling(slot: str, word: str, said: Sequence[Said]) -> Proposal:
+def _spelling(slot: str, word: str, said: Sequence[SampleStatement]) -> Proposal:
     value = value_of(SLOTS[slot].type.name, word)
     line = f"{slot}: {{{value or '?'}: {word}}}"
     why = "a word that engineers use for it" if value else "which value it is, nobody knows"

@@ -8,9 +8,9 @@ from itertools import islice, product
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.authoring.learning.answers import NOTHING, Answers
-from ivrel.core.authoring.learning.learn import Learned, Row
-from ivrel.core.authoring.learning.rules import DESTINATION, SINGLES, Rule
+from ivrel.core.authoring.learning.answers import NOTHING, UserAnswers
+from ivrel.core.authoring.learning.learn import Learned, LearnedRow
+from ivrel.core.authoring.learning.rules import DESTINATION, SINGLES, SlotRule
 from ivrel.core.authoring.learning.spellings import fits, may_be
 from ivrel.core.authoring.learning.telling import as_told
 from ivrel.core.dialects.slots import SLOTS, table_of
@@ -22,7 +22,7 @@ MOST_CHOICES = 4
 MOST_VALUES = 3  # of a statement that is asked about
 
 
-class Choice(Struct, frozen=True):
+class AnswerChoice(Struct, frozen=True):
     """What may be answered, and what that means in words."""
 
     answer: str
@@ -40,7 +40,7 @@ class Question(Struct, frozen=True):
     text: str
     line: str = ""
     place: str = ""
-    choices: tuple[Choice, ...] = ()
+    choices: tuple[AnswerChoice, ...] = ()
 
 
 def questions(learned: Learned) -> Iterator[Question]:
@@ -53,7 +53,7 @@ def questions(learned: Learned) -> Iterator[Question]:
             continue
         line = as_told(template)
         choices = tuple(_choices(row, taken))[:MOST_CHOICES]
-        nothing = Choice(NOTHING, "nothing that matters for export")
+        nothing = AnswerChoice(NOTHING, "nothing that matters for export")
         about = ("means", template.named)
         yield Question(about, "what does this say?", line, first.place, (*choices, nothing))
     if learned.lacks_word:
@@ -70,17 +70,21 @@ def questions(learned: Learned) -> Iterator[Question]:
             )
 
 
-def _choices_of(slot: str) -> tuple[Choice, ...]:
-    return tuple(Choice(value, value) for value in SLOTS[slot].type.choices)
+def _choices_of(slot: str) -> tuple[AnswerChoice, ...]:
+    return tuple(AnswerChoice(value, value) for value in SLOTS[slot].type.choices)
 
 
 _DEFAULTS = (
-    ("export", "is export on?", (Choice("on", "it is on"), Choice("off", "it is off"))),
-    ("destination.port", "which port is taken?", (Choice("514", "514"), Choice("601", "601"))),
+    ("export", "is export on?", (AnswerChoice("on", "it is on"), AnswerChoice("off", "it is off"))),
+    (
+        "destination.port",
+        "which port is taken?",
+        (AnswerChoice("514", "514"), AnswerChoice("601", "601")),
+    ),
     (
         "destination.transport",
         "which transport is taken?",
-        (Choice("udp", "UDP"), Choice("tcp", "TCP"), Choice("tls", "TLS")),
+        (AnswerChoice("udp", "UDP"), AnswerChoice("tcp", "TCP"), AnswerChoice("tls", "TLS")),
     ),
     ("destination.level", "which severity is the threshold? (by its name in RFC 5424)", ()),
     ("level", "which severity is the threshold? (by its name in RFC 5424)", ()),
@@ -89,7 +93,7 @@ _DEFAULTS = (
 )
 
 
-def with_answer(answers: Answers, question: Question, said: str) -> Answers:
+def with_answer(answers: UserAnswers, question: Question, said: str) -> UserAnswers:
     """Return the answers with one more; ValueError if a question has no such answer."""
     field, key = question.about
     if question.choices and said not in {choice.answer for choice in question.choices}:
@@ -103,7 +107,7 @@ def with_answer(answers: Answers, question: Question, said: str) -> Answers:
     return replace(answers, **{field: {**getattr(answers, field), key: said}})
 
 
-def candidates(learned: Learned, row: Row) -> Iterator[str]:
+def candidates(learned: Learned, row: LearnedRow) -> Iterator[str]:
     """Yield what a statement in doubt may say, the likeliest first, each with the reason."""
     template = row.template
     if not 0 < len(template.said[0].values) <= MOST_VALUES:
@@ -117,7 +121,7 @@ def candidates(learned: Learned, row: Row) -> Iterator[str]:
         yield f"{choice.answer}: {why}"
 
 
-def _choices(row: Row, taken: set[str]) -> Iterator[Choice]:
+def _choices(row: LearnedRow, taken: set[str]) -> Iterator[AnswerChoice]:
     """Yield what a statement may say, the likeliest first: what its words tell of, then what its
     values fit.
     """
@@ -132,7 +136,7 @@ def _choices(row: Row, taken: set[str]) -> Iterator[Choice]:
         # What one statement says is of one thing.
         if said and len(set(said)) == len(said) and len({_of(slot) for slot in said}) == 1:
             words = "; ".join(f"{slot}: {SETTINGS[OWNER[slot]].meaning}" for slot in said)
-            yield Choice(" ".join(slots), words)
+            yield AnswerChoice(" ".join(slots), words)
 
 
 def _of(slot: str) -> str:
@@ -140,7 +144,7 @@ def _of(slot: str) -> str:
 
 
 def _slots(
-    words: Sequence[str], rules: Sequence[Rule], keys: Sequence[str], taken: set[str]
+    words: Sequence[str], rules: Sequence[SlotRule], keys: Sequence[str], taken: set[str]
 ) -> list[str]:
     fitting = [
         rule for rule in rules

@@ -8,7 +8,7 @@ import re
 from collections import defaultdict
 from collections.abc import Sequence
 
-from ivrel.core.authoring.learning.templates import Keys, Said
+from ivrel.core.authoring.learning.templates import Keys, SampleStatement
 from ivrel.core.shapes.lists import Listing
 from ivrel.core.text.words import Path
 from ivrel.core.vocabulary.addresses import is_address
@@ -18,7 +18,7 @@ _AROUND = ("[]", "()")
 _HOST = re.compile(r"[A-Za-z][A-Za-z0-9-]*(\.[A-Za-z0-9-]+)*")
 
 
-def listings(said: Sequence[Said]) -> list[Listing]:
+def listings(said: Sequence[SampleStatement]) -> list[Listing]:
     """Return the statements that hold lists of addresses, as the shape reads them.
 
     What divides the values of a list only shows where there are two: statements of which none holds

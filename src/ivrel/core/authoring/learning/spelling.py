@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 
 from ivrel.core.authoring.learning.as_yaml import flow, word
-from ivrel.core.authoring.learning.learn import Learned, Row
+from ivrel.core.authoring.learning.learn import Learned, LearnedRow
 from ivrel.core.authoring.learning.spellings import fits, spelled
 from ivrel.core.dialects.slots import SLOTS
 
@@ -70,7 +70,7 @@ def _one_or_more(words: Sequence[str]) -> str:
     return word(words[0]) if len(words) == 1 else flow(words)
 
 
-def _words(row: Row) -> Iterable[tuple[str, list[str]]]:
+def _words(row: LearnedRow) -> Iterable[tuple[str, list[str]]]:
     """Yield the slots of a row with the words that were seen for them."""
     template, meaning = row.template, row.meaning
     for slot in row.slots:

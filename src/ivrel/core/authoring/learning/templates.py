@@ -15,7 +15,7 @@ LOOKS_NAMED = re.compile(r".*[0-9-]")
 Keys = tuple[str, ...]
 
 
-class Said(Struct, frozen=True):
+class SampleStatement(Struct, frozen=True):
     """One statement of a sample.
 
     `path`: the words of the blocks above it; `front`: its words up to its value; `assigns`: whether
@@ -53,7 +53,7 @@ class Template(Struct):
     front: Keys
     assigns: bool
     names: dict[int, list[str]]
-    said: list[Said]
+    said: list[SampleStatement]
 
     @property
     def keys(self) -> Keys:
@@ -78,7 +78,7 @@ class Template(Struct):
 
 
 def templates(
-    said: Sequence[Said], known: Container[str], never: re.Pattern[str]
+    said: Sequence[SampleStatement], known: Container[str], never: re.Pattern[str]
 ) -> list[Template]:
     """Return the templates of statements, in their order.
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.as_yaml import flow, word
-from ivrel.core.authoring.learning.learn import STANDS_INSIDE, Learned, Row
+from ivrel.core.authoring.learning.learn import STANDS_INSIDE, Learned, LearnedRow
 from ivrel.core.authoring.learning.meaning import Piece
 from ivrel.core.authoring.learning.questions import candidates
 from ivrel.core.authoring.learning.spelling import spelling
@@ -181,13 +181,13 @@ def _statements(learned: Learned) -> str:
     return "".join(lines)
 
 
-def _has_codes(row: Row) -> bool:
+def _has_codes(row: LearnedRow) -> bool:
     """Whether a severity or a facility was seen as a number."""
     kinds = ((SLOTS[slot].type.name, slot) for slot in row.slots)
     return any(coded(kind, word) for kind, slot in kinds for _, word in row.values(slot))
 
 
-def statement(learned: Learned, row: Row) -> str:
+def statement(learned: Learned, row: LearnedRow) -> str:
     """Return what is known of a row as a statement of a dialect's file, without its braces."""
     template = row.template
     path, front = _named(template, row.meaning.names)
@@ -203,7 +203,7 @@ def statement(learned: Learned, row: Row) -> str:
     return f'{where}says: "{says}"{removed_by}'
 
 
-def _removed_by(row: Row, front: Sequence[str]) -> str:
+def _removed_by(row: LearnedRow, front: Sequence[str]) -> str:
     """Return the words that name a statement which holds a whole collector, when it is removed: up
     to the last that tells it from others.
     """
@@ -237,7 +237,7 @@ def _named(template: Template, names: Mapping[int, str]) -> tuple[list[list[str]
     return path, slots(template.front)
 
 
-def _values(row: Row) -> list[str]:
+def _values(row: LearnedRow) -> list[str]:
     template, meaning = row.template, row.meaning
     if meaning.pieces:
         return _pieces(meaning.pieces)

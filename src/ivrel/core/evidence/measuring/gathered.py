@@ -26,7 +26,7 @@ class Accumulator(Protocol):
 A = TypeVar("A", bound=Accumulator)
 
 
-class Gathered(Generic[A]):
+class Measured(Generic[A]):
     """What was gathered of each device, by an accumulator of one kind.
 
     `number`: messages; `first`, `last`: when the first and the last came, of all devices.

@@ -25,7 +25,7 @@ JUMP = 10_000  # numbers ahead that are no loss any more, but another count
 MOST_SPANS = 20_000  # of numbers that came, in one count
 
 
-class Count(Struct):
+class NumberRun(Struct):
     """One count, from where it began until it began anew: the spans of numbers that came.
 
     `twice`: messages that came once more; `late`: that came behind a higher number; `begun`: how it
@@ -87,7 +87,7 @@ class Stream:
     """The numbers of one device at one collector, in the order in which they came."""
 
     def __init__(self) -> None:
-        self.counts: list[Count] = []
+        self.counts: list[NumberRun] = []
         self._base = self._base_before = 0  # what a count that wraps is moved by
         self._recent: OrderedDict[int, int] = OrderedDict()  # number: what its message was
 
@@ -101,7 +101,7 @@ class Stream:
         if moved is None or known not in (None, mark) or self._is_anew(number, moved, known):
             self._base = self._base_before = 0
             self._recent.clear()
-            self.counts.append(Count([[number, number]], self._begun(number), messages=1))
+            self.counts.append(NumberRun([[number, number]], self._begun(number), messages=1))
             moved = number
         else:
             self.counts[-1].take(moved)
@@ -173,9 +173,9 @@ class Numbers:
         self.without += other.without
         self.streams.update(other.streams)
 
-    def joined(self) -> dict[str, list[Count]]:
+    def joined(self) -> dict[str, list[NumberRun]]:
         """Return the counts at each collector, those of chunks that follow each other joined."""
-        out: dict[str, list[Count]] = {}
+        out: dict[str, list[NumberRun]] = {}
         for (name, _, _), stream in sorted(self.streams.items(), key=lambda item: item[0]):
             counts = out.setdefault(name, [])
             for count in stream.counts:
@@ -188,7 +188,7 @@ class Numbers:
         return out
 
 
-def _shift(one: Count, other: Count) -> int | None:
+def _shift(one: NumberRun, other: NumberRun) -> int | None:
     """Return what the numbers of a chunk are moved by to go on from the chunk before; None if they
     do not.
     """
@@ -199,11 +199,11 @@ def _shift(one: Count, other: Count) -> int | None:
     return one.base + turn if turn else None
 
 
-def _together(one: Count, other: Count, shift: int) -> Count:
+def _together(one: NumberRun, other: NumberRun, shift: int) -> NumberRun:
     """Return two counts that follow each other as one."""
     spans = [list(span) for span in one.spans]
     wraps = one.wraps + other.wraps + (shift != one.base)
-    out = Count(
+    out = NumberRun(
         spans, one.begun, one.messages, one.twice + other.twice, one.late + other.late, wraps,
         other.base + shift, one.is_cut or other.is_cut,
     )  # fmt: skip

@@ -37,7 +37,7 @@ class Volume(Struct, frozen=True):
     estimated: bool = False
 
 
-class Sent(Struct, frozen=True):
+class SentVolume(Struct, frozen=True):
     """What was sent by whom: `seconds`: how long it was listened for."""
 
     devices: Mapping[str, Device]
@@ -49,7 +49,7 @@ class Sent(Struct, frozen=True):
         return 8 * number / self.seconds if self.seconds else 0.0
 
 
-def volumes(sent: Sent, by: str, level: int | None = None) -> list[Volume]:
+def volumes(sent: SentVolume, by: str, level: int | None = None) -> list[Volume]:
     """Return the volume of each device, site, collector, severity, facility or kind, the largest
     first.
 
@@ -62,7 +62,7 @@ def volumes(sent: Sent, by: str, level: int | None = None) -> list[Volume]:
     return sorted(found, key=lambda v: (-v.bytes, v.name))
 
 
-def _of_devices(sent: Sent, by: str, level: int | None) -> Iterable[Volume]:
+def _of_devices(sent: SentVolume, by: str, level: int | None) -> Iterable[Volume]:
     groups: dict[str, list[str]] = {}
     for name in sent.sizes:
         at = name if by == "device" else sent.devices[name].site
@@ -83,7 +83,7 @@ def _of_devices(sent: Sent, by: str, level: int | None) -> Iterable[Volume]:
         )  # fmt: skip
 
 
-def _at(sent: Sent, names: Iterable[str], level: int) -> tuple[float | None, bool]:
+def _at(sent: SentVolume, names: Iterable[str], level: int) -> tuple[float | None, bool]:
     """Return the bits a second of some devices at another level, None if that is not known, and
     whether they are an estimate.
     """
@@ -133,7 +133,7 @@ class OfSeverity(Struct, frozen=True):
     estimated: bool = False
 
 
-def of_severities(sent: Sent, level: int | None = None) -> list[OfSeverity]:
+def of_severities(sent: SentVolume, level: int | None = None) -> list[OfSeverity]:
     """Return what each severity costs now and at another trap level, of all devices."""
     now = dict.fromkeys(range(len(SEVERITIES)), 0)
     then: dict[int, float | None] = dict.fromkeys(now, 0.0)
@@ -157,7 +157,7 @@ def of_severities(sent: Sent, level: int | None = None) -> list[OfSeverity]:
     ]  # fmt: skip
 
 
-def _at_level(sent: Sent, name: str, level: int) -> dict[int, float | None]:
+def _at_level(sent: SentVolume, name: str, level: int) -> dict[int, float | None]:
     """Return the bytes that a device would send at another level, by severity; None where that is
     not known.
     """
@@ -173,7 +173,7 @@ def _at_level(sent: Sent, name: str, level: int) -> dict[int, float | None]:
     return costs
 
 
-def _shares(sent: Sent, name: str, severity: int, least: int) -> list[float]:
+def _shares(sent: SentVolume, name: str, severity: int, least: int) -> list[float]:
     """Return what other devices send of a severity, as a share of what they send up to another."""
     alike: list[float] = []
     others: list[float] = []
@@ -203,7 +203,7 @@ _NAMED: Mapping[str, Callable[[tuple[str, int, int]], str]] = {
 }
 
 
-def _of_cells(sent: Sent, by: str) -> Iterable[Volume]:
+def _of_cells(sent: SentVolume, by: str) -> Iterable[Volume]:
     found: dict[str, list[int]] = {}
 
     def plus(name: str, number: int, size: int) -> None:

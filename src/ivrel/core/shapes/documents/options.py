@@ -7,10 +7,10 @@ from typing import Any, ClassVar
 
 from msgspec import Struct
 
-from ivrel.core.form import Key, ListOf, MapOf, Record, Text
+from ivrel.core.form import Key, ListOf, MapOf, MappingField, TextField
 from ivrel.core.shapes.shape import Shape
 
-_WORD = Text("text")
+_WORD = TextField("text")
 _WORDS = ListOf(_WORD, filled=True)
 
 
@@ -51,11 +51,11 @@ class TreeOptions(Shape, frozen=True):
             _WORD, "of a tree: the container in which a list entry's keys stand once more"
         ),
         "leaves": Key(
-            Text("a kind", choices=("attributes", "elements")), "of XML: where values stand"
+            TextField("a kind", choices=("attributes", "elements")), "of XML: where values stand"
         ),
         "modules": Key(
             MapOf(
-                Record(
+                MappingField(
                     "a module",
                     {"module": Key(_WORD, "its name"), "namespace": Key(_WORD, "its URI")},
                 )
@@ -64,7 +64,7 @@ class TreeOptions(Shape, frozen=True):
         ),
         "identities": Key(
             MapOf(
-                Record(
+                MappingField(
                     "the module of identities",
                     {
                         **{n: Key(_WORD, f"its {n}") for n in ("module", "namespace", "prefix")},
@@ -87,7 +87,7 @@ class TreeOptions(Shape, frozen=True):
         **Shape.CHANGE,
         "inside": Key(_WORD, "the block that a change stands in"),
         "form": Key(
-            Text("a form", choices=("own", "standard")),
+            TextField("a form", choices=("own", "standard")),
             "of a tree: the same tree with the removal word, or RFC 6241 and RFC 8072",
         ),
     }

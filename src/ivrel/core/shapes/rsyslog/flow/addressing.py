@@ -11,7 +11,7 @@ from collections.abc import Mapping
 
 from msgspec.structs import replace
 
-from ivrel.core.shapes.rsyslog.flow.model import Action, Doubt, Endpoint
+from ivrel.core.shapes.rsyslog.flow.model import Action, Endpoint, Uncertainty
 from ivrel.core.shapes.rsyslog.syntax.statements import Param, said_of
 
 _SERVICES = {"syslog": "514", "syslog-tls": "6514"}
@@ -21,7 +21,9 @@ _HOST = re.compile(r"[\w.-]+|[0-9A-Fa-f:.]+(%\w+)?")
 _TOLD = re.compile(r"[\w.-]*[A-Za-z.][\w.-]*|[0-9A-Fa-f:.]*:[0-9A-Fa-f:.]*")
 
 
-def addressed(action: Action, driver: str, authority: Param | None) -> tuple[Action, list[Doubt]]:
+def addressed(
+    action: Action, driver: str, authority: Param | None
+) -> tuple[Action, list[Uncertainty]]:
     """Return an action with where it sends and why it never does, and what is not known of it.
 
     `driver`: the stream driver of actions that name none; `authority`: the file of trusted
@@ -30,7 +32,7 @@ def addressed(action: Action, driver: str, authority: Param | None) -> tuple[Act
     params, place = action.params, action.statement
     for name in ("target", "port", "protocol"):
         if name in params and params[name].value is None:
-            doubt = Doubt(f"{place.raw} ({name} is worked out elsewhere)", place.line)
+            doubt = Uncertainty(f"{place.raw} ({name} is worked out elsewhere)", place.line)
             return replace(action, idle="it is not known where it sends"), [doubt]
     transport, idle, doubts = _way(action, driver, authority)
     idle = action.idle or idle
@@ -39,7 +41,7 @@ def addressed(action: Action, driver: str, authority: Param | None) -> tuple[Act
         idle = idle or "it names nobody to send to"
         if transport != "udp" and place.kind == "action":
             # The daemon does not survive the first message for it.
-            doubts.append(Doubt(f"{place.raw} ({idle})", place.line))
+            doubts.append(Uncertainty(f"{place.raw} ({idle})", place.line))
     elif any(c.isspace() for c in target):
         idle = idle or "a blank behind the address is looked up with it"
     number, wrong = _port(params, transport)
@@ -59,7 +61,9 @@ def addressed(action: Action, driver: str, authority: Param | None) -> tuple[Act
     return replace(action, endpoint=endpoint, idle=idle), doubts
 
 
-def _way(action: Action, driver: str, authority: Param | None) -> tuple[str, str, list[Doubt]]:
+def _way(
+    action: Action, driver: str, authority: Param | None
+) -> tuple[str, str, list[Uncertainty]]:
     if action.kind == "omrelp":
         return "relp", "", []
     if action.kind == "omudpspoof":
@@ -82,7 +86,7 @@ def _port(params: Mapping[str, Param], transport: str) -> tuple[str, str]:
 
 def _transport(
     action: Action, protocol: str, driver: str, authority: Param | None
-) -> tuple[str, str, list[Doubt]]:
+) -> tuple[str, str, list[Uncertainty]]:
     """Return the transport of an action, why it never sends, and what is not known of it."""
     params = action.params
     if protocol not in ("udp", "tcp"):
@@ -91,7 +95,7 @@ def _transport(
         newer = [name for name in params if name.startswith("streamdriver.")]
         if not newer or protocol == "udp":
             return protocol, "", []
-        doubt = Doubt(f"{newer[0]}, which some versions know", params[newer[0]].line)
+        doubt = Uncertainty(f"{newer[0]}, which some versions know", params[newer[0]].line)
         return protocol, "", [doubt]
     idle = ""
     named = (said_of(params, "streamdriver") or driver).lower()

@@ -27,7 +27,7 @@ from ivrel.core.shapes.rsyslog.flow.functions import (
 from ivrel.core.shapes.rsyslog.flow.selectors import (
     SEVERITY_WORDS,
 )
-from ivrel.core.shapes.rsyslog.syntax.expressions import Node
+from ivrel.core.shapes.rsyslog.syntax.expressions import ExpressionNode
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES, Selection
 
 PRIS = len(FACILITIES) * len(SEVERITIES)
@@ -58,7 +58,7 @@ PROPERTIES: Mapping[str, Code] = {
 }
 
 
-def holds(test: Node, variables: Variables) -> Bounds:
+def holds(test: ExpressionNode, variables: Variables) -> Bounds:
     """When a condition holds."""
     # Without variables a condition is the same wherever it stands, and is worked out once.
     if not variables:
@@ -67,11 +67,11 @@ def holds(test: Node, variables: Variables) -> Bounds:
 
 
 @lru_cache(maxsize=4096)
-def _constant(test: Node) -> Bounds:
+def _constant(test: ExpressionNode) -> Bounds:
     return _bounds(lambda pri: _truth(_Run({}).value(test, pri)))
 
 
-def ends_daemon(test: Node) -> bool:
+def ends_daemon(test: ExpressionNode) -> bool:
     """Whether a test holds what the daemon does not survive: a facility's number beyond all
     facilities.
     """
@@ -86,7 +86,7 @@ def ends_daemon(test: Node) -> bool:
     return any(ends_daemon(part) for part in test.parts)
 
 
-def values(test: Node, variables: Variables) -> tuple[Value, ...]:
+def values(test: ExpressionNode, variables: Variables) -> tuple[Value, ...]:
     """Return what an expression gives, for each PRI."""
     return tuple(_Run(variables).value(test, pri) for pri in range(PRIS))
 
@@ -133,7 +133,7 @@ class _Run:
     def __init__(self, variables: Variables) -> None:
         self.variables = variables
 
-    def value(self, node: Node, pri: int) -> Value:
+    def value(self, node: ExpressionNode, pri: int) -> Value:
         op, parts = node.op, node.parts
         match op:
             case "number" | "text":
@@ -169,7 +169,7 @@ class _Run:
                 return None
         return self.compared(op, parts, pri)
 
-    def count(self, node: Node, pri: int) -> int | None:
+    def count(self, node: ExpressionNode, pri: int) -> int | None:
         value = self.value(node, pri)
         return number(value)[0] if isinstance(value, str) else value
 
@@ -184,7 +184,7 @@ class _Run:
         said = PROPERTIES.get(name[1:])
         return None if said is None else said(pri)
 
-    def compared(self, op: str, parts: tuple[Node, ...], pri: int) -> Value:
+    def compared(self, op: str, parts: tuple[ExpressionNode, ...], pri: int) -> Value:
         left, right = parts
         code = CODES.get(str(left.value)) if left.op == "variable" else None
         if code is not None and op in ("==", "!=", "<>") and right.op == "text":
@@ -215,7 +215,7 @@ class _Run:
         fit = how(str(a), str(b)) if how else None
         return None if fit is None else int(fit)
 
-    def called(self, name: str, parts: tuple[Node, ...], pri: int) -> Value:
+    def called(self, name: str, parts: tuple[ExpressionNode, ...], pri: int) -> Value:
         how = FUNCTIONS.get((name, len(parts)))
         if how is None:
             return None

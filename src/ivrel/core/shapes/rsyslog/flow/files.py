@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from fnmatch import fnmatch
 from pathlib import PurePosixPath
 
-from ivrel.core.shapes.rsyslog.flow.model import Doubt
+from ivrel.core.shapes.rsyslog.flow.model import Uncertainty
 from ivrel.core.shapes.rsyslog.syntax.scanner import Opened, Token
 from ivrel.core.shapes.rsyslog.syntax.source import read_source
 from ivrel.core.shapes.rsyslog.syntax.statements import Param
@@ -23,7 +23,7 @@ class Files:
 
     def __init__(self, found: Sequence[Part], main: Part) -> None:
         self.parts, self.main = found, main
-        self.doubts: list[Doubt] = []
+        self.doubts: list[Uncertainty] = []
         self.includes: list[str] = []
 
     def opened(self, params: Mapping[str, Param], token: Token, within: tuple[str, ...]) -> Opened:
@@ -35,7 +35,7 @@ class Files:
                 read_source(f"{token.source.name} (text of an include)", token.line, text.value),
             )
         if wanted is None or not wanted.value:
-            self.doubts.append(Doubt(f"{raw} (what it includes is worked out elsewhere)", at))
+            self.doubts.append(Uncertainty(f"{raw} (what it includes is worked out elsewhere)", at))
             return ()
         name = (
             re.split(r"[ \t]", wanted.value, maxsplit=1)[0]
@@ -43,10 +43,12 @@ class Files:
             else wanted.value
         )
         if not self.main.name:
-            self.doubts.append(Doubt(f"{name} (its folder is not here)", at))
+            self.doubts.append(Uncertainty(f"{name} (its folder is not here)", at))
             return ()
         if not name.startswith("/"):
-            self.doubts.append(Doubt(f"{name} (is looked for where the daemon was started)", at))
+            self.doubts.append(
+                Uncertainty(f"{name} (is looked for where the daemon was started)", at)
+            )
         pattern = within_folder(name, self.main.name)
         if any(part.name.startswith(pattern.rstrip("/") + "/") for part in self.parts):
             pattern = pattern.rstrip("/") + "/*"
@@ -57,11 +59,11 @@ class Files:
         found = sorted((p for p in self.parts if _fits(p.name, pattern)), key=lambda p: p.name)
         mode = params.get("mode", Param("required", at)).value
         if not found and mode != "optional" and not re.search(r"[*?\[]", pattern):
-            self.doubts.append(Doubt(f"{name} (no such file)", at))
+            self.doubts.append(Uncertainty(f"{name} (no such file)", at))
         out = []
         for part in found:
             if part.name in within or len(within) > DEEPEST:
-                self.doubts.append(Doubt(f"{name} (includes itself)", at))
+                self.doubts.append(Uncertainty(f"{name} (includes itself)", at))
                 continue
             out.append(read_source(part.name, part.first, part.text))
         return tuple(out)

@@ -17,7 +17,7 @@ Endpoint = tuple[str, str, str]  # address, port, transport
 SWITCHED_OFF = "it is switched off"
 
 
-class Doubt(Struct, frozen=True):
+class Uncertainty(Struct, frozen=True):
     """Something that is not understood or not certain, and where it stands."""
 
     text: str
@@ -39,7 +39,7 @@ class Action(Struct, frozen=True):
     before: tuple[Statement, ...] = ()
     idle: str = ""
     endpoint: Endpoint = ("", "", "")
-    form: Form | Doubt | None = None
+    form: Form | Uncertainty | None = None
 
     @property
     def sends(self) -> bool:
@@ -52,7 +52,7 @@ class Forward(Struct, frozen=True):
 
     action: Action
     takes: Bounds
-    doubt: Doubt | None
+    doubt: Uncertainty | None
     chain: tuple[Statement, ...]  # the statements that it stands in, itself last
 
     @property
@@ -92,12 +92,12 @@ class Model(Struct, frozen=True):
         Forward, ...
     ]  # where only goes what comes in by an input of another host's messages
     locals: tuple[Local, ...]
-    doubts: tuple[Doubt, ...]  # what may bear on everything
+    doubts: tuple[Uncertainty, ...]  # what may bear on everything
     limits: tuple[Limit, ...]
-    others: tuple[Doubt, ...]  # statements that bear on no export setting
+    others: tuple[Uncertainty, ...]  # statements that bear on no export setting
     includes: tuple[str, ...]  # the names that are included, as patterns within the folder
     main: Part
     statements: tuple[Statement, ...]
-    name: Doubt | None = None  # what it calls itself
+    name: Uncertainty | None = None  # what it calls itself
     default_form: bool = False  # whether it says which template holds for actions that name none
-    authority: Doubt | None = None  # the file of the certificates that it trusts
+    authority: Uncertainty | None = None  # the file of the certificates that it trusts

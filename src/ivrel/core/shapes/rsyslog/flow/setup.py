@@ -25,7 +25,7 @@ from ivrel.core.shapes.rsyslog.flow.directives import (
     UNSAID_LIMITS,
 )
 from ivrel.core.shapes.rsyslog.flow.legacy import read_legacy
-from ivrel.core.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Doubt, Limit
+from ivrel.core.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Limit, Uncertainty
 from ivrel.core.shapes.rsyslog.flow.templates import BUILT_IN, Form, form_of, text_of
 from ivrel.core.shapes.rsyslog.syntax.expressions import unescaped
 from ivrel.core.shapes.rsyslog.syntax.statements import At, Param, Statement, said_of
@@ -46,10 +46,10 @@ class Setup:
         self.queued: set[str] = set()  # rulesets that are carried out beside the others
         self.bound: dict[str, str] = {}  # ruleset to the input that feeds it
         self.default = DEFAULT.lower()
-        self.doubts: list[Doubt] = []
-        self.others: list[Doubt] = []
+        self.doubts: list[Uncertainty] = []
+        self.others: list[Uncertainty] = []
         self.settings: dict[str, Param] = {}  # of the whole daemon
-        self.name: Doubt | None = None
+        self.name: Uncertainty | None = None
         self._limits: dict[str, dict[str, Param]] = {}
         self._loaded: dict[str, int] = {}
         self._templates: dict[str, Form | None] = dict(BUILT_IN)
@@ -137,7 +137,7 @@ class Setup:
         name = said.value if said else None
         line = said.line if said else action.statement.line
         if said is not None and name is None:
-            return replace(action, form=Doubt("the template is worked out elsewhere", line))
+            return replace(action, form=Uncertainty("the template is worked out elsewhere", line))
         if name is None:
             name = (
                 "RSYSLOG_TraditionalForwardFormat"
@@ -148,7 +148,9 @@ class Setup:
         if name not in self._templates:
             return replace(action, idle=action.idle or f"no template '{name}' is defined before it")
         form = self._templates[name]
-        return replace(action, form=form if form is not None else Doubt(f"template {name}", line))
+        return replace(
+            action, form=form if form is not None else Uncertainty(f"template {name}", line)
+        )
 
     @property
     def authority(self) -> Param | None:
@@ -173,9 +175,9 @@ class Setup:
         elif name in BINDS:
             self.bound.setdefault(value.lower(), BINDS[name])
         elif name in DOUBTFUL:
-            self.doubts.append(Doubt(s.raw, s.line))
+            self.doubts.append(Uncertainty(s.raw, s.line))
         elif not self._of_its_own(s, value, param):
-            self.others.append(Doubt(f"${s.name}", s.line))
+            self.others.append(Uncertainty(f"${s.name}", s.line))
 
     def _of_its_own(self, s: Statement, value: str, param: Param) -> bool:
         """Take a directive that no table has; say whether it is one."""
@@ -183,7 +185,7 @@ class Setup:
             case "actionforwarddefaulttemplate" | "actionforwarddefaulttemplatename":
                 self.default_form = param
             case "localhostname":
-                self.name = Doubt(value, s.line)
+                self.name = Uncertainty(value, s.line)
             case "template":
                 called, _, text = s.text.partition(",")
                 found = re.match(r'\s*"((?:[^"\\]|\\.)*)"', text, re.S)
@@ -206,7 +208,7 @@ class Setup:
     def _object(self, s: Statement) -> None:
         said = {name: param.value or "" for name, param in s.params.items()}
         if s.params.get("config.enabled", Param("on", 0)).value != "on":
-            self.others.append(Doubt(f"{s.name}, which is switched off", s.line))
+            self.others.append(Uncertainty(f"{s.name}, which is switched off", s.line))
             return
         match s.name:
             case "template":
@@ -221,10 +223,10 @@ class Setup:
             case "global":
                 self.settings |= {key: s.params[key] for key in GLOBAL.values() if key in s.params}
                 if "localhostname" in said:
-                    self.name = Doubt(said["localhostname"], s.params["localhostname"].line)
+                    self.name = Uncertainty(said["localhostname"], s.params["localhostname"].line)
             case "input":
                 self._bind(s, said)
-        self.others.append(Doubt(s.name, s.line))
+        self.others.append(Uncertainty(s.name, s.line))
 
     def _define(self, s: Statement, said: Mapping[str, str]) -> None:
         """Take a ruleset; of several of one name, the first."""
@@ -247,7 +249,7 @@ class Setup:
         self.bound.setdefault(said["ruleset"].lower(), kind)
         # What the host says itself then goes another way than the one that is walked.
         if kind in _OWN_INPUTS:
-            self.doubts.append(Doubt(s.raw, s.line))
+            self.doubts.append(Uncertainty(s.raw, s.line))
 
     def _module(self, s: Statement, said: Mapping[str, str]) -> None:
         name = said.get("load", "").lower().removeprefix("builtin:").removesuffix(".so")

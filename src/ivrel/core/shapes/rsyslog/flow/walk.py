@@ -21,7 +21,7 @@ from ivrel.core.shapes.rsyslog.flow.conditions import (
     values,
 )
 from ivrel.core.shapes.rsyslog.flow.functions import Value
-from ivrel.core.shapes.rsyslog.flow.model import Action, Doubt, Forward, Local
+from ivrel.core.shapes.rsyslog.flow.model import Action, Forward, Local, Uncertainty
 from ivrel.core.shapes.rsyslog.flow.selectors import read_selector
 from ivrel.core.shapes.rsyslog.flow.setup import Setup
 from ivrel.core.shapes.rsyslog.syntax.statements import At, Statement, said_of
@@ -54,16 +54,16 @@ class Walk:
     def __init__(self, setup: Setup) -> None:
         self.setup = setup
         self.alive = ALL
-        self.cause: Doubt | None = None
+        self.cause: Uncertainty | None = None
         self.forwards: dict[At, Forward] = {}
         self.locals: list[Local] = []
-        self.doubts: list[Doubt] = []
-        self.others: list[Doubt] = []
+        self.doubts: list[Uncertainty] = []
+        self.others: list[Uncertainty] = []
         self.variables: dict[str, tuple[Value, ...]] = {}
         self.calling: list[str] = []
         self.count = 0
 
-    def ruleset(self, name: str, under: Bounds, why: Doubt | None) -> None:
+    def ruleset(self, name: str, under: Bounds, why: Uncertainty | None) -> None:
         """Carry out a ruleset; one with a queue of its own has no effect on who calls it."""
         self.calling.append(name)
         alive, cause, variables = self.alive, self.cause, dict(self.variables)
@@ -77,7 +77,7 @@ class Walk:
         self,
         statements: Sequence[Statement],
         under: Bounds,
-        why: Doubt | None,
+        why: Uncertainty | None,
         chain: tuple[Statement, ...],
         *,
         top: bool = False,
@@ -99,7 +99,7 @@ class Walk:
                 self.one(s, under, why, (*chain, s))
 
     def one(
-        self, s: Statement, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]
+        self, s: Statement, under: Bounds, why: Uncertainty | None, chain: tuple[Statement, ...]
     ) -> None:
         match s.kind:
             case "rule":
@@ -118,29 +118,31 @@ class Walk:
             case "call-indirect":
                 self.called_by_name(s, under)
             case "foreach":
-                doubt = why or Doubt(s.raw, s.line)
+                doubt = why or Uncertainty(s.raw, s.line)
                 self.all(s.body, Bounds(NONE.sure, under.most), doubt, chain)
             case "set" | "unset":
                 self.assign(s, under)
             case "reload" if s.test is None or s.test.value not in self.setup.tables:
-                self.doubts.append(Doubt(f"{s.raw} (no such table)", s.line))
+                self.doubts.append(Uncertainty(f"{s.raw} (no such table)", s.line))
 
-    def stop(self, under: Bounds, why: Doubt | None) -> None:
+    def stop(self, under: Bounds, why: Uncertainty | None) -> None:
         gone = self.alive & under
         # If it is not sure what stops here, neither is what comes behind it.
         if not gone.known:
             self.cause = self.cause or why
         self.alive = self.alive.without(gone)
 
-    def call(self, s: Statement, under: Bounds, why: Doubt | None) -> None:
+    def call(self, s: Statement, under: Bounds, why: Uncertainty | None) -> None:
         name = s.name.lower()
         if name not in self.setup.rulesets:
-            self.others.append(Doubt(f"{s.raw}, which there is not", s.line))
+            self.others.append(Uncertainty(f"{s.raw}, which there is not", s.line))
         elif name in self.calling or len(self.calling) > _DEEPEST:
-            self.doubts.append(Doubt(f"{s.raw} (calls itself)", s.line))
+            self.doubts.append(Uncertainty(f"{s.raw} (calls itself)", s.line))
         else:
             if _does_nothing(self.setup.rulesets[name]):
-                self.doubts.append(Doubt(f"{s.raw} (does nothing, which ends rsyslogd)", s.line))
+                self.doubts.append(
+                    Uncertainty(f"{s.raw} (does nothing, which ends rsyslogd)", s.line)
+                )
             self.ruleset(name, under, why)
 
     def called_by_name(self, s: Statement, under: Bounds) -> None:
@@ -153,7 +155,7 @@ class Walk:
         if len(names) == 1 and isinstance(only, str):
             self.call(Statement("call", s.source, s.line, s.start, s.stop, only), under, None)
             return
-        doubt = Doubt(s.raw, s.line)
+        doubt = Uncertainty(s.raw, s.line)
         for name in self.setup.rulesets:
             if name not in self.calling and name != self.setup.default:
                 self.ruleset(name, Bounds(NONE.sure, under.most), doubt)
@@ -189,16 +191,18 @@ class Walk:
                 held.append(old[pri])
         self.variables[name] = tuple(held)
 
-    def filter(self, s: Statement) -> tuple[Bounds, Doubt | None]:
+    def filter(self, s: Statement) -> tuple[Bounds, Uncertainty | None]:
         """Return what a rule's filter takes, and the doubt that is left."""
         if s.name == "selector":
             try:
                 takes = read_selector(s.text)
             except ValueError:
-                return UNKNOWN, Doubt(s.text, s.line)
+                return UNKNOWN, Uncertainty(s.text, s.line)
             return Bounds(takes, takes), None
         if s.test is not None and ends_daemon(s.test):
-            self.doubts.append(Doubt(f"{s.raw} (no such facility, which ends rsyslogd)", s.line))
+            self.doubts.append(
+                Uncertainty(f"{s.raw} (no such facility, which ends rsyslogd)", s.line)
+            )
         head = " ".join(s.source.whole[s.start : s.head].split())[:160]
         found = (
             read_property(s.text)
@@ -207,10 +211,10 @@ class Walk:
             if s.test
             else UNKNOWN
         )
-        return found, None if found.known else Doubt(head, s.line)
+        return found, None if found.known else Uncertainty(head, s.line)
 
     def action(
-        self, action: Action, under: Bounds, why: Doubt | None, chain: tuple[Statement, ...]
+        self, action: Action, under: Bounds, why: Uncertainty | None, chain: tuple[Statement, ...]
     ) -> None:
         takes = self.alive & under
         doubt = None if takes.known else (why or self.cause)
@@ -225,14 +229,16 @@ class Walk:
         if seldom:
             takes, doubt = (
                 Bounds(NONE.sure, takes.most),
-                Doubt(_SELDOM[seldom], action.params[seldom].line),
+                Uncertainty(_SELDOM[seldom], action.params[seldom].line),
             )
         line = action.statement.line
         if action.idle:
             if action.sends:
                 self.forward(action, NONE, None, chain)
             else:
-                self.others.append(Doubt(f"action of type {action.kind}: {action.idle}", line))
+                self.others.append(
+                    Uncertainty(f"action of type {action.kind}: {action.idle}", line)
+                )
             return
         match action.kind:
             case "omfwd" | "omrelp" | "omudpspoof":
@@ -247,17 +253,17 @@ class Walk:
             case "omusrmsg" | "users":
                 self.locals.append(Local("sessions", action.name or "users", takes, line))
             case "":
-                self.doubts.append(Doubt(action.statement.raw, line))
+                self.doubts.append(Uncertainty(action.statement.raw, line))
             case _:
                 # Properties of messages may say anything from here on.
                 if action.kind in _CHANGING:
                     self.variables = {
                         n: v for n, v in self.variables.items() if not n.startswith("$!")
                     }
-                self.others.append(Doubt(f"action of type {action.kind}", line))
+                self.others.append(Uncertainty(f"action of type {action.kind}", line))
 
     def forward(
-        self, action: Action, takes: Bounds, doubt: Doubt | None, chain: tuple[Statement, ...]
+        self, action: Action, takes: Bounds, doubt: Uncertainty | None, chain: tuple[Statement, ...]
     ) -> None:
         place = action.statement.place
         before = self.forwards.get(place)

@@ -8,7 +8,7 @@ from pathlib import PurePosixPath
 
 from ivrel.core.shapes.rsyslog.flow.bounds import ALL
 from ivrel.core.shapes.rsyslog.flow.files import Files
-from ivrel.core.shapes.rsyslog.flow.model import Doubt, Forward, Model
+from ivrel.core.shapes.rsyslog.flow.model import Forward, Model, Uncertainty
 from ivrel.core.shapes.rsyslog.flow.setup import Setup
 from ivrel.core.shapes.rsyslog.flow.walk import Walk
 from ivrel.core.shapes.rsyslog.syntax.script import read_script
@@ -66,18 +66,20 @@ def _whole(found: Sequence[Part], main: Part) -> Model:
         setup.default_form is not None,
         None
         if setup.authority is None
-        else Doubt(setup.authority.value or "?", setup.authority.line),
+        else Uncertainty(setup.authority.value or "?", setup.authority.line),
     )
 
 
-def _refusals(script: Script) -> list[Doubt]:
+def _refusals(script: Script) -> list[Uncertainty]:
     """Return what the daemon does not take: parts of statements, and all that stands behind a
     mistake of syntax.
     """
-    out = [Doubt(f"rsyslogd does not take {m.text}", m.line) for m in script.mistakes]
+    out = [Uncertainty(f"rsyslogd does not take {m.text}", m.line) for m in script.mistakes]
     if script.end is not None:
         out.append(
-            Doubt(f"rsyslogd takes nothing from this line on: {script.end.text}", script.end.line)
+            Uncertainty(
+                f"rsyslogd takes nothing from this line on: {script.end.text}", script.end.line
+            )
         )
     return out
 
@@ -88,6 +90,6 @@ def _relayed(setup: Setup) -> list[Forward]:
     for name, kind in setup.bound.items():
         if name in setup.rulesets and name != setup.default:
             walk = Walk(setup)
-            walk.ruleset(name, ALL, Doubt(f"comes in by {kind}", 0))
+            walk.ruleset(name, ALL, Uncertainty(f"comes in by {kind}", 0))
             out += walk.forwards.values()
     return out

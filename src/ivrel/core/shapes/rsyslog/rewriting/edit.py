@@ -22,7 +22,7 @@ _TAGGED = re.compile(rf"{re.escape(_TAG)}([0-9]+)\r?")
 _COMMENT = re.compile(r"\s*(#.*)?")
 
 
-class Cut(Struct, frozen=True):
+class Replacement(Struct, frozen=True):
     """A piece of a text, and what stands in its place.
 
     `above`: where the lines must begin at the latest.
@@ -34,7 +34,7 @@ class Cut(Struct, frozen=True):
     above: int
 
 
-def cut(statement: Statement, text: str, chain: Sequence[Statement]) -> Cut:
+def cut(statement: Statement, text: str, chain: Sequence[Statement]) -> Replacement:
     """Put a text in the place of a statement.
 
     The lines begin where its condition does, if that ends on its line.
@@ -44,16 +44,16 @@ def cut(statement: Statement, text: str, chain: Sequence[Statement]) -> Cut:
         same_file = rule.source is statement.source
         if same_file and rule.head and rule.start < above and "\n" not in whole[rule.head : above]:
             above = rule.start
-    return Cut(statement.start, statement.stop, text, above)
+    return Replacement(statement.start, statement.stop, text, above)
 
 
-def changed(text: str, cuts: Iterable[Cut]) -> str:
+def changed(text: str, cuts: Iterable[Replacement]) -> str:
     """Return the text after all cuts."""
     lines = text.split("\n")
     starts = [0]
     for line in lines:
         starts.append(starts[-1] + len(line) + 1)
-    blocks: list[tuple[int, int, list[Cut]]] = []
+    blocks: list[tuple[int, int, list[Replacement]]] = []
     for one in _outermost(cuts):
         first = bisect_right(starts, one.above) - 1
         last = bisect_right(starts, max(one.stop - 1, one.start)) - 1
@@ -82,7 +82,7 @@ def changed(text: str, cuts: Iterable[Cut]) -> str:
     return "\n".join(lines)
 
 
-def _outermost(cuts: Iterable[Cut]) -> Iterator[Cut]:
+def _outermost(cuts: Iterable[Replacement]) -> Iterator[Replacement]:
     """Yield the cuts in their order, without those inside of others."""
     end = -1
     for one in sorted(cuts, key=lambda one: (one.start, -one.stop)):

@@ -8,11 +8,11 @@ import re
 from collections.abc import Iterator, Sequence
 
 from ivrel.core.shapes.rsyslog.flow.model import Forward, Model
-from ivrel.core.shapes.rsyslog.rewriting.edit import Cut, cut
+from ivrel.core.shapes.rsyslog.rewriting.edit import Replacement, cut
 from ivrel.core.shapes.rsyslog.syntax.statements import At, Statement
 
 
-def replace_action(forward: Forward, text: str, cuts: dict[str, list[Cut]]) -> None:
+def replace_action(forward: Forward, text: str, cuts: dict[str, list[Replacement]]) -> None:
     """Put another action in the place of one, and take away the directives that it says
     itself.
     """
@@ -27,16 +27,18 @@ def replace_action(forward: Forward, text: str, cuts: dict[str, list[Cut]]) -> N
     here.append(cut(statement, text, forward.chain))
 
 
-def _without_directives(forward: Forward, cuts: dict[str, list[Cut]]) -> None:
+def _without_directives(forward: Forward, cuts: dict[str, list[Replacement]]) -> None:
     """Take away the directives that are about an action alone."""
     for directive in forward.action.before:
-        gone = Cut(directive.start, directive.stop, "", directive.start)
+        gone = Replacement(directive.start, directive.stop, "", directive.start)
         there = cuts.setdefault(directive.source.name, [])
         if gone not in there:
             there.append(gone)
 
 
-def remove_actions(forwards: Sequence[Forward], model: Model, cuts: dict[str, list[Cut]]) -> None:
+def remove_actions(
+    forwards: Sequence[Forward], model: Model, cuts: dict[str, list[Replacement]]
+) -> None:
     """Take actions away, with the rules around them that do nothing else.
 
     Where a block must not be empty, and within a chain of `&`, what does nothing stands in their

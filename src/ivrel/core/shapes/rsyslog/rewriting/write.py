@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator, Mapping
 from ivrel.core.shapes.rsyslog.flow.model import Action, Endpoint, Forward
 from ivrel.core.shapes.rsyslog.flow.whole import read_model
 from ivrel.core.shapes.rsyslog.rewriting.action import replaced, rule
-from ivrel.core.shapes.rsyslog.rewriting.edit import OFF, Cut, changed
+from ivrel.core.shapes.rsyslog.rewriting.edit import OFF, Replacement, changed
 from ivrel.core.shapes.rsyslog.rewriting.place import is_own, packed, taken_back, with_own
 from ivrel.core.shapes.rsyslog.rewriting.removal import remove_actions, replace_action
 from ivrel.core.shapes.rsyslog.rewriting.state import UNSAID, State, States, by_endpoint, states_of
@@ -35,7 +35,7 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     # What stands commented out and comes back keeps what it said besides.
     kept = {f.endpoint: f.action for f in (*read_model(back).forwards[::-1], *model.forwards[::-1])}
     standing = by_endpoint(model)
-    cuts: dict[str, list[Cut]] = {}
+    cuts: dict[str, list[Replacement]] = {}
     written: dict[Endpoint, Action | None] = {}
     leaving: list[Forward] = []
     # Where the configuration has a template of its own for actions that name none, each names its

@@ -27,12 +27,12 @@ class SyntaxProblem(Exception):
         super().__init__(why or (f"'{said}' does not fit there" if said else "it ends too early"))
 
 
-class Node(Struct, frozen=True):
+class ExpressionNode(Struct, frozen=True):
     """A tree: `op` is number, text, variable, array, call, unknown, not, minus, or an operator."""
 
     op: str
     value: str | int = ""
-    parts: tuple[Node, ...] = ()
+    parts: tuple[ExpressionNode, ...] = ()
 
 
 class Tokens(Protocol):
@@ -85,18 +85,18 @@ def echoed(text: str) -> str | None:
     return said.strip() if command == "echo" and "$" not in said else None
 
 
-def read_expression(tokens: Tokens, depth: int = 0) -> Node:
+def read_expression(tokens: Tokens, depth: int = 0) -> ExpressionNode:
     """Return the expression that stands next; SyntaxProblem if none does."""
     return _level(tokens, 0, depth)
 
 
-def _level(tokens: Tokens, level: int, depth: int) -> Node:
+def _level(tokens: Tokens, level: int, depth: int) -> ExpressionNode:
     if level == len(_LEVELS):
         return _operand(tokens, depth)
     left = _level(tokens, level + 1, depth)
     while (operator := _operator(tokens.peek())) in _LEVELS[level]:
         tokens.take()
-        left = Node(operator, "", (left, _level(tokens, level + 1, depth)))
+        left = ExpressionNode(operator, "", (left, _level(tokens, level + 1, depth)))
     return left
 
 
@@ -105,27 +105,27 @@ def _operator(token: Token) -> str:
     return token.text.lower() if token.kind in ("word", "mark", "compare") else ""
 
 
-def _operand(tokens: Tokens, depth: int) -> Node:
+def _operand(tokens: Tokens, depth: int) -> ExpressionNode:
     if depth > DEEPEST:
         raise SyntaxProblem(why=f"it is nested deeper than {DEEPEST}")
     token = tokens.take()
     word = token.text.lower()
     match token.kind:
         case "number":
-            return Node("number", number(token.text))
+            return ExpressionNode("number", number(token.text))
         case "string":
-            return Node("text", unescaped(token.text[1:-1]))
+            return ExpressionNode("text", unescaped(token.text[1:-1]))
         case "ticks":
             said = echoed(token.text)
-            return Node("unknown") if said is None else Node("text", said)
+            return ExpressionNode("unknown") if said is None else ExpressionNode("text", said)
         case "variable":
-            return Node("variable", token.text)
+            return ExpressionNode("variable", token.text)
         case "name":
             return _called(tokens, word, depth)
     if token.kind == "word" and word == "not":
-        return Node("not", "", (_operand(tokens, depth + 1),))
+        return ExpressionNode("not", "", (_operand(tokens, depth + 1),))
     if token.kind == "mark" and word == "-":
-        return Node("minus", "", (_operand(tokens, depth + 1),))
+        return ExpressionNode("minus", "", (_operand(tokens, depth + 1),))
     if token.kind == "mark" and word == "(":
         inner = read_expression(tokens, depth + 1)
         must(tokens, ")")
@@ -144,33 +144,33 @@ def number(text: str) -> int:
     return min(int(text[:40], base), 2**63 - 1)
 
 
-def _called(tokens: Tokens, name: str, depth: int) -> Node:
+def _called(tokens: Tokens, name: str, depth: int) -> ExpressionNode:
     must(tokens, "(")
     if name not in FUNCTIONS:
         raise SyntaxProblem(why=f"{name}() is no function of its own")
-    given: list[Node] = []
+    given: list[ExpressionNode] = []
     if tokens.peek().text == ")" and tokens.peek().kind == "mark":
         tokens.take()
-        return Node("call", name)
+        return ExpressionNode("call", name)
     while True:
         given.append(read_expression(tokens, depth + 1))
         token = tokens.take()
         if token.kind == "mark" and token.text == ")":
-            return Node("call", name, tuple(given))
+            return ExpressionNode("call", name, tuple(given))
         if token.kind != "mark" or token.text != ",":
             raise SyntaxProblem(token.text)
 
 
-def _array(tokens: Tokens) -> Node:
-    members: list[Node] = []
+def _array(tokens: Tokens) -> ExpressionNode:
+    members: list[ExpressionNode] = []
     while True:
         token = tokens.take()
         if token.kind != "string":
             raise SyntaxProblem(token.text)
-        members.append(Node("text", unescaped(token.text[1:-1])))
+        members.append(ExpressionNode("text", unescaped(token.text[1:-1])))
         token = tokens.take()
         if token.kind == "mark" and token.text == "]":
-            return Node("array", "", tuple(members))
+            return ExpressionNode("array", "", tuple(members))
         if token.kind != "mark" or token.text != ",":
             raise SyntaxProblem(token.text)
 

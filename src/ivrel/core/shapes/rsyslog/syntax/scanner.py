@@ -39,7 +39,7 @@ class Token(Struct, frozen=True):
         return self.source.line(self.start)
 
 
-class Mistake(Struct, frozen=True):
+class SyntaxMistake(Struct, frozen=True):
     """What the daemon does not take, and in which line."""
 
     text: str
@@ -119,7 +119,7 @@ class Scanner:
         self._include = include
         self._state, self._count = _OUTSIDE, 0
         self._begins = True  # only blanks stand before, in this line
-        self.mistakes: list[Mistake] = []
+        self.mistakes: list[SyntaxMistake] = []
         self.given_up = False
         self.last: Token | None = None
 
@@ -149,7 +149,9 @@ class Scanner:
                 self.push(self._include(found.text.split(None, 1)[1], found))
                 continue
             if found.kind == "blocked":
-                self.mistakes.append(Mistake("blocks of programs and hosts any more", found.line))
+                self.mistakes.append(
+                    SyntaxMistake("blocks of programs and hosts any more", found.line)
+                )
                 continue
             self._turn(found)
             self.last = found
@@ -179,7 +181,7 @@ class Scanner:
             )
             if kind != "wrong":
                 return token
-            self.mistakes.append(Mistake(f"'{token.text}' in this line", token.line))
+            self.mistakes.append(SyntaxMistake(f"'{token.text}' in this line", token.line))
         return None
 
     def _longest(self, text: str, at: int) -> tuple[str, int]:

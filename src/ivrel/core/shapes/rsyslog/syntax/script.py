@@ -21,7 +21,7 @@ from ivrel.core.shapes.rsyslog.syntax.expressions import (
     read_expression,
     unescaped,
 )
-from ivrel.core.shapes.rsyslog.syntax.scanner import Mistake, Opened, Scanner, Token
+from ivrel.core.shapes.rsyslog.syntax.scanner import Opened, Scanner, SyntaxMistake, Token
 from ivrel.core.shapes.rsyslog.syntax.source import Source
 from ivrel.core.shapes.rsyslog.syntax.statements import Param, Script, Statement
 
@@ -39,9 +39,9 @@ def read_script(source: Source, include: Include, scanner: type[Scanner] = Scann
     except SyntaxProblem as problem:
         # The scanner stands behind the token that does not fit.
         token = reader.seen
-        end = Mistake(str(problem), token.line if token else source.first)
+        end = SyntaxMistake(str(problem), token.line if token else source.first)
     if reader.scanner.given_up and end is None:
-        end = Mistake(
+        end = SyntaxMistake(
             "too much of it is no statement", reader.seen.line if reader.seen else source.first
         )
     return Script(tuple(out), tuple(reader.scanner.mistakes), end)

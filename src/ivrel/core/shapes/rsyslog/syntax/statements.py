@@ -7,9 +7,9 @@ from collections.abc import Mapping
 from msgspec import Struct
 
 from ivrel.core.shapes.rsyslog.syntax.expressions import (
-    Node,
+    ExpressionNode,
 )
-from ivrel.core.shapes.rsyslog.syntax.scanner import Mistake
+from ivrel.core.shapes.rsyslog.syntax.scanner import SyntaxMistake
 from ivrel.core.shapes.rsyslog.syntax.source import Source
 
 At = tuple[str, int, str]
@@ -49,7 +49,7 @@ class Statement(Struct, frozen=True):
     name: str = ""
     text: str = ""
     params: Mapping[str, Param] = {}
-    test: Node | None = None
+    test: ExpressionNode | None = None
     body: tuple[Statement, ...] = ()
     other: tuple[Statement, ...] = ()
     head: int = 0
@@ -81,5 +81,5 @@ class Script(Struct, frozen=True):
     """
 
     statements: tuple[Statement, ...]
-    mistakes: tuple[Mistake, ...]
-    end: Mistake | None
+    mistakes: tuple[SyntaxMistake, ...]
+    end: SyntaxMistake | None
