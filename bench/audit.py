@@ -25,7 +25,7 @@ from generate import generate
 from ivrel.core.judging.judge import judge, scope_of
 from ivrel.core.policy import effective
 from ivrel.core.reading.records import read_records
-from ivrel.core.settings.bearing import slots_to_read
+from ivrel.core.settings.relevance import slots_to_read
 from ivrel.sources.workspace import Workspace
 
 HERE = Path(__file__).parent

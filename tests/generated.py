@@ -14,8 +14,8 @@ from ivrel.core.policy import Policy
 from ivrel.core.reading.records import Records, read_records
 from ivrel.core.text.bundle import pack
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.said import SourcedValue
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
+from ivrel.core.vocabulary.sourced import SourcedValue
 from ivrel.core.vocabulary.values import Value
 
 IDENTITY = "192.0.2.9"

@@ -13,7 +13,7 @@ from rsyslogd import Endpoint, Seen
 
 from ivrel.core.reading.records import Records, read_records
 from ivrel.core.settings import Scope
-from ivrel.core.settings.bearing import bearing
+from ivrel.core.settings.relevance import bearing
 from ivrel.core.settings.sending import sendings
 from ivrel.core.text.bundle import pack
 from ivrel.core.vocabulary.errors import Unreadable
@@ -101,7 +101,7 @@ def compared(
         return "unknown", str(problem)
     doubts = [
         f"{s.line}: {s.text}"
-        for s in records.strays
+        for s in records.unparsed
         if {"level", "collectors"} & set(bearing(RSYSLOG, s.strange))
     ]
     if doubts:

@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import Corrector, read_records
-from ivrel.core.correcting.usual import DefaultsCounter, Surveyor, open_settings, votes
+from ivrel.core.correcting.fleet_defaults import DefaultsCounter, Surveyor, open_settings, votes
 from ivrel.core.judging.judge import scope_of
 from ivrel.core.policy import effective
 from ivrel.core.text.text import Text

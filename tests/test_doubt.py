@@ -165,7 +165,7 @@ def test_the_quick_look_finds_all_that_is_in_doubt(
         own = tuple(dialect.shape.split(decode(raw)))
         if not known(above[0] if above else own) and doubt.of(above, own):
             slow.add(line)
-    assert {stray.line for stray in outside(reader, text)} == slow
+    assert {unparsed_line.line for unparsed_line in outside(reader, text)} == slow
 
 
 CLEAR = "events\n  export on\n"
@@ -192,7 +192,7 @@ def test_what_is_in_doubt_elsewhere(platform: str, text: str, doubtful: list[int
     from ivrel.sources.dialects import Dialects
 
     found = outside(matcher(Dialects()[platform]), Text(text.encode()))
-    assert [stray.line for stray in found] == doubtful
+    assert [unparsed_line.line for unparsed_line in found] == doubtful
     assert not any(
         isinstance(s.strange, Unparsed) and set(s.strange.tables) <= set(LAZY) for s in found
     )
@@ -214,7 +214,7 @@ statements: [{in: post, says: "gull {destination.address}"}]
         collectors = next(v for v in result.verdicts if v.setting == "collectors")
         assert collectors.verdict == ("unknown" if lines else "meets")
         assert {place.line for place in collectors.where} >= lines
-    assert not read_records(dialect, text.encode()).strays
+    assert not read_records(dialect, text.encode()).unparsed
 
 
 ASKED = read_policy(

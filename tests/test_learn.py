@@ -384,8 +384,8 @@ def test_what_is_not_sure_is_told_and_has_no_pattern() -> None:
     assert "#   logs mood 7   (quay-r1.conf:" in page and "{mood" not in page
     assert "#     perhaps numbering: its values fit\n" not in page
     assert "#     perhaps rate: its words tell of it, and its values fit\n" in page
-    strays = read_records(read_dialect(page, "x"), odd.encode()).strays
-    assert [stray.line for stray in strays] == [
+    unparsed = read_records(read_dialect(page, "x"), odd.encode()).unparsed
+    assert [unparsed_line.line for unparsed_line in unparsed] == [
         n for n, line in enumerate(odd.splitlines(), 1) if f"{line}\n" in more
     ]
 

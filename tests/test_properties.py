@@ -48,7 +48,7 @@ def test_what_is_written_reads_the_same(base: str, data: st.DataObject) -> None:
     name = base.partition(".")[0]
     wanted = data.draw(records(DIALECTS[name], base))
     read = read_records(DIALECTS[name], written(DIALECTS[name], base, wanted))
-    assert not read.strays
+    assert not read.unparsed
     for table in ("", *(t for t in DIALECTS[name].keys if t != "interface")):
         for key, row in wanted.rows(table).items():
             for slot in row:
@@ -100,7 +100,7 @@ def test_examples_mean_what_they_say(name: str) -> None:
     assert dialect.examples
     for example in dialect.examples:
         read = read_records(dialect, example.text.encode())
-        assert not read.strays
+        assert not read.unparsed
         assert list(misread(read, example)) == [], f"{dialect.file}:{example.line}"
 
 
@@ -145,7 +145,7 @@ def test_no_text_upsets_a_reader(name: str, raw: bytes, cut: int) -> None:
         try:
             read = read_records(dialect, text)
             read_settings(Scope(None, read, {}))
-            assert all(0 < s.line <= text.count(b"\n") + 1 for s in read.strays)
+            assert all(0 < s.line <= text.count(b"\n") + 1 for s in read.unparsed)
         except Unreadable as problem:
             assert str(problem)
 
@@ -159,7 +159,7 @@ def test_monstrous_texts_are_read_or_refused_at_once(name: str) -> None:
         for monster in (b"events\n    " + inside + b"\n", b"journal." + inside + b" = 1\n"):
             try:
                 read = read_records(DIALECTS[name], monster + whole)
-                assert all(len(s.text) <= 120 for s in read.strays)
+                assert all(len(s.text) <= 120 for s in read.unparsed)
             except Unreadable as problem:
                 assert len(str(problem)) < 120
     deep = b"events\n" + b"".join(b" " * n + b"level%d\n" % n for n in range(1, 100))

@@ -48,7 +48,7 @@ def test_a_reader_that_has_seen_other_texts_reads_like_a_fresh_one(
         asked = [read.row("interface", key) for key in ("loop1", "up0", "gone0")]
         found = read.rows_with("interface", "interface.address", "192.0.2.9")
         assert asked == [read.rows("interface").get((key,)) for key in ("loop1", "up0", "gone0")]
-        return result, asked, found, read.strays
+        return result, asked, found, read.unparsed
 
     def fresh(text: bytes) -> object:
         dialect.made.clear()

@@ -17,7 +17,7 @@ from rsyslogd import Seen, observe, observe_calmly, possible
 from ivrel.core.correcting.changes import apply_change
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope, read_settings
-from ivrel.core.settings.bearing import bearing
+from ivrel.core.settings.relevance import bearing
 from ivrel.core.shapes.rsyslog.flow.whole import read_model
 from ivrel.core.shapes.rsyslog.syntax.scanner import Scanner
 from ivrel.core.shapes.rsyslog.syntax.script import read_script
@@ -270,9 +270,9 @@ def test_what_cannot_be_worked_out_is_told_not_guessed(
 ) -> None:
     whole = {n: t.encode() for n, t in files.items()}
     read = read_records(RSYSLOG, pack(whole) if len(files) > 1 else whole[MAIN])
-    strays = [s for s in read.strays if told and told in s.text]
-    assert bool(strays) == bool(told), read.strays
-    assert all(set(bearing(RSYSLOG, s.strange)) & {"level", "stamp"} for s in strays)
+    unparsed = [s for s in read.unparsed if told and told in s.text]
+    assert bool(unparsed) == bool(told), read.unparsed
+    assert all(set(bearing(RSYSLOG, s.strange)) & {"level", "stamp"} for s in unparsed)
 
 
 PIECES = st.sampled_from((

@@ -22,7 +22,7 @@ from ivrel.core.correcting.changes import apply_change, write_change
 from ivrel.core.correcting.difference import differing
 from ivrel.core.dialects.load import read_dialect
 from ivrel.core.settings import Scope, read_settings
-from ivrel.core.settings.bearing import bearing
+from ivrel.core.settings.relevance import bearing
 from ivrel.core.shapes import SHAPES, indented, paths
 from ivrel.core.shapes.braces import Braces
 from ivrel.core.shapes.nodes import parse, tops
@@ -365,9 +365,9 @@ def test_variations_of_the_open_models_read_alike() -> None:
 
 def test_a_pattern_match_is_in_doubt_not_guessed() -> None:
     text = IETF.replace('"name": "a",', '"name": "a", "pattern-match": "^link",')
-    strays = read_records(DIALECTS["ietf-syslog"], text.encode()).strays
-    assert [s.text for s in strays] == ["pattern-match = …"] and "level" in bearing(
-        DIALECTS["ietf-syslog"], strays[0].strange
+    unparsed = read_records(DIALECTS["ietf-syslog"], text.encode()).unparsed
+    assert [s.text for s in unparsed] == ["pattern-match = …"] and "level" in bearing(
+        DIALECTS["ietf-syslog"], unparsed[0].strange
     )
 
 

@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from ivrel.cli import common
 from ivrel.cli.jobs import OfCorrections, Surveying
-from ivrel.core.correcting.usual import DefaultsCounter, Usual, Votes, open_settings
+from ivrel.core.correcting.fleet_defaults import DefaultsCounter, Usual, Votes, open_settings
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.text.text import Text

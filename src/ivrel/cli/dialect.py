@@ -163,7 +163,7 @@ def run_try(args: argparse.Namespace) -> int:
     from ivrel.core.reading.records import read_records
     from ivrel.core.reading.statements import Unparsed
     from ivrel.core.settings import Scope
-    from ivrel.core.settings.bearing import facts_in_doubt
+    from ivrel.core.settings.relevance import facts_in_doubt
     from ivrel.core.text.bundle import Places
     from ivrel.core.text.text import Text
     from ivrel.core.vocabulary.errors import Foreign, Unreadable

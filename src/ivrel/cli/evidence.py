@@ -119,7 +119,7 @@ class Interfaces:
 
     def __call__(self, device: Device) -> Iterator[str]:
         from ivrel.core.reading import read_records
-        from ivrel.core.settings.way import in_use, knows_interfaces
+        from ivrel.core.settings.source_path import in_use, knows_interfaces
         from ivrel.core.vocabulary.errors import Unreadable
 
         try:

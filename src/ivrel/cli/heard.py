@@ -46,8 +46,8 @@ def arguments(parser: Parser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
+    from ivrel.core.evidence.anomalies import anomalies
     from ivrel.core.evidence.claims import claims_of
-    from ivrel.core.evidence.oddities import oddities
     from ivrel.core.evidence.summary import Summary
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.output.views.heard import DeviceHeard, HeardView
@@ -74,7 +74,7 @@ def run(args: argparse.Namespace) -> int:
         fleet=workspace.fleet.name,
         total=heard.number,
         devices=tuple(claimed),
-        oddities=tuple(oddities(heard, {d.name for d in devices})),
+        anomalies=tuple(anomalies(heard, {d.name for d in devices})),
         every=args.all,
         where=common.workspace_words(args),
     )

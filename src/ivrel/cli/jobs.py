@@ -22,7 +22,7 @@ from ivrel.core.correcting import (
     judge_change,
     what_if,
 )
-from ivrel.core.correcting.usual import NOTHING_USUAL, Surveyor, Usual, Votes
+from ivrel.core.correcting.fleet_defaults import NOTHING_USUAL, Surveyor, Usual, Votes
 from ivrel.core.dialects import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging import Auditor, DeviceResult, unreadable

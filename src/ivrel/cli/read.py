@@ -69,7 +69,7 @@ def _reading(
     """Return what one configuration says of some settings; of all, if none is named."""
     from ivrel.core.reading import read_records
     from ivrel.core.settings import Scope
-    from ivrel.core.settings.bearing import facts_in_doubt
+    from ivrel.core.settings.relevance import facts_in_doubt
     from ivrel.core.vocabulary.errors import Unreadable
     from ivrel.output.views.reading import ReadingView
     from ivrel.sources.lines import Lines
@@ -87,7 +87,7 @@ def _reading(
     return ReadingView(
         device=device,
         facts=tuple(fact for fact in facts if not names or fact.setting in names),
-        strays=records.strays,
+        unparsed=records.unparsed,
         file=file,
         places=records.place(file),
         text_of=Lines(dialect, data).text,

@@ -20,8 +20,8 @@ from msgspec.structs import replace
 
 from ivrel.core import Device, read_fleet, read_policy
 from ivrel.core.evidence import parse
+from ivrel.core.evidence.emitters import Emitter, Event, emitters, old_stamp, written
 from ivrel.core.evidence.record import kept_line
-from ivrel.core.evidence.voices import Emitter, Event, old_stamp, voices, written
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope
 from ivrel.core.text.bundle import pack
@@ -89,7 +89,7 @@ def _sent() -> list[DemoMessage]:
         data = files[""] if set(files) == {""} else pack(files)
         records = read_records(dialects[device.platform], data)
         scope = Scope(device, records, policy.collectors)
-        sent += _of_device(device, [v for v in voices(device, scope, _nearest) if v.collector])
+        sent += _of_device(device, [v for v in emitters(device, scope, _nearest) if v.collector])
     dice = Random("stranger")
     for n in range(12):
         when = DAY + timedelta(seconds=dice.randrange(86_400))
@@ -115,8 +115,8 @@ def _of_device(device: Device, speaks: list[Emitter]) -> Iterator[DemoMessage]:
             "count": dice.randrange(2, 400), "host": dice.randrange(10, 250),
             "user": dice.choice(("anouk", "brede", "sefa")),
         }  # fmt: skip
-        for n, voice in enumerate(speaks):
-            if not voice.lets(severity, tag):
+        for n, emitter in enumerate(speaks):
+            if not emitter.lets(severity, tag):
                 continue
             numbers[n] += 1
             is_lost = "lost" in trouble and dice.random() < 0.1
@@ -132,22 +132,22 @@ def _of_device(device: Device, speaks: list[Emitter]) -> Iterator[DemoMessage]:
                 clock = when + timedelta(seconds=0.2) + (when - DAY) * 40e-6
             elif "never set" in trouble:
                 clock = datetime(1993, 3, 1, tzinfo=UTC) + (when - booted)
-            spoken = _troubled(voice, trouble)
+            spoken = _troubled(emitter, trouble)
             event = Event(severity, tag, text.format(**values))
             data = written(device, spoken, event, clock, booted, numbers[n])
             second = "second address" in trouble and when.hour >= 12
-            sender = SECOND if second else voice.sender
+            sender = SECOND if second else emitter.sender
             yield DemoMessage(
-                arrives, sender, voice.collector, voice.port, voice.transport, data, is_lost
+                arrives, sender, emitter.collector, emitter.port, emitter.transport, data, is_lost
             )
 
 
-def _troubled(voice: Emitter, trouble: str) -> Emitter:
+def _troubled(emitter: Emitter, trouble: str) -> Emitter:
     if "local1" in trouble:
-        return replace(voice, facility=FACILITIES.index("local1"))
+        return replace(emitter, facility=FACILITIES.index("local1"))
     if "no zone" in trouble:
-        return replace(voice, stamp={**voice.stamp, "zone": "hidden"})
-    return voice
+        return replace(emitter, stamp={**emitter.stamp, "zone": "hidden"})
+    return emitter
 
 
 def _moments(dice: Random, quiet: float) -> Iterator[datetime]:

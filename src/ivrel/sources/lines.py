@@ -13,7 +13,7 @@ from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.reader import known_parts, outside
 from ivrel.core.reading.secrets import masked
 from ivrel.core.reading.statements import Statement, TakenBack, Understood, Unparsed
-from ivrel.core.settings.bearing import BEARS_ON, bearing
+from ivrel.core.settings.relevance import BEARS_ON, bearing
 from ivrel.core.text.bundle import Places
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path
@@ -40,8 +40,8 @@ class Lines:
             text = Text(data)
             for path, raw, line in known_parts(matcher(dialect), text):
                 self._there.setdefault(line, []).append((path, raw))
-            for stray in outside(matcher(dialect), text):
-                self._outside[stray.line] = stray.text
+            for unparsed_line in outside(matcher(dialect), text):
+                self._outside[unparsed_line.line] = unparsed_line.text
         except Unreadable:
             self._there = {}
 

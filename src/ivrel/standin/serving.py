@@ -17,7 +17,7 @@ import asyncssh
 import msgspec
 from msgspec import Struct
 
-from ivrel.core.evidence.voices import Event
+from ivrel.core.evidence.emitters import Event
 from ivrel.core.fleet import Device
 from ivrel.core.reach import PORTS, Reach, reach_of
 from ivrel.core.vocabulary.errors import InputError, IvrelError, Mistake

@@ -10,7 +10,7 @@ import ssl
 from collections.abc import Mapping
 from pathlib import Path
 
-from ivrel.core.evidence.voices import Emitter
+from ivrel.core.evidence.emitters import Emitter
 from ivrel.core.policy import Collector
 
 MOST_WAITING = 200  # messages that wait for a connection; more are lost, as on a device
@@ -32,15 +32,15 @@ class Mouth:
         self._streams: dict[_Way, asyncio.Queue[bytes]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
 
-    def send(self, voice: Emitter, data: bytes) -> None:
+    def send(self, emitter: Emitter, data: bytes) -> None:
         """Send a message, as far as that is possible; what is not is lost without a word."""
-        address = self._names.get(voice.address, voice.address)
-        if not is_loopback(address) or not is_loopback(voice.sender):
+        address = self._names.get(emitter.address, emitter.address)
+        if not is_loopback(address) or not is_loopback(emitter.sender):
             return
-        if voice.transport == "udp":
-            self._datagram(voice.sender, address, voice.port, data)
+        if emitter.transport == "udp":
+            self._datagram(emitter.sender, address, emitter.port, data)
             return
-        way = (voice.sender, address, voice.port, voice.transport)
+        way = (emitter.sender, address, emitter.port, emitter.transport)
         queue = self._streams.get(way)
         if queue is None:
             queue = self._streams[way] = asyncio.Queue(MOST_WAITING)

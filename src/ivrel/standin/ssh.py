@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 import asyncssh
 
-from ivrel.core.evidence.voices import Event
+from ivrel.core.evidence.emitters import Event
 from ivrel.standin.faults import SLOW, Fault
 from ivrel.standin.speaking import is_loopback
 from ivrel.standin.talk import Answered, Talker

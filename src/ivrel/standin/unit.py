@@ -11,7 +11,7 @@ from datetime import UTC, datetime, timedelta
 
 from ivrel.core.correcting.changes import apply_change, unknown_lines
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.evidence.voices import Emitter, Event, voices, written
+from ivrel.core.evidence.emitters import Emitter, Event, emitters, written
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Collector
 from ivrel.core.reading import read_records
@@ -147,10 +147,10 @@ class Unit:
             return 0
         self._number += 1
         said = [v for v in self._speaks() if v.lets(event.severity, event.tag)]
-        for voice in said:
+        for emitter in said:
             now = datetime.now(UTC)
-            data = written(self.device, voice, event, now, self._booted, self._number)
-            self._mouth.send(voice, data)
+            data = written(self.device, emitter, event, now, self._booted, self._number)
+            self._mouth.send(emitter, data)
         return len(said)
 
     def _speaks(self) -> Sequence[Emitter]:
@@ -158,7 +158,7 @@ class Unit:
             try:
                 records = read_records(self.dialect, self.running)
                 scope = Scope(self.device, records, self._collectors)
-                found = tuple(voices(self.device, scope, lambda d: d.identity or "127.0.0.1"))
+                found = tuple(emitters(self.device, scope, lambda d: d.identity or "127.0.0.1"))
             except Unreadable:
                 found = ()
             self._voices = self.running, found

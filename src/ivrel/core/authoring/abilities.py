@@ -7,7 +7,7 @@ from msgspec import Struct
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.settings import SETTINGS
-from ivrel.core.settings.bearing import OWNER
+from ivrel.core.settings.relevance import OWNER
 
 
 class Ability(Struct, frozen=True):

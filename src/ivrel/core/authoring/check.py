@@ -25,7 +25,7 @@ from ivrel.core.settings.unstated import lacks_default
 from ivrel.core.text.text import Text
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import Mistake, Refused, Unreadable
-from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.sourced import Row
 from ivrel.core.vocabulary.values import Value
 
 
@@ -50,8 +50,11 @@ def _example(dialect: Dialect, example: Example) -> Iterator[tuple[int, str]]:
     except Unreadable as problem:
         yield example.line, f"the example cannot be read: {problem}"
         return
-    for stray in records.strays:
-        yield example.line, f"the example's line {stray.line} is not understood: {stray.text}"
+    for unparsed_line in records.unparsed:
+        yield (
+            example.line,
+            f"the example's line {unparsed_line.line} is not understood: {unparsed_line.text}",
+        )
     means = _settings(records)
     yield from ((line or example.line, told) for line, told in _misread(records, example))
     yield from _written_again(dialect, records, example.line)

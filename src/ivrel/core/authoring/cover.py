@@ -16,7 +16,7 @@ from ivrel.core.reading.records import read_records
 from ivrel.core.reading.shown import HIDDEN, known_words
 from ivrel.core.reading.statements import NO_PATTERN, TakenBack, Understood, Undone, Unparsed
 from ivrel.core.settings import SETTINGS, Scope, read_settings
-from ivrel.core.settings.bearing import bearing
+from ivrel.core.settings.relevance import bearing
 from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words

@@ -71,7 +71,7 @@ def _steered(dialect: Dialect, records: Records, at: At, value: str) -> str:
 
 def _came(records: Records, after: Records, at: At) -> bool:
     """Whether anything is said that was not, beside one value."""
-    if len(after.strays) > len(records.strays):
+    if len(after.unparsed) > len(records.unparsed):
         return True
     for table in ("", *records.dialect.keys):
         for key, row in () if table in LAZY else after.rows(table).items():

@@ -21,7 +21,7 @@ from ivrel.core.correcting.memory import (
     seen_value,
 )
 from ivrel.core.judging.judge import Known, strays_on
-from ivrel.core.judging.recall import is_of_text
+from ivrel.core.judging.verdict_cache import is_of_text
 from ivrel.core.policy import Requirement
 from ivrel.core.reading.records import EVERY_SLOT, Dependencies, Note, Records
 from ivrel.core.reading.statements import LAZY, Key
@@ -182,7 +182,7 @@ class StateAnswers:
         """Return what is not as asked; a line that is not understood may be about it."""
         found = self._findings.get(asked)
         if found is None:
-            if self.records.strays and strays_on(self.records, asked.setting):
+            if self.records.unparsed and strays_on(self.records, asked.setting):
                 found = [_UNREAD]
             else:
                 found = [] if asked.problem else self.judged(asked)

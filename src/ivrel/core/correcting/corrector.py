@@ -16,6 +16,7 @@ from ivrel.core.correcting.correction import (
     remaining,
     unchanged,
 )
+from ivrel.core.correcting.fleet_defaults import NOTHING_USUAL, Usual, leaves_open, preferring
 from ivrel.core.correcting.memory import CorrectionCache, OfDevice
 from ivrel.core.correcting.plan import CorrectionPlan, make_plan
 from ivrel.core.correcting.prints import fingerprint, print_of_statements
@@ -23,7 +24,6 @@ from ivrel.core.correcting.proof import prove, prune
 from ivrel.core.correcting.properties import reached_by
 from ivrel.core.correcting.reasons import changes_of
 from ivrel.core.correcting.secrets import secrets_of
-from ivrel.core.correcting.usual import NOTHING_USUAL, Usual, leaves_open, preferring
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.auditor import Auditor, Found

@@ -16,7 +16,7 @@ from ivrel.core.text.lines import line_at, next_line
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.memo import remember
-from ivrel.core.vocabulary.said import Row, SourcedValue
+from ivrel.core.vocabulary.sourced import Row, SourcedValue
 
 _RECORDING = ("gate.tell", "gate.feed")  # what traffic rules say of export
 

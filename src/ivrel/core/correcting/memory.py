@@ -14,7 +14,7 @@ from ivrel.core.correcting.difference import is_same_beyond_export
 from ivrel.core.reading.records import EVERY_SLOT, Note, Records
 from ivrel.core.reading.statements import Key
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.said import Row, SourcedValue
+from ivrel.core.vocabulary.sourced import Row, SourcedValue
 
 T = TypeVar("T")
 

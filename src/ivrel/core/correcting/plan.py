@@ -18,7 +18,7 @@ from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import LAZY, Key
 from ivrel.core.settings import SETTINGS, Obstacle
-from ivrel.core.settings.bearing import bearing
+from ivrel.core.settings.relevance import bearing
 from ivrel.core.vocabulary.errors import Undecided
 
 MOST_ROUNDS = 4  # so often all settings are mended
@@ -261,8 +261,10 @@ def _doubtful(records: Records) -> set[str]:
     """Return the settings that strange statements may bear on, those in rows that have gone
     aside.
     """
-    there = (s for s in records.strays if s.row is None or s.row[1] in records.rows(s.row[0]))
-    return {name for stray in there for name in bearing(records.dialect, stray.strange)}
+    there = (s for s in records.unparsed if s.row is None or s.row[1] in records.rows(s.row[0]))
+    return {
+        name for unparsed_line in there for name in bearing(records.dialect, unparsed_line.strange)
+    }
 
 
 def _differences(before: Records, after: Records) -> list[Touched]:

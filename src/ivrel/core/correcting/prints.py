@@ -32,8 +32,8 @@ def print_of_statements(records: Records) -> str:
         for (path, words), times in statements(records, (), ()).items()
         for _ in range(times if (path, words) in added else 1)
     ]
-    strays = [stray.text for stray in records.strays]
-    return fingerprint("\n".join([*sorted(every), "", *sorted(strays)]).encode())
+    unparsed = [unparsed_line.text for unparsed_line in records.unparsed]
+    return fingerprint("\n".join([*sorted(every), "", *sorted(unparsed)]).encode())
 
 
 def _encoded(path: Path) -> list[bytes]:

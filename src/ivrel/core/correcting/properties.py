@@ -114,7 +114,7 @@ def spare(tried: AppliedChange) -> list[Edit]:
     owners = {step.edit: tried.plan.owners(step) for step in tried.plan.steps}
     out = []
     for edit, records in tried.trial.without_each():
-        if records is None or len(records.strays) != len(after.records.strays):
+        if records is None or len(records.unparsed) != len(after.records.unparsed):
             continue
         without = tried.before if records is tried.trial.before else end.on(records)
         # What the line was written for is most likely what is missing without it.

@@ -8,9 +8,9 @@ from msgspec import Struct
 
 from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.case import Start
+from ivrel.core.correcting.fleet_defaults import chosen
 from ivrel.core.correcting.plan import CorrectionPlan
 from ivrel.core.correcting.steps import EditStep
-from ivrel.core.correcting.usual import chosen
 from ivrel.core.reading.statements import Key
 from ivrel.core.settings import Finding
 from ivrel.core.vocabulary.values import Value

@@ -16,7 +16,7 @@ from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Key, Understood
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.words import Path, Words
-from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.sourced import Row
 from ivrel.core.vocabulary.values import Value
 
 

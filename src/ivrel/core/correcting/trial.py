@@ -79,7 +79,7 @@ class Trial:
         # The proof that statements may stand for the text: both ways, once, to the same end.
         said = {(path, words) for path, words, _ in end.values()}
         read = {(path, words) for path, words, _ in self._state_of(self.after).values()}
-        return said == read and len(self.after.strays) == len(self.before.strays)
+        return said == read and len(self.after.unparsed) == len(self.before.unparsed)
 
     def _touches(self, table: str, edit: Edit) -> bool:
         """Whether an edit may be about a row of a table that is looked up."""
@@ -133,8 +133,8 @@ class Trial:
         """
         marks = [mark for _, _, mark in state.values() if mark is not None]
         fresh = [_NEW_STRAY for _, _, mark in state.values() if mark is None]
-        strays = (*self.before.strays, *fresh)
-        told = self.case.dialect, marks, strays, base.text, base, self._held
+        unparsed = (*self.before.unparsed, *fresh)
+        told = self.case.dialect, marks, unparsed, base.text, base, self._held
         return Records(*told, like=like)
 
     def without_each(self) -> Iterator[tuple[Edit, Records | None]]:

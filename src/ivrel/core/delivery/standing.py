@@ -79,7 +79,7 @@ def _of_export(dialect: Dialect, wanted: Text, now: Text, aside: Container[str] 
         return str(problem)
     if lost := lost_statement(one, other, aside):
         return lost
-    if len(one.strays) != len(other.strays):
+    if len(one.unparsed) != len(other.unparsed):
         return "there are other statements that are not understood"
     return ""
 

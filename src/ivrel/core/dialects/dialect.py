@@ -12,7 +12,7 @@ from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.shapes import Shape
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.memo import Remembering
-from ivrel.core.vocabulary.said import SourcedValue
+from ivrel.core.vocabulary.sourced import SourcedValue
 from ivrel.core.vocabulary.values import Value
 
 

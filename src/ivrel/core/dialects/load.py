@@ -31,7 +31,7 @@ from ivrel.core.form import (
 from ivrel.core.shapes import SHAPES, Shape
 from ivrel.core.shapes.lists import Listed, Listing
 from ivrel.core.vocabulary.errors import InputError
-from ivrel.core.vocabulary.said import SourcedValue
+from ivrel.core.vocabulary.sourced import SourcedValue
 from ivrel.core.vocabulary.wording import not_one_of
 
 

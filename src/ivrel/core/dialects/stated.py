@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from ivrel.core.dialects.form import SPELLED, TEXT
 from ivrel.core.dialects.slots import SLOTS, unknown_slot
 from ivrel.core.form import Node, Report, pairs
-from ivrel.core.vocabulary.said import SourcedValue
+from ivrel.core.vocabulary.sourced import SourcedValue
 from ivrel.core.vocabulary.values import Value
 from ivrel.core.vocabulary.wording import not_one_of
 

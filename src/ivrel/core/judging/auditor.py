@@ -20,12 +20,12 @@ from ivrel.core.judging.judge import (
     unreadable,
     with_waivers,
 )
-from ivrel.core.judging.recall import VerdictCache, is_of_text
+from ivrel.core.judging.verdict_cache import VerdictCache, is_of_text
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.reading.recognising import looks_like
 from ivrel.core.reading.records import Dependencies, Note, read_records
 from ivrel.core.settings import Scope
-from ivrel.core.settings.bearing import slots_to_read
+from ivrel.core.settings.relevance import slots_to_read
 from ivrel.core.text.bundle import Places
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import Foreign, Unreadable
@@ -113,7 +113,7 @@ class Auditor:
         `told`: whether the lines that decide are told.
         """
         places = scope.records.place(file, told=told)
-        if scope.records.strays or not places.file:
+        if scope.records.unparsed or not places.file:
             notes = Dependencies()
             return tuple(judge_one(scope, r, places, found(r, notes)) for r in asked.values())
         about = (scope.records.dialect, *asked.values())

@@ -17,13 +17,13 @@ from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import UnparsedLine
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
-from ivrel.core.settings.bearing import bearing
+from ivrel.core.settings.relevance import bearing
 from ivrel.core.settings.unstated import judged
 from ivrel.core.text.bundle import Places
 from ivrel.core.vocabulary.verdict import GOOD, DeviceResult, FindingRecord, Place, Verdict
 from ivrel.core.vocabulary.wording import plain
 
-STRAYS_TOLD = 3  # strange statements that are told; the rest is counted
+UNPARSED_SHOWN = 3  # strange statements that are told; the rest is counted
 _WORST = ("breaks", "unknown", "unable")
 
 
@@ -98,10 +98,10 @@ def judge_one(
 
     It is `unknown` where a line that is not understood may bear on it.
     """
-    strays = strays_on(scope.records, asked.setting)
+    unparsed = strays_on(scope.records, asked.setting)
     # Doubt goes first: a value that is as asked may be replaced by the line that nobody understood.
-    if strays:
-        return _doubtful(scope, asked, strays, places)
+    if unparsed:
+        return _doubtful(scope, asked, unparsed, places)
     if asked.problem:  # it is not known what is asked
         told = (FindingRecord("unasked", judged="unknown"),)
         problem = asked.problem
@@ -111,7 +111,7 @@ def judge_one(
 
 def strays_on(records: Records, setting: str) -> list[UnparsedLine]:
     """Return the statements that are not understood and may bear on a setting."""
-    return [s for s in records.strays if setting in bearing(records.dialect, s.strange)]
+    return [s for s in records.unparsed if setting in bearing(records.dialect, s.strange)]
 
 
 def _judge(scope: Scope, asked: Requirement, places: Places, known: Known | None) -> Verdict:
@@ -138,16 +138,16 @@ def _told(f: Finding) -> FindingRecord:
 
 
 def _doubtful(
-    scope: Scope, asked: Requirement, strays: Sequence[UnparsedLine], places: Places
+    scope: Scope, asked: Requirement, unparsed: Sequence[UnparsedLine], places: Places
 ) -> Verdict:
     """Return the verdict where statements that bear on the setting are not understood."""
     facts = SETTINGS[asked.setting].facts(scope)
     derived = scope.records.dialect.shape.DERIVED
-    said = "; ".join(not_understood(s, places, derived=derived) for s in strays[:STRAYS_TOLD])
-    if len(strays) > STRAYS_TOLD:
-        said += f"; and {len(strays) - STRAYS_TOLD} more lines"
+    said = "; ".join(not_understood(s, places, derived=derived) for s in unparsed[:UNPARSED_SHOWN])
+    if len(unparsed) > UNPARSED_SHOWN:
+        said += f"; and {len(unparsed) - UNPARSED_SHOWN} more lines"
     told = (FindingRecord("not-understood", judged="unknown"),)
-    lines = tuple(s.line for s in strays)
+    lines = tuple(s.line for s in unparsed)
     return _verdict(asked, "unknown", facts, said, lines, places, told)
 
 
@@ -170,16 +170,16 @@ def _verdict(
     return Verdict(asked.setting, verdict, found, asked.text, asked.rule, plain(why), where, told)
 
 
-def not_understood(stray: UnparsedLine, places: Places, *, derived: bool = False) -> str:
+def not_understood(unparsed_line: UnparsedLine, places: Places, *, derived: bool = False) -> str:
     """Return what to say of a statement that no pattern understands.
 
     Its text is told only where it surely concerns export. `derived`: statements are worked out from
     lines, and this one says itself what is not known.
     """
-    at = f"line {places(stray.line)[1]}"
-    if derived and stray.text:
-        return f"{at}: {stray.text}"
-    return f"{at} is not understood{f': {stray.text}' if stray.text else ''}"
+    at = f"line {places(unparsed_line.line)[1]}"
+    if derived and unparsed_line.text:
+        return f"{at}: {unparsed_line.text}"
+    return f"{at} is not understood{f': {unparsed_line.text}' if unparsed_line.text else ''}"
 
 
 def with_waivers(

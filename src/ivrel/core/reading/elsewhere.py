@@ -21,7 +21,7 @@ def resembling(reader: Matcher, text: Text) -> Iterator[UnparsedLine]:
             found = found.says if isinstance(found, TakenBack) else found
             # In an interface or a traffic rule, it must be about something else than these.
             if isinstance(found, Unparsed) and not set(found.tables) <= set(LAZY):
-                yield reader.stray(path, raw, line, found)
+                yield reader.unparsed_line(path, raw, line, found)
 
 
 def _likely_parts(reader: Matcher, text: Text) -> Iterator[Iterable[Found]]:
@@ -49,7 +49,7 @@ def mentioning(reader: Matcher, text: Text, hosts: Hosts) -> Iterator[UnparsedLi
                 hosts.are_in(reader.shape.join(header).encode()) for header in path
             )
             if named and not reader.is_aside(path, raw):
-                yield reader.stray(path, raw, line, reader.doubt.of_destinations)
+                yield reader.unparsed_line(path, raw, line, reader.doubt.of_destinations)
 
 
 def _parts_with(reader: Matcher, text: Text, hosts: Hosts) -> Iterator[Iterable[Found]]:

@@ -27,7 +27,7 @@ from ivrel.core.reading.tables import rows_of, values_of
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path
 from ivrel.core.vocabulary.errors import Unreadable
-from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.sourced import Row
 from ivrel.core.vocabulary.values import Value
 
 

@@ -79,7 +79,7 @@ class Matcher:
         words = tuple(self.shape.split(decode(raw[:LONGEST])))
         return self.dialect.sets_aside(path, words)
 
-    def stray(self, path: Path, raw: bytes, line: int, found: Unparsed) -> UnparsedLine:
+    def unparsed_line(self, path: Path, raw: bytes, line: int, found: Unparsed) -> UnparsedLine:
         """Return a statement that is not understood, with its line and as it may be shown."""
         said = self.shown(raw) if found.shown else ""
         return UnparsedLine(line, said, found, self._row_of(path))

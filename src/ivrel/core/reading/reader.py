@@ -33,8 +33,8 @@ def read(
     in doubt. Foreign if nothing in the text is of this platform.
     """
     marks: list[Mark] = []
-    strays: list[UnparsedLine] = []
-    known = _collect(matcher, text, heads, marks, strays)
+    unparsed: list[UnparsedLine] = []
+    known = _collect(matcher, text, heads, marks, unparsed)
     if not known:
         # Lazy parts are looked at before a text is called foreign: it may hold nothing but
         # interfaces.
@@ -43,8 +43,8 @@ def read(
             raise Foreign(f"none of the statements of {matcher.dialect.name} occur in it")
     other = other_text(matcher.dialect, text)
     if other is not None:
-        marks, strays = _sure(matcher, other, heads, marks, strays)
-    return marks, (*strays, *outside(matcher, text))
+        marks, unparsed = _sure(matcher, other, heads, marks, unparsed)
+    return marks, (*unparsed, *outside(matcher, text))
 
 
 def _collect(
@@ -52,7 +52,7 @@ def _collect(
     text: Text,
     heads: tuple[Words, ...],
     marks: list[Mark],
-    strays: list[UnparsedLine],
+    unparsed: list[UnparsedLine],
 ) -> bool:
     """Gather what is understood and in doubt; say whether anything is of this platform."""
     known = False
@@ -72,12 +72,12 @@ def _collect(
             negations.append(Negation(found, len(marks), (path, raw, line)))
         # What bears on no slot, no setting would ask about.
         elif found.slots:
-            strays.append(matcher.stray(path, raw, line, found))
+            unparsed.append(matcher.unparsed_line(path, raw, line, found))
     if negations:
         outcome = carried_out(matcher.dialect, marks, negations)
         marks[:] = outcome.left
-        strays += [matcher.stray(*place, strange) for place, strange in outcome.doubtful]
-        strays.sort(key=lambda stray: stray.line)
+        unparsed += [matcher.unparsed_line(*place, strange) for place, strange in outcome.doubtful]
+        unparsed.sort(key=lambda unparsed_line: unparsed_line.line)
     return known or bool(marks or negations)
 
 
@@ -86,7 +86,7 @@ def _sure(
     other: Text,
     heads: tuple[Words, ...],
     marks: list[Mark],
-    strays: list[UnparsedLine],
+    unparsed: list[UnparsedLine],
 ) -> tuple[list[Mark], list[UnparsedLine]]:
     """Return the statements that both of two texts have, and all that is in doubt.
 
@@ -97,15 +97,15 @@ def _sure(
     with suppress(Unreadable):
         _collect(matcher, other, heads, other_marks, other_strays)
     sure, doubtful = told_apart(marks, other_marks)
-    every = [*strays, *other_strays, *(_doubted(matcher, mark) for mark in doubtful)]
-    return sure, sorted(dict.fromkeys(every), key=lambda stray: stray.line)
+    every = [*unparsed, *other_strays, *(_doubted(matcher, mark) for mark in doubtful)]
+    return sure, sorted(dict.fromkeys(every), key=lambda unparsed_line: unparsed_line.line)
 
 
 def _doubted(matcher: Matcher, mark: Mark) -> UnparsedLine:
     """Return a statement that is understood, and that the platform may not read."""
     match, line = mark
     said = matcher.shape.join(match.words).encode()
-    return matcher.stray(match.path, said, line, matcher.doubt.as_read(match))
+    return matcher.unparsed_line(match.path, said, line, matcher.doubt.as_read(match))
 
 
 def outside(matcher: Matcher, text: Text) -> tuple[UnparsedLine, ...]:
@@ -142,8 +142,8 @@ def explained(matcher: Matcher, text: Text) -> Iterator[tuple[int, str, Explaine
     """
     for (_, raw, line), found in judged_parts(matcher, text):
         yield line, matcher.as_shown(raw, found), found
-    for stray in outside(matcher, text):
-        yield stray.line, stray.text, stray.strange
+    for unparsed_line in outside(matcher, text):
+        yield unparsed_line.line, unparsed_line.text, unparsed_line.strange
 
 
 def judged_parts(matcher: Matcher, text: Text) -> Iterator[tuple[Found, Explained]]:

@@ -13,7 +13,7 @@ from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.statements import LAZY, NO_PATTERN, Key, Mark
 from ivrel.core.reading.tables import NO_ROWS, by_key, by_table, rows_of, values_of
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.said import Row, SourcedValue
+from ivrel.core.vocabulary.sourced import Row, SourcedValue
 from ivrel.core.vocabulary.values import Value
 
 

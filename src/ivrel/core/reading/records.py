@@ -17,7 +17,7 @@ from ivrel.core.reading.statements import LAZY, Key, Mark, UnparsedLine
 from ivrel.core.reading.tables import value_of, values_of
 from ivrel.core.text.bundle import Places
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.said import Row, SourcedValue
+from ivrel.core.vocabulary.sourced import Row, SourcedValue
 from ivrel.core.vocabulary.values import Value
 
 # What was looked at: a slot of a table ('' for single values), or with slot '' which rows there
@@ -89,14 +89,14 @@ class Records:
     looked at.
     """
 
-    __slots__ = ("_changes", "_reading", "dialect", "marks", "notes", "strays", "text")
+    __slots__ = ("_changes", "_reading", "dialect", "marks", "notes", "text", "unparsed")
     _reading: Reading
 
     def __init__(
         self,
         dialect: Dialect,
         marks: Sequence[Mark],
-        strays: tuple[UnparsedLine, ...],
+        unparsed: tuple[UnparsedLine, ...],
         text: Text,
         base: Records | None = None,
         held: Iterable[str] = (),
@@ -105,7 +105,7 @@ class Records:
         below, alike = (None if one is None else one._reading for one in (base, like))
         self._reading = Reading(matcher(dialect), marks, text, below, held, alike)
         self._changes: Mapping[str, Mapping[Key, Row]] = {}
-        self.dialect, self.marks, self.strays, self.text = dialect, marks, strays, text
+        self.dialect, self.marks, self.unparsed, self.text = dialect, marks, unparsed, text
         self.notes: Dependencies | None = None
 
     @property
@@ -122,14 +122,14 @@ class Records:
     def with_strays(self, more: tuple[UnparsedLine, ...]) -> Records:
         """Return the same records, with more statements that are in doubt."""
         out = self._copied(self._changes)
-        out.strays = (*self.strays, *more)
+        out.unparsed = (*self.unparsed, *more)
         return out
 
     def _copied(self, changes: Mapping[str, Mapping[Key, Row]]) -> Records:
         out = Records.__new__(Records)
         out._reading, out._changes, out.notes = self._reading, changes, self.notes
         out.dialect, out.marks = self.dialect, self.marks
-        out.strays, out.text = self.strays, self.text
+        out.unparsed, out.text = self.unparsed, self.text
         return out
 
     def _note(self, table: str, slot: str) -> None:
@@ -273,9 +273,9 @@ def read_records(
         ("records", dialect, heads),
         lambda: Records(dialect, *reader.read(known, text, heads), text),
     )
-    lines = {stray.line for stray in records.strays}
+    lines = {unparsed_line.line for unparsed_line in records.unparsed}
     mentions = () if hosts is None else reader.mentions(known, text, hosts)
-    more = tuple(stray for stray in mentions if stray.line not in lines)
+    more = tuple(unparsed_line for unparsed_line in mentions if unparsed_line.line not in lines)
     if not more:
         return records
     at = "records", dialect, heads, more

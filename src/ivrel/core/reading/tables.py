@@ -8,7 +8,7 @@ from typing import TypeVar
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.reading.statements import Key, Mark, Understood
-from ivrel.core.vocabulary.said import UNSAID, Row, SourcedValue
+from ivrel.core.vocabulary.sourced import UNSAID, Row, SourcedValue
 from ivrel.core.vocabulary.values import Value
 
 K = TypeVar("K")

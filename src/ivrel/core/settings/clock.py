@@ -13,7 +13,7 @@ from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, defau
 from ivrel.core.settings.places import ValuePlace, cannot_say, mend_value
 from ivrel.core.settings.rows import addresses_of, differences, with_rows
 from ivrel.core.settings.scope import Scope
-from ivrel.core.vocabulary.said import SourcedValue
+from ivrel.core.vocabulary.sourced import SourcedValue
 from ivrel.core.vocabulary.values import HOST, NUMBER, WORD
 
 

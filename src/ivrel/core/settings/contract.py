@@ -16,7 +16,7 @@ from ivrel.core.form import Node, Report
 from ivrel.core.policy.collector import Collector
 from ivrel.core.policy.need import Needs
 from ivrel.core.settings.sentences import sentence
-from ivrel.core.vocabulary.said import SourcedValue
+from ivrel.core.vocabulary.sourced import SourcedValue
 
 if TYPE_CHECKING:
     from ivrel.core.reading.records import Records

@@ -20,7 +20,7 @@ from ivrel.core.settings.contract import (
 )
 from ivrel.core.settings.places import ValuePlace, cannot_say, mend_value
 from ivrel.core.settings.scope import Scope
-from ivrel.core.vocabulary.said import SourcedValue
+from ivrel.core.vocabulary.sourced import SourcedValue
 from ivrel.core.vocabulary.values import SWITCH
 
 

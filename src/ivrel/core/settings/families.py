@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from ivrel.core.settings.places import ValuePlace
 from ivrel.core.settings.scope import Scope
-from ivrel.core.settings.way import family_of_destination
+from ivrel.core.settings.source_path import family_of_destination
 from ivrel.core.vocabulary.addresses import FAMILIES
 
 KINDS = (("interface", True), ("address", False))

@@ -12,7 +12,7 @@ from ivrel.core.reading.statements import Key
 from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, silent_on
 from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import picks_of
-from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.sourced import Row
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:

@@ -43,7 +43,7 @@ from ivrel.core.settings.sending import (
     picks_of,
     sendings,
 )
-from ivrel.core.vocabulary.said import SourcedValue
+from ivrel.core.vocabulary.sourced import SourcedValue
 from ivrel.core.vocabulary.values import THRESHOLD
 
 

@@ -18,8 +18,8 @@ from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, about
 from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import Sending, departure, described, entries_of
 from ivrel.core.settings.valued import ValuePart, valued
-from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.severity import EVERYTHING
+from ivrel.core.vocabulary.sourced import Row
 
 # The slots of entries: what is shown where, of facilities and severities.
 SHOW = ("show.output", "show.name", "show.facility", "show.level", "show.compare", "show.action")

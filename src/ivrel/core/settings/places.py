@@ -15,7 +15,7 @@ from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Key
 from ivrel.core.settings.contract import Obstacle, about_of, no_choice
 from ivrel.core.settings.scope import Scope
-from ivrel.core.vocabulary.said import SourcedValue
+from ivrel.core.vocabulary.sourced import SourcedValue
 
 PLACES = ("destination", "feed", "")  # the tables in which a value may stand, the narrowest first
 

@@ -12,7 +12,7 @@ from ivrel.core.reading.statements import DOUBT, Key
 from ivrel.core.settings.contract import Fact, Finding, More, Obstacle, Setting, silent_on
 from ivrel.core.settings.places import ValuePlace, cannot_say, mend_value
 from ivrel.core.settings.scope import Scope
-from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.sourced import Row
 from ivrel.core.vocabulary.values import TELL, VERDICT
 
 RULES_NAMED = 5  # so many rules are named; the rest is counted

@@ -14,7 +14,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.policy.collector import Collector
 from ivrel.core.reading.records import Note, Records
 from ivrel.core.reading.statements import Key
-from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.sourced import Row
 from ivrel.core.vocabulary.values import Value
 
 T = TypeVar("T")

@@ -30,7 +30,6 @@ from ivrel.core.settings.sending import (
     sendings,
     threshold,
 )
-from ivrel.core.vocabulary.said import Row
 from ivrel.core.vocabulary.severity import (
     NOTHING,
     SEVERITIES,
@@ -39,6 +38,7 @@ from ivrel.core.vocabulary.severity import (
     by_threshold,
     single,
 )
+from ivrel.core.vocabulary.sourced import Row
 from ivrel.core.vocabulary.values import THRESHOLD, Value
 
 

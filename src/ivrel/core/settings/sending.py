@@ -16,7 +16,6 @@ from ivrel.core.reading.records import Records
 from ivrel.core.reading.statements import Key
 from ivrel.core.settings.contract import More
 from ivrel.core.settings.scope import Destination, Scope
-from ivrel.core.vocabulary.said import Row, SourcedValue
 from ivrel.core.vocabulary.severity import (
     EVERYTHING,
     NOTHING,
@@ -28,6 +27,7 @@ from ivrel.core.vocabulary.severity import (
     thresholds,
     through,
 )
+from ivrel.core.vocabulary.sourced import Row, SourcedValue
 from ivrel.core.vocabulary.values import THRESHOLD, Value
 
 

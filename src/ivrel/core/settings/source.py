@@ -16,7 +16,7 @@ from ivrel.core.settings.contract import Fact, Finding, More, Obstacle, Setting,
 from ivrel.core.settings.families import KINDS, SLOTS, by_family
 from ivrel.core.settings.places import ValuePlace, can_say, places
 from ivrel.core.settings.scope import Destination, Scope
-from ivrel.core.settings.way import (
+from ivrel.core.settings.source_path import (
     SourcePath,
     cannot_reach,
     in_use,

@@ -14,7 +14,7 @@ from ivrel.core.dialects.slots import SLOTS, slot_of, table_of
 from ivrel.core.policy.need import Needs
 from ivrel.core.settings.contract import Finding, Setting
 from ivrel.core.settings.scope import Scope
-from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.sourced import Row
 from ivrel.core.vocabulary.values import NUMBER, PORT, RATE
 
 # Rows of these tables say all that they mean; of the rest, other rules tell.

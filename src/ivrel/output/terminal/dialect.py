@@ -10,7 +10,7 @@ from rich.table import Table
 
 from ivrel.core.authoring.abilities import unsaid
 from ivrel.core.reading.statements import LAZY, Aside, TakenBack, Understood, Undone
-from ivrel.core.settings.bearing import bearing
+from ivrel.core.settings.relevance import bearing
 from ivrel.core.vocabulary.wording import counted, shorten
 from ivrel.output.terminal.reading import said_by
 from ivrel.output.terminal.screen import Text, line, shown, table
@@ -68,7 +68,7 @@ def draw_trial(screen: Console, view: TrialView) -> None:
     line(screen, (view.file, "bold"), (f"  as {dialect.name}", "dim"))
     screen.print()
     grid = table("line", "text", "understood as")
-    strays = 0
+    unparsed = 0
     lookups = [row for row in rows if isinstance(row[2], Understood) and row[2].table in LAZY]
     hidden = [] if view.every else lookups[LOOKED_UP_SHOWN:]
     for number, text, match in rows:
@@ -84,7 +84,7 @@ def draw_trial(screen: Console, view: TrialView) -> None:
         elif isinstance(match, Undone):
             meaning = Text(f"is taken back in line {places(match.by)[1]}", "dim")
         else:
-            strays += 1
+            unparsed += 1
             meaning = Text(
                 f"not understood; may bear on {', '.join(bearing(dialect, match)) or 'nothing'}",
                 "bold red",
@@ -108,9 +108,9 @@ def draw_trial(screen: Console, view: TrialView) -> None:
     for fact in facts:
         grid.add_row(fact.setting, fact.key, Text(fact.value), said_by(fact))
     shown(screen, grid)
-    if strays:
+    if unparsed:
         screen.print()
-        line(screen, (f"{counted(strays, 'line')} not understood", "bold red"))
+        line(screen, (f"{counted(unparsed, 'line')} not understood", "bold red"))
 
 
 def draw_cover(screen: Console, view: CoverView) -> None:

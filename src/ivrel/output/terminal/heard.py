@@ -93,11 +93,11 @@ def _quoted(screen: Console, example: ExampleMessage) -> None:
 
 def _odd(screen: Console, view: HeardView) -> None:
     """Draw what is odd about who sent."""
-    if not view.oddities:
+    if not view.anomalies:
         return
     screen.print()
     line(screen, ("who sent", "bold"))
-    for odd in view.oddities:
+    for odd in view.anomalies:
         said = f"{odd.told} ({counted(odd.number, 'message')})"
         line(screen, (odd.kind.ljust(19), "yellow"), said, indent=2)
         if odd.example is not None:

@@ -40,7 +40,7 @@ def draw_reading(screen: Console, view: ReadingView) -> None:
         )
         last = fact.setting
     shown(screen, grid)
-    if view.strays:
+    if view.unparsed:
         screen.print()
         line(screen, ("not understood", "yellow"), "  what depends on these lines is unknown")
         shown(
@@ -51,7 +51,7 @@ def draw_reading(screen: Console, view: ReadingView) -> None:
                         "{}:{}".format(*places(s.line)),
                         s.text or "not shown: it may concern something else",
                     )
-                    for s in view.strays
+                    for s in view.unparsed
                 ]
             ),
             2,
@@ -93,11 +93,11 @@ def draw_readings(screen: Console, view: ReadingsView) -> None:
     else:
         screen.print()
         _values(screen, view.readings, view.every)
-    strays = [(r.device.name, r) for r in view.readings if r.strays]
-    if strays:
+    unparsed = [(r.device.name, r) for r in view.readings if r.unparsed]
+    if unparsed:
         screen.print()
-        lines = sum(len(r.strays) for _, r in strays)
-        devices = [name for name, _ in strays]
+        lines = sum(len(r.unparsed) for _, r in unparsed)
+        devices = [name for name, _ in unparsed]
         line(screen, (f"{counted(lines, 'line')} not understood", "yellow"), f"  {named(devices)}")
     for name, problem in view.unread:
         line(screen, (f"{name}: not readable  ", "yellow"), problem)

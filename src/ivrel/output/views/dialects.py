@@ -12,7 +12,7 @@ from ivrel.core.authoring.cover import Cover, Kind
 from ivrel.core.dialects import Dialect
 from ivrel.core.reading.statements import Explained, TakenBack, Understood, Undone, Unparsed
 from ivrel.core.settings import Fact
-from ivrel.core.settings.bearing import bearing
+from ivrel.core.settings.relevance import bearing
 from ivrel.core.text.bundle import Places
 from ivrel.output.views.reading import said_by
 from ivrel.output.views.view import RowsView, View, place_of

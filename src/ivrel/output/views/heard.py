@@ -7,8 +7,8 @@ from typing import Any
 
 from msgspec import Struct
 
+from ivrel.core.evidence.anomalies import Anomaly
 from ivrel.core.evidence.claims import CLAIMS, Claim
-from ivrel.core.evidence.oddities import Anomaly
 from ivrel.core.evidence.summary import ExampleMessage, Summary
 from ivrel.core.fleet import Device
 from ivrel.output.views.messages import iso
@@ -36,7 +36,7 @@ class HeardView(RowsView, frozen=True, kw_only=True):
     fleet: str
     total: int
     devices: tuple[DeviceHeard, ...]
-    oddities: tuple[Anomaly, ...]
+    anomalies: tuple[Anomaly, ...]
     every: bool = False
     where: str = ""
 
@@ -69,7 +69,7 @@ class HeardView(RowsView, frozen=True, kw_only=True):
                     "messages": o.number,
                     **_where(o.example),
                 }
-                for o in self.oddities
+                for o in self.anomalies
             ],
             "totals": {claim: sum(d.count(claim) for d in self.devices) for claim in CLAIMS},
         }

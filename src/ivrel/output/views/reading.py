@@ -20,7 +20,7 @@ class ReadingView(View, frozen=True, kw_only=True):
 
     device: Device
     facts: tuple[Fact, ...]
-    strays: tuple[UnparsedLine, ...]
+    unparsed: tuple[UnparsedLine, ...]
     file: str
     places: Places
     text_of: Callable[[int, str], str]
@@ -31,7 +31,7 @@ class ReadingView(View, frozen=True, kw_only=True):
             "platform": self.device.platform,
             "settings": [_fact(fact, self.places) for fact in self.facts],
             "not_understood": [
-                {**place_of(self.places, s.line), "text": s.text} for s in self.strays
+                {**place_of(self.places, s.line), "text": s.text} for s in self.unparsed
             ],
         }
 

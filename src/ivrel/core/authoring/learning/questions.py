@@ -15,7 +15,7 @@ from ivrel.core.authoring.learning.spellings import fits, may_be
 from ivrel.core.authoring.learning.telling import as_told
 from ivrel.core.dialects.slots import SLOTS, table_of
 from ivrel.core.settings import SETTINGS
-from ivrel.core.settings.bearing import OWNER
+from ivrel.core.settings.relevance import OWNER
 from ivrel.core.settings.unstated import may_lack_default
 
 MOST_CHOICES = 4

@@ -10,7 +10,7 @@ from ivrel.core.reading.tables import values_of
 from ivrel.core.settings.places import ValuePlace
 from ivrel.core.settings.scope import Destination, Scope
 from ivrel.core.vocabulary.addresses import FAMILIES, family_of
-from ivrel.core.vocabulary.said import Row
+from ivrel.core.vocabulary.sourced import Row
 
 
 def knows_interfaces(records: Records) -> bool:

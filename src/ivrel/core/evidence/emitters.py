@@ -18,7 +18,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.settings import SETTINGS, Scope
 from ivrel.core.settings.scope import Destination
 from ivrel.core.settings.sending import sendings
-from ivrel.core.settings.way import in_use, knows_interfaces
+from ivrel.core.settings.source_path import in_use, knows_interfaces
 from ivrel.core.vocabulary.addresses import family_of, is_address
 from ivrel.core.vocabulary.severity import FACILITIES, Selection
 
@@ -62,7 +62,7 @@ class Event(Struct, frozen=True):
     text: str
 
 
-def voices(device: Device, scope: Scope, nearest: Nearest) -> Iterator[Emitter]:
+def emitters(device: Device, scope: Scope, nearest: Nearest) -> Iterator[Emitter]:
     """Yield how a device speaks to each destination; nothing if its export is off."""
     names = ("facility", "stamp", "format", "origin", "numbering", "changes", "logins")
     said = {name: {(f.of, f.part): f for f in SETTINGS[name].facts(scope)} for name in names}
@@ -117,30 +117,30 @@ def _sender(device: Device, scope: Scope, d: Destination, nearest: Nearest) -> s
 
 
 def written(
-    device: Device, voice: Emitter, event: Event, clock: datetime, booted: datetime, number: int
+    device: Device, emitter: Emitter, event: Event, clock: datetime, booted: datetime, number: int
 ) -> bytes:
     """Return a message as a device writes it; `clock`: what it believes the time to be; `number`:
     that of the message, where it numbers them.
     """
-    host = {"name": device.name, "address": device.identity}.get(voice.names)
-    pri = voice.facility * 8 + event.severity
-    if voice.form == RFC5424:
-        data = (Element("meta", (("sequenceId", str(number)),)),) if voice.numbered else ()
-        digits = {"milliseconds": 3, "microseconds": 6}.get(voice.stamp["precision"], 0)
+    host = {"name": device.name, "address": device.identity}.get(emitter.names)
+    pri = emitter.facility * 8 + event.severity
+    if emitter.form == RFC5424:
+        data = (Element("meta", (("sequenceId", str(number)),)),) if emitter.numbered else ()
+        digits = {"milliseconds": 3, "microseconds": 6}.get(emitter.stamp["precision"], 0)
         fraction = f"{clock.microsecond:06}"[:digits]
         day = (clock.year, clock.month, clock.day)
         time = (clock.hour, clock.minute, clock.second)
         stamp = Stamp("calendar", "", *day, *time, fraction, "+00:00")
         return write(Message(RFC5424, pri, stamp, host, event.tag, None, event.text, None, data))
-    front = f"{number}: " if voice.numbered else ""
-    kind = voice.stamp["kind"]
+    front = f"{number}: " if emitter.numbered else ""
+    kind = emitter.stamp["kind"]
     if kind == "none":
         return f"<{pri}>{front}{event.tag}: {event.text}".encode()
     if kind == "uptime":
         up = clock - booted
         when = f"{up.days}d{up.seconds // 3600:02}h:"
         return f"<{pri}>{front}{when} {event.tag}: {event.text}".encode()
-    stamped = old_stamp(clock, voice.stamp)
+    stamped = old_stamp(clock, emitter.stamp)
     named = f"{host} " if host else ""
     return f"<{pri}>{front}{stamped} {named}{event.tag}: {event.text}".encode()
 

@@ -16,12 +16,12 @@ from msgspec.structs import replace
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import scope_of
-from ivrel.core.judging.recall import VerdictCache, is_of_text
+from ivrel.core.judging.verdict_cache import VerdictCache, is_of_text
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.policy.need import Need
 from ivrel.core.reading.records import Dependencies, read_records
 from ivrel.core.settings import SETTINGS, Fact, Scope
-from ivrel.core.settings.bearing import slots_to_read
+from ivrel.core.settings.relevance import slots_to_read
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import Undecided
 

@@ -21,7 +21,7 @@ class Anomaly(Struct, frozen=True):
     example: ExampleMessage | None = None
 
 
-def oddities(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
+def anomalies(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
     """Yield what is odd about who sent: devices under several addresses, addresses with several
     names, messages that name another device, strangers. `chosen`: the devices that it is about.
     """

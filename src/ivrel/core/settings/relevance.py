@@ -67,9 +67,9 @@ def facts_in_doubt(scope: Scope) -> list[Fact]:
     """
     records = scope.records
     doubts: dict[str, str] = {}
-    for stray in records.strays:
-        for name in bearing(records.dialect, stray.strange):
-            doubts.setdefault(name, f"line {stray.line} is not understood")
+    for unparsed_line in records.unparsed:
+        for name in bearing(records.dialect, unparsed_line.strange):
+            doubts.setdefault(name, f"line {unparsed_line.line} is not understood")
     out = []
     for fact in read_settings(scope):
         doubt = doubts.get(fact.setting, "")
