@@ -86,7 +86,7 @@ def test_a_session_is_learned_from_a_device_behind_a_real_terminal(tmp_path: Pat
         words = ["dialect", "session", "127.0.0.1", "--port", port, "--user", user, "--key", key]
         lines = ["", "", "what", "print all", " ", "rise", "*", "write", "y", "leave"]
         words += [word for line in lines for word in ("--type", line)]
-        assert "its host key is not known; '--learn-key'" in call(*words, "-w", tmp_path, code=2).stderr  # fmt: skip
+        assert "its host key is not recorded; '--learn-key'" in call(*words, "-w", tmp_path, code=2).stderr  # fmt: skip
         done = subprocess.run(
             [PROGRAM, *words, "-w", tmp_path, "--learn-key", "--second-password", "TIDE"],
             capture_output=True, text=True, check=False, env={"TIDE": "tide-and-time"},
@@ -126,7 +126,7 @@ def test_what_is_hard_to_read_is_read_as_it_is_or_not_at_all(tmp_path: Path) -> 
                 continue
             # What was folded is not taken, unless it means the same.
             assert {"brannay-fw2", "mv-gannet-fw1"}.isdisjoint(found)
-            assert "ends where a terminal of 80 columns folds" in " ".join(said.split())
+            assert "may be wrapped at 80 columns" in " ".join(said.split())
             dialects = Dialects(folder)
             for name, data in found.items():
                 read = (read_records(dialects[TALKING[name]], Text(one)) for one in (data, right[name]))  # fmt: skip
@@ -155,7 +155,7 @@ def test_a_message_is_told_from_a_line_of_the_text(tmp_path: Path, lines: str, k
     with running_sshd(tmp_path / "ssh", shell=f"{sys.executable} -u {program}") as sshd:
         folder = workspace(tmp_path / "w", "plover", f"via: ssh, {sshd.way}, patience: 3")
         said = " ".join(call("gather", "-w", folder, code=0 if kept else 1).stdout.split())
-        assert ("begins as a message does" in said) == (not kept)
+        assert ("looks like a log message" in said) == (not kept)
         assert (folder / "configs" / "orrin-gw9.conf").exists() == kept
 
 

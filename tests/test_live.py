@@ -164,8 +164,8 @@ def test_what_does_not_confirm_a_change_is_waited_for_until_it_lasts(tmp_path: P
         asked(fleet.folder, ["fault", "holmsay-gw2", "refuse:6"])
         asked(fleet.folder, ["fault", "brannay-fw2", f"ignore:{lines + 5}"])
         done = " ".join(fleet.deliver(code=1).stdout.split())
-        assert "it does not confirm the change: no: this is not possible now" in done
-        assert "it confirmed the change, and does not keep it" in done
+        assert "it refuses to confirm the change: no: this is not possible now" in done
+        assert "it confirmed the change but did not keep it" in done
         assert set(states(fleet.folder).values()) == {"as before"} and not fleet.third_states()
         # Whoever is killed before the last look comes back to it.
         asked(fleet.folder, ["fault", "holmsay-gw2", "none"])
@@ -176,7 +176,7 @@ def test_what_does_not_confirm_a_change_is_waited_for_until_it_lasts(tmp_path: P
                 break
             time.sleep(0.01)
         kill(process)
-        assert "last look is to come" in call("deliver", "-w", fleet.folder, "--record").stdout
+        assert "last check follows" in call("deliver", "-w", fleet.folder, "--record").stdout
         call("deliver", "-w", fleet.folder, "--resume", code=1)
         assert states(fleet.folder) == {"holmsay-gw2": "delivered", "brannay-fw2": "as before"}
         assert not fleet.third_states()
@@ -310,12 +310,12 @@ def test_what_is_killed_is_resumed_and_nothing_is_done_twice(tmp_path: Path) -> 
                 held = [d for d, s in states(fleet.folder).items() if s == "in flight"]
                 if held:
                     other = fleet.deliver("--device", held[0], code=1)
-                    assert "is busy with it" in other.stdout or "there already" in other.stdout
+                    assert "is working on it" in other.stdout or "there already" in other.stdout
                 process.send_signal(signal.SIGCONT)
             kill(process)
             words = ["deliver", "-w", str(fleet.folder), "--resume", *CAREFUL]
         call(*words, code=None)
-        assert "No delivery was cut off" in call(*words).stdout
+        assert "No delivery was interrupted" in call(*words).stdout
         found = states(fleet.folder, 1)
         assert not fleet.third_states(1) and "delivered" in found.values()
         assert "kept" not in found.values()
@@ -367,7 +367,7 @@ def test_a_device_that_says_something_else_is_refused_or_proved_again(tmp_path: 
         edited.write_text(edited.read_text().replace("through notice", "through error"))
         call("correct", "-w", fleet.folder, "-o", fleet.out, "--replace", code=None)
         stale = " ".join(fleet.deliver(code=1).stdout.split())
-        assert "something else than what the change was made for" in stale
+        assert "its configuration has changed since the correction was written" in stale
         assert shown(fleet.folder, "holmsay-gw2") == fleet.befores["holmsay-gw2"]
         again = fleet.deliver("--prove-again", "--no-last-look").stdout
         assert "delivered" in again
@@ -379,12 +379,12 @@ def test_between_waves_one_is_asked_and_may_end_it(fleet: Fleet) -> None:
     words = ["deliver", "-w", str(fleet.folder), str(fleet.out), "--ask"]
     done = subprocess.run([PROGRAM, *words], input="n\n", capture_output=True, text=True, timeout=60, check=False)  # fmt: skip
     assert re.search("So far: (1 delivered, 2 kept|2 kept, 1 delivered). Go on with wave 2", done.stdout)  # fmt: skip
-    assert "it was not gone on with" in done.stdout and done.returncode == 1
+    assert "you chose not to continue" in done.stdout and done.returncode == 1
     assert sorted(states(fleet.folder).values()) == ["delivered"] * 3 + ["waiting"] * 5
     # Those that wait are gone on with, as long as no later delivery has begun.
     call("deliver", "-w", fleet.folder, "--resume", "--no-ask")
     assert set(states(fleet.folder).values()) == {"delivered"}
-    assert "No delivery was cut off" in call("deliver", "-w", fleet.folder, "--resume").stdout
+    assert "No delivery was interrupted" in call("deliver", "-w", fleet.folder, "--resume").stdout
 
 
 def _free(kind: int) -> int:
@@ -484,7 +484,7 @@ def test_each_thing_that_goes_wrong_is_told_in_a_line_and_the_others_are_done(od
     wanted = [told for _, _, told in ODD.values()] + [
         "the login of keeper by key is refused",
         "connection refused",
-        "the host shows another key than the one that is known; nothing was said to it",
+        "the host key differs from the recorded one; nothing was sent",
     ]
     for told in wanted:
         assert told in said, (told, done)
@@ -709,7 +709,7 @@ def test_the_journal_is_of_one_writer_and_outlives_it(tmp_path: Path) -> None:
     number = one.begin("x", "{}", [("a", 1, "quern")])
     assert one.hold(number, "a") == ""
     second = other.begin("x", "{}", [("a", 1, "quern")])
-    assert f"delivery {number} left it unfinished" in other.hold(second, "a")
+    assert f"delivery {number} did not finish it" in other.hold(second, "a")
     one.prepared(number, "a", "change", (b"before", b"proved"), (("export", "breaks"),))
     one._do("BEGIN IMMEDIATE")  # whoever is stopped here holds up others, and not readers
     late = Journal(tmp_path, patience=0.1)

@@ -163,7 +163,7 @@ waivers:
         "policy.yaml:6:56: 'local9' is not known; did you mean 'local7'?",
         "policy.yaml:7:5: rule 'r' stands twice; the first is in line 6",
         "policy.yaml:9:26: 'stmp' is not known; did you mean 'stamp'?",
-        "policy.yaml:9:39: 'soon' is not a day; expected YYYY-MM-DD",
+        "policy.yaml:9:39: 'soon' is not a day; write YYYY-MM-DD",
     ]
 
 
@@ -236,7 +236,7 @@ def test_one_bad_device_does_not_stop_the_fleet(ivrel: Run, example: Path, tmp_p
         (("audit", "--fleet"), "ivrel: unrecognized arguments: --fleet; see 'ivrel --help'"),
         (
             ("audit", "--today", "soon"),
-            "ivrel audit: argument --today: 'soon' is not a day; expected YYYY-MM-DD",
+            "ivrel audit: argument --today: 'soon' is not a day; write YYYY-MM-DD",
         ),
         (("wander",), "ivrel: argument COMMAND: invalid choice: 'wander'"),
         (

@@ -66,7 +66,7 @@ def test_a_file_that_somebody_else_has_written_is_not_written_over(
                 await link.close()
                 assert link.untouched == bool(meanwhile)
 
-        with pytest.raises(Refused, match="another than when it was read"):
+        with pytest.raises(Refused, match="changed since it was read"):
             asyncio.run(deliver(meanwhile="# two lines\n# of a colleague\n"))
         assert real.read_text().endswith("of a colleague\n") and not restarted.exists()
         real.write_text(BEFORE)
@@ -146,7 +146,7 @@ TEXT = 'unit orrin-gw9\nmotd "pier-ap1> "\nevents\n    export on\n    send 127.0
             [f"{TEXT}pier-ap1> ", "hush export\n", "    export off\n"],
             "line 6 of what 'print all' prints",
         ),
-        ([TEXT + "pier-ap1> hush export\n"], "line 6 of what 'print all' prints begins"),
+        ([TEXT + "pier-ap1> hush export\n"], "line 6 of what 'print all' prints starts"),
     ],
 )
 def test_a_part_of_a_configuration_is_not_taken_for_the_whole(
@@ -180,10 +180,10 @@ def test_the_configuration_of_another_device_is_neither_kept_nor_changed(tmp_pat
         (folder / "fleet.yaml").write_text(fleet)
         call("gather", "-w", folder, "--learn-keys", code=None)
         done = " ".join(call("gather", "-w", folder, code=1).stdout.split())
-        assert "it calls itself 'holmsay-gw2', as the fleet calls holmsay-gw2" in done
+        assert "its configuration names 'holmsay-gw2', as the fleet calls holmsay-gw2" in done
         assert {path.name: path.read_bytes() for path in (folder / "configs").iterdir()} == known
         sent = " ".join(call("deliver", "-w", folder, out, "--no-ask", code=1).stdout.split())
-        assert "it may be another device: it calls itself 'holmsay-gw" in sent
+        assert "this may be another device: its configuration names 'holmsay-gw" in sent
         assert set(states(folder).values()) == {"not begun"}
         call("gather", "-w", folder, "--rename-ok")
         # A name of its own may be on purpose, addresses of another device are not.
@@ -210,7 +210,7 @@ def test_what_is_fetched_and_lost_most_is_kept_beside(tmp_path: Path) -> None:
         more = file.read_bytes() * 3
         file.write_bytes(more)
         done = " ".join(call("gather", "-w", folder, code=1).stdout.split())
-        assert "are left; what it printed is in .ivrel/kept-beside/holmsay-gw1.conf" in done
+        assert "are left; saved as .ivrel/kept-beside/holmsay-gw1.conf" in done
         assert file.read_bytes() == more
         beside = folder / ".ivrel" / "kept-beside" / "holmsay-gw1.conf"
         assert beside.read_bytes() * 3 == more and beside.stat().st_mode & 0o777 == 0o600
@@ -245,10 +245,10 @@ def test_no_value_becomes_a_command(sign: str) -> None:
 @pytest.mark.parametrize(
     ("restart", "running", "state", "told", "times"),
     [
-        ("exit 3", "true", "in doubt", "the files are as before, the service is in doubt", 2),
-        ("sleep 60", "true", "in doubt", "the files are as before, the service is in doubt", 1),
-        ("exit 0", "runs again", "as before", "it does not run with the change", 2),
-        ("exit 0", "false", "in doubt", "the files are as before, the service is in doubt", 2),
+        ("exit 3", "true", "in doubt", "the files are as before, but the service may not run", 2),
+        ("sleep 60", "true", "in doubt", "the files are as before, but the service may not run", 1),
+        ("exit 0", "runs again", "as before", "the service does not run with the change", 2),
+        ("exit 0", "false", "in doubt", "the files are as before, but the service may not run", 2),
         ("exit 0", "true", "delivered", "", 1),
     ],
 )

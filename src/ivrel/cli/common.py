@@ -219,9 +219,7 @@ def _day(text: str) -> date:
     try:
         return date.fromisoformat(text)
     except ValueError:
-        raise argparse.ArgumentTypeError(
-            f"'{text[:40]}' is not a day; expected YYYY-MM-DD"
-        ) from None
+        raise argparse.ArgumentTypeError(f"'{text[:40]}' is not a day; write YYYY-MM-DD") from None
 
 
 def whole_number(text: str) -> int:

@@ -111,7 +111,7 @@ def _record(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
 
     one = journal.delivery(args.record) if args.record else journal.last()
     if one is None:
-        said = f"there is no delivery {args.record}" if args.record else "nothing was delivered yet"
+        said = f"there is no delivery {args.record}" if args.record else "there is no delivery yet"
         raise InputError(said)
     view = view_of(workspace, journal, one, is_record=True)
     names = {d.name for d in common.chosen(args, workspace)}
@@ -167,7 +167,7 @@ def _resume(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
 
     one = journal.last(unfinished=True)
     if one is None:
-        print("No delivery was cut off.")
+        print("No delivery was interrupted.")
         return 0
     journal.take_over(one.number)
     call = Call.read(one.options, args)
@@ -182,7 +182,7 @@ def _resume(args: argparse.Namespace, workspace: Workspace, journal: Journal) ->
         _approved(call, workspace, folder)
     except InputError as problem:
         written = {}  # what is in flight can be settled without the folder
-        print(f"{problem}\nOnly what is in flight is settled.", file=sys.stderr)
+        print(f"{problem}\nOnly devices in progress are settled.", file=sys.stderr)
     entries = journal.entries(one.number)
     held = [e for e in entries if e.state in HELD]
     waiting: dict[int, list[str]] = {}

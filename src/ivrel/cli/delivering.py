@@ -228,8 +228,8 @@ def _heed_interrupts(one: Delivering) -> None:
     loop = asyncio.get_running_loop()
 
     def stop() -> None:
-        one.stop("you stopped it")
-        print("No more devices are begun; those that are begun are finished.", file=sys.stderr)
+        one.stop("you interrupted it")
+        print("No further devices are started; those in progress are finished.", file=sys.stderr)
         loop.remove_signal_handler(signal.SIGINT)
 
     with contextlib.suppress(NotImplementedError):

@@ -133,7 +133,9 @@ def _written(
     if not problem and not args.rename_ok and not is_same:
         against = owners.against(device, target.dialect, one.data)
         problem = (
-            f"{against}; --rename-ok, or names: in the fleet, if it is right" if against else ""
+            f"{against}; if that is right, use --rename-ok, or names: in the fleet"
+            if against
+            else ""
         )
     if problem:
         return GatheredDevice(device.name, device.platform, "not gathered", problem=problem)
@@ -148,7 +150,7 @@ def _written(
             less = shrunk(target.dialect, old, one.data)
         if less:
             beside = keep_beside(workspace, device, one.data)
-            said = f"{less}; what it printed is in {beside}; --shrunk-ok takes it"
+            said = f"{less}; saved as {beside}; --shrunk-ok accepts it"
             return GatheredDevice(device.name, device.platform, "kept beside", problem=said)
         shown = write_gathered(workspace, device, one.data)
     except IvrelError as problem:

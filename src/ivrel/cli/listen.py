@@ -146,7 +146,9 @@ def span(text: str) -> float:
     """Return a time in seconds, of such as 30s, 10m or 2h."""
     found = re.fullmatch(r"([0-9]{1,6}(?:\.[0-9]{1,3})?)([smhd]?)", text)
     if found is None or not float(found[1]):
-        raise argparse.ArgumentTypeError(f"'{text[:40]}' is no time; expected such as 30s, 10m, 2h")
+        raise argparse.ArgumentTypeError(
+            f"'{text[:40]}' is not a duration; write for example 30s, 10m or 2h"
+        )
     return float(found[1]) * _UNITS[found[2] or "s"]
 
 

@@ -88,7 +88,9 @@ def _share(text: str) -> float:
     except ValueError:
         share = -1
     if not 0 <= share <= 1:
-        raise argparse.ArgumentTypeError(f"'{text[:40]}' is no share; expected 0 to 1")
+        raise argparse.ArgumentTypeError(
+            f"'{text[:40]}' is not a share; write a number from 0 to 1"
+        )
     return share
 
 
@@ -98,7 +100,9 @@ def _seconds(text: str) -> float:
     except ValueError:
         seconds = -1
     if not 0 < seconds < 1e6:
-        raise argparse.ArgumentTypeError(f"'{text[:40]}' is no time; expected seconds, such as 5")
+        raise argparse.ArgumentTypeError(
+            f"'{text[:40]}' is not a number of seconds; write for example 5"
+        )
     return seconds
 
 

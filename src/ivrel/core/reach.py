@@ -190,7 +190,7 @@ def _host(text: str) -> str:
 
 def _seconds(text: str) -> int:
     if not re.fullmatch("[0-9]{1,5}", text) or not int(text):
-        raise ValueError(f"'{shorten(text)}' is no number of seconds; expected 1 to 99999")
+        raise ValueError(f"'{shorten(text)}' is not a number of seconds from 1 to 99999")
     return int(text)
 
 

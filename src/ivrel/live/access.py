@@ -120,7 +120,7 @@ class Access:
                 keys += [one for one in found[0] if one not in found[2]]
         if not keys:
             raise Unreachable(
-                "its host key is not known; 'ivrel gather --learn-keys' shows and records it"
+                "its host key is not recorded; 'ivrel gather --learn-keys' shows and records it"
             )
         return keys
 

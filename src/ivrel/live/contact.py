@@ -56,7 +56,7 @@ class Contact:
                 return await self.open()
             except Unreachable as problem:
                 if time.monotonic() > end:
-                    said = f"{why}; not reached since: {problem}"
+                    said = f"{why}; not reachable since: {problem}"
                     raise Ended(IN_DOUBT, said) from None
             await asyncio.sleep(pause)
             pause = min(pause * 2, PAUSES[1])

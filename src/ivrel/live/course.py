@@ -91,12 +91,14 @@ class Course:
         async def go_on() -> None:
             if step.next_move(self._contact.last, PROVED) == step.BEGIN:
                 if written is None:
-                    raise Ended(step.REFUSED, "nothing was sent, and its correction is gone")
+                    raise Ended(
+                        step.REFUSED, "nothing was sent, and its correction no longer exists"
+                    )
                 await self._begun(written)
             self._recall(entry)
             # A trial that the run before began is over after its time, seen from now.
             self._sent_at = time.monotonic()
-            await self._settled("the delivery was cut off")
+            await self._settled("the delivery was interrupted")
 
         return await self._guarded(go_on)
 
@@ -189,12 +191,12 @@ class Course:
         """Read back, hear, keep: from a device in which the change is, to the end."""
         found = await self._contact.stands(link)
         if found.where != PROVED:
-            await self._back(f"it does not read as proved: {found.why}")
+            await self._back(f"it is not as proved: {found.why}")
         self._contact.note(step.READ)
         try:
             await link.look()
         except NotServed as problem:
-            await self._back(f"it does not run with the change: {problem}")
+            await self._back(f"the service does not run with the change: {problem}")
         if self._hearing is not None:
             against = await self._hearing.heard(self._name, link.effective_at, self._asked.within)
             if against:
@@ -208,11 +210,11 @@ class Course:
         try:
             await link.keep()
         except Refused as problem:
-            await self._outlast(link, f"it does not confirm the change: {problem}")
+            await self._outlast(link, f"it refuses to confirm the change: {problem}")
         await link.save()
         found = await self._contact.stands(link)
         if found.where != PROVED:
-            await self._back(f"it does not read as proved any more: {found.why}")
+            await self._back(f"it is no longer as proved: {found.why}")
         self._contact.note(step.KEPT)
         self._kept(link)
 
@@ -243,13 +245,13 @@ class Course:
         await asyncio.sleep(max(0.0, self.lasts_from - time.monotonic()))
         state, why = step.DELIVERED, ""
         try:
-            link = await self._contact.again("a last look was to come")
+            link = await self._contact.again("a last check was due")
             found = await self._contact.stands(link)
             if found.where == PROVED:
                 self._contact.note(step.LASTS)
             else:
                 state = step.AS_BEFORE if found.where == BEFORE else step.IN_DOUBT
-                why = f"it confirmed the change, and does not keep it: {found.why}"
+                why = f"it confirmed the change but did not keep it: {found.why}"
             if found.where == BEFORE:
                 await link.save()  # what was saved is what it does not keep
         except Ended as end:
@@ -309,7 +311,7 @@ class Course:
                 last = str(problem)
                 await self._contact.close()
             except Refused as problem:
-                last = f"it refuses the way back: {problem}"
+                last = f"it refuses the back-out: {problem}"
         raise Ended(step.IN_DOUBT, f"{why}; {last}" if last != why else why)
 
     async def _renewed(self, link: Link) -> None:
@@ -320,7 +322,7 @@ class Course:
             await link.renew()
             await link.look()
         except NotServed as problem:
-            said = f"{self._why}; the files are as before, the service is in doubt: {problem}"
+            said = f"{self._why}; the files are as before, but the service may not run: {problem}"
             raise Ended(step.IN_DOUBT, said) from None
 
     async def _taken_back(self, link: Link) -> None:
@@ -338,12 +340,12 @@ class Course:
             if link.BY_TEXT or now != proved:
                 way = await asyncio.to_thread(way_back, self._target.dialect, now, before)
                 if way.problem:
-                    raise Ended(step.IN_DOUBT, f"{self._why}; no way back: {way.problem}")
+                    raise Ended(step.IN_DOUBT, f"{self._why}; cannot revert: {way.problem}")
                 change, target = way.change, way.target
             await link.send(OutgoingChange(change, now, target, back=True, renews=False))
             found = await self._contact.stands(link)
             if step.next_move(step.TAKING_BACK, found.where) != step.IS_BEFORE:
-                raise Refused(f"it does not read as before: {found.why}")
+                raise Refused(f"it is not as before: {found.why}")
             await self._renewed(link)
         await link.save()
         self._contact.note(step.TAKEN_BACK)

@@ -109,7 +109,7 @@ class Delivering:
             if self._stopped:
                 return
             if came and not await between(n, came):
-                self.stop("it was not gone on with")
+                self.stop("you chose not to continue")
                 return
             await self._call("wave", wave=n, waves=len(waves), devices=list(wave))
             came = []
@@ -195,10 +195,10 @@ class Delivering:
         trials = (max(r.trial, self._asked.trial) + 2 * r.patience for r in reaches)
         needs = max(self._longest, *trials)
         if not left:
-            self.stop(f"devices are begun from {window} only")
+            self.stop(f"outside the maintenance window {window}")
         elif left < needs:
-            said = f"a device takes up to {needs:.0f} s"
-            self.stop(f"{said}, and the window from {window} is shut in {left:.0f} s")
+            said = f"a device can take {needs:.0f} s"
+            self.stop(f"{said}, and the maintenance window {window} closes in {left:.0f} s")
 
     def _course(self, name: str) -> Course:
         return Course(

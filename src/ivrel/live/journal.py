@@ -159,9 +159,9 @@ class Journal:
             ).fetchone()
             holder = self.delivery(row[0]) if row else None
             if holder is not None and is_alive(holder):
-                return f"delivery {holder.number} is busy with it"
+                return f"delivery {holder.number} is working on it"
             other = f"delivery {row[0]}" if row else "another delivery"
-            return f"{other} left it unfinished; 'ivrel deliver --resume' settles it first"
+            return f"{other} did not finish it; run 'ivrel deliver --resume' first"
         return ""
 
     def prepared(

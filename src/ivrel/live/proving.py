@@ -54,7 +54,7 @@ class Prover:
         """Return what is to be sent to a device that says `data`."""
         against = self._owners.against(device, dialect, data)
         if against:
-            return Ready(problem=f"it may be another device: {against}")
+            return Ready(problem=f"this may be another device: {against}")
         try:
             return self._ready(device, dialect, data, written)
         except IvrelError as problem:
@@ -79,10 +79,10 @@ class Prover:
         if not found.changes:
             return Ready(is_there=True, before=data, verdicts=verdicts_of(found.before))
         if not self._again:
-            said = "it says something else than what the change was made for"
-            return Ready(problem=f"{said}; --prove-again computes and proves it anew")
+            said = "its configuration has changed since the correction was written"
+            return Ready(problem=f"{said}; --prove-again computes and proves a new one")
         if not found.proved:
-            return Ready(problem=f"the change computed anew: {_against('', found.proof)}")
+            return Ready(problem=f"the new correction: {_against('', found.proof)}")
         old, new = written.change.splitlines(), found.change.splitlines()
         lines = list(unified_diff(old, new, lineterm="", n=0))[2:]
         shown = tuple(line for line in lines if not line.startswith("@@"))

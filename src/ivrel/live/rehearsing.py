@@ -25,18 +25,21 @@ async def rehearsed(link: Link, ready: Ready) -> tuple[str, str]:
         tried = await link.rehearse(sent)
     except Refused as problem:
         at = f"line {problem.line}: " if problem.line else ""
-        return step.REFUSED, f"it does not take the change: {at}{problem}"
+        return step.REFUSED, f"the device refuses the change: {at}{problem}"
     if tried is None:
-        return step.WOULD, "not tried there: each line takes effect at once"
+        return step.WOULD, "not tried: on this platform each line takes effect at once"
     dialect = link.target.dialect
     if tried.text:
         texts = (tried.text, ready.before, ready.proved)
         found = await asyncio.to_thread(standing, dialect, *texts)
         if found.where != PROVED:
-            return step.REFUSED, f"what it would say is not what was proved: {found.why}"
+            return (
+                step.REFUSED,
+                f"the device would end up with another configuration than proved: {found.why}",
+            )
     # Nothing of it may be left.
     against = differs(dialect, await link.fetch(), ready.before)
     if against:
-        return step.REFUSED, f"it is another than before it was tried, look at it: {against}"
+        return step.REFUSED, f"its configuration changed during the rehearsal, check it: {against}"
     says = ", read as proved" if tried.text else ""
     return step.WOULD, f"{tried.how}{says}, dropped"

@@ -82,13 +82,11 @@ def write_change(dialect: Dialect, text: Text, edits: Sequence[Edit]) -> str:
             steers(word) for words in (*edit.path, edit.words, *(edit.body or ())) for word in words
         ):
             said = shorten(shape.join(edit.words))
-            raise Refused(
-                f"'{said}' holds a control character, which would steer what it is typed to"
-            )
+            raise Refused(f"'{said}' contains a control character, which a terminal would obey")
     change = dialect.shape.write_change(text, edits, matcher(dialect).identity)
     joined = next((line for line in change.splitlines() if line.endswith("\\")), "")
     if joined and not (shape.ATOMIC or shape.DERIVED):
-        said = f"'{shorten(joined)}' ends in a sign that may join it with the next line"
+        said = f"'{shorten(joined)}' ends in a character that may join it with the next line"
         raise Refused(said)
     return change
 

@@ -32,16 +32,16 @@ DELIVERED, THERE, AS_BEFORE = "delivered", "there already", "as before"
 REFUSED, IN_DOUBT, WOULD = "not begun", "in doubt", "would be sent"
 RELEASED = "released"
 STATES: Mapping[str, str] = {
-    IN_DOUBT: "it reads neither as proved nor as before, or is not reached: look at it",
-    AS_BEFORE: "the change was taken back, or did not last; it reads as before",
+    IN_DOUBT: "neither as proved nor as before, or not reachable: check it by hand",
+    AS_BEFORE: "the change was reverted or did not last; the export settings are as before",
     REFUSED: "nothing was sent",
-    RELEASED: "it was in doubt; somebody looked at it, and said why it is over",
-    IN_FLIGHT: "the delivery was cut off; --resume goes on",
-    TO_LAST: "it confirmed the change; a last look is to come, when no trial can be on any more",
+    RELEASED: "it was in doubt; a person checked it and released it",
+    IN_FLIGHT: "the delivery was interrupted; --resume continues it",
+    TO_LAST: "the change is confirmed; a last check follows once every trial has expired",
     WAITING: "not its turn yet",
-    WOULD: "it is reached, and the change holds on what it says now",
-    DELIVERED: "it reads as proved, and the change is kept",
-    THERE: "it says already what the change would bring",
+    WOULD: "reachable, and the proof holds on its current configuration",
+    DELIVERED: "the configuration is as proved, and the change is saved",
+    THERE: "the configuration is already as the change would make it",
 }
 FAILED = (IN_DOUBT, AS_BEFORE, REFUSED)
 HELD = (IN_FLIGHT, IN_DOUBT, TO_LAST)  # no other delivery may begin with such a device

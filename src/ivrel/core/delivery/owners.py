@@ -43,7 +43,7 @@ class Owners:
             if not {called, called.partition(".")[0]} & names_of(device):
                 other = self._names.get(called) or self._names.get(called.partition(".")[0])
                 is_of = f", as the fleet calls {other}" if other else ""
-                return f"it calls itself '{shorten(plain(said.value))}'{is_of}"
+                return f"its configuration names '{shorten(plain(said.value))}'{is_of}"
         other = self._other_with_identity(device, records)
         if other:
             return f"it has the identity of {other}, and not its own {device.identity}"

@@ -30,9 +30,9 @@ _STAMP = re.compile(
 )
 _STAMPED = re.compile(b"(?m)" + _STAMP.pattern)  # whether there is any, at once
 
-_IN_BETWEEN = "something else was said in between: try again"
-_ASIDE = "'aside' of the dialect's session takes such lines out"
-_WIDER = "a line under 'start' of the dialect's session may have it print wider"
+_IN_BETWEEN = "other output was mixed in: try again"
+_ASIDE = "the dialect can drop such lines (session: aside)"
+_WIDER = "a command under 'start' of the dialect's session may turn wrapping off"
 
 
 class Prompt(Struct, frozen=True):
@@ -55,11 +55,11 @@ class Prompt(Struct, frozen=True):
         return bool(line) and found(self.pattern, decode(line)) is not None
 
     def begins(self, line: bytes) -> bool:
-        """Whether a line begins with the prompt: a command of somebody else's stands there."""
+        """Whether a line starts with the prompt: a command of somebody else's stands there."""
         return bool(self._bare) and re.match(self._bare, decode(line)) is not None
 
     def may_begin(self, data: bytes) -> bool:
-        """Whether a line of a text begins with the prompt."""
+        """Whether a line of a text starts with the prompt."""
         return bool(self._bare) and re.search(f"(?m)^{self._bare}", decode(data)) is not None
 
     @property
@@ -90,12 +90,12 @@ def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt
     suspects = prompt.may_begin(data) or typed.encode() in data or _STAMPED.search(data)
     for number, line in enumerate(lines if suspects else (), 1):
         if prompt.begins(line):
-            return DoubtfulLine(number, "begins with the prompt", _IN_BETWEEN)
+            return DoubtfulLine(number, "starts with the prompt", _IN_BETWEEN)
         if line.strip() == typed.encode():
             return DoubtfulLine(number, "is that, too", _IN_BETWEEN)
         if stamp := _STAMP.match(line):
             said = plain(decode(line))
-            why = f"begins as a message does: '{shorten(said, 40)}'"
+            why = f"looks like a log message: '{shorten(said, 40)}'"
             # At the top and at the end a device may show the time; in between, a line of the
             # configuration is the same each time, and a message has another second.
             is_edge = min(number, len(lines) - number) <= EDGE
@@ -103,8 +103,8 @@ def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt
             may_stay = is_edge or stamp[0].count(b":") == 2
             return DoubtfulLine(number, why, _ASIDE, like, may_stay=may_stay)
     if number := _folded(dialect, lines):
-        why = f"ends where a terminal of {len(decode(lines[number - 1]))} columns folds"
-        return DoubtfulLine(number, f"{why}, and means something else with the next", _WIDER)
+        why = f"may be wrapped at {len(decode(lines[number - 1]))} columns"
+        return DoubtfulLine(number, f"{why}, and the joined line means something else", _WIDER)
     return None
 
 

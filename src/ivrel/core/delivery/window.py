@@ -48,7 +48,7 @@ class Window(Struct, frozen=True):
 def _minutes(text: str) -> int:
     found = re.fullmatch(r"(\d{1,2}):(\d\d)", text)
     if found is None or int(found[1]) > 23 or int(found[2]) > 59:
-        raise ValueError(f"'{shorten(text)}' is no time of a day; expected such as 22:00")
+        raise ValueError(f"'{shorten(text)}' is not a time of day; write for example 22:00")
     return 60 * int(found[1]) + int(found[2])
 
 

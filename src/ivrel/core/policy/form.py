@@ -42,7 +42,7 @@ def _day(text: str) -> date:
     try:
         return date.fromisoformat(text)
     except ValueError:
-        raise ValueError(f"'{text[:40]}' is not a day; expected YYYY-MM-DD") from None
+        raise ValueError(f"'{text[:40]}' is not a day; write YYYY-MM-DD") from None
 
 
 _WORD = TextField("a word")

@@ -25,7 +25,7 @@ async def open_link(target: Target) -> Link:
     """Return a link to a device, which is logged in; Unreachable tells why there is none."""
     reach, session = target.reach, target.dialect.session
     if not reach.via:
-        raise Unreachable("the fleet does not say how it is reached (reach: via)")
+        raise Unreachable("the fleet does not say how to reach it (reach: via)")
     has_files = session is not None and bool(session.files)
     if (reach.via, has_files) not in LINKS:
         raise Unreachable(f"a configuration of files is not reached by {reach.via}; expected ssh")

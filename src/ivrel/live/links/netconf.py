@@ -249,7 +249,7 @@ class Netconf(Link):
         except AuthenticationError:
             raise Unreachable(f"{where}: {refused(reach)}") from None
         except SSHUnknownHostError:
-            said = "the host shows another key than the one that is known; nothing was said to it"
+            said = "the host key differs from the recorded one; nothing was sent"
             raise Unreachable(f"{where}: {said}") from None
         except (NCClientError, paramiko.SSHException, EOFError) as problem:
             said = f"the session ended: {shorten(str(problem), 100) or 'without a word'}"

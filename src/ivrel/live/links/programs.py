@@ -114,5 +114,5 @@ async def _all(stream: asyncio.StreamReader, name: str) -> bytes:
         out.append(part)
         size += len(part)
         if size > largest():
-            raise Unreachable(f"what {name} prints does not end; {size:,} bytes so far")
+            raise Unreachable(f"what {name} prints does not end after {size:,} bytes")
     return b"".join(out)

@@ -234,7 +234,7 @@ class Replaced(Link):
             assert isinstance(read, bytes)  # the file was opened as bytes
             now = plain_text(read, path)
         if now != data:
-            raise Refused(f"{path} is another than when it was read; it was not written")
+            raise Refused(f"{path} has changed since it was read; it was not written")
 
     async def renew(self) -> None:
         command = self.target.reach.restart

@@ -40,7 +40,7 @@ class Line:
             return await self._shared.connection()
         except Unreachable as problem:
             self.abort()
-            raise Unreachable(f"on the way to {target.where}: {problem}") from None
+            raise Unreachable(f"reaching {target.where}: {problem}") from None
 
     async def device(self, target: Route) -> asyncssh.SSHClientConnection:
         """Log in to the device itself; Unreachable tells why one cannot."""
@@ -77,7 +77,7 @@ async def _connected(
                 **_credentials(access, reach, password),
             )
     except asyncssh.HostKeyNotVerifiable:
-        said = "the host shows another key than the one that is known; nothing was said to it"
+        said = "the host key differs from the recorded one; nothing was sent"
         raise Unreachable(f"{where}: {said}") from None
     except asyncssh.PermissionDenied:
         raise Unreachable(f"{where}: {refused(reach)}") from None

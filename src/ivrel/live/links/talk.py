@@ -65,7 +65,7 @@ class Talk(Link):
         self._terminal.write(self._terminal.line(password))
         raw = await self._terminal.read("the second password", SHORT, asks=rise.ask)
         if not waits(self._said, raw) or error_in(self._said, cleaned(raw)):
-            raise Unreachable(f"{target.where}: the second password is refused")
+            raise Unreachable(f"{target.where}: the second password was refused")
         self.exchanges.append(Exchange(rise.say))
 
     async def fetch(self) -> bytes:
@@ -212,7 +212,7 @@ def _lines(sent: OutgoingChange) -> list[str]:
     steering = next((n for n, line in enumerate(lines, 1) if steers(line)), 0)
     if steering:
         # A line editor would take it for a command of its own.
-        raise Refused("the line holds a control character; nothing was typed", steering)
+        raise Refused("the line contains a control character; nothing was sent", steering)
     return lines
 
 

@@ -129,10 +129,11 @@ class Terminal:
                     break
             else:
                 said = (
-                    "it answers an empty line in another way each time, so that no end is certain"
+                    "it answers an empty line differently each time, so the end of an answer is "
+                    "uncertain"
                 )
                 raise Unreachable(f"{self.target.where}: {said}")
-        said = f"what it answers to '{shorten(line, 40)}' goes on behind what looks like its end"
+        said = f"what it answers to '{shorten(line, 40)}' continues after what looked like its end"
         raise Unreachable(f"{self.target.where}: {said}")
 
     async def read(
@@ -166,7 +167,7 @@ class Terminal:
             parts.append(part)
             size += len(part)
             if size > most or asyncio.get_running_loop().time() > end:
-                said = f"the answer to {about} does not end; {size:,} bytes so far"
+                said = f"the answer to {about} does not end after {size:,} bytes"
                 raise Unreachable(f"{self.target.where}: {said}")
             tail = (tail + part)[-4096:]
             seconds = float(patience)
@@ -215,7 +216,7 @@ class Terminal:
         """Return the last line that was received, as it may be shown."""
         lines = decode(cleaned(tail)).strip("\n").splitlines()
         said = shorten(self._hider.hidden(plain(lines[-1])), 80) if lines else ""
-        return f"; the last line is '{said.rstrip()}'" if said.strip() else "; nothing was received"
+        return f"; last line: '{said.rstrip()}'" if said.strip() else "; received nothing"
 
     def _lost(self, problem: Exception) -> Unreachable:
         return Unreachable(f"{self.target.where}: {told(problem, self.target.reach)}")

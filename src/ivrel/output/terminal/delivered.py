@@ -59,7 +59,7 @@ def draw_delivery(screen: Console, view: DeliveryView) -> None:
             label = counted(number, "device").ljust(12)
             line(screen, label, (state.ljust(14), STATE_STYLES[state]), means)
     if view.stopped:
-        line(screen, (f"No more devices were begun: {view.stopped}.", "bold"))
+        line(screen, (f"No further devices were started: {view.stopped}.", "bold"))
 
 
 def _steps(screen: Console, d: Delivered) -> None:
