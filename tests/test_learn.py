@@ -529,7 +529,7 @@ def test_more_samples_propose_what_is_new_and_change_nothing(ivrel: Run, tmp_pat
     done = ivrel("dialect", "learn", "gull", "--more", "two.conf", cwd=tmp_path, code=0)
     assert "nothing that gull does not know already" in done.stdout and path.read_text() == whole
     for words, told in (
-        (["marl"], "'marl' is no dialect of this workspace"),
+        (["marl"], "'marl' is not a dialect of this workspace"),
         (["gull", "--shape", "blocks"], "--more takes the dialect as it stands"),
     ):
         assert (
@@ -561,7 +561,7 @@ def test_doubts_become_questions(ivrel: Run, tmp_path: Path) -> None:
     # One of the choices that its values fit; then nothing that matters; then it is left.
     shown = asked(tmp_path, "rate\n9\nnothing\nq\n")
     assert "one.conf:22  logs ceiling 300\n  what does this say?\n    1  file.size: " in shown
-    assert "'9' is no answer to that" in shown and "which word takes a statement away?" in shown
+    assert "'9' is not an answer to that" in shown and "which word takes a statement away?" in shown
     path = tmp_path / "dialects" / "gull.yaml"
     page = path.read_text()
     assert '- {in: "logs", says: "ceiling {rate}"}   # as the user says' in page

@@ -156,7 +156,7 @@ def _asked(found: Learned, learned: Callable[[UserAnswers], Learned]) -> Iterato
         try:
             found = learned(with_answer(found.answers, question, said))
         except ValueError:
-            print(f"  '{said[:40]}' is no answer to that")
+            print(f"  '{said[:40]}' is not an answer to that")
             continue
         except InputError as problem:
             print(f"  {problem}")
@@ -178,7 +178,7 @@ def _more(args: argparse.Namespace) -> int:
     target = dialect_file(args)
     dialect = Dialects(Path(args.workspace))[args.name]
     if not target.exists():
-        raise InputError(f"'{args.name}' is no dialect of this workspace; expected {target}")
+        raise InputError(f"'{args.name}' is not a dialect of this workspace; expected {target}")
     if dialect.shape_name not in LEARNED:
         raise InputError(f"a dialect of the shape {dialect.shape_name} cannot be improved so")
     collectors, identities = _known(args)

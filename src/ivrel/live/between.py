@@ -1,5 +1,7 @@
-"""Between: the connections to hosts that devices are reached through; all devices behind the same
-hosts share them, for a host lets in a few at a time only.
+"""Shared connections to jump hosts.
+
+All devices behind the same jump hosts use one connection to them: SSH servers limit how many logins
+they accept at the same time.
 """
 
 from __future__ import annotations
@@ -19,7 +21,7 @@ _Key = tuple[int, tuple[Reach, ...]]  # the loop that it runs in, and the hosts,
 
 
 class Shared:
-    """One connection to the last of some hosts; whoever has it gives it back with `leave`."""
+    """One connection to the last of a chain of jump hosts; each user returns it with `leave`."""
 
     def __init__(self, all_of: dict[_Key, Shared], key: _Key, connect: Connect) -> None:
         self._all, self._key, self._users = all_of, key, 0
@@ -34,23 +36,23 @@ class Shared:
         return await connect(hosts[-1], tunnel)
 
     async def connection(self) -> asyncssh.SSHClientConnection:
-        """Return the connection, once it is made."""
+        """Return the connection as soon as it is established."""
         return await asyncio.shield(self._connecting)
 
     @property
     def is_over(self) -> bool:
-        """Whether it could not be made, or is lost."""
+        """Whether the connection failed or was lost."""
         task = self._connecting
         if not task.done():
             return False
         return task.cancelled() or task.exception() is not None or task.result().is_closed()
 
     def take(self) -> None:
-        """Note that one more device is reached through it."""
+        """Count one more user."""
         self._users += 1
 
     def leave(self) -> None:
-        """Give it back; the last one to do so ends it."""
+        """Count one user less; without users, close the connection."""
         self._users -= 1
         if self._users > 0:
             return
@@ -66,7 +68,7 @@ class Shared:
 
 
 def taken(all_of: dict[_Key, Shared], key: _Key, connect: Connect) -> Shared:
-    """Return the connection of some hosts, a new one if there is none, or if it was lost."""
+    """Return the shared connection for a chain of hosts; start a new one if there is none."""
     one = all_of.get(key)
     if one is None or one.is_over:
         one = all_of[key] = Shared(all_of, key, connect)
@@ -75,12 +77,12 @@ def taken(all_of: dict[_Key, Shared], key: _Key, connect: Connect) -> Shared:
 
 
 class SharedConnections:
-    """The connections of one run to hosts in between."""
+    """The connections of one run to jump hosts."""
 
     def __init__(self) -> None:
         self._all: dict[_Key, Shared] = {}
 
     def through(self, hosts: Sequence[Reach], connect: Connect) -> Shared:
-        """Return the connection to the last of some hosts; it is made if it is not there."""
+        """Return the shared connection to the last of a chain of hosts."""
         key = id(asyncio.get_running_loop()), tuple(hosts)
         return taken(self._all, key, connect)

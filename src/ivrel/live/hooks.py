@@ -1,4 +1,4 @@
-"""Hooks: programs of the user's that are called around a delivery, and around each device of it."""
+"""Hooks: calls the user's programs around a delivery, and around each device of it."""
 
 from __future__ import annotations
 
@@ -11,14 +11,17 @@ from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.links import Link, Target
 from ivrel.live.links.programs import called, ended
 
-# What a step of a whole delivery is written down by: its name, and what was called and answered.
+# Records a moment of a delivery in the journal, with the program called and its output.
 Note = Callable[[str, Sequence[Exchange]], None]
 
 
 class Hooks:
-    """The programs that are called around one delivery (`on:` of the fleet).
+    """Calls the programs under `on:` of the fleet, for one delivery.
 
-    `facts`: what is known of the delivery; `patience`: seconds that each may take.
+    on: the command for each moment.
+    facts: what every program is told about the delivery.
+    note: records a call in the journal.
+    patience: seconds after which a program has failed.
     """
 
     def __init__(
@@ -31,7 +34,10 @@ class Hooks:
         self._on, self._facts, self._note, self._patience = on, facts, note, patience
 
     async def call(self, moment: str, **more: object) -> str:
-        """Call the program of a moment, if there is one; return what it has against going on."""
+        """Call the program for a moment, with `facts` and `more` as JSON on standard input.
+
+        Return why the delivery should stop: empty if the program succeeded, or if there is none.
+        """
         words = self._on.get(moment)
         if not words:
             return ""

@@ -1,4 +1,4 @@
-"""Recording: a dialog with a device of which nothing is known yet but how it is reached."""
+"""Records a dialog with a device whose prompt is not known yet."""
 
 from __future__ import annotations
 
@@ -12,13 +12,13 @@ from ivrel.core.vocabulary.errors import Unreachable
 from ivrel.live.links.link import Route
 from ivrel.live.links.ssh import Line, told
 
-QUIET = 1.0  # seconds of silence, after which a device is taken to wait
+QUIET = 1.0  # seconds of silence after which an answer is taken as complete
 CHUNK = 1 << 16
 MOST = 64 << 20  # bytes of an answer
 
 
 class Recorder:
-    """A session with one device, in which all that is said is kept in memory."""
+    """A session with one device whose turns are kept in memory."""
 
     def __init__(self, way: Route) -> None:
         self._way, self._line = way, Line()
@@ -27,7 +27,7 @@ class Recorder:
         self.turns: list[Turn] = []
 
     async def open(self) -> Turn:
-        """Log in, and return what the device says then."""
+        """Log in and return the first turn: banner and prompt."""
         self._connection = await self._line.device(self._way)
         try:
             self._process = await self._connection.create_process(
@@ -38,7 +38,11 @@ class Recorder:
         return await self._turn("", hidden=False)
 
     async def type(self, text: str, *, hidden: bool = False, is_sign: bool = False) -> Turn:
-        """Type a line, or a sign alone, and return what the device says to it."""
+        """Type a line and return the turn with its answer.
+
+        hidden: do not keep the text, which is a password.
+        is_sign: send the text without a line end, to turn a page.
+        """
         assert self._process is not None  # it was opened
         try:
             self._process.stdin.write(text.encode() if is_sign else f"{text}\n".encode())
@@ -47,11 +51,11 @@ class Recorder:
         return await self._turn("" if hidden else text, hidden=hidden)
 
     def second_password(self) -> str | None:
-        """Return what allows one to change things, if it is known where it comes from."""
+        """Return the second password, or None if the fleet does not say where it comes from."""
         return self._way.access.second_password(self._way.reach, self._way.device)
 
     async def _turn(self, typed: str, *, hidden: bool) -> Turn:
-        """Return a turn: all that comes until the device is quiet, or the session is over."""
+        """Read until the device is quiet or closes the session, and return the turn."""
         assert self._process is not None  # it was opened
         parts: list[bytes] = []
         size, ended = 0, False

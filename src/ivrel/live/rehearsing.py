@@ -1,7 +1,7 @@
-"""Rehearsing: a device itself tries a change, and drops it; what it says is held against the proof.
+"""Rehearsals: a device tries a change and discards it; the result is compared with the proof.
 
-Passes: a candidate that takes the change, reads as proved, and is thrown away
-Fails:  a device that refuses a line, or whose candidate says something else than the proof
+Passes: a candidate that accepts the change, is as proved, and is discarded
+Fails:  a device that refuses a line, or whose candidate differs from the proof
 """
 
 from __future__ import annotations
@@ -16,9 +16,9 @@ from ivrel.live.proving import Ready
 
 
 async def rehearsed(link: Link, ready: Ready) -> tuple[str, str]:
-    """Have a device try a change, and return how it stands with it then, and why.
+    """Let a device try a change; return the state of the delivery and the reason for it.
 
-    Unreachable if it is lost meanwhile.
+    Raise Unreachable if the session is lost.
     """
     sent = OutgoingChange(ready.change, ready.before, ready.proved, renews=False)
     try:

@@ -53,7 +53,7 @@ def fault_of(word: str) -> Fault:
     if kind not in FAULTS:
         raise ValueError(f"fault {not_one_of(kind, FAULTS)}")
     if divided and not (at.isascii() and at.isdigit() and int(at[:6])):
-        raise ValueError(f"'{shorten(at)}' is no line of a change; expected 1 or more")
+        raise ValueError(f"'{shorten(at)}' is not a line of a change; write 1 or more")
     return Fault(kind, int(at[:6]) if at else 2)
 
 

@@ -1,6 +1,4 @@
-"""The terminal of a stand-in: it edits what is typed, shows it, turns pages, and folds if it is one
-of those that do.
-"""
+"""The terminal of a stand-in: line editor, echo, pager, and terminal faults."""
 
 from __future__ import annotations
 
@@ -21,14 +19,14 @@ DRIPS = 400  # bytes at the begin and the end of an answer that come one by one
 
 
 class Editor:
-    """Makes lines of what is typed, and obeys the control characters of a line editor."""
+    """A line editor: turns typed bytes into lines and obeys control characters."""
 
     def __init__(self) -> None:
         self._line = bytearray()
         self._after_return = False
 
     def fed(self, data: bytes) -> Iterator[str]:
-        """Yield the lines that are complete with what is typed now."""
+        """Yield the lines that `data` completes."""
         for sign in data:
             after_return, self._after_return = self._after_return, sign == 13
             if sign in (10, 13):
@@ -46,7 +44,10 @@ class Editor:
 
 
 class StandinTerminal:
-    """The terminal of one session. `habit`: a kind of fault that is one of terminals, or ''."""
+    """The terminal of one session.
+
+    habit: the terminal fault of this session (drip, fold, chat, clock), or empty.
+    """
 
     def __init__(
         self, process: asyncssh.SSHServerProcess[bytes], session: Session, name: str, habit: str
@@ -59,7 +60,7 @@ class StandinTerminal:
         self._chats = 2  # messages that are yet to be said
 
     async def line(self) -> str | None:
-        """Return the next line that is typed; None when nobody types any more."""
+        """Return the next typed line, or None at the end of the input."""
         while not self._lines:
             data, self._typed = self._typed or await self._process.stdin.read(CHUNK), b""
             if not data:
@@ -68,7 +69,7 @@ class StandinTerminal:
         return self._lines.pop(0)
 
     async def show(self, typed: str, said: bytes, prompt: str) -> None:
-        """Show what was typed ('' if that is hidden), what is said to it, and the prompt."""
+        """Print the echo of a line (empty if hidden), its answer, and the prompt."""
         lines = (
             [typed.encode(), *said.removesuffix(b"\n").split(b"\n")] if said else [typed.encode()]
         )
@@ -89,14 +90,14 @@ class StandinTerminal:
         await self.ask(prompt)
 
     async def ask(self, prompt: str) -> None:
-        """Show a prompt."""
+        """Print a prompt."""
         with_time = f"{datetime.now(UTC):%H:%M:%S.%f} {prompt}"
         if self._habit == "clock" and re.search(self._prompt, with_time):
             prompt = with_time
         await self._send(prompt.encode())
 
     async def _turned(self) -> None:
-        """Wait until the page is turned, by any sign."""
+        """Wait until any key turns the page."""
         await self._send(self._page.encode())
         if not self._typed:
             self._typed = await self._process.stdin.read(1)

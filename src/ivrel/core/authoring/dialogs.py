@@ -1,8 +1,8 @@
-"""Dialogs: the `session:` of a dialect, as far as a recorded dialog with a device teaches it.
+"""Derives the `session:` of a dialect from a recorded dialog with a device.
 
-What looks like a prompt is one if the device showed it again to an empty line. What it printed most
-of is its configuration, what was typed before that without an answer is typed first each time.
-Nothing is guessed of how a change is made: the lines around another prompt are proposed as such.
+A last line is a prompt if the device repeats it after an empty line. The command with the longest
+answer prints the configuration; commands without an answer before it prepare the terminal. Commands
+at which the prompt changes are proposed as `open` and `hold`.
 """
 
 from __future__ import annotations
@@ -25,8 +25,9 @@ _WORD = re.compile(r"[\w.-]+")
 
 
 class Turn(Struct, frozen=True):
-    """What was typed, and what the device said to it. `hidden`: a password was typed; `ended`: the
-    session was over then.
+    """One step of a dialog: what was typed, and the device's answer.
+
+    `hidden`: a password was typed; `ended`: the device closed the session.
     """
 
     typed: str
@@ -42,12 +43,12 @@ class Turn(Struct, frozen=True):
 
     @property
     def last(self) -> str:
-        """The last line of the answer, behind which the device waits."""
+        """The last line of the answer, after which the device waits."""
         return decode(cleaned(self.answered)).rpartition("\n")[2]
 
 
 class Proposed(Struct, frozen=True):
-    """The `session:` that a dialog teaches, as YAML, and what is to be said of it."""
+    """A proposed `session:` as YAML, and remarks on what to check."""
 
     text: str
     remarks: tuple[str, ...] = ()
@@ -58,7 +59,7 @@ ORDER = "prompt errors start rise pages questions show open hold leave".split()
 
 
 def proposed(turns: Sequence[Turn]) -> Proposed:
-    """Return the session that a recorded dialog teaches; the first turn is the login."""
+    """Return the session derived from a dialog whose first turn is the login."""
     prompts = _prompts(turns)
     if not prompts:
         why = "the device never showed the same last line again; type empty lines first (Enter)"
@@ -86,7 +87,7 @@ def proposed(turns: Sequence[Turn]) -> Proposed:
 
 
 def _printed(turns: Sequence[Turn], prompts: Sequence[str]) -> dict[str, Any]:
-    """Return what prints the configuration, what was typed before it, and what ends a session."""
+    """Return the commands that prepare the terminal, print the configuration, and log out."""
     said: dict[str, Any] = {}
     at = _longest(turns)
     if at:
@@ -99,7 +100,7 @@ def _printed(turns: Sequence[Turn], prompts: Sequence[str]) -> dict[str, Any]:
 
 
 def _asked(turns: Sequence[Turn], prompts: Sequence[str]) -> dict[str, Any]:
-    """Return what the device asked with a last line that is no prompt, and what was said to it."""
+    """Return the device's questions (last lines other than the prompt) and the replies."""
     said: dict[str, Any] = {}
     for before, after in pairwise(turns):
         if after.hidden and not before.hidden:
@@ -114,7 +115,7 @@ def _asked(turns: Sequence[Turn], prompts: Sequence[str]) -> dict[str, Any]:
 
 
 def _around(turns: Sequence[Turn], prompts: Sequence[str]) -> dict[str, Any]:
-    """Return the lines at which the first prompt gives way to another, and comes back."""
+    """Return the commands at which the prompt changes, and changes back."""
     said: dict[str, Any] = {}
     for before, after in pairwise(turns):
         if before.last == prompts[0] and after.last in prompts[1:]:
@@ -125,8 +126,8 @@ def _around(turns: Sequence[Turn], prompts: Sequence[str]) -> dict[str, Any]:
 
 
 def _prompts(turns: Sequence[Turn]) -> list[str]:
-    """Return the prompts: last lines behind which an empty line gave the same again, but for the
-    numbers in it, and any that looks like one of these.
+    """Return the prompts: last lines that the device repeats after an empty line (numbers may
+    differ), and last lines that resemble them.
     """
     out: list[str] = []
     for before, after in pairwise(turns):
@@ -149,7 +150,7 @@ def _masked(text: str) -> str:
 
 
 def _pattern(prompts: Iterable[str]) -> str:
-    """Return a pattern of prompts: words with digits, and the longest word, may be others."""
+    """Return a pattern for prompts, in which the device's name and numbers may differ."""
     return "|".join(dict.fromkeys(map(_generic, prompts)))
 
 
@@ -171,7 +172,7 @@ def _generic(prompt: str) -> str:
 
 
 def _literal(text: str, *, at_end: bool = True) -> str:
-    """Return a pattern of a text, in which numbers may be others."""
+    """Return a pattern for a text, in which numbers may differ."""
     pattern = re.sub(r"\d+", r"\\d+", _escaped(text.lstrip()))
     return f"{pattern}$" if at_end else pattern
 
@@ -182,8 +183,8 @@ def _escaped(text: str) -> str:
 
 
 def _longest(turns: Sequence[Turn]) -> int:
-    """Return the turn whose answer, with the pages turned behind it, is the longest; 0 if none is
-    long.
+    """Return the index of the turn with the longest answer, including its further pages; 0 if no
+    answer is long.
     """
     sizes: dict[int, int] = {}
     at = 0
@@ -198,7 +199,7 @@ def _longest(turns: Sequence[Turn]) -> int:
 
 
 def _error_words(turns: Sequence[Turn], prompts: Sequence[str]) -> Iterator[str]:
-    """Yield what answers of one line begin with: their first word, and the sign behind it."""
+    """Yield the first word of each answer that is a single line, with the sign after it."""
     for turn in turns[1:]:
         lines = [line for line in turn.lines if line.strip()]
         if len(lines) == 1 and turn.typed.strip() and turn.last in prompts and not turn.hidden:
@@ -208,6 +209,6 @@ def _error_words(turns: Sequence[Turn], prompts: Sequence[str]) -> Iterator[str]
 
 
 def _alike(prompt: str, turns: Sequence[Turn]) -> str:
-    """Return a line of a long answer that looks like the prompt, too; '' if none does."""
+    """Return a line of a long answer that matches the prompt's pattern; empty if none does."""
     every = (line for turn in turns if len(turn.lines) >= LONG for line in turn.lines)
     return next((line for line in every if re.search(prompt, line)), "")

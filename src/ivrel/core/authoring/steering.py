@@ -1,8 +1,7 @@
-"""Values that would become something else where they are written: a second statement, or a command
-of the line editor that they are typed to.
+"""Checks that no value becomes a second statement, or a command of a line editor.
 
-Passes: a name with a blank that the platform's text puts between quotes, or that is refused
-Fails:  a name with `;` that ends the statement, so that what follows is one of its own
+Passes: a name with a blank that the dialect writes in quotes, or refuses
+Fails:  a name with `;` that ends the statement, so that its rest becomes a statement of its own
 """
 
 from __future__ import annotations
@@ -17,8 +16,8 @@ from ivrel.core.reading.records import Records, read_records
 from ivrel.core.reading.statements import LAZY, Key
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
 
-# What is put behind a value: what a line editor obeys, line ends, and the signs that divide
-# statements, words and values somewhere.
+# Appended to values: control characters of line editors, line ends, and characters that separate
+# statements, words or values on some platform.
 BEHIND = (
     *("\x15x", "\x03x", "\x1b[Ax", "\x7fx", "\nx", "\rx", "\u2028x", "\x85x"),
     *(" x", "\tx", ";x", "; x", "}x", "{x", " }", '"x', '" x', "'x", "\\", "#x", " #x", "!x"),
@@ -29,8 +28,8 @@ At = tuple[str, Key, str]  # a table, a row and a slot
 
 
 def steering_values(dialect: Dialect, records: Records) -> Iterator[tuple[int, str]]:
-    """Yield the slots of an example whose values, with a sign behind them, are neither refused nor
-    written as what they are, each with the line of its statement.
+    """Yield a mistake for each slot of an example that writes some value as something else, with
+    the line of its pattern.
     """
     for table in ("", *dialect.keys):
         if table in LAZY:
@@ -45,7 +44,7 @@ def steering_values(dialect: Dialect, records: Records) -> Iterator[tuple[int, s
 
 
 def _steered(dialect: Dialect, records: Records, at: At, value: str) -> str:
-    """Return the first value that is written as something else; '' if there is none."""
+    """Return the first value that is written as something else; empty if there is none."""
     table, key, slot = at
     if slot in dialect.keys.get(table, ()):
         return ""  # another value is another row
@@ -70,7 +69,7 @@ def _steered(dialect: Dialect, records: Records, at: At, value: str) -> str:
 
 
 def _came(records: Records, after: Records, at: At) -> bool:
-    """Whether anything is said that was not, beside one value."""
+    """Whether anything but the value at `at` is new."""
     if len(after.unparsed) > len(records.unparsed):
         return True
     for table in ("", *records.dialect.keys):

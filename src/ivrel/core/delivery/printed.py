@@ -1,8 +1,10 @@
-"""What a device printed as its configuration: the prompt behind it, and the lines that may be
-something else: its prompt, what was typed, a message into the session, a line that was folded.
+"""Checks of a printed configuration: its prompt, and lines that may not belong to it.
 
-Passes: `Prompt.of(session, b"12:04:05 pier> ", b"12:04:06 pier> ")`, whose clock goes on
-Fails:  two prompts that have nothing in common, of which only the dialect's pattern is known
+A terminal session mixes several things: the configuration, the prompt, the echo of a command, log
+messages of the device, and line breaks that the terminal inserts. Only the first is wanted.
+
+Passes: `Prompt.of("> $", b"12:04:05 pier> ", b"12:04:06 pier> ")`; only the clock differs
+Fails:  `Prompt.of("> $", b"a> ", b"b> ")`; nothing is learned, the dialect's pattern is used
 """
 
 from __future__ import annotations
@@ -18,11 +20,11 @@ from ivrel.core.text.text import decode
 from ivrel.core.vocabulary.wording import plain, shorten
 
 SPEAKING = 3  # signs of a prompt, from which on no line of a configuration begins with it
-# Columns at which terminals fold, whatever width they are told: they, or one less.
+# Usual terminal widths, and one column less; some terminals ignore the width they are given.
 EDGES = (79, 80, 131, 132)
 EDGE = 3  # lines at the top and at the end, in which a device may say when it printed
 _NUMBER = re.compile(r"\d+")
-# What a message begins with (RFC 3164 section 4.1.2, RFC 3339 section 5.6), behind a few signs.
+# The start of a log message (RFC 3164 section 4.1.2, RFC 3339 section 5.6).
 _STAMP = re.compile(
     rb"^\W{0,4}(<\d{1,3}>\W{0,2}|"
     rb"(\w{3} )?(Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d \d\d:\d\d(:\d\d)?\b|"
@@ -36,8 +38,10 @@ _WIDER = "a command under 'start' of the dialect's session may turn wrapping off
 
 
 class Prompt(Struct, frozen=True):
-    """The prompt of one device as it was seen. `pattern`: what it looks like each time; `is_own`:
-    whether that is learned from the device, and not the dialect's.
+    """The prompt of one device.
+
+    `pattern`: a regular expression for it; `is_own`: the pattern was learned from this device,
+    rather than taken from the dialect.
     """
 
     pattern: str
@@ -45,7 +49,10 @@ class Prompt(Struct, frozen=True):
 
     @classmethod
     def of(cls, of_dialect: str, seen: bytes, again: bytes) -> Prompt:
-        """Return the prompt of a device that showed two; numbers in it may be others each time."""
+        """Return the prompt of a device that showed it twice, `seen` and `again`.
+
+        Numbers may differ between the two: clocks and counters change.
+        """
         own = cls(_NUMBER.sub(r"\\d+", re.escape(decode(again))))
         return own if own.is_last(seen) else cls(of_dialect, is_own=False)
 
@@ -55,7 +62,7 @@ class Prompt(Struct, frozen=True):
         return bool(line) and found(self.pattern, decode(line)) is not None
 
     def begins(self, line: bytes) -> bool:
-        """Whether a line starts with the prompt: a command of somebody else's stands there."""
+        """Whether a line starts with the prompt, as a command typed by somebody else does."""
         return bool(self._bare) and re.match(self._bare, decode(line)) is not None
 
     def may_begin(self, data: bytes) -> bool:
@@ -64,15 +71,17 @@ class Prompt(Struct, frozen=True):
 
     @property
     def _bare(self) -> str:
-        """The pattern of the prompt without blanks behind it; '' if that says too little."""
+        """The pattern without trailing blanks; empty if it is too short to be distinctive."""
         bare = self.pattern.rstrip().removesuffix("\\") if self.is_own else ""
         return bare if len(bare.strip()) >= SPEAKING else ""
 
 
 class DoubtfulLine(Struct, frozen=True):
-    """A line of what was printed that may be none of the configuration, and why; `like`: what it
-    is like each time; `may_stay`: it belongs to what is printed if it is there
-    each time; `hint`: what one can do.
+    """A printed line that may not belong to the configuration.
+
+    `why`: the reason, completing "line N ..."; `hint`: what the user can do; `like`: the line with
+    the parts masked that change from one reading to the next; `may_stay`: the line belongs to the
+    configuration if each reading contains it.
     """
 
     line: int
@@ -83,8 +92,9 @@ class DoubtfulLine(Struct, frozen=True):
 
 
 def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> DoubtfulLine | None:
-    """Return the first line of a printed configuration that may be something else; None if there
-    is none.
+    """Return the first line of a printed configuration that may not belong to it, or None.
+
+    `prompt`: the device's prompt; `typed`: the command that printed the configuration.
     """
     lines = data.split(b"\n")
     suspects = prompt.may_begin(data) or typed.encode() in data or _STAMPED.search(data)
@@ -96,8 +106,8 @@ def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt
         if stamp := _STAMP.match(line):
             said = plain(decode(line))
             why = f"looks like a log message: '{shorten(said, 40)}'"
-            # At the top and at the end a device may show the time; in between, a line of the
-            # configuration is the same each time, and a message has another second.
+            # Devices print the current time in the first or last lines. Elsewhere, a line of the
+            # configuration is the same in each reading, and a log message has another second.
             is_edge = min(number, len(lines) - number) <= EDGE
             like = _NUMBER.sub("0", said) if is_edge else said
             may_stay = is_edge or stamp[0].count(b":") == 2
@@ -109,8 +119,10 @@ def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> Doubt
 
 
 def _folded(dialect: Dialect, lines: Sequence[bytes]) -> int:
-    """Return the first line that a terminal may have folded; 0 if it makes no difference to what is
-    said of export, or no line ends at the edge of one.
+    """Return the first line that a terminal may have wrapped, or 0.
+
+    A line counts only if it ends at a terminal's edge, and if joining it with the next line changes
+    the export settings.
     """
     if max(map(len, lines)) not in EDGES and lines and all(map(bytes.isascii, lines)):
         return 0

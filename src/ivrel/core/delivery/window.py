@@ -1,4 +1,4 @@
-"""The window of a delivery: the hours of a day in which devices may be begun.
+"""Maintenance windows: the hours in which a delivery may start devices.
 
 Passes: 23:30 and 01:15 are between 22:00 and 04:00
 Fails:  `between 25:00` (no time of a day)
@@ -17,8 +17,9 @@ DAY = timedelta(days=1)
 
 
 class Window(Struct, frozen=True):
-    """The hours between two times of a day, in minutes from midnight; over midnight if the second
-    is not after the first.
+    """The time between two times of day, in minutes after midnight.
+
+    A window whose end is before its begin crosses midnight.
     """
 
     begin: int
@@ -26,14 +27,17 @@ class Window(Struct, frozen=True):
 
     @classmethod
     def of(cls, begin: str, end: str) -> Window:
-        """Return the window between two times; ValueError if one is none, or both are the same."""
+        """Return the window between two times of day such as `22:00`.
+
+        Raise ValueError if one is not a time of day, or if both are equal.
+        """
         first, last = _minutes(begin), _minutes(end)
         if first == last:
             raise ValueError(f"from {begin} to {end} is no time at all")
         return cls(first, last)
 
     def left(self, now: datetime) -> float:
-        """Return the seconds until the window is shut; 0 if it is."""
+        """Return the seconds until the window closes; 0 if it is closed now."""
         opened = now.replace(hour=0, minute=0, second=0, microsecond=0)
         opened += timedelta(minutes=self.begin)
         if opened > now:

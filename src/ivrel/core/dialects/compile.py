@@ -92,7 +92,7 @@ def _items(
         if wrong is None:
             raise ValueError(f"a brace in '{text}' has no partner; slots are written {{name}}")
         expected = "expected {name}, or {name=value:word} with one word"
-        raise ValueError(f"'{wrong[0]}' is no slot; {expected}")
+        raise ValueError(f"'{wrong[0]}' is not a slot; {expected}")
     words: list[str] = []
     for piece in re.split(r"([\[\]])", marked):
         if piece in ("[", "]"):

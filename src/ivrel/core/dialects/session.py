@@ -85,7 +85,7 @@ def _pattern(text: str) -> str:
     try:
         re.compile(text)
     except re.error as problem:
-        said = f"'{shorten(text)}' is no regular expression: {problem}"
+        said = f"'{shorten(text)}' is not a regular expression: {problem}"
         raise ValueError(said) from None
     return text
 
@@ -94,7 +94,8 @@ def _encoding(text: str) -> str:
     try:
         return codecs.lookup(text).name
     except (LookupError, ValueError):
-        raise ValueError(f"'{shorten(text)}' is no encoding; expected such as latin-1") from None
+        said = f"'{shorten(text)}' is not an encoding; write for example latin-1"
+        raise ValueError(said) from None
 
 
 _TEXT = TextField("text")

@@ -49,5 +49,5 @@ def anomalies(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
             rarest = min(tallies, key=lambda t: t.number)
             yield Anomaly("several names", address, said, number, rarest.first)
     for called, tally in heard.strangers.of("called").items():
-        said = f"{called} is no device of the fleet"
+        said = f"{called} is not a device of the fleet"
         yield Anomaly("stranger", called, said, tally.number, tally.first)

@@ -1,4 +1,4 @@
-"""Terminal: a session over SSH in which lines are typed; it knows when the device waits."""
+"""A terminal session over SSH: types lines and reads answers up to the next prompt."""
 
 from __future__ import annotations
 
@@ -21,32 +21,35 @@ from ivrel.sources.packed import MIB, largest
 
 CHUNK = 1 << 16
 SHORT = MIB  # bytes; no answer to a typed line is longer
-WIDE, HIGH = 500, 200  # columns and lines of the terminal: nothing is folded
-SETTLED = 0.05  # seconds of silence behind what looks like the prompt in a long answer
-PAUSES = (SETTLED, 0.5, 2.0)  # the same, each time that an answer went on all the same
-SHOWN = 60  # signs of a line that every terminal shows as it was typed
-LATE = 0.5  # seconds for an answer before which the device said something else
-MOST_RESTS = 20  # answers that are read until a device is quiet again
-SLOWEST = 30  # times the patience: no answer takes longer, even if it comes drop by drop
+WIDE, HIGH = 500, 200  # columns and lines of the terminal, so that nothing is wrapped
+SETTLED = 0.05  # seconds of silence after an apparent prompt, before it counts as one
+PAUSES = (SETTLED, 0.5, 2.0)  # the same for each attempt, if the answer continued after it
+SHOWN = 60  # length up to which every terminal echoes a line unchanged
+LATE = 0.5  # seconds to wait for the answer after other output
+MOST_RESTS = 20  # empty lines typed until the device is quiet again
+SLOWEST = 30  # times the patience: the longest time for an answer that keeps trickling in
 
 
 class Idle(Struct, frozen=True):
-    """What a device answers to an empty line: a text, if any, and its prompt."""
+    """The answer to an empty line: a text, mostly empty, and the prompt."""
 
     said: bytes
     prompt: bytes
 
 
 class Terminal:
-    """A session with one device. `hider`: hides what may not be shown of what it says."""
+    """A terminal session with one device.
+
+    `hider` masks secrets in what error messages quote from the device.
+    """
 
     def __init__(self, target: Target, session: Session, hider: Hider) -> None:
         self.target, self._said, self._hider = target, session, hider
         self._connection: asyncssh.SSHClientConnection | None = None
         self._process: asyncssh.SSHClientProcess[bytes] | None = None
         self._way = Line()
-        self._last_line = b""  # that was read last, the prompt in most cases
-        self._echoes = False  # whether the device shows what is typed
+        self._last_line = b""  # the last line read, mostly the prompt
+        self._echoes = False  # whether the device echoes typed lines
 
     async def open(self) -> None:
         """Log in, and wait for the first prompt."""
@@ -60,11 +63,11 @@ class Terminal:
         await self.read("the login", SHORT)
 
     def line(self, line: str) -> bytes:
-        """Return a line as it is sent."""
+        """Return a line encoded for sending."""
         return f"{line}\n".encode(self._said.encoding, "replace")
 
     def write(self, data: bytes) -> None:
-        """Send something as it is."""
+        """Send bytes unchanged."""
         if self._process is None:
             raise Unreachable(f"{self.target.where}: the session is closed")
         try:
@@ -73,39 +76,43 @@ class Terminal:
             raise self._lost(problem) from None
 
     async def typed(self, line: str, most: int = SHORT, *, asks: str = "") -> bytes:
-        """Type a line, and return what the device sends until it waits again.
+        """Type a line and return the device's answer, including echo and prompt.
 
-        A device that shows what is typed, and has not shown this line, was saying something else:
-        the answer is yet to come.
+        If the device normally echoes lines and did not echo this one, it was printing something
+        else, so the answer is still to come.
+
+        most: bytes after which the answer is rejected.
+        asks: a pattern for a last line, besides the prompt, at which the answer ends.
         """
         self.write(self.line(line))
         about = f"'{shorten(line, 40)}'"
         raw = await self.read(about, most, asks=asks)
         has_echo = line.strip().encode() in cleaned(raw)
         if self._echoes and not has_echo and len(line) < SHOWN:
-            with contextlib.suppress(TimeoutError):  # or it does not show this one
+            with contextlib.suppress(TimeoutError):  # it may not echo this line
                 async with asyncio.timeout(LATE):
                     raw += await self.read(about, most, asks=asks)
         self._echoes = self._echoes or (bool(line.strip()) and has_echo)
         return raw
 
     async def idle(self) -> Idle:
-        """Return what the device says to an empty line."""
+        """Type an empty line and return the answer."""
         self.write(self.line(""))
         raw = await self.read("an empty line", largest(), settled=SETTLED)
         said, _, last = cleaned(raw).rpartition(b"\n")
         return Idle(said, last)
 
     async def quiet(self) -> tuple[Prompt, Idle]:
-        """Return the device's prompt, and what it answers to an empty line: twice the same, but for
-        the numbers in its prompt.
+        """Return the device's prompt and its answer to an empty line.
+
+        Empty lines are typed until two answers agree (numbers in the prompt may differ).
         """
         before, idle = Idle(b"", self._last_line), await self.idle()
         for _ in range(MOST_RESTS):
             prompt = Prompt.of(self._said.prompt, before.prompt, idle.prompt)
             if prompt.is_own and (before.said == idle.said or not idle.said.strip()):
                 break
-            # The first one was that of a login, say, or something was said in between.
+            # The first answer may include the login banner, or other output.
             before, idle = idle, await self.idle()
             if before.said == idle.said:
                 prompt = Prompt.of(self._said.prompt, before.prompt, idle.prompt)
@@ -113,10 +120,11 @@ class Terminal:
         return prompt, idle
 
     async def whole(self, line: str, prompt: Prompt, idle: Idle) -> bytes:
-        """Return the answer to a line whose answer is long: to its certain end.
+        """Type a line and return its whole answer, even if a part of it looks like the prompt.
 
-        A pause behind what looks like the prompt is no end: the device must then answer an empty
-        line as it did before.
+        After an apparent prompt and a pause, an empty line must get the same answer as before
+        (`idle`). Otherwise the answer was not complete, and the line is typed again with a longer
+        pause. Raise Unreachable if the end stays uncertain.
         """
         for settled in PAUSES:
             self.write(self.line(line))
@@ -124,7 +132,7 @@ class Terminal:
             raw = await self.read(about, largest(), settled=settled, prompt=prompt)
             if _alike(await self.idle(), prompt, idle):
                 return raw
-            for _ in range(MOST_RESTS):  # the rest of the answer comes as answers to empty lines
+            for _ in range(MOST_RESTS):  # read the rest of the answer
                 if _alike(await self.idle(), prompt, idle):
                     break
             else:
@@ -145,11 +153,17 @@ class Terminal:
         prompt: Prompt | None = None,
         asks: str = "",
     ) -> bytes:
-        """Return what the device sends until it waits for a line again, without questions that the
-        dialect answers.
+        """Return what the device sends until it waits for the next line.
 
-        `settled`: seconds of silence behind the prompt, from which on it is one; `prompt`: the
-        prompt itself, where it is known; `asks`: what else it may wait with.
+        Pages and questions that the dialect knows are answered, and left out.
+
+        about: what the device is answering, for error messages.
+        most: bytes after which the answer is rejected.
+        settled: seconds of silence after the prompt that confirm it.
+        prompt: the device's own prompt, if known; else the dialect's pattern is used.
+        asks: a pattern for a last line, besides the prompt, at which the answer ends.
+
+        Raise Unreachable if no prompt comes, the answer is too long, or the session ends.
         """
         patience = self.target.reach.patience
         end = asyncio.get_running_loop().time() + SLOWEST * patience
@@ -173,7 +187,7 @@ class Terminal:
             seconds = float(patience)
             question = reply(self._said, tail)
             if question is not None:
-                # A sign goes on at once; an answer is a line.
+                # A page is turned by a single character, a question is answered by a line.
                 is_sign = question is self._said.pages
                 self.write(question.say.encode() if is_sign else self.line(question.say))
                 tail = b""
@@ -184,10 +198,10 @@ class Terminal:
             if prompt.is_last(self._last_line) if prompt else waits(self._said, tail):
                 if not settled:
                     return without_questions(self._said, b"".join(parts))
-                seconds = settled  # a line of the configuration may look like the prompt
+                seconds = settled  # it may be a line of the configuration
 
     async def part(self, about: str) -> bytes:
-        """Return what the device sends next."""
+        """Return the next bytes from the device."""
         if self._process is None:
             raise Unreachable(f"{self.target.where}: the session is closed")
         try:
@@ -213,7 +227,7 @@ class Terminal:
         self._way.abort()
 
     def _shown(self, tail: bytes) -> str:
-        """Return the last line that was received, as it may be shown."""
+        """Return the last line received, with secrets masked."""
         lines = decode(cleaned(tail)).strip("\n").splitlines()
         said = shorten(self._hider.hidden(plain(lines[-1])), 80) if lines else ""
         return f"; last line: '{said.rstrip()}'" if said.strip() else "; received nothing"
@@ -223,5 +237,5 @@ class Terminal:
 
 
 def _alike(now: Idle, prompt: Prompt, idle: Idle) -> bool:
-    """Whether a device answers an empty line as it did before."""
+    """Whether an empty line got the same answer as before."""
     return now.said == idle.said and prompt.is_last(now.prompt)

@@ -80,7 +80,7 @@ def _port(params: Mapping[str, Param], transport: str) -> tuple[str, str]:
         number = str(int(number[:18]) % 65536)  # more than a port number holds is cut off
     named = transport == "udp" and port in _SERVICES
     if named or not number.isdigit() or not 0 < int(number[:9]) < 65536:
-        return number, f"'{port}' is no port number"
+        return number, f"'{port}' is not a port number"
     return str(int(number)), ""
 
 
