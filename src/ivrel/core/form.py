@@ -86,7 +86,7 @@ class TextField:
 
 
 class ListOf:
-    """A list; with `one_is_enough` a lone item stands for a list of one."""
+    """A list; with `one_is_enough`, a single item counts as a list of one."""
 
     def __init__(self, item: Form, *, one_is_enough: bool = False, filled: bool = False) -> None:
         self.item, self.one_is_enough, self.filled = item, one_is_enough, filled
@@ -200,9 +200,8 @@ class Raw:
 
 
 def pairs(node: Node, report: Report) -> list[tuple[yaml.ScalarNode, Node]]:
-    """Return the keys and values of a mapping.
-
-    Keys that stand twice and keys that are no text are mistakes.
+    """Return the keys and values of a mapping. Repeated keys, and keys other than text, are
+    mistakes.
     """
     if _is_empty(node):
         return []
@@ -227,9 +226,9 @@ def pairs(node: Node, report: Report) -> list[tuple[yaml.ScalarNode, Node]]:
 
 
 def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
-    """Read a YAML text by `form`.
+    """Read a YAML text according to `form`.
 
-    The report may hold mistakes, to which the caller adds his own.
+    The report may contain mistakes; the caller adds its own.
     """
     report = Report(file)
     try:
@@ -251,7 +250,7 @@ def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
 
 
 def _refuse_aliases(node: Node, file: str) -> None:
-    """A node that stands in two places can stand for very many: such files are not read."""
+    """Reject YAML aliases: a few of them can expand to a huge document."""
     # An alias gives the very same object once more, which its identity shows.
     seen: set[int] = set()
     rest = [node]

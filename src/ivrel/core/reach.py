@@ -1,11 +1,11 @@
-"""Reach: by which way, at which address and as whom a device is reached.
+"""How a device is reached: transport, address, user, and credentials.
 
-Rules of the fleet are for many devices, what stands at a device is for that one; each later one
-replaces what it names. A fleet that is a table has its rules in `reach.yaml`. No password stands
-here: `password` names a variable of the environment or a program, or says `ask`.
+Rules of the fleet apply to many devices, `reach:` at a device to that one; a later one overrides an
+earlier one. A fleet in CSV has its rules in `reach.yaml`. Passwords are never written here:
+`password` names an environment variable or a program, or is `ask`.
 
 Passes: `{via: ssh, user: keeper, key: ~/.ssh/keeper}`
-Fails:  `{via: telegraph}` (no way is called so)
+Fails:  `{via: telegraph}` (unknown transport)
 """
 
 from __future__ import annotations
@@ -34,18 +34,22 @@ _FIELD = re.compile(r"\{([^{}]*)\}")
 
 
 class Reach(Struct, frozen=True, omit_defaults=True):
-    """How a device is reached; an empty field says nothing.
+    """How a device is reached; empty fields are not set.
 
-    `address`: an IP address or a host name; `key`: the file of a private key; `password`: the
-    variable that holds it, or ASK; `password_from`: the words of a program that prints it;
-    `second_password`: the same of what allows one to change things (`rise` of a session);
-    `through`: the names of the hosts that it is reached through, one behind the other; `host_keys`:
-    a file of keys that are trusted, besides those that were learnt; `patience`, `trial`: seconds.
-    `files`: those of a platform whose configuration is files; `restart`: what is run there when
-    they were replaced; `running`: what tells by its exit code whether the service runs. Of
-    `command`: `fetch` prints the configuration, `change` takes a change, `back` its back-out,
-    `keep` makes it last. `before`, `after`: programs of the user's that are called before a change
-    is sent to a device, and after it reads as proved.
+    `address`: an IP address or a host name; `key`: a private key file; `password`: an environment
+    variable, or ASK; `password_from`: a command that prints the password; `second_password`: the
+    same for the password that permits changes (`rise` of a session); `through`: the names of the
+    jump hosts, in order; `host_keys`: a file of trusted keys, in addition to recorded ones;
+    `patience`, `trial`: seconds.
+
+    For configurations in files: `files`: their paths; `restart`: the command that activates them;
+    `running`: a command that succeeds while the service runs.
+
+    For `via: command`: `fetch` prints the configuration, `change` reads a change, `back` its
+    back-out, `keep` saves it.
+
+    `before`, `after`: the user's programs that are called before a change is sent and after it was
+    verified.
     """
 
     via: str = ""
@@ -72,7 +76,7 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     after: tuple[str, ...] = ()
 
     def over(self, other: Reach) -> Reach:
-        """Return what holds where both say something: this, rather than the other."""
+        """Return the combination of both, in which this one has priority."""
         said = {name: value for name, value in asdict(self).items() if value}
         for name in ("password", "second_password"):
             by = {key: getattr(self, key) for key in (name, f"{name}_from")}
@@ -94,7 +98,7 @@ class Reached(Protocol):
 
     @property
     def site(self) -> str:
-        """Where it stands."""
+        """The site of the device."""
 
     @property
     def platform(self) -> str:
@@ -110,7 +114,7 @@ class Reached(Protocol):
 
     @property
     def reach(self) -> Reach | None:
-        """What stands at the device itself."""
+        """How the device is reached, as far as it is set at the device itself."""
 
 
 class ReachRule(Struct, frozen=True):

@@ -31,9 +31,11 @@ MARGIN = 2  # seconds behind the end of a trial, before it is believed to be ove
 
 
 class DeliveryOptions(Struct, frozen=True):
-    """What is asked of a delivery. `trial`: seconds for which a change holds unconfirmed; `within`:
-    seconds in which a message is expected; `dry`: all but the change; `rehearse`: the device itself
-    tries it; `last_look`: what was on trial is read once more when it cannot be any more.
+    """Options of a delivery to one device.
+
+    `trial`: seconds after which an unconfirmed change is reverted; `within`: seconds to wait for a
+    message; `dry`: stop before the change; `rehearse`: let the device try it; `last_look`: check
+    devices again after their trial has expired.
     """
 
     trial: int = 0
@@ -44,9 +46,9 @@ class DeliveryOptions(Struct, frozen=True):
 
 
 class DeliveryResult(Struct, frozen=True):
-    """How a delivery to one device ended: one of the states of `core.delivery.course`, and why.
+    """How a delivery to one device ended: a state of `core.delivery.course`, and the reason.
 
-    `anew`: how the change that was computed anew differs; `seconds`: how long it took.
+    `anew`: how a newly computed change differs from the given one; `seconds`: duration.
     """
 
     device: str
@@ -103,7 +105,7 @@ class Course:
         return await self._guarded(go_on)
 
     async def _guarded(self, run: Callable[[], Awaitable[None]]) -> DeliveryResult:
-        """Run the course to its end; whatever goes wrong, the journal knows how it stands."""
+        """Run a delivery to its end. Whatever goes wrong, its state is written to the journal."""
         begun = time.monotonic()
         try:
             await run()
@@ -132,7 +134,7 @@ class Course:
         return DeliveryResult(self._name, state, why, self._anew, self._took)
 
     def _unclear(self) -> str:
-        """Return how it stands with a device of which nothing more can be known now."""
+        """Return the state of a device about which nothing more can be found out now."""
         return step.REFUSED if self._contact.last in ("", step.REACHED) else step.IN_DOUBT
 
     async def _begun(self, written: Written) -> None:
@@ -188,7 +190,7 @@ class Course:
             await self._settled(own_error(problem))
 
     async def _go_on(self, link: Link) -> None:
-        """Read back, hear, keep: from a device in which the change is, to the end."""
+        """Verify, wait for a message, confirm and save, on a device that has the change."""
         found = await self._contact.stands(link)
         if found.where != PROVED:
             await self._back(f"it is not as proved: {found.why}")
@@ -230,7 +232,7 @@ class Course:
         return max(self._target.reach.trial, self._asked.trial)
 
     def recall(self, entry: DeviceEntry) -> None:
-        """Take over a device that was kept, and is to be looked at once more."""
+        """Take over a device whose change is confirmed and that needs a last check."""
         self._recall(entry)
         self.lasts_from = time.monotonic() + self._trial + MARGIN
 
@@ -239,8 +241,8 @@ class Course:
         self._contact.texts = journal.text(entry.before), journal.text(entry.proved)
 
     async def look_again(self) -> DeliveryResult:
-        """Read the device once more when its trial would be over, for it may have said that it
-        confirmed the change, and not have done so.
+        """Read the device after its trial has expired: it may have claimed to confirm the change
+        without doing so.
         """
         await asyncio.sleep(max(0.0, self.lasts_from - time.monotonic()))
         state, why = step.DELIVERED, ""
@@ -269,12 +271,12 @@ class Course:
             await self._back(why)
 
     async def _stands_at_last(self, link: Link) -> Standing:
-        """Return where the device stands when no trial can be on any more."""
+        """Return the device's standing after its trial has expired."""
         await asyncio.sleep(max(0.0, self._sent_at + self._trial + MARGIN - time.monotonic()))
         return await self._contact.stands(link)
 
     async def _settled(self, why: str) -> None:
-        """Find out where the device stands after the session was lost, and go on from there."""
+        """Find out the device's standing after a lost session, and continue from there."""
         for _ in range(ATTEMPTS):
             try:
                 link = await self._contact.again(why)

@@ -22,9 +22,10 @@ _RECORDING = ("gate.tell", "gate.feed")  # what traffic rules say of export
 
 
 def changed_values(before: Records, after: Records, table: str) -> frozenset[str]:
-    """Return which slots of a table differ between records, in any row; '' where rows came or went.
+    """Return the slots of a table that differ between two records; '' stands for added or removed
+    rows.
 
-    Of interfaces it is told only whether all statements beyond export are the same.
+    For interfaces, only whether all statements beyond export are equal is reported.
     """
     if before.unchanged(table, after):
         return frozenset()
@@ -62,11 +63,13 @@ def same_value(old: SourcedValue | None, new: SourcedValue | None) -> bool:
 
 
 def lost_statement(before: Records, after: Records, aside: Container[str] = ()) -> str:
-    """Return how the statements of export settings differ between two texts; '' if they do not.
+    """Return how the export statements of two texts differ; empty if they do not.
 
-    Statements are compared by their words, wherever they stand; what a removal was unable to name
-    is found so. One that stands twice says no more than one that stands once, unless it adds to a
-    list, or rules are carried out in their order. `aside`: slots whose statements are not compared.
+    Statements are compared by their words, wherever they are, so this finds what a removal could
+    not name. A repeated statement counts once, unless it adds to a list or the order of rules
+    matters.
+
+    `aside`: slots whose statements are not compared.
     """
     old, new = _compared(before, after, aside)
     dialect = before.dialect
@@ -102,8 +105,8 @@ def adding(records: Records) -> Iterator[tuple[Path, Words]]:
 
 
 def moved_statement(before: Records, after: Records) -> str:
-    """Return which statement stands in another order, where the user's order says something; '' if
-    none does.
+    """Return a statement whose position changed where the user's order matters; empty if there is
+    none.
     """
     shape = before.dialect.shape
     if not shape.ordered_names:
@@ -119,9 +122,7 @@ def moved_statement(before: Records, after: Records) -> str:
 
 
 def changed_statements(before: Records, after: Records) -> tuple[list[str], list[str]]:
-    """Return the statements of export settings that are gone, and those that have come, each with
-    the headers that it stands below.
-    """
+    """Return the removed and the added export statements, each with the headers above it."""
     old, new = _compared(before, after)
     join = before.dialect.shape.join
 
@@ -134,8 +135,8 @@ def changed_statements(before: Records, after: Records) -> tuple[list[str], list
 def _compared(
     before: Records, after: Records, aside: Container[str] = ()
 ) -> list[Mapping[tuple[Path, Words], int]]:
-    """Return the statements of two texts that have to be compared, and how often each stands in its
-    text. What is looked up is left out where both say the same.
+    """Return the statements to compare of two texts, with their numbers. Looked-up tables that are
+    equal are left out.
     """
     tables = [t for t in LAZY if t in before.dialect.keys and may_differ(before, after, t)]
     return [statements(records, tables, aside) for records in (before, after)]
@@ -144,8 +145,8 @@ def _compared(
 def statements(
     records: Records, tables: Iterable[str], aside: Container[str]
 ) -> Mapping[tuple[Path, Words], int]:
-    """Return the statements of a text that were understood, and how often each stands there;
-    `tables`: those that are looked up.
+    """Return the understood statements of a text, with their numbers; `tables`: looked-up tables to
+    include.
     """
     dialect = records.dialect
     matches = [match for match, _ in records.marks]
@@ -193,8 +194,8 @@ def _beyond(
 
 
 def lost_beyond_export(dialect: Dialect, before: Text, after: Text) -> list[tuple[Path, Words]]:
-    """Return the statements of nothing that a correction may touch which only the first text has;
-    what stands in a row that has gone is gone with it.
+    """Return the statements beyond export that only the first text has, except those in removed
+    rows.
     """
     one, other = _beyond(dialect, before, after)
     left = Counter(one) - Counter(other)
@@ -202,7 +203,7 @@ def lost_beyond_export(dialect: Dialect, before: Text, after: Text) -> list[tupl
 
 
 def differing(dialect: Dialect, before: Text, after: Text) -> tuple[list[Found], list[Found]]:
-    """Return the statements of two texts from the first to the last in which they differ."""
+    """Return the statements of two texts between the first and the last difference."""
     return before.once(("differing", after), lambda: _between(dialect, before, after))
 
 
@@ -216,7 +217,7 @@ def may_differ(before: Records, after: Records, table: str) -> bool:
 
 
 def _firsts(dialect: Dialect, before: Text, after: Text) -> frozenset[Words]:
-    """Return what the statements in which two texts differ stand in, or say themselves."""
+    """Return the top-level heads of the statements in which two texts differ."""
     split = dialect.shape.split
     return frozenset(
         path[0] if path else tuple(split(decode(raw[:LONGEST])))
@@ -239,7 +240,7 @@ def _between(dialect: Dialect, before: Text, after: Text) -> tuple[list[Found], 
 
 
 def _parts_between(shape: Shape, before: Text, after: Text) -> tuple[list[Found], list[Found]]:
-    """Return the statements of two texts from the first part to the last in which they differ."""
+    """Return the statements of two texts between the first and the last part that differ."""
     one, other = (len(shape.tops(text)) for text in (before, after))
     old, new = _middles(
         one, other, lambda n, m: shape.content(before, n) != shape.content(after, m)
@@ -248,8 +249,9 @@ def _parts_between(shape: Shape, before: Text, after: Text) -> tuple[list[Found]
 
 
 def _middles(one: int, other: int, differ: Callable[[int, int], bool]) -> tuple[range, range]:
-    """Return the places from the first to the last in which two sequences of some lengths differ;
-    `differ`: whether they do at a place in each.
+    """Return the index ranges between the first and the last difference of two sequences.
+
+    `differ`: whether the items at two indexes differ.
     """
     most = min(one, other)
     first = next((n for n in range(most) if differ(n, n)), most)
@@ -259,8 +261,8 @@ def _middles(one: int, other: int, differ: Callable[[int, int], bool]) -> tuple[
 
 
 def _in_common(dialect: Dialect, one: bytes, other: bytes) -> tuple[int, int]:
-    """Return how many bytes two texts begin and end with in common, up to where what stands between
-    reads the same alone as in its text.
+    """Return how many leading and trailing bytes two texts share, shortened so that the rest can be
+    parsed alone.
     """
     anew = dialect.shape.begins_anew
     if not dialect.shape.apart:
@@ -301,7 +303,7 @@ _LONG_STEP = 1 << 14  # bytes that are compared at once
 
 
 def _differ(one: Found, other: Found) -> bool:
-    """Whether two statements differ, wherever they stand."""
+    """Whether two statements differ, regardless of their positions."""
     return one[1] != other[1] or one[0] != other[0]
 
 

@@ -1,6 +1,4 @@
-"""Dialogs: what a device answers, taken apart: the echo of what was typed, the answer, the prompt,
-the line that tells of an error.
-"""
+"""Takes answers of a device apart: echo, answer, prompt, and error line."""
 
 from __future__ import annotations
 
@@ -29,7 +27,7 @@ class Exchange(Struct, frozen=True):
 
 
 def cleaned(data: bytes) -> bytes:
-    """Return what a device sent without what steers a terminal."""
+    """Return what a device sent, without terminal control sequences."""
     if b"\x1b" in data or b"\x00" in data or b"\x07" in data:
         data = _STEERS.sub(b"", data)
     while b"\x08" in data:
@@ -50,9 +48,7 @@ def waits(session: Session, data: bytes) -> bool:
 
 
 def reply(session: Session, data: bytes) -> Reply | None:
-    """Return what is said to a question that a device asks with its last line; None if it asks
-    none.
-    """
+    """Return the reply to the question in the device's last line; None if it is not a question."""
     last = cleaned(data[-2 * LONGEST_PROMPT :]).rsplit(b"\n", 1)[-1]
     if not last or len(last) > LONGEST_PROMPT:
         return None
@@ -70,9 +66,7 @@ _WIPED = rb"(?:\r *\r|\x08[ \x08]*|\x1b\[[0-?]*[ -/]*[@-~])*"
 
 
 def without_questions(session: Session, data: bytes) -> bytes:
-    """Return what a device sent without the questions that were answered, and what wipes them
-    out.
-    """
+    """Return what a device sent, without answered questions and the characters that erase them."""
     for one in _replies(session):
         # The end of the pattern is that of the text that was seen; here more follows.
         seen = one.seen.removesuffix("$").encode()
@@ -96,7 +90,7 @@ def answer(session: Session, typed: str, data: bytes) -> bytes:
 
 
 def error_in(session: Session, said: bytes) -> str:
-    """Return the line of an answer that tells of an error; '' if there is none."""
+    """Return the line of an answer that reports an error; empty if there is none."""
     for line in decode(said).splitlines():
         if any(re.search(pattern, line) for pattern in session.errors):
             return line.strip()
@@ -116,10 +110,11 @@ def configuration(session: Session, said: bytes) -> bytes:
 
 
 class Hider:
-    """Hides what an answer repeats of a configuration beyond export: it may be a secret.
+    """Masks words in answers that are part of the configuration beyond export, since they may be
+    secrets.
 
-    A word is hidden if it stands in the configuration and neither in what is typed nor among the
-    words of the platform; `secrets`: texts that are hidden wherever they stand.
+    A word is masked if the configuration contains it and neither the typed text nor the dialect
+    does. `secrets`: texts that are always masked.
     """
 
     def __init__(self, dialect: Dialect, typed: str, secrets: Iterable[str] = ()) -> None:
@@ -132,7 +127,7 @@ class Hider:
         self._held |= set(_words(decode(configuration))) - self._known
 
     def hidden(self, text: str) -> str:
-        """Return a text in which the words are hidden."""
+        """Return a text with these words masked."""
         for secret in filter(None, self._secrets):
             text = text.replace(secret, "…")
         return _WORD.sub(lambda m: "…" if m[0] in self._held else m[0], text)

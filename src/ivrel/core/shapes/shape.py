@@ -28,12 +28,12 @@ UNKNOWN = "?"  # stands in a dialect for a word that nobody knows yet
 
 
 class Edit(Struct, frozen=True):
-    """One step of a change: a statement that is set, or (`removes`) the first words of those that
-    go.
+    """One step of a change: sets a statement, or removes the statements with these first words
+    (`removes`).
 
-    `body`: the statements of a block that is written anew as a whole; `words` are then its header.
-    `line`: where the text of the change has it, 0 if it has no text yet; `ahead_of`: the entry of
-    the same list, in an order of the user's, that a new one is to stand before.
+    `body`: the statements of a block that is rewritten as a whole; `words` is then its header.
+    `line`: the line in the text of the change, or 0.
+    `ahead_of`: the entry before which a new entry of a user-ordered list is inserted.
     """
 
     path: Path
@@ -45,11 +45,11 @@ class Edit(Struct, frozen=True):
 
 
 class Shape(Struct, frozen=True, eq=False):
-    """How text falls into statements and back. Its fields are what a dialect says about it.
+    """Divides text into statements and writes statements as text. Its fields come from the dialect.
 
-    `comment`: what a comment begins with; `remove`: the word that takes a statement away;
-    `negation`: the word by which a statement in a text is negated, if it is another one;
-    `at_end`: whether that stands behind the statement.
+    `comment`: how comments start; `remove`: the word that removes a statement; `negation`: the word
+    that negates a statement in a text, if it differs from `remove`; `at_end`: whether that word
+    follows the statement.
     """
 
     ATOMIC: ClassVar[bool] = False  # a change is carried out as a whole or not at all
@@ -83,7 +83,7 @@ class Shape(Struct, frozen=True, eq=False):
         return cls(**options)
 
     def knowing(self, blocks: Sequence[str]) -> Shape:
-        """Return the shape for a dialect in which these words alone are headers of blocks."""
+        """Return this shape for a dialect in which only these words are block headers."""
         return self
 
     def unsaid(self, edits: Sequence[Edit]) -> str:
@@ -111,7 +111,7 @@ class Shape(Struct, frozen=True, eq=False):
 
     @property
     def is_of_model(self) -> bool:
-        """Whether the text is a tree of an open model, whose parts say of which module they are."""
+        """Whether the text is a tree of an open model, whose parts name their modules."""
         return False
 
     @property
@@ -151,16 +151,16 @@ class Shape(Struct, frozen=True, eq=False):
         return not self.at_end and self.negation in ("", self.remove)
 
     def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
-        """Return where the part of a text ends that a place is in, and the statements of the part.
+        """Return the end of the top-level part that contains a position, and the part's statements.
 
-        A part is what stands at the top, with what stands in it. Here it is the whole text.
+        By default, the whole text is one part.
         """
         return len(text.data), self.statements(text)
 
     def find(self, text: Text, heads: Sequence[Words]) -> Iterable[Found]:
-        """Return the statements that begin with one of `heads`, or stand inside of what does.
+        """Return the statements that start with one of `heads`, or are nested in one that does.
 
-        They are in the order of the text. Unreadable if the text is damaged.
+        They keep the order of the text. Raise Unreadable if the text is damaged.
         """
         if not text.whole or not self.WHOLE:
             return self.scan(text, heads)
@@ -175,8 +175,8 @@ class Shape(Struct, frozen=True, eq=False):
         return self.statements_of(text, sorted(numbers))
 
     def tops(self, text: Text) -> Sequence[Words]:
-        """Return the heads of the parts of a text, which are what stands at its top: of a block its
-        header, of a statement its words.
+        """Return the heads of the top-level parts of a text: the header of a block, the words of a
+        statement.
         """
         return self._tops(text)[0]
 
@@ -206,7 +206,7 @@ class Shape(Struct, frozen=True, eq=False):
         return [every[n] for n in numbers]
 
     def content(self, text: Text, number: int) -> object:
-        """Return what a part holds: where it is the same, its statements are."""
+        """Return the content of a part; parts with equal content have equal statements."""
         path, raw, _ = self.statements(text)[number]
         return path, raw
 
@@ -216,11 +216,11 @@ class Shape(Struct, frozen=True, eq=False):
 
     @property
     def apart(self) -> bool:
-        """Whether there are lines that begin anew."""
+        """Whether the text can be divided into parts that are read independently."""
         return False
 
     def begins_anew(self, line: bytes) -> bool:
-        """Whether what stands from a line on reads the same, whatever stands before that line."""
+        """Whether the text from a line on reads the same, whatever comes before that line."""
         return False
 
     def check(self, text: Text) -> None:
@@ -271,7 +271,7 @@ class Shape(Struct, frozen=True, eq=False):
 
 
 def missing(edit: Edit, join: Callable[[Sequence[str]], str]) -> Refused:
-    """Return what a platform says when there is nothing to remove."""
+    """Return what the platform prints when there is nothing to remove."""
     return Refused(f"there is no '{shorten(join(edit.words))}' to remove", edit.line)
 
 
