@@ -91,7 +91,7 @@ def run(args: argparse.Namespace) -> int:
         proved=messages.proved if messages is not None else {},
     )
     common.show(view, args)
-    # Where nobody reads on, the exit code still hangs on the devices that were left.
+    # Where nobody reads on, the exit code still depends on the devices that were left.
     for _ in judged:
         pass
     if messages is not None and messages.told():

@@ -74,7 +74,7 @@ def format_argument(parser: Parser, *formats: str) -> None:
 def show(view: View, args: argparse.Namespace) -> None:
     """Write what a command shows, in the form that the call asks for.
 
-    Whoever read the output may have had enough: the exit code is told all the same.
+    Whoever read the output may have had enough: the exit code is reported all the same.
     """
     from ivrel.cli.problems import let_go_of_output
     from ivrel.output import show as written

@@ -1,4 +1,4 @@
-"""Corrections whose values hang on what most of the fleet has, where the policy leaves a choice.
+"""Corrections whose values depend on what most of the fleet has, where the policy leaves a choice.
 
 Few do. So all devices of a large fleet are gone through once; what each of them has is counted on
 the way, and those that have to wait for the count are gone through again.
@@ -30,7 +30,7 @@ T = TypeVar("T")
 
 
 class Drafted(Struct, Generic[R], frozen=True):
-    """What comes of a device, None if that hangs on the fleet; and what the device has itself."""
+    """What comes of a device, None if that depends on the fleet; and what the device has itself."""
 
     found: R | None
     votes: Votes

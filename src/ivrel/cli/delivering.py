@@ -168,7 +168,7 @@ def deliver(
     trial = int(call.within) + SPARE if call.expect else 0
     asked = DeliveryOptions(trial, call.within, call.dry, call.rehearse, call.last_look)
     hearing = _hearing(call, workspace) if call.expect and not call.dry else None
-    # Where nothing is sent, nothing has to be stopped: all is told at once.
+    # Where nothing is sent, nothing has to be stopped: all is reported at once.
     stop_after = len(names) + 1 if call.dry else call.stop_after
     limits = DeliveryLimits(stop_after, call.at_once, None if call.dry else call.window)
     hooks = None if call.dry else _hooks(workspace, journal, number)

@@ -124,7 +124,7 @@ class Surveying(_OfWorkspace[Votes]):
 
 
 class OfCorrections(_OfWorkspace[R], Generic[R]):
-    """What hangs on corrections.
+    """What depends on corrections.
 
     `names`: the settings they are about, if not all; `usual`: what most of the fleet has, None
     while that is not known.
@@ -154,7 +154,7 @@ class OfCorrections(_OfWorkspace[R], Generic[R]):
         return self.worked_out(device, Text(data), file)
 
     def worked_out(self, device: Device, text: Text, file: str) -> R:
-        """Return what comes of one device; Undecided if that hangs on what the fleet has."""
+        """Return what comes of one device; Undecided if that depends on what the fleet has."""
         raise NotImplementedError
 
 
@@ -180,7 +180,7 @@ class Correcting(OfCorrections["Correction | NotCorrected"]):
         dialect = self._dialect_of(device)
         done = checked(self._corrector.correct(device, dialect, text, file), text.data)
         if not done.changes:
-            # Verdicts that do not change are told by nobody.
+            # Verdicts that do not change are reported by nobody.
             before = replace(done.before, verdicts=())
             done = replace(done, before=before, after=before)
         return done if self._needs_text else replace(done, corrected=b"")

@@ -264,7 +264,7 @@ def outlet_of(
         if clash:
             said = f"a device is called '{clash}', as a file of the corrections is"
             raise InputError(f"{said}; give it another name")
-        # Before the work, which may be long: a folder that cannot be had is told at once.
+        # Before the work, which may be long: a folder that cannot be had is reported at once.
         claim_folder(Path(args.output), args.replace)
         policy = workspace.policy.name, workspace.policy.file
         return Folder(Path(args.output), policy, today, keeps=args.format != "table")

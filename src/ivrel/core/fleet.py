@@ -36,7 +36,8 @@ class Device(Struct, frozen=True, gc=False):
     has it.
 
     `rivals`: other devices to which the fleet gives the same identity; `reach`: how it is reached,
-    as far as that stands at the device; `names`: what its configuration calls it, besides its name.
+    as far as that is at the device; `names`: what its configuration calls it, in addition to its
+    name.
     """
 
     name: str

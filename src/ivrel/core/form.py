@@ -251,7 +251,7 @@ def read_yaml(text: str, file: str, form: Form) -> tuple[Any, Report]:
 
 def _refuse_aliases(node: Node, file: str) -> None:
     """Reject YAML aliases: a few of them can expand to a huge document."""
-    # An alias gives the very same object once more, which its identity shows.
+    # An alias gives the very same object again, which its identity shows.
     seen: set[int] = set()
     rest = [node]
     while rest:

@@ -1,4 +1,4 @@
-"""The texts around the export part of configurations that are trees: what else stands in them."""
+"""The texts around the export part of configurations that are trees: what else is in them."""
 
 from __future__ import annotations
 

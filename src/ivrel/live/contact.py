@@ -18,7 +18,7 @@ PAUSES = (0.2, 5.0)  # seconds between two attempts to reach a device, at first 
 
 
 class Ended(Exception):
-    """The course of a delivery is over: how it stands with the device, and why."""
+    """The course of a delivery is over: the state of the device, and why."""
 
     def __init__(self, state: str, why: str = "") -> None:
         super().__init__(state)

@@ -48,7 +48,7 @@ class DeliveryOptions(Struct, frozen=True):
 class DeliveryResult(Struct, frozen=True):
     """How a delivery to one device ended: a state of `core.delivery.course`, and the reason.
 
-    `anew`: how a newly computed change differs from the given one; `seconds`: duration.
+    `again`: how a newly computed change differs from the given one; `seconds`: duration.
     """
 
     device: str

@@ -127,9 +127,7 @@ class Delivering:
             await self._at_once(wave, one, took)
 
     async def last_look(self, done: Callable[[DeliveryResult], None]) -> None:
-        """Look once more at the devices whose change was on trial, when no trial can be on any
-        more.
-        """
+        """Look again at the devices whose change was on trial, when no trial can be on any more."""
         left = [course for course in self._courses if course.lasts_from]
 
         async def one(course: Course) -> None:

@@ -48,7 +48,7 @@ class Hearing:
 
     async def heard(self, device: str, since: float, seconds: float) -> str:
         """Wait until a message of a device has come that contradicts nothing; return '' then, and
-        else, after so many seconds, what the last one contradicts.
+        else, after this many seconds, what the last one contradicts.
 
         `since`: when the change took effect, by the clock that never goes back: what was said
         before proves nothing.
@@ -100,7 +100,7 @@ def _read(path: Path, place: int) -> bytes:
     """Return what a recording holds behind a place; nothing if it is gone."""
     opened = gzip.open if path.suffix == ".gz" else open
     try:
-        # One that is compressed does not grow, and is read as a whole once more at most.
+        # One that is compressed does not grow, and is read as a whole again at most.
         with opened(path, "rb") as file:
             file.seek(place)
             return bytes(file.read())

@@ -182,7 +182,7 @@ class Journal:
     def settle(
         self, number: int, name: str, state: str, why: str = "", became: Verdicts = ()
     ) -> None:
-        """Write down how it stands with a device."""
+        """Write down the state of a device."""
         self._set(number, name, state=state, why=why, became=msgspec.json.encode(became).decode())
         if state not in HELD:
             self._forget(self.entry(number, name))

@@ -1,4 +1,4 @@
-"""Proving on what a device says now: the change that is to be sent, or one computed anew."""
+"""Proving on what a device says now: the change that is to be sent, or one computed again."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from ivrel.live.journal import Verdicts
 
 class Ready(Struct, frozen=True):
     """A change that holds on what a device says now. `problem`: why it is not sent; `is_there`: it
-    says so already; `anew`: how it differs from the change that was to be sent, line by line.
+    says so already; `again`: how it differs from the change that was to be sent, line by line.
     """
 
     change: str = ""
@@ -34,7 +34,7 @@ class Ready(Struct, frozen=True):
 
 class Prover:
     """Proves changes by a policy, on one day; `again`: where a configuration is not the one that a
-    change was made for, the change is computed anew; `owners`: tells devices that are not those
+    change was made for, the change is computed again; `owners`: tells devices that are not those
     which they were taken for.
     """
 

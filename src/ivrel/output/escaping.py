@@ -55,7 +55,7 @@ def for_markdown(text: str) -> str:
 
 
 def for_markdown_code(text: str) -> str:
-    """Return text to stand between backticks, also in a cell of a table."""
+    """Return text to be between backticks, also in a cell of a table."""
     return plain(text).replace("\n", " ").replace("`", "'").replace("|", "\\|")
 
 

@@ -17,7 +17,7 @@ class Spool:
     """
 
     def __init__(self) -> None:
-        # Without a buffer: what does not fit is told when it is added, and not at the end.
+        # Without a buffer: what does not fit is reported when it is added, and not at the end.
         self._file = tempfile.TemporaryFile(buffering=0)  # noqa: SIM115 (gone with this object)
         self._ends = [0]
         self._at = 0  # where the file stands

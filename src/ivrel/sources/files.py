@@ -91,7 +91,7 @@ def plain_text(data: bytes, shown: str) -> bytes:
         # The text is UTF-8 from here on, and must not say otherwise of itself.
         data = re.sub(rb"""^(<\?xml[^>]*?)\s+encoding=(["'])[^"']*\2""", rb"\1", data)
     data = data.removeprefix(BOM)
-    # A document may stand in one line.
+    # A document may be in one line.
     if data.lstrip()[:1] not in (b"{", b"[", b"<"):
         _check_lines(data, shown)
     return data
@@ -222,7 +222,7 @@ def write_pieces(path: Path, pieces: Iterable[str]) -> None:
 
 
 def _opened(path: Path) -> int:
-    """Return the handle of a file that is written anew; its folder is made if it is not there."""
+    """Return the handle of a file that is written again; its folder is made if it is not there."""
     flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0)
     try:
         return os.open(path, flags, 0o666)
@@ -265,8 +265,8 @@ class Locked:
 
 
 class NewFolder:
-    """A folder that is written anew beside the one that it replaces, and takes its place when it is
-    whole.
+    """A folder that is written again beside the one that it replaces, and takes its place when it
+    is whole.
 
     As a context it gives the folder to write into. What the old one holds besides `own` names is
     kept. Two calls do not write at once.

@@ -72,7 +72,7 @@ class Workspace:
     def __init__(self, folder: Path, policy: str = "") -> None:
         if not folder.is_dir():
             raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
-        # Workers of a cluster run in folders of their own, and are told whole paths.
+        # Workers of a cluster run in folders of their own, and are reported whole paths.
         self.folder, self._root = folder, str(folder.absolute())
         self._other_policy = policy
         self._given: dict[str, tuple[bytes, str]] = {}

@@ -1,5 +1,5 @@
-"""Serving: the stand-ins of a fleet in this process, and the socket by which they are told what to
-do.
+"""Serving: the stand-ins of a fleet in this process, and the socket by which they are reported what
+to do.
 """
 
 from __future__ import annotations
@@ -147,7 +147,7 @@ class Serving:
 
     @contextlib.contextmanager
     def _stands(self, name: str, reach: Reach, line: int) -> Iterator[None]:
-        """InputError tells why something cannot stand at its address."""
+        """InputError tells why something cannot be at its address."""
         try:
             yield
         except OSError as problem:

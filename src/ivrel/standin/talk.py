@@ -231,7 +231,7 @@ class Talker:
         try:
             unit.changed(self._draft, text)
         except Refused as problem:
-            # The header of a block is none before something stands below it.
+            # The header of a block is none before something is below it.
             if problem.line != len(self._lines) + 1 or not text.rstrip("\n").endswith(line):
                 raise
             raise Refused(str(problem).partition(": ")[2] or str(problem), problem.line) from None

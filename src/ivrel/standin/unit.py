@@ -86,7 +86,8 @@ class Unit:
         return self._before is not None
 
     def take(self, text: bytes, seconds: float = 0) -> None:
-        """Have a text take effect, for so many seconds unless it is confirmed, or else for good."""
+        """Have a text take effect, for this many seconds unless it is confirmed, or else for
+        good."""
         before = self._before if self._before is not None else self.running
         self._settle()
         self.running = text

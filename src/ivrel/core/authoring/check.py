@@ -174,7 +174,7 @@ def missing_defaults(dialect: Dialect) -> list[tuple[int, str]]:
 
 def _ambiguous(dialect: Dialect) -> Iterator[tuple[int, str]]:
     # The first pattern that fits is taken, so one that another can read as well would never be
-    # asked, or hang on the order of lines.
+    # asked, or depend on the order of lines.
     for one, other in combinations(dialect.patterns, 2):
         same_block = len(one.path) == len(other.path) and all(map(_overlap, one.path, other.path))
         if same_block and _overlap(one.items, other.items):

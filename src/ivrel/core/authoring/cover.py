@@ -67,7 +67,7 @@ class Unused(Struct, frozen=True):
 class PassedOver(Struct):
     """Statements that were passed over, since they resemble nothing that the dialect describes.
 
-    `begins`: the first word of the part that they stand in, `…` if it may be a secret; `number`: of
+    `begins`: the first word of the part that they are in, `…` if it may be a secret; `number`: of
     them, in `texts` configurations; `file`, `line`: the first of them.
     """
 
@@ -141,7 +141,7 @@ class _Going:
         self._spoken: set[str] = set()
 
     def take(self, name: str, data: bytes | str) -> None:
-        """Take a configuration; one that cannot be read is told, and holds up no other."""
+        """Take a configuration; one that cannot be read is reported, and holds up no other."""
         if isinstance(data, str):
             self._unread.append((name, data))
             return
@@ -177,7 +177,7 @@ class _Going:
         self._texts.append(Covered(name, understood, strange))
 
     def _elsewhere(self, text: Text) -> Iterator[Found]:
-        """Yield the statements that stand in none of the parts that the dialect knows."""
+        """Yield the statements that are in none of the parts that the dialect knows."""
         shape = self._matcher.shape
         if shape.DERIVED:
             return
@@ -218,7 +218,7 @@ class _Going:
         if found.shown:
             self._take_lacking(path, words, place)
         inside = " / ".join(" ".join(map(self._word, header)) for header in path)
-        # Words are told apart up to the first that is not known: behind it, all may be values.
+        # Words are distinguished up to the first that is not known: behind it, all may be values.
         front = tuple(map(self._word, words))
         known = front.index(HIDDEN) if HIDDEN in front else len(front)
         first = words[0] if _PLAIN_WORD.fullmatch(words[0]) else ""

@@ -61,7 +61,7 @@ def _steered(dialect: Dialect, records: Records, at: At, value: str) -> str:
         except (Refused, InputError, Unreadable, ValueError):
             continue  # nothing is written
         said = after.rows(table).get(key, {}).get(slot)
-        # A value that is not written at all is told by the proof.
+        # A value that is not written at all is reported by the proof.
         is_other = change and said is not None and said.value != other
         if is_other or _came(records, after, at):
             return repr(value + behind)

@@ -1,4 +1,4 @@
-"""Answers: what is asked of many states of many configurations, worked out anew only where they
+"""Answers: what is asked of many states of many configurations, worked out again only where they
 differ.
 
 A correction is tried in many states: without each of its lines, after each of them, backed out.
@@ -102,7 +102,7 @@ class _Seen(dict[Note, int]):
     def _look(self, table: str, slot: str) -> int:
         if table in _NOT_OF_TEXT:
             return 0  # the same in all states
-        # Of interfaces it is told only whether all statements beyond export are the same.
+        # Of interfaces it is reported only whether all statements beyond export are the same.
         if table == "interface":
             return self._of_device.beyond_export(self._records)
         # There can be thousands of traffic rules, and most states have those of the text.
@@ -151,7 +151,7 @@ class StateAnswers:
         return StateAnswers(self.plain.on(records), self._memory, self._of_device, self)
 
     def ask(self, name: object, question: Callable[[Scope], T]) -> T:
-        """Return the answer to a question, which must hang on the scope and the name alone."""
+        """Return the answer to a question, which must depend on the scope and the name alone."""
         return self._ask(name, question).value  # type: ignore[no-any-return]
 
     def _ask(self, name: object, question: Callable[[Scope], object]) -> CachedAnswer:
@@ -223,7 +223,7 @@ class StateAnswers:
 
     def found(self, asked: Requirement, notes: Dependencies) -> Known | None:
         """Return what is not as asked, with the lines of this text, and note what was looked at for
-        it; None if it is to be found anew.
+        it; None if it is to be found again.
         """
         if asked.problem:
             return None
@@ -236,7 +236,7 @@ class StateAnswers:
     def foreseen(self, asked: Requirement, notes: Dependencies) -> Known | None:
         """Return what is known of a setting, as `found` does, of a text that is no file yet.
 
-        What hangs on the device is not looked up again there: all that is lost is its lines.
+        What depends on the device is not looked up again there: all that is lost is its lines.
         """
         known = self.found(asked, notes)
         if known is None or known.findings or is_of_text(self._judged(asked).looked):

@@ -74,6 +74,6 @@ def gone_with_rows(before: Records, after: Text, fine: Sequence[Edit]) -> list[t
 
 
 def _inside(edit: Edit, statements: Beginnings) -> set[tuple[Path, Words]]:
-    """Return the statements that stand in the block that a removal takes away."""
+    """Return the statements that are in the block that a removal takes away."""
     found = statements.find(edit.path, edit.words)
     return {(path, words) for _, path, words in found if len(path) > len(edit.path)}

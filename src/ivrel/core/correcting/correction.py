@@ -142,5 +142,5 @@ def _remains(case: Case, v: Verdict, plan: CorrectionPlan, stuck: str) -> Remain
 
 
 def each_once(why: str) -> str:
-    """Return reasons without those that are told twice."""
+    """Return reasons without those that are reported twice."""
     return "; ".join(dict.fromkeys(why.split("; ")))

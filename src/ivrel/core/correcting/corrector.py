@@ -41,9 +41,9 @@ class Corrector:
     """Writes corrections by one policy, on one day.
 
     `only`: the settings that they are about; all, if there are none. `usual`: what most of the
-    fleet has, for where the policy leaves a choice; while that is None, corrections that hang on it
-    are Undecided. `others`: as for `Auditor`. What was found out about one device is remembered for
-    those that say the same.
+    fleet has, for where the policy leaves a choice; while that is None, corrections that depend on
+    it are Undecided. `others`: as for `Auditor`. What was found out about one device is remembered
+    for those that say the same.
     """
 
     MOST_REMEMBERED = 100_000  # answers, and what they hang on, of one dialect

@@ -39,7 +39,7 @@ def changed_values(before: Records, after: Records, table: str) -> frozenset[str
     out: set[str] = set()
     if old_rows.keys() != new_rows.keys():
         out.add("")
-        # Single values have no row of their own: what came or went is told slot by slot.
+        # Single values have no row of their own: what came or went is reported slot by slot.
         if table == "":
             out.update(slot for row in (*old_rows.values(), *new_rows.values()) for slot in row)
     for key, old in old_rows.items():
@@ -182,7 +182,7 @@ def is_same_beyond_export(dialect: Dialect, before: Text, after: Text) -> bool:
 
 def _is_same(dialect: Dialect, before: Text, after: Text) -> bool:
     one, other = _beyond(dialect, before, after)
-    # The order of a tree's members says nothing; statements in lines may hang on theirs.
+    # The order of a tree's members says nothing; statements in lines may depend on theirs.
     return Counter(one) == Counter(other) if dialect.shape.ATOMIC else one == other
 
 
@@ -274,7 +274,7 @@ def _in_common(dialect: Dialect, one: bytes, other: bytes) -> tuple[int, int]:
         lambda n, m: one[ends[0] - m : ends[0] - n] == other[ends[1] - m : ends[1] - n],
         most - first,
     )
-    # Back to a line that stands in both as a whole.
+    # Back to a line that is in both as a whole.
     begin = one.rfind(b"\n", 0, first) + 1
     while begin:
         begin = one.rfind(b"\n", 0, begin - 1) + 1
@@ -318,7 +318,7 @@ def _beyond_export(dialect: Dialect, statements: Iterable[Found]) -> list[tuple[
             words = tuple(split(decode(raw[:LONGEST])))
             match = (reader.find(path, words) or reader.negation(path, words)) if words else None
             # Interfaces and the traffic that rules let through are none of export's business. The
-            # header of a block is passed over: it comes and goes with what stands below it.
+            # header of a block is passed over: it comes and goes with what is below it.
             if isinstance(match, TakenBack):
                 known = not _is_about_export(match)
             elif match is None or not is_export(dialect, match):

@@ -60,7 +60,7 @@ class Effects:
         if old is not None and old[:2] == (own, words):
             return
         if old is not None and old[0] == own:
-            # Of a choice, one case takes the place of the other with all that stands in it.
+            # Of a choice, one case takes the place of the other with all that is in it.
             for at, path, _ in self._beginnings.find(own, old[1]):
                 is_below = path[: len(own) + 1] == (*own, old[1])
                 if is_below and at in state and state[at][0] == path:

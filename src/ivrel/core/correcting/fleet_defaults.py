@@ -112,7 +112,7 @@ def preferring(asked: Requirement, scope: Scope, fleet: Usual | None) -> Require
     """Return a requirement that prefers what the device has, then what most of the fleet has, where
     it leaves that open.
 
-    `fleet`: None while that is not known; what hangs on it is then Undecided.
+    `fleet`: None while that is not known; what depends on it is then Undecided.
     """
     facts = SETTINGS[asked.setting].facts(scope)
     needs = {

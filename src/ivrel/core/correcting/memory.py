@@ -39,7 +39,7 @@ def answer_of(value: object, looked: Set[Note]) -> CachedAnswer:
 
 
 class _Given(Struct, frozen=True):
-    """Answers that looked at the same; `at` gives what they hang on from what is seen."""
+    """Answers that looked at the same; `at` gives what they depend on from what is seen."""
 
     looked: frozenset[Note]
     at: Callable[[Sights], object]
@@ -92,7 +92,7 @@ class _Numbers:
 class CorrectionCache:
     """What one run knows of configurations in one dialect, held against the same collectors.
 
-    Answers that hang on the device itself, or on tables that are looked up, are no part of it.
+    Answers that depend on the device itself, or on tables that are looked up, are no part of it.
     """
 
     def __init__(self) -> None:
@@ -100,9 +100,7 @@ class CorrectionCache:
         self._made: dict[object, Any] = {}
 
     def once(self, name: object, make: Callable[[], T]) -> T:
-        """Return what `make` gives, which must hang on the name alone: the same object each
-        time.
-        """
+        """Return the result of `make`, which may depend on the name only, and keep it."""
         if name not in self._made:
             self._made[name] = make()
         return self._made[name]  # type: ignore[no-any-return]
@@ -140,7 +138,7 @@ class OfDevice:
 
 
 def seen_value(said: SourcedValue | None) -> object:
-    """Return what is seen of a value: not where it stands."""
+    """Return what is seen of a value: not where it is."""
     return None if said is None else (said.value, said.default)
 
 

@@ -27,7 +27,7 @@ Asked = Mapping[str, Requirement]
 Prefer = Callable[[Requirement], Requirement]
 Obstacles = Mapping[str, tuple[Obstacle, ...]]
 
-# First the destinations and what leads to them, for other settings hang on those; export is
+# First the destinations and what leads to them, for other settings depend on those; export is
 # switched on last.
 _FIRST = ("collectors", "level", "categories", "changes", "logins")
 _ORDER = (*_FIRST, *(name for name in SETTINGS if name not in (*_FIRST, "export")), "export")
@@ -135,7 +135,7 @@ class _Planning:
         return draft
 
     def _round(self, draft: _Draft, asked: Asked) -> _Draft:
-        """Return a draft in which each setting has been mended once more."""
+        """Return a draft in which each setting has been mended again."""
         touched = dict(draft.touched)
         obstacles: dict[str, tuple[Obstacle, ...]] = {}
         state = draft.state
@@ -199,7 +199,7 @@ class _Planning:
     def _list_untouched(
         self, after: StateAnswers, obstacles: dict[str, tuple[Obstacle, ...]]
     ) -> None:
-        """List what breaks as before, although nothing that is told stands in its way."""
+        """List what breaks as before, although nothing that is reported is in its way."""
         for name, requirement in self.asked.items():
             if name in self.waived or requirement.problem:
                 continue

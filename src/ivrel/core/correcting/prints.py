@@ -1,6 +1,4 @@
-"""Fingerprints, by which it is told whether a configuration is the one that a correction was made
-for.
-"""
+"""Fingerprints of configurations: is this still the one a correction was made for?"""
 
 from __future__ import annotations
 
@@ -17,8 +15,8 @@ def fingerprint(data: bytes) -> str:
 
 
 def print_of_statements(records: Records) -> str:
-    """Return the SHA-256 of the statements of export settings, wherever they stand: a text that is
-    laid out anew, or holds another stamp, has the same. Where their order says all, it counts.
+    """Return the SHA-256 of the statements of export settings, wherever they are: a text that is
+    laid out again, or holds another stamp, has the same. Where their order says all, it counts.
     """
     shape = records.dialect.shape
     if shape.DERIVED:

@@ -117,7 +117,7 @@ def prune(case: Case, before: StateAnswers, plan: CorrectionPlan, proof: Proof) 
             return plan
         after = before.on(trial.after)
         good = _standing(case, after) <= whole and kept <= prop.left_for(after, right=True)
-        # Some of them stand in for each other: from here on one by one, from the end.
+        # Some of them can replace each other: from here on one by one, from the end.
         if at_once and not good:
             at_once = False
             continue

@@ -70,7 +70,7 @@ class AppliedChange(Struct, frozen=True):
 
 
 def complete(tried: AppliedChange) -> str:
-    """Return what still breaks although nothing that is told stands in its way."""
+    """Return what still breaks although nothing that is reported is in its way."""
     for name, requirement in tried.case.asked.items():
         if name in tried.case.waived:
             continue
@@ -251,7 +251,7 @@ def _said(state: StateAnswers, name: str, *, by_whom: bool) -> dict[str, list[st
 
 def never_silent(tried: AppliedChange) -> tuple[str, tuple[OutageGap, ...]]:
     """Return the line after which nothing leaves for a right collector, although something did or
-    should; '' if there is none. And the gaps of single collectors on the way.
+    should; empty if there is none. And the gaps of single collectors on the way.
     """
     case, trial = tried.case, tried.trial
     if _silence_is_asked(case):

@@ -72,8 +72,8 @@ class _Reasons:
 
     def reason(self, setting: str, step: EditStep) -> str:
         """Return the rule that asks for a setting, and what is wrong with it: of the destination of
-        the step's row alone, where that is told destination by destination. And where a value comes
-        from that the policy leaves open.
+        the step's row alone, where that is reported destination by destination. And where a value
+        comes from that the policy leaves open.
         """
         known = self._of_setting.get(setting)
         if known is None:
@@ -129,9 +129,9 @@ class _Reasons:
 class _OfSetting(Struct, frozen=True):
     """What there is to say of the lines that one setting asks for.
 
-    `is_met`: it was as asked, or is not known: then the rule alone is told; `by_name`: the numbers
-    of the findings about each destination; `is_told_by_destination`: whether each finding is about
-    one; `chosen`: where values come from that the policy leaves open.
+    `is_met`: it was as asked, or is not known: then the rule alone is reported; `by_name`: the
+    numbers of the findings about each destination; `is_told_by_destination`: whether each finding
+    is about one; `chosen`: where values come from that the policy leaves open.
     """
 
     asks: str

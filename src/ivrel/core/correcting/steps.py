@@ -59,9 +59,9 @@ def steps_between(before: Records, after: Records, same: Container[str] = ()) ->
                 steps += _row_steps(before, after, table, key, row)
             else:
                 steps += _removals(before, table, key, row)
-    # What stands inside of something that goes need not be taken away itself.
+    # What is inside of something that goes need not be taken away itself.
     gone = {(*s.edit.path, s.edit.words) for s in steps if s.edit.removes}
-    # Of a choice, one case takes the place of the other with all that stands in it.
+    # Of a choice, one case takes the place of the other with all that is in it.
     gone |= {(*s.edit.path, s.replaces) for s in steps if s.replaces}
     return [s for s in steps if not (s.edit.removes and _is_inside(s.edit.path, gone))]
 
@@ -82,7 +82,7 @@ def _is_same_row(old: Row | None, new: Row) -> bool:
 
 def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[EditStep]:
     """Yield what takes a row away: its statements, or what names it as a whole, in the words that
-    stand in the text.
+    are in the text.
     """
     dialect, get = before.dialect, Getter(before, row)
     by = dialect.removal.get(table)
@@ -101,7 +101,7 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[EditS
 
 
 def _removal_words(pattern: Pattern, match: Understood, get: Getter) -> Words:
-    """Return the words by which a statement is removed, as they stand in the text."""
+    """Return the words by which a statement is removed, as they are in the text."""
     standing = pattern.standing(match.path, match.words)
     # What the statement itself leaves out is not among the words that name it.
     said = lambda slot: get(slot) if slot in standing else None  # noqa: E731
@@ -149,9 +149,9 @@ def _row_steps(
         if not changed and not anchor:
             continue
         written = before.written(table).get((group, key))
-        # What stands in a text that is wanted back is written as it stands there.
+        # What is in a text that is wanted back is written as it is there.
         stood = None if after.changed else after.written(table).get((group, key))
-        # A statement is there for values of its own: those of its headers only say where it stands.
+        # A statement is there for values of its own: those of its headers only say where it is.
         own = said & set(patterns[0].own_slots) or (
             said & set(values) and not set(patterns[0].own_slots) - set(keys)
         )
@@ -167,7 +167,7 @@ def _row_steps(
             if written is None:
                 yield EditStep(Edit(*statement), table, key, changed)
             elif statement != (written[0].path, written[0].words):
-                # A block that stays the same is named as it stands there.
+                # A block that stays the same is named as it is there.
                 path, words = statement
                 if patterns[0].read_path(path) == patterns[0].read_path(written[0].path):
                     path = written[0].path

@@ -117,7 +117,7 @@ class Trial:
                     return self._records(state, known, known)
                 rows[mark[0].table, mark[0].key] = None
         for table, key in rows:
-            # Where a row that is new stands among the others, only all statements tell; and so they
+            # Where a row that is new is among the others, only all statements tell; and so they
             # do of the order in a row of which a statement comes back that went.
             at_row = self._effects.of_row[table, key]
             if key not in known.rows(table) or not self._effects.coming_back.isdisjoint(at_row):
@@ -186,7 +186,7 @@ class Trial:
     def after_each(self) -> Iterator[tuple[Edit, Records]]:
         """Yield each step of the change, and what is said after it.
 
-        A section that is written anew is one step. Refused where the platform does not take one.
+        A section that is written again is one step. Refused where the platform does not take one.
         """
         whole = any(edit.body is not None for edit in self.edits)
         edits = self.edits if whole else self.fine

@@ -135,7 +135,7 @@ def _otherwise(now: Correction, then: Correction, only: Collection[str]) -> list
 
 
 def _lines_of_one(one: Correction, other: Correction) -> tuple[CorrectionLine, ...]:
-    """Return the changes of one correction that the other does not have, where they stand."""
+    """Return the changes of one correction that the other does not have, where they are."""
     rest = Counter(_said(change) for change in other.changes)
     out = []
     for change in one.changes:

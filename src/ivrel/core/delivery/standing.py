@@ -1,7 +1,7 @@
 """Where a device stands: what its configuration says now, held against what it said before a change
 and what the proof said that it will say.
 
-Texts are compared by what they say, for a device may lay out its configuration anew.
+Texts are compared by what they say, for a device may lay out its configuration again.
 """
 
 from __future__ import annotations
@@ -55,7 +55,7 @@ BEYOND = "other statements than export settings differ"
 
 
 def differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
-    """Return how a configuration says anything else than another; '' if it does not."""
+    """Return how a configuration says anything else than another; empty if it does not."""
     if now == wanted:
         return ""
     texts = _texts(wanted, now)
@@ -63,7 +63,8 @@ def differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
 
 
 def export_differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
-    """Return how a configuration says something else of export than another; '' if it does not."""
+    """Return how a configuration says something else of export than another; empty if it does
+    not."""
     return "" if now == wanted else _of_export(dialect, *_texts(wanted, now))
 
 
@@ -72,7 +73,7 @@ def _texts(wanted: bytes, now: bytes) -> tuple[Text, Text]:
 
 
 def _of_export(dialect: Dialect, wanted: Text, now: Text, aside: Container[str] = ()) -> str:
-    """Return how two texts differ in what they say of export; '' if they do not."""
+    """Return how two texts differ in what they say of export; empty if they do not."""
     try:
         one, other = (read_records(dialect, text) for text in (wanted, now))
     except Unreadable as problem:

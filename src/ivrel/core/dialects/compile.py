@@ -85,7 +85,7 @@ def _items(
         held.append(_slot(match, spelling, qualified))
         return chr(_FIRST + len(held) - 1)
 
-    # Each slot is one sign while the text is cut into words, whatever stands in its braces.
+    # Each slot is one sign while the text is cut into words, whatever is in its braces.
     marked = _SLOT.sub(hold, text)
     if "{" in marked or "}" in marked:
         wrong = _WRONG_SLOT.search(marked)
@@ -103,7 +103,7 @@ def _items(
 
 
 def _slot(match: re.Match[str], spelling: Spelling, qualified: bool) -> Item:
-    """Return the item of what stands in braces."""
+    """Return the item of what is in braces."""
     name, value, word = (part and part.strip() for part in match.groups())
     first, _, behind = (name or "").partition(" ")
     family = FAMILIES.get(first, "")
@@ -129,7 +129,7 @@ def _slot(match: re.Match[str], spelling: Spelling, qualified: bool) -> Item:
 
 
 def _nested(words: Sequence[str], held: Sequence[Item], text: str) -> tuple[Item, ...]:
-    """Return words as items, with what stands in brackets as optional parts."""
+    """Return words as items, with what is in brackets as optional parts."""
     stack: list[list[Item]] = [[]]
     for word in words:
         if word == "[":

@@ -53,7 +53,7 @@ class Dialect(Remembering, frozen=True, eq=False):
     ]  # of each pattern, the first one that writes the same statement in another way
     said_defaults: Mapping[str, SourcedValue]
     never: tuple[str, ...]  # tables of which this platform has no rows
-    # Defaults that hang on another value of the row.
+    # Defaults that depend on another value of the row.
     conditional: Mapping[str, tuple[str, Mapping[Value, SourcedValue]]]
     unset: tuple[str, ...] = ()  # slots that may be left out, so that nothing holds
     has_no: tuple[str, ...] = ()  # forms of text that the platform's configurations do not hold

@@ -177,7 +177,7 @@ def _form(classes: Sequence[type[Shape]]) -> MappingField:
 
 
 class _ByShape:
-    """The form of a dialect: which keys it may have hangs on its shape."""
+    """The form of a dialect: which keys it may have depends on its shape."""
 
     def read(self, node: Node, report: Report) -> Any:
         said = (

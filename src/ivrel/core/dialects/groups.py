@@ -21,12 +21,13 @@ def groups_of(
 
     Each value must have one statement that says it.
 
-    A value in two statements could be said twice, and it would hang on their order which one holds.
+    A value in two statements could be said twice, and it would depend on their order which one
+    holds.
     """
     groups: list[int] = []
     carried: dict[str, list[int]] = {}
     for number, (node, pattern) in enumerate(compiled):
-        # Keys stand in every statement of a row, and a slot of several values may be said several
+        # Keys are in every statement of a row, and a slot of several values may be said several
         # times: neither makes two statements the same.
         values = [s for s in pattern.own_slots if s not in keys and not SLOTS[s].many]
         others = (group for slot in values for group in carried.get(slot, ()))
@@ -40,7 +41,7 @@ def groups_of(
         if group == number:
             continue
         # Two patterns that begin alike are two spellings of one statement. Those that begin in
-        # different ways would stand beside each other.
+        # different ways would be beside each other.
         if (first.table, first.path, first.stem) != (pattern.table, pattern.path, pattern.stem):
             slot = next(s for s in values if s in first.own_slots)
             said = f"{slot} is said by the statement in line {first.line}, too"

@@ -65,7 +65,7 @@ class Variable(Struct, frozen=True):
         return found if self._is_of_family(str(found)) else None
 
     def _is_of_family(self, value: str) -> bool:
-        """Whether a value is one that stands here: of one address family, if that is said."""
+        """Whether a value is one that is here: of one address family, if that is said."""
         return not self.family or (family_of(value.partition("/")[0]) or "IPv4") == self.family
 
     def encode(self, value: Value) -> str | None:
@@ -223,7 +223,7 @@ def write(
     """Return the words of items for values; None if one of them has no word here.
 
     `get` gives values; `said` those that are no defaults, for optional parts; `standing`: words
-    that stand in the text and are kept.
+    that are in the text and are kept.
     """
     out: list[str] = []
     for item in items:

@@ -113,7 +113,7 @@ class Pattern(Struct, frozen=True):
         return None if found is None else tuple(found)
 
     def leads(self, path: Path, words: Words) -> bool:
-        """Whether these words are a header that the pattern stands below."""
+        """Whether these words are a header that the pattern is below."""
         if len(self.path) <= len(path):
             return False
         found = (
@@ -123,7 +123,7 @@ class Pattern(Struct, frozen=True):
         return all(fields is not None for fields in found)
 
     def begins(self, path: Path, words: Words) -> bool:
-        """Whether a statement begins as the pattern does, or stands in a block that does."""
+        """Whether a statement begins as the pattern does, or is in a block that does."""
         whole = (*path, words)
         if len(whole) <= len(self.path):
             return False
@@ -156,14 +156,14 @@ class Pattern(Struct, frozen=True):
         """Return the words by which the statement is named when it is removed.
 
         `said`: gives the values that the text says, for what may be left out; `standing`: the words
-        of the slots as they stand in the text, which may spell a value in another way than it would
+        of the slots as they are in the text, which may spell a value in another way than it would
         be written.
         """
         words = write(self.removal, get, said, standing)
         return None if words is None else tuple(words)
 
     def standing(self, path: Path, words: Words) -> dict[str, str]:
-        """Return the words that carry the slots of a statement that the pattern fits, as they stand
+        """Return the words that carry the slots of a statement that the pattern fits, as they are
         there.
         """
         out: dict[str, str] = {}
@@ -215,7 +215,7 @@ class Pattern(Struct, frozen=True):
         return next((i for i in flat(every) if isinstance(i, Variable) and i.slot == slot), None)
 
     def before(self, slot: str) -> str:
-        """Return the word that stands right before a slot's value; '' if none does."""
+        """Return the word that stands right before a slot's value; empty if none does."""
         at = next(
             (n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot == slot), 0
         )

@@ -45,7 +45,7 @@ class Session(Struct, frozen=True):
     `questions`: what is answered to others.
 
     A change: `open`, then its lines (`typed`), `end` behind them, `check`, and then `trial`, which
-    holds for so many seconds unless `keep` confirms it, or else `hold`. `drop` gives up what was
+    holds for this many seconds unless `keep` confirms it, or else `hold`. `drop` gives up what was
     typed, and takes back what is on trial; `preview` prints what it would give. `save`: what makes
     the configuration outlast a restart.
 

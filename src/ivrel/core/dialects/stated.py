@@ -34,7 +34,7 @@ def values_of(node: Node | None, report: Report, what: str) -> dict[str, Value]:
 def conditional_defaults(
     said: Mapping[str, Mapping[str, Mapping[str, str]]], report: Report
 ) -> dict[str, tuple[str, dict[Value, SourcedValue]]]:
-    """Return the defaults that hang on another value: of each slot, that value's slot, and the
+    """Return the defaults that depend on another value: of each slot, that value's slot, and the
     default for its values.
     """
     out: dict[str, tuple[str, dict[Value, SourcedValue]]] = {}

@@ -1,7 +1,7 @@
 """Attribution: which device a message is from.
 
 The sender's address decides, unless it is a relay's: then what the message calls itself does. Both
-are held against what the fleet and the configurations say, and where they differ, that is told.
+are held against what the fleet and the configurations say, and where they differ, that is reported.
 """
 
 from __future__ import annotations

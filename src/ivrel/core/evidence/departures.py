@@ -1,4 +1,4 @@
-"""The departures from the standards that are known, each with what it means and where it stands."""
+"""The departures from the standards that are known, each with what it means and where it is."""
 
 from __future__ import annotations
 

@@ -19,7 +19,7 @@ _TIME = rb"(?!2[4-9])[0-2][0-9]:[0-5][0-9]:[0-5][0-9]"
 # Three digits of a fraction, or six where it is known what ends them; others are read one by one.
 _FRACTION = rb"(?:(\.)[0-9][0-9][0-9](?:[0-9][0-9][0-9](?=([Z +-])))?)?(?![0-9])"
 _WORD = rb"[^ :\[\]\"\\\n]+"
-# RFC 3164. A date stays in the front, for there are few of them; a number may stand before it.
+# RFC 3164. A date stays in the front, for there are few of them; a number may be before it.
 _OLD = (
     rb"(?:[0-9]{1,9}(: ))?"
     rb"(?:([*.]?(?:[A-Z][a-z][a-z] [ 0-9][0-9] (?:[0-9]{4} )?|[0-9][0-9][0-9][0-9]-..-..[T ]))"
@@ -110,7 +110,7 @@ class Fronts:
             Group(group.number, found.others[group.at], group.line)
             for group in (self._one_by_one(others) if others else ())
         )
-        # In the order of the lines, and the counted ones first: of equals, the first is told.
+        # In the order of the lines, and the counted ones first: of equals, the first is reported.
         yield from sorted(groups, key=lambda group: (group.number == 0, group.at))
 
     def _front_of(self, line: bytes, cut: int) -> tuple[bytes, ...] | None:

@@ -1,8 +1,8 @@
 """A device's own record, held against what reached the collectors.
 
 Both bear the stamp of one clock, so that a message is found again by its words and its stamp, or by
-its number where both show it. What was lost on the way is told from what was never sent: of the
-latter, nothing of its kind ever came.
+its number where both show it. What was lost on the way is distinguished from what was never sent:
+of the latter, nothing of its kind ever came.
 """
 
 from __future__ import annotations

@@ -16,8 +16,8 @@ _ENDS = "\r\n\0"
 def parse(data: bytes) -> Message:
     """Return the message that some bytes are, with each departure from its standard named.
 
-    RFC 5424, if a version and a stamp stand behind the PRI; else RFC 3164, which takes anything
-    (section 4.3.3). What cannot be read is text.
+    RFC 5424, if a version and a stamp follow the PRI; else RFC 3164, which takes anything (section
+    4.3.3). What cannot be read is text.
     """
     noted: list[Departure] = []
     text = _decoded(data, noted)

@@ -5,7 +5,7 @@ A recording has a line for each message, a JSON object:
     {"received":"2026-11-23T10:00:00.123456Z","sender":"192.0.2.11","port":514,
      "transport":"udp","framing":"datagram","text":"<34>Oct 11 22:14:15 ..."}
 
-`base64` stands in the place of `text` where the bytes are no UTF-8.
+`base64` is in the place of `text` where the bytes are no UTF-8.
 """
 
 from __future__ import annotations

@@ -22,7 +22,7 @@ _TAG = re.compile(r"([^\s\[\]:<>()]{1,64})(?:\[([^\]\s]{0,128})\])?(:)?(?= |$)")
 
 
 def read(text: str, at: int, pri: int | None, departures: Sequence[Departure]) -> Message:
-    """Return the message whose HEADER stands at a place.
+    """Return the message whose HEADER is at a place.
 
     `departures`: those that were found before it.
     """
@@ -80,7 +80,7 @@ def _stamped(text: str, at: int, noted: list[Departure]) -> tuple[Stamp, int | N
 
 
 def _host(text: str, at: int, noted: list[Departure]) -> tuple[str | None, int]:
-    """Return the HOSTNAME and where the rest begins; None if a tag stands in its place."""
+    """Return the HOSTNAME and where the rest begins; None if a tag is in its place."""
     end = text.find(" ", at)
     word = text[at : end if end >= 0 else len(text)]
     tag = _TAG.match(text, at)

@@ -20,12 +20,12 @@ _ESCAPE = re.compile(r"\\(.)", re.DOTALL)
 
 
 def begins(text: str, at: int) -> bool:
-    """Whether a version and a stamp of RFC 5424 stand behind the PRI."""
+    """Whether a version and a stamp of RFC 5424 follow the PRI."""
     return _VERSION.match(text, at) is not None
 
 
 def read(text: str, at: int, pri: int | None, departures: Sequence[Departure]) -> Message:
-    """Return the message whose VERSION stands at a place.
+    """Return the message whose VERSION is at a place.
 
     `departures`: those that were found before it.
     """

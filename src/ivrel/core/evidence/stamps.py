@@ -37,7 +37,7 @@ _DATED = re.compile(
     rf"(?:([0-9]{{4}}) )?({'|'.join(MONTHS)}) ([ 0-9]?[0-9]) (?:([0-9]{{4}}) )?"
     r"([0-9]{2}):([0-9]{2}):([0-9]{2})(?:[.,]([0-9]{1,9}))?"
 )
-# What may stand behind the time, in either order. A year is none if an address or a host begins
+# What may be behind the time, in either order. A year is none if an address or a host begins
 # with it; the name of a zone is none if the next word is a tag, for then it is the host's.
 _YEAR = re.compile(r" ((?:19|20)[0-9]{2})(?= |:? |:?$)")
 _NAMES = "|".join(sorted(ZONES, key=len, reverse=True))
@@ -55,7 +55,7 @@ _UNITS = (365 * 86400, 7 * 86400, 86400, 3600, 60, 1)
 
 
 def read_iso(text: str, at: int = 0) -> tuple[Stamp, int] | None:
-    """Return a stamp of RFC 3339 and where it ends; None if none stands there."""
+    """Return a stamp of RFC 3339 and where it ends; None if none is there."""
     found = _ISO.match(text, at)
     if found is None:
         return None
@@ -68,7 +68,7 @@ def read_iso(text: str, at: int = 0) -> tuple[Stamp, int] | None:
 def read_stamp(text: str, at: int = 0) -> tuple[Stamp, int, list[Departure]] | None:
     """Return a stamp in any form that is known, where it ends, and how it departs from RFC 3164.
 
-    None if none stands there.
+    None if none is there.
     """
     found = _DATED.match(text, at)
     if found is not None:
@@ -139,7 +139,7 @@ def _is_real(stamp: Stamp) -> bool:
 
 
 def _uptime(text: str, at: int) -> tuple[float, int] | None:
-    """Return the seconds of an uptime and where it ends; None if none stands there."""
+    """Return the seconds of an uptime and where it ends; None if none is there."""
     found = _SPANS.match(text, at)
     if found is not None and found.end() > at:
         spans = zip(found.groups(), _UNITS, strict=True)

@@ -169,7 +169,7 @@ def observed(
     `tells`: the setting that a tag or MSGID tells of.
 
     A message without PRI was written by a collector, and one that came through a relay may have
-    been written anew by it: neither shows the form that the device gave it.
+    been written again by it: neither shows the form that the device gave it.
     """
     message = record.message
     if message.pri is not None:

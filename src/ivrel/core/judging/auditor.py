@@ -34,12 +34,12 @@ from ivrel.core.vocabulary.verdict import DeviceResult, Place, Verdict
 __all__ = ["Auditor", "audit_text"]
 
 
-# Gives what is known of a setting, and notes what was looked at; None if it is to be found anew.
+# Gives what is known of a setting, and notes what was looked at; None if it is to be found again.
 Found = Callable[[Requirement, Dependencies], Known | None]
 
 
 def _nothing_known(asked: Requirement, notes: Dependencies) -> None:
-    """Tell that what is not as asked is to be found anew."""
+    """Tell that what is not as asked is to be found again."""
 
 
 class _Told(Struct, frozen=True):
@@ -55,10 +55,10 @@ class Auditor:
     """Judges devices against one policy, on one day.
 
     Fleets repeat themselves: most configurations differ in no statement but those of the device
-    itself. A judgement notes what it looks at; a verdict is told again to another device that says
-    the same wherever it looked, unless that was the device itself, or a part of the text that is
-    read only when asked for. `others`: dialects that a text may be written in if it is foreign to
-    its own.
+    itself. A judgement notes what it looks at; a verdict is reported again to another device that
+    says the same wherever it looked, unless that was the device itself, or a part of the text that
+    is read only when asked for. `others`: dialects that a text may be written in if it is foreign
+    to its own.
     """
 
     MOST_REMEMBERED = 20_000  # configurations remembered
@@ -110,7 +110,7 @@ class Auditor:
         """Return the verdicts of a scope, waivers aside.
 
         `found`: gives what is known of a setting, if anything is; `finding`: as for `audit`;
-        `told`: whether the lines that decide are told.
+        `told`: whether the lines that decide are reported.
         """
         places = scope.records.place(file, told=told)
         if scope.records.unparsed or not places.file:
@@ -147,7 +147,8 @@ class Auditor:
         places: Places,
         found: Found,
     ) -> tuple[Verdict, ...]:
-        """Return the verdicts of a configuration that says something new, and what they hang on."""
+        """Return the verdicts of a configuration that says something new, and what they depend
+        on."""
         records, notes = scope.records, Dependencies()
         noting = scope.on(records.noting(notes))
         given: dict[str, Verdict] = {}

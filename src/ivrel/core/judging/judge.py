@@ -1,6 +1,6 @@
 """Judges one configuration against what the policy asks of its device.
 
-Everything here is pure: a verdict hangs on the scope and the requirement alone.
+Everything here is pure: a verdict depends on the scope and the requirement alone.
 """
 
 from __future__ import annotations
@@ -173,8 +173,8 @@ def _verdict(
 def not_understood(unparsed_line: UnparsedLine, places: Places, *, derived: bool = False) -> str:
     """Return what to say of a statement that no pattern understands.
 
-    Its text is told only where it surely concerns export. `derived`: statements are worked out from
-    lines, and this one says itself what is not known.
+    Its text is reported only where it surely concerns export. `derived`: statements are worked out
+    from lines, and this one says itself what is not known.
     """
     at = f"line {places(unparsed_line.line)[1]}"
     if derived and unparsed_line.text:

@@ -40,7 +40,7 @@ def remarks(
 
     Without devices, only what needs none.
 
-    `dialects`: those of the devices, by name; what a platform cannot have together is told only
+    `dialects`: those of the devices, by name; what a platform cannot have together is reported only
     with them.
     """
     found = [

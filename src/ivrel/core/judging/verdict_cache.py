@@ -16,14 +16,14 @@ T = TypeVar("T")
 
 
 def is_of_text(looked: Set[Note]) -> bool:
-    """Whether what looked there hangs on the statements that are always read, and on nothing
+    """Whether what looked there depends on the statements that are always read, and on nothing
     else: neither on the device itself nor on a table that is looked up.
     """
     return DEVICE not in looked and not any(table in LAZY for table, _ in looked)
 
 
 class Trace(Generic[T]):
-    """What hangs on the statements of some patterns alone, by these statements."""
+    """What depends on the statements of some patterns alone, by these statements."""
 
     __slots__ = ("_given", "_kept", "concerning")
 
@@ -33,11 +33,11 @@ class Trace(Generic[T]):
         self._kept: list[object] = []  # what keys name by its identity lives as long as they do
 
     def find(self, marks: Sequence[Mark]) -> T | None:
-        """Return what hangs on statements that concern it; None if nothing is known."""
+        """Return what depends on statements that concern it; None if nothing is known."""
         return self._given.get(tuple([id(m) for m, _ in marks]))
 
     def keep(self, marks: Sequence[Mark], value: T) -> None:
-        """Keep what hangs on statements that concern it."""
+        """Keep what depends on statements that concern it."""
         matches = [m for m, _ in marks]
         self._given[tuple(map(id, matches))] = value
         self._kept.append(matches)
@@ -76,7 +76,7 @@ class VerdictCache(Generic[T]):
         return None
 
     def trace(self, dialect: Dialect, looked: Set[Note]) -> Trace[T]:
-        """Return what takes values that hang on all that was looked at."""
+        """Return what takes values that depend on all that was looked at."""
         concerning = _concerning(dialect, looked)
         trace = next((t for t in self._traces if t.concerning == concerning), None)
         if trace is None:

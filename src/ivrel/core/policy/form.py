@@ -1,6 +1,6 @@
-"""The form of policies: what may stand in them, and what it is read as.
+"""The form of policies: what may be in them, and what it is read as.
 
-The schema for editors is made of it, and every mistake is told by it.
+The schema for editors is made of it, and every mistake is reported by it.
 """
 
 from __future__ import annotations

@@ -64,7 +64,7 @@ class Need(Struct, frozen=True):
         return (least is None or at >= least) and (most is None or at <= most)
 
     def rank(self, value: str | None) -> float | None:
-        """Return where a value stands in its order; 'none' of a number is no limit at all."""
+        """Return where a value is in its order; 'none' of a number is no limit at all."""
         if value is None:
             return None
         if self.numbers:

@@ -103,7 +103,7 @@ class Site(Struct, frozen=True):
 class Policy(Remembering, frozen=True, eq=False):
     """Collectors, rules and waivers, as the files have them.
 
-    `settings`: the names of all settings, in the order in which they are told.
+    `settings`: the names of all settings, in the order in which they are reported.
     """
 
     name: str

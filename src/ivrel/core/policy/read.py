@@ -22,7 +22,7 @@ Opener = Callable[[str], str]  # the text of an included file, by its name from 
 
 
 def closed(name: str) -> str:
-    """Refuse to open an included file: for policies that stand alone."""
+    """Refuse to open an included file: for policies that are alone."""
     raise Unreadable(f"{name}: included files are not at hand")
 
 

@@ -78,7 +78,7 @@ class DoubtFinder:
         deepest = max((depth for _, depth in known), default=0)
         if path and deepest:
             inside = [p for p, depth in known if depth == deepest]
-            # Those that could stand in its very place come first; else it may be any of the block.
+            # Those that could be in its very place come first; else it may be any of the block.
             here = [p for p in inside if len(p.path) == len(path) == deepest]
             alike = _alike(here, dialect.shape.negated(words) or words)
             # In an interface or a traffic rule, most statements have nothing to do with export.
@@ -109,7 +109,7 @@ class DoubtFinder:
             pattern = self._patterns[number]
             if own == FAINTLY:
                 related = any(likeness(h, said) for h in pattern.path for said in path)
-                # What stands in a block elsewhere may stand in one line here.
+                # What is in a block elsewhere may be in one line here.
                 related = related or whole[-1][0].casefold() in self._header_words[number]
                 own = CLEARLY if related or not (path or pattern.path) else NOT
             if own == CLEARLY:
@@ -227,9 +227,7 @@ def saying(patterns: Iterable[Pattern], *, shown: bool) -> Unparsed:
 
 
 def _resembles(dialect: Dialect, path: Path, words: Words) -> bool:
-    """Whether a statement of an open part begins as a pattern does, or stands in a block that
-    does.
-    """
+    """Whether a statement of an open part begins as a pattern does, or is in a block that does."""
     whole = (*path, words)
     for pattern in dialect.patterns:
         known = (*pattern.path, pattern.items)

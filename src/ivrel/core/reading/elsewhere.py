@@ -1,4 +1,4 @@
-"""Statements in doubt that stand in parts that a dialect does not know."""
+"""Statements in doubt that are in parts that a dialect does not know."""
 
 from __future__ import annotations
 
@@ -30,18 +30,18 @@ def _likely_parts(reader: Matcher, text: Text) -> Iterator[Iterable[Found]]:
     if places is None:
         yield from _unknown_parts_of_tree(reader, text, reader.doubt.has_name)
         return
-    # A line end stands in front, so that all lines begin alike.
+    # A line end is in front, so that all lines begin alike.
     data, at = b"\n" + text.data.lower(), 0
     while found := places.search(data, at):
         end, statements = reader.shape.part_around(text, found.end() - 2)
         at = max(end, found.end() - 1)
-        # What stands in a part that is always read was read with it.
+        # What is in a part that is always read was read with it.
         yield _beyond(reader, text, end, statements, reader.heads.has_eager)
 
 
 def mentioning(reader: Matcher, text: Text, hosts: Hosts) -> Iterator[UnparsedLine]:
-    """Yield the statements that name a collector, or whose headers do, and stand in none of the
-    known parts.
+    """Yield the statements that name a collector, or whose headers do, and are in none of the known
+    parts.
     """
     for statements in _parts_with(reader, text, hosts):
         for path, raw, line in statements:

@@ -90,7 +90,7 @@ def _compared(items: Sequence[Item], words: Words) -> _Shared | None:
 
 
 def _is_same_at(items: Sequence[Item], words: Words, at: int) -> bool:
-    """Whether a word of a pattern stands at a place, perhaps abbreviated."""
+    """Whether a word of a pattern is at a place, perhaps abbreviated."""
     item = items[at] if at < min(len(items), len(words)) else None
     return isinstance(item, Literal | Flag) and (
         item.word.casefold() == words[at].casefold() or _is_short_for(words[at], item.word)

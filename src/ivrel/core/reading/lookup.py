@@ -1,6 +1,6 @@
 """Looks up tables that are long and seldom needed: interfaces and traffic rules.
 
-What was found hangs on the text alone, and is kept with it.
+What was found depends on the text alone, and is kept with it.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ def lookup(
     """Return the statements of a lazy table; with `keys`, only those of rows with these names.
 
     A statement that begins as a pattern of the table does and is strange makes its row doubtful. So
-    does one that the platform may not read, since it stands in a comment over several lines or the
+    does one that the platform may not read, since it is in a comment over several lines or the
     like.
     """
     marks = _marks_in(matcher, text, table, keys)

@@ -148,7 +148,7 @@ class Matcher:
             if self.dialect.sets_aside(path, said):
                 return _ASIDE
         named = self._naming(path, words)
-        # Whatever stands in a row of a lazy table shows that the row is there. If it resembles a
+        # Whatever is in a row of a lazy table shows that the row is there. If it resembles a
         # statement that is known, it is in doubt instead, and may bear on the row.
         if named and not self._is_doubtful(path, words) and not self.doubt.resembled(path, words):
             return named
@@ -224,7 +224,7 @@ class Matcher:
     def _read(
         self, number: int, pattern: Pattern, form: Outline, path: Path, words: Words
     ) -> Fields | None:
-        """Return what the pattern reads; a path is read once, values are taken where they stand."""
+        """Return what the pattern reads; a path is read once, values are taken where they are."""
         at = number, path
         try:
             above = self._paths[at]
@@ -271,7 +271,7 @@ class Matcher:
         return any(p.leads(path, words) for p in self.dialect.patterns)
 
     def identity(self, path: Path, words: Words) -> object:
-        """Return what two statements share that cannot stand beside each other.
+        """Return what two statements share that cannot be beside each other.
 
         The later of them replaces the earlier.
         """
@@ -293,7 +293,7 @@ class Matcher:
 
     def identity_of(self, match: Understood) -> object:
         """Return the identity of a statement that a pattern understands."""
-        # A row may hold several of these, which stand beside each other if their words differ.
+        # A row may hold several of these, which are beside each other if their words differ.
         if match.many:
             return match.path, match.words
         return self.dialect.groups[match.pattern], match.key

@@ -26,9 +26,9 @@ from ivrel.core.text.words import Path, Words
 
 
 class Negation(Struct, frozen=True):
-    """A negation that stands in a text.
+    """A negation that is in a text.
 
-    `behind`: how many understood statements stand before it; `found`: where it stands.
+    `behind`: how many understood statements precede it; `found`: where it is.
     """
 
     taken: TakenBack
@@ -114,7 +114,7 @@ class Negations:
             )
 
     def _blocks(self, path: Path, words: Words) -> Iterator[TakenBack]:
-        """Yield what takes back all that stands in a block, or all of a row."""
+        """Yield what takes back all that is in a block, or all of a row."""
         below = [
             (p, fields)
             for _, p in self._patterns

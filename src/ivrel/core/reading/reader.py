@@ -114,8 +114,8 @@ def outside(matcher: Matcher, text: Text) -> tuple[UnparsedLine, ...]:
 
 
 def mentions(matcher: Matcher, text: Text, hosts: Hosts) -> tuple[UnparsedLine, ...]:
-    """Return the statements outside the parts that the dialect knows that name a collector, or
-    stand below a header that does.
+    """Return the statements outside the parts that the dialect knows that name a collector, or are
+    below a header that does.
     """
     at = "mentions", matcher.dialect, hosts.names
     return text.once(at, lambda: tuple(mentioning(matcher, text, hosts)))

@@ -1,7 +1,7 @@
 """A reading: one text as a dialect understands it, never changed once made.
 
-All answers hang on the text alone, so that it does not matter who asked before. Rows are made when
-something first asks for their table.
+All answers depend on the text alone, so that it does not matter who asked before. Rows are made
+when something first asks for their table.
 """
 
 from __future__ import annotations

@@ -28,7 +28,7 @@ EVERY_SLOT = "*"  # noted for a row that was gone through as a whole
 
 
 class Dependencies:
-    """Takes what is looked at, so that it can be told what an answer hangs on."""
+    """Takes what is looked at, so that it can be told what an answer depends on."""
 
     __slots__ = ("seen",)
 

@@ -1,4 +1,4 @@
-"""Statements as they may be shown: what stands behind a word for secrets is left out."""
+"""Statements as they may be shown: what follows a word for secrets is left out."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _WORD_END = re.compile(r"[\s=:.\"'(\[{<>]|$")
 
 
 def masked(text: str, most: int = LONGEST_SHOWN) -> str:
-    """Return a statement shortened, and without what stands behind a word for secrets."""
+    """Return a statement shortened, and without what follows a word for secrets."""
     found = _SECRETS.search(text)
     if found is None:
         return shorten(text, most)

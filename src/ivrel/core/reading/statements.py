@@ -58,8 +58,8 @@ class Unparsed(Struct, frozen=True):
 class TakenBack(Struct, frozen=True):
     """A statement that takes back what stood before it in the text, so that the default holds.
 
-    It takes back the statements that begin with `words`, or stand in a block that does, and those
-    of the row `of_row` (a table and a key), whatever their spelling. Unless it takes back a whole
+    It takes back the statements that begin with `words`, or are in a block that does, and those of
+    the row `of_row` (a table and a key), whatever their spelling. Unless it takes back a whole
     block (`block`), all must be of that row, and written as `group` of the dialect's patterns
     writes them (None: in any way). `whole`: the words that it negates, if these are a whole
     statement; else (). `adds`: whether such statements add to a list, so that it takes back the one

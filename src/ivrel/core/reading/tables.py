@@ -22,7 +22,7 @@ def rows_of(dialect: Dialect, marks: Iterable[Mark]) -> dict[Key, Row]:
         row = rows.get(match.key)
         if row is None:
             row = rows[match.key] = {slot: SourcedValue(value, said) for slot, value in match.named}
-        # The later statement holds, wherever they stand.
+        # The later statement holds, wherever they are.
         for slot, value in match.fields:
             row[slot] = SourcedValue(value, said)
         for slot, value in match.many:
@@ -69,7 +69,7 @@ def value_of(
     if said is not None:
         return said
     if row is not None and slot in dialect.conditional:
-        # The default hangs on another value of the row, which may be a default itself.
+        # The default depends on another value of the row, which may be a default itself.
         other, cases = dialect.conditional[slot]
         value = value_of(dialect, row.get(other), other, row).value
         if isinstance(value, str | int) and value in cases:

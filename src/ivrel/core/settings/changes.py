@@ -1,4 +1,4 @@
-"""changes: changes of the configuration are told."""
+"""changes: changes of the configuration are reported."""
 
 from ivrel.core.settings.switched import switched
 

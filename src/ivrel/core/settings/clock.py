@@ -94,7 +94,7 @@ def _judge_servers(scope: Scope, needs: Needs) -> list[Finding]:
     if servers and follows.value == "off":
         default = default_of(follows, dialect)
         return [Finding("unfollowed", "servers", found="off", lines=follows.lines, default=default)]
-    # Servers are told one by one, their number only if it is asked for.
+    # Servers are reported one by one, their number only if it is asked for.
     missing, gone = differences(needs.get("servers", SetNeed()), servers)
     count: Need = needs.get("count", Need())
     if not servers and (missing or not count.accepts("0")):

@@ -1,6 +1,6 @@
 """The contract of a setting: what each file of this package offers, and what its findings are.
 
-Facts, findings and obstacles are typed: what kind of thing is told, about what, with the values
+Facts, findings and obstacles are typed: what kind of thing is reported, about what, with the values
 that were found and wanted. `sentences.py` makes words of them, and nothing else does.
 """
 
@@ -101,7 +101,7 @@ class Finding(Struct, frozen=True, gc=False):
 
 
 class SharedRequirements(Struct, frozen=True):
-    """What is asked of devices alike, setting by setting, and where they stand if that is known."""
+    """What is asked of devices alike, setting by setting, and where they are if that is known."""
 
     needs: Mapping[str, Needs]
     collectors: Mapping[str, Collector]

@@ -74,7 +74,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
             need = need_of(needs, about)
             found = departure(sent, need)
             if found:
-                # What is too much stands in some line; what is missing stands in none.
+                # What is too much is in some line; what is missing is in none.
                 lines = () if found.misses else _noisy(scope, d, need)
                 of = f" of {channel}" if channel else ""
                 out.append(

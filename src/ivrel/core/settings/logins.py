@@ -1,4 +1,4 @@
-"""logins: logins and failed logins are told."""
+"""logins: logins and failed logins are reported."""
 
 from ivrel.core.settings.switched import switched
 

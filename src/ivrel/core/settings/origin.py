@@ -44,8 +44,8 @@ def _misnamed(scope: Scope) -> str:
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
-    """Return the tag; a name of its own is not changed in passing, for more than messages hangs on
-    it.
+    """Return the tag; a name of its own is not changed in passing, for more than messages depends
+    on it.
     """
     records, obstacles = _PLAIN.mend(scope, needs)
     if _misnamed(scope) and records.get("origin").value == "name":

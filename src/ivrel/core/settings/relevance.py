@@ -1,4 +1,4 @@
-"""Bearing: which settings hang on which slots, and what a strange statement may be about.
+"""Bearing: which settings depend on which slots, and what a strange statement may be about.
 
 Slots know nothing of settings; each setting declares the slots that say it and those that decide on
 it as well. What a dialect has no statement for may be said by any statement that it does not know.
@@ -82,7 +82,7 @@ def facts_in_doubt(scope: Scope) -> list[Fact]:
 
 
 def slots_to_read(dialect: Dialect, asked: Iterable[str]) -> frozenset[str] | None:
-    """Return the slots that settings hang on; None if any statement may bear on one of them.
+    """Return the slots that settings depend on; None if any statement may bear on one of them.
 
     A judgement looks at its neighbours, too: those that a setting reads are among them.
     """

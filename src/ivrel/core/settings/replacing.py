@@ -133,7 +133,7 @@ def _no_name(dialect: Dialect, name: str) -> Obstacle:
 
 
 def replaced(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
-    """Return the records with the destinations that are asked for, and what stands in the way."""
+    """Return the records with the destinations that are asked for, and what is in the way."""
     need: SetNeed = needs[""]
     if not scope.records.dialect.has("destination.address"):
         return scope.records, []
@@ -186,7 +186,7 @@ class _Replacing:
         return self.records, self.obstacles
 
     def _bring(self, name: str) -> None:
-        """Set the destination of one collector: anew, or where something serves it already."""
+        """Set the destination of one collector: again, or where something serves it already."""
         scope, dialect, c = self.scope, self.dialect, self.scope.collectors[name]
         old = self.serves.get(name)
         if old is not None and old.endpoint[2] not in (None, *TRANSPORTS):
@@ -266,7 +266,7 @@ def _written(
 ) -> Records:
     """Set a destination's endpoint.
 
-    Where the endpoint is what tells rows apart, the row is made anew.
+    Where the endpoint is what tells rows apart, the row is made again.
     """
     keys = records.dialect.keys["destination"]
     row = (
@@ -275,7 +275,7 @@ def _written(
         else {slot: said.value for slot, said in old.row.items() if not said.default}
     )
     if "destination.lacks" in row:
-        # What it gets, and in which form, is told when nothing is lacking any more.
+        # What it gets, and in which form, is reported when nothing is lacking any more.
         row = {s: v for s, v in row.items() if s not in _OF_LACKING}
         if old is not None:
             for slot in _OF_LACKING:
@@ -324,7 +324,7 @@ def _pointed_anew(records: Records, heirs: Sequence[tuple[Value, Value]]) -> Rec
             if slot not in keys:
                 records = records.having(table, key, slot, to[old])
                 continue
-            # The destination is part of what tells the row apart: it is made anew under its new
+            # The destination is part of what tells the row apart: it is made again under its new
             # key.
             fresh = tuple(
                 to[old] if name == slot else value for name, value in zip(keys, key, strict=True)

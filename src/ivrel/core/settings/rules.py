@@ -85,7 +85,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
         wrong = [
             (key, row, tell) for key, row, does, tell in _wrong(scope, needs) if does == action
         ]
-        # Firewalls have hundreds of rules: those that are wrong in the same way are told once.
+        # Firewalls have hundreds of rules: those that are wrong in the same way are reported once.
         for tell in dict.fromkeys(tell for _, _, tell in wrong):
             rows = [(key, row) for key, row, told in wrong if told == tell]
             first = _place(rows[0][0], rows[0][1], action, tell, scope.records)

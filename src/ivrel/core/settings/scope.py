@@ -90,15 +90,16 @@ class Scope:
 
     @property
     def device(self) -> Device | None:
-        """The device itself; what looks at it hangs on more than the text."""
+        """The device itself; what looks at it depends on more than the text."""
         if self.records.notes is not None:
             self.records.notes.seen.add(DEVICE)
         return self._device
 
     def once(self, compute: Callable[[], T], *name: object) -> T:
-        """Return what `compute` gives, worked out once for a name that stands for all it hangs on.
+        """Return what `compute` gives, worked out once for a name that stands for all it depends
+        on.
 
-        Whoever asks again hangs on all that was looked at then, and so notes it, too.
+        Whoever asks again depends on all that was looked at then, and so notes it, too.
         """
         notes, found = self.records.notes, self._memo.get(name)
         if notes is None:
@@ -133,7 +134,7 @@ class Scope:
             named = row.get("destination.name")
             if named is not None:
                 label = str(named.value)
-            # Two destinations at one address are told apart by the rest of the endpoint.
+            # Two destinations at one address are distinguished by the rest of the endpoint.
             elif times[where] > 1:
                 label = f"{where} {transport} {port}"
             else:

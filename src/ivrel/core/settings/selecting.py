@@ -105,7 +105,7 @@ def mend_selection(scope: Scope, d: Destination, need: Need) -> tuple[Records, l
     # Facilities that are as asked stay as they are, unless nobody knows what of them leaves.
     target = adjusted(sent, need.accepts, wanted) if sent.certain else threshold(wanted)
     records = scope.records.having("destination", d.key, "destination.selection", target.word)
-    # The selection is said anew, and is sure.
+    # The selection is said again, and is sure.
     if "destination.surely" in records.rows("destination")[d.key]:
         records = records.having("destination", d.key, "destination.surely", None)
     return records, []
@@ -200,7 +200,7 @@ def _mend_picks_of(scope: Scope, records: Records, destination: Destination, nee
     have = NOTHING
     for key, row in picks.items():
         taken = picked(records, row)
-        # A pick that takes anything too much goes, and what it took besides is picked anew.
+        # A pick that takes anything too much goes, and what it took besides is picked again.
         if taken <= target:
             have |= taken
         else:
@@ -247,7 +247,7 @@ def _mend_facilities(
     target = adjusted(sent, need.accepts, level)
     have = NOTHING
     for key, some in taken.items():
-        # A pick that takes anything too much goes, and what it took besides is picked anew.
+        # A pick that takes anything too much goes, and what it took besides is picked again.
         if some <= target:
             have |= some
         else:

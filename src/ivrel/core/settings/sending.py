@@ -45,7 +45,7 @@ class Sending(Selection, frozen=True, gc=False):
 
     @property
     def certain(self) -> bool:
-        """Whether what leaves hangs on nothing but facility and severity."""
+        """Whether what leaves depends on nothing but facility and severity."""
         return self.surely < 0
 
 
@@ -186,7 +186,7 @@ def departing(sent: Selection, need: Need) -> More:
     if not sent <= high:
         out.append(("extra", describe_gap(sent, high)))
     # A severity that is left out between two that leave is a hole, which no threshold describes.
-    # What `low` holds is told as missing already.
+    # What `low` holds is reported as missing already.
     gap = holes(sent) - low
     if gap:
         out.append(("hole", describe_gap(gap, NOTHING)))
@@ -215,7 +215,7 @@ class SendingDeviation(Struct, frozen=True):
 def departure(sent: Sending, need: Need) -> SendingDeviation | None:
     """Return how what leaves departs from what is asked; None if it does not.
 
-    What hangs on more than facility and severity departs surely only if all that it may be does.
+    What depends on more than facility and severity departs surely only if all that it may be does.
     """
     if sent.certain:
         values = departing(sent, need)

@@ -266,7 +266,7 @@ def _choice(
         addresses = () if parts_off(row) else in_use(row)
         if by_interface and addresses and {family_of(a) for a in addresses} >= set(families):
             return found[0] if found else wanted
-        # Where the identity is of the other family, what stands beside it is as good.
+        # Where the identity is of the other family, what is beside it is as good.
         value = first(
             ([wanted, *addresses] if asked == IDENTITY else [wanted]) if found else addresses
         )

@@ -97,7 +97,7 @@ def _by_row(
     if by_interface:
         return SourcePath(name, addresses, lines + said.lines)
     if value not in addresses:
-        # An address stands there still, although its family is switched off.
+        # An address is there still, although its family is switched off.
         wrong = f"{value} is on {name}, where addresses of its family are off"
         return SourcePath(name, addresses, lines, wrong)
     values = values_of(row, "interface.address")

@@ -153,7 +153,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     if shown and ("kind" not in needs or needs["kind"].accepts("calendar")):
         wanted["kind"] = Need(any_of=("calendar",))  # nothing else shows what is asked for
     for part in PARTS:
-        # Which parts a stamp has hangs on the kind that was set in the round before.
+        # Which parts a stamp has depends on the kind that was set in the round before.
         now = scope.on(records)
         for place in _places(now, part) if part in wanted else ():
             if part == "kind" or _calendar(now, place):

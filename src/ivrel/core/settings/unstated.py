@@ -1,7 +1,7 @@
 """Values that neither the text nor the dialect states: what holds there, nobody has said.
 
 A platform has a default for everything that a text can leave out. Where its dialect does not state
-it, a verdict that hangs on it is `unknown`. A slot that may be left unset, so that nothing holds,
+it, a verdict that depends on it is `unknown`. A slot that may be left unset, so that nothing holds,
 is named under `unset` in the dialect.
 """
 

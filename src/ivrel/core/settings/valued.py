@@ -148,7 +148,7 @@ class Values(Struct, frozen=True):
                         cannot=cannot_say(dialect, p, need, part.name),
                     )
                 )
-        # Parts may all lack the same thing, which is told once.
+        # Parts may all lack the same thing, which is reported once.
         return list(dict.fromkeys(out))
 
     def mend(self, scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
@@ -172,7 +172,8 @@ def valued(
     also: tuple[str, ...] = (),
     **texts: Any,
 ) -> Setting:
-    """Return the setting of that name; `also`: slots that say it besides those of its parts."""
+    """Return the setting of that name; `also`: slots that say it in addition to those of its
+    parts."""
     for part in parts:
         # A name that is misspelled in the table of settings would be a setting that never finds
         # anything.

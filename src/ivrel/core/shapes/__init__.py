@@ -18,7 +18,7 @@ class ShapeEntry(Struct, frozen=True):
     """A shape: what loads its class, and the first statement of a dialect that is drafted for it.
 
     Classes are loaded only when they are asked for: XML alone takes longer to load than all others.
-    `draft`: the enclosing block and a statement in it; None if nobody describes it anew.
+    `draft`: the enclosing block and a statement in it; None if nobody describes it again.
     """
 
     load: Callable[[], type[Shape]]

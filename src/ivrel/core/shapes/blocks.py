@@ -154,14 +154,14 @@ def _plain_needle(text: Text, heads: tuple[Words, ...]) -> bytes:
     if len(heads) > 1:
         return b""
     first = quote(heads[0][0]).encode()
-    # The second word may stand behind more than one blank, or in quotes.
+    # The second word may be behind more than one blank, or in quotes.
     if len(heads[0]) > 1 and text.once(("odd", first), lambda: _is_odd(text.data, first)):
         return b""
     return join(heads[0]).encode()
 
 
 def _is_odd(data: bytes, first: bytes) -> bool:
-    """Whether what stands behind a word is not always a plain word behind one blank."""
+    """Whether what follows a word is not always a plain word behind one blank."""
     return re.search(re.escape(first) + rb'(?:  |\t| ")', data) is not None
 
 
@@ -182,7 +182,7 @@ def _line_begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Patter
 
 
 def _spelled(word: str) -> str:
-    """Return a word as it may stand in a text: plain, or in quotes."""
+    """Return a word as it may be in a text: plain, or in quotes."""
     plain, inside = re.escape(quote(word)), re.escape(re.sub(r'(["\\])', r"\\\1", word))
     return plain if quote(word) != word else f'(?:{plain}|"{inside}")'
 
@@ -208,7 +208,7 @@ def _lines_of_block(data: bytes, start: int, comment: bytes) -> tuple[list[bytes
 
 
 def _top_of(data: bytes, start: int, comment: bytes) -> int:
-    """Return where the line begins at the top that the line at a place stands below: the first one
+    """Return where the line begins at the top that the line at a place is below: the first one
     upwards that begins in the first column and is no comment.
     """
     top = start

@@ -1,4 +1,4 @@
-"""The shape `braces`: statements end with ';', blocks stand in braces, lines mean nothing.
+"""The shape `braces`: statements end with ';', blocks are in braces, lines mean nothing.
 
     record {
         keeper { severity notice; to beacon-a; }
@@ -31,9 +31,8 @@ from ivrel.core.vocabulary.errors import Unreadable
 class Braces(Shape, frozen=True):
     """The shape `braces`.
 
-    `wrapper`: the block that everything stands in, if any; `inside`: the block that a change stands
-    in; `blocks`: the words that alone are the headers of blocks, and begin nothing else that
-    matters.
+    `wrapper`: the block that everything is in, if any; `inside`: the block that a change is in;
+    `blocks`: the words that alone are the headers of blocks, and begin nothing else that matters.
     """
 
     WHOLE: ClassVar[bool] = True

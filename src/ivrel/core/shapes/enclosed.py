@@ -8,9 +8,9 @@ in.
     shut
     shut
 
-Which words these are, a dialect says. What stands behind the word that shuts is passed over. A
-change is written in the same form; a line that begins with the removal word takes away the
-statements of that block, and the blocks in it, that begin with the rest of its words.
+Which words these are, a dialect says. What follows the word that shuts is passed over. A change is
+written in the same form; a line that begins with the removal word takes away the statements of that
+block, and the blocks in it, that begin with the rest of its words.
 """
 
 from __future__ import annotations
@@ -87,7 +87,7 @@ class Enclosed(Shape, frozen=True):
                 empty = path, raw[len(self.opens) :].strip(), line
                 path = (*path, words[1:])
             elif words[0] == self.shuts:
-                # What is empty stands there all the same: its header is a statement.
+                # What is empty is there all the same: its header is a statement.
                 if empty is not None:
                     yield empty
                 empty, path = None, path[:-1]
@@ -100,7 +100,7 @@ class Enclosed(Shape, frozen=True):
         return len(words) > 1 and words[0] == self.opens
 
     def lines(self, lines: Sequence[bytes]) -> Iterator[tuple[bytes, Words, int]]:
-        """Yield what stands on each line that is none of comments: its text, words and number."""
+        """Yield what is on each line that is none of comments: its text, words and number."""
         comment = self.comment.encode()
         for number, raw in enumerate(lines, 1):
             text = raw.strip()

@@ -20,7 +20,7 @@ class LineBlock:
 
     `gap`: the lines before it that say nothing, such as comments, which stay whatever comes or
     goes; `tail`: the lines behind the last member that belong to the block, if any do; `depth`: how
-    far it is moved in, or how many blocks it stands in; -1 for that of all lines.
+    far it is moved in, or how many blocks it is in; -1 for that of all lines.
     """
 
     __slots__ = ("_blocks", "depth", "gap", "line", "members", "opens", "parent", "tail", "words")

@@ -3,10 +3,10 @@
     targets 198.51.100.21:514/udp, [2001:db8::22]:601/tcp
     report.targets = 198.51.100.21:514/udp, [2001:db8::22]:601/tcp
 
-With `divided: ","` and `inside: ":/"`, this is read as `targets 198.51.100.21 514 udp` and
-`targets 2001:db8::22 601 tcp`, which patterns understand like any other statement. Written, the
-list is set as a whole: what it held and what comes to it, less what goes. An element whose parts
-cannot be told apart leaves the whole statement as it stands, so that it is not understood.
+With `divided: ","` and `inside: ":/"`, this is read as `targets 198.51.100.21 514 udp` and `targets
+2001:db8::22 601 tcp`, which patterns understand like any other statement. Written, the list is set
+as a whole: what it held and what comes to it, less what goes. An element whose parts cannot be
+distinguished leaves the whole statement as it stands, so that it is not understood.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ from ivrel.core.vocabulary.addresses import is_address
 
 
 class ListElement(Struct, frozen=True):
-    """One value of a list: its parts, and how it is written where it stands; '' if it is new."""
+    """One value of a list: its parts, and how it is written where it is; '' if it is new."""
 
     parts: Words
     said: str = ""
@@ -32,10 +32,10 @@ class ListElement(Struct, frozen=True):
 class Listing(Struct, frozen=True):
     """Which statement holds a list, and how.
 
-    `path`: the headers that it stands below; `head`: its words before the list; `divided`: what
-    stands between two elements, a blank for elements that are words; `inside`: the signs between
-    the parts of an element, in their order; `within`: the two signs around a list, which may be
-    missing around a single element.
+    `path`: the headers that it is below; `head`: its words before the list; `divided`: what is
+    between two elements, a blank for elements that are words; `inside`: the signs between the parts
+    of an element, in their order; `within`: the two signs around a list, which may be missing
+    around a single element.
     """
 
     path: Path
@@ -51,7 +51,7 @@ class Listing(Struct, frozen=True):
 
     @property
     def assigns(self) -> bool:
-        """Whether a sign stands before the list, so that the shape takes it for one value."""
+        """Whether a sign precedes the list, so that the shape takes it for one value."""
         return self.head[-1:] == ("=",)
 
     def parts_of(self, words: Words) -> Words:
@@ -61,7 +61,7 @@ class Listing(Struct, frozen=True):
 
     def elements(self, words: Words) -> list[ListElement] | None:
         """Return the elements of a statement of these words; None if the parts of one cannot be
-        told apart, or if the statement is no list.
+        distinguished, or if the statement is no list.
         """
         rest = words[len(self.head) :]
         if words[: len(self.head)] != self.head or not rest:
@@ -112,8 +112,8 @@ class Listing(Struct, frozen=True):
 
 
 def _cut(text: str, sign: str) -> tuple[str, str, bool]:
-    """Return what stands before a sign and behind it, and whether it is there; what stands in
-    brackets is one part.
+    """Return what stands before a sign and behind it, and whether it is there; what is in brackets
+    is one part.
     """
     if text.startswith("[") and "]" in text:
         part, _, behind = text[1:].partition("]")

@@ -13,8 +13,8 @@ from ivrel.core.text.words import Words
 class _Piece:
     """A statement, or a block with its members.
 
-    `gap`: what stands in front of it, up to the member before it; `said`: the text of a statement,
-    or of a block up to its opening brace; `tail`: what follows the last member of a block, with the
+    `gap`: what is in front of it, up to the member before it; `said`: the text of a statement, or
+    of a block up to its opening brace; `tail`: what follows the last member of a block, with the
     closing brace. `parsed`: whether the members of a block are known; else `said` is all of it.
     """
 
@@ -117,7 +117,7 @@ class BracesEditor:
         return piece.is_block and piece.words[:1] == (self._wrapper,)
 
     def _members(self, holder: _Piece) -> list[_Piece]:
-        """Return what stands in a block; a wrapper is no member of the text."""
+        """Return what is in a block; a wrapper is no member of the text."""
         members = self._opened(holder).members
         if holder is self._root and self._wrapper:
             members = [piece for piece in members if not self._is_wrapper(piece)]
@@ -176,7 +176,7 @@ class BracesEditor:
 
 
 def _lead(holder: _Piece, at: int) -> bytes:
-    """Return what stands before a member in its line."""
+    """Return what precedes a member in its line."""
     piece = holder.members[at]
     _, end, lead = piece.gap.rpartition(b"\n")
     if end or (at == 0 and not holder.said):
@@ -208,7 +208,7 @@ def _replace(holder: _Piece, piece: _Piece, words: Words) -> None:
 
 
 def _set_gap(holder: _Piece, at: int, gap: bytes) -> None:
-    """Set what stands in front of a member, or behind the last one."""
+    """Set what is in front of a member, or behind the last one."""
     if at < len(holder.members):
         holder.members[at].gap = gap
     else:

@@ -14,7 +14,7 @@ def is_plain(data: bytes, signs: Signs, places: Sequence[int]) -> bool:
     """Whether every brace up to the blocks at some places is one, so that counting them tells
     depth.
 
-    That is so if none stands in quotes or in a comment.
+    That is so if none is in quotes or in a comment.
     """
     if not places:
         return True
@@ -27,15 +27,15 @@ def is_plain(data: bytes, signs: Signs, places: Sequence[int]) -> bool:
         if b"{" in said or b"}" in said or b'"' in said:
             return False
         at = data.find(comment, close + 1, stop) if close >= 0 else -1
-    # Without quotes in comments, every second piece between quotes stands in some.
+    # Without quotes in comments, every second piece between quotes is in some.
     if any(b"{" in said or b"}" in said for said in data[:stop].split(b'"')[1::2]):
         return False
     return not signs.wrapper or _is_in_wrapper(data[:stop], signs)
 
 
 def _is_in_wrapper(data: bytes, signs: Signs) -> bool:
-    """Whether all of a text so far stands in one wrapper, so that what is one level deep is at the
-    top: in a block of another name, it would be something else.
+    """Whether all of a text so far is in one wrapper, so that what is one level deep is at the top:
+    in a block of another name, it would be something else.
     """
     begin = b"\\s*+(?:" + re.escape(signs.comment.encode()) + b"[^\n]*+\\s*+)*+"
     if not re.match(begin + re.escape(signs.wrapper.encode()) + b'[\\s{"]', data):
@@ -95,8 +95,7 @@ def _opens(data: bytes, at: int) -> bool:
 
 
 def _begins(data: bytes, at: int, comment: bytes) -> bool:
-    """Whether a statement or a block begins at a place: what stands before it, comments aside, ends
-    one.
+    """Whether a statement or a block begins at a place: what precedes it, comments aside, ends one.
 
     Where depth is counted by braces, comments hold neither quotes nor braces, and no quotes hold
     the comment sign.

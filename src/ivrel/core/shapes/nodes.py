@@ -17,8 +17,8 @@ DEEPEST = 200
 class Signs(Struct, frozen=True):
     """What a dialect says about its braces.
 
-    `comment`: what a comment begins with; `wrapper`: the block that everything stands in, '' if
-    there is none; `blocks`: the words that alone are headers of blocks.
+    `comment`: what a comment begins with; `wrapper`: the block that everything is in, '' if there
+    is none; `blocks`: the words that alone are headers of blocks.
     """
 
     comment: str
@@ -27,7 +27,7 @@ class Signs(Struct, frozen=True):
 
 
 class TextNode(Struct, frozen=True):
-    """A statement or a block, and where it stands: from its first byte to behind its last."""
+    """A statement or a block, and where it is: from its first byte to behind its last."""
 
     words: Words
     start: int
@@ -133,7 +133,7 @@ def tops(data: bytes, signs: Signs) -> tuple[TextNode, ...] | None:
 
 
 def _signs_are_plain(data: bytes, comment: bytes) -> bool:
-    """Whether no brace and no end sign stands in quotes or in a comment, and no quote in one."""
+    """Whether no brace and no end sign is in quotes or in a comment, and no quote in one."""
     if b"\\" in data:
         return False  # a quote may be none
     at = data.find(comment)

@@ -246,7 +246,7 @@ def _places(data: bytes, firsts: Collection[str]) -> list[tuple[int, int]]:
 class _Line:
     """A line that an edit may be about.
 
-    `at`: its number in the text; of one that is new, that of the line which it stands behind;
+    `at`: its number in the text; of one that is new, that of the line which it follows;
     `words`: the line in words; `gone`: whether it has been removed.
     """
 
@@ -320,7 +320,7 @@ class _Editing:
         return next(n for n in behind if self._lines[n - 1] in alike)
 
     def at_end(self) -> list[bytes]:
-        """Return the lines that are new and stand at the end."""
+        """Return the lines that are new and are at the end."""
         return [line.raw for line in self._left() if line.at == len(self._whole)]
 
     def _left(self) -> Iterator[_Line]:

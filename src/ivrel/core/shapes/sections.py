@@ -216,9 +216,7 @@ def _section(
 
 
 def _header(said: bytes, comment: bytes) -> re.Match[bytes] | None:
-    """Return the header that a line with a bracket in front is; only a comment may stand behind
-    it.
-    """
+    """Return the header that a line with a bracket in front is; only a comment may be behind it."""
     header = _HEADER.match(said)
     return header if header and (not header[2] or header[2].startswith(comment)) else None
 
@@ -270,7 +268,7 @@ def _headers(lines: Sequence[bytes], shape: Sections) -> tuple[tuple[int, Words]
 
 
 def _divided(lines: Sequence[bytes], headers: Sequence[tuple[int, Words]]) -> list[_Section]:
-    """Return the sections of a text; what stands before the first header has none."""
+    """Return the sections of a text; what precedes the first header has none."""
     begins = ((0, ()), *headers)
     ends = (*(at for at, _ in headers), len(lines))
     return [
@@ -306,7 +304,7 @@ def _added(sections: list[_Section], header: Words) -> _Section:
 
 
 def _set(sections: Sequence[_Section], edit: Edit, shape: Sections) -> None:
-    """Set or remove an assignment, which may stand in any of the sections of its header."""
+    """Set or remove an assignment, which may be in any of the sections of its header."""
     members = [(one, at, words) for one in sections for at, words in one.members(shape)]
     hits = [(one, at) for one, at, words in members if words[:1] == edit.words[:1]]
     if edit.removes:

@@ -4,8 +4,8 @@
     {"sinks": {"sink": [{"id": "s1", "inet": "198.51.100.21"}]}}
 
 Both read as a statement `sink s1` in `sinks`, and `inet = 198.51.100.21` in `sinks / sink s1`. A
-dialect says which names are lists and by what their entries are told apart. A change is carried out
-as a whole or not at all: an edit-config payload (RFC 6241 section 7.2) for XML and a YANG Patch
+dialect says which names are lists and by what their entries are distinguished. A change is carried
+out as a whole or not at all: an edit-config payload (RFC 6241 section 7.2) for XML and a YANG Patch
 (RFC 8072) for JSON, or the same tree with the removal word as an attribute. XML is read without
 entities and without a look at the network.
 """
@@ -135,13 +135,13 @@ def _own(path: Path, member: Member, shape: Tree) -> Iterator[Found]:
     """Yield the statement that a member is: a leaf, or the header of a container."""
     if member.value is not None:
         yield path, _join((member.name, "=", member.value)).encode(), member.line
-    # The mirror of an entry is no container of its own: what stands in it is the entry's.
+    # The mirror of an entry is no container of its own: what is in it is the entry's.
     elif member.words != (shape.mirror,):
         yield path, _join(member.words).encode(), member.line
 
 
 def _below(document: Document, member: Member, shape: Tree) -> list[Found]:
-    """Return the statements that stand in a container at the top."""
+    """Return the statements that are in a container at the top."""
     out: list[Found] = []
     stack: list[tuple[Path, Any]] = [((member.words,), member.node)]
     while stack:

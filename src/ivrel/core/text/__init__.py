@@ -1,3 +1,1 @@
-"""Text as it stands in files: bundles of files, the index of a text's lines, words, lines that
-change.
-"""
+"""Text of files: bundles, the index of a text's lines, words, and changed lines."""

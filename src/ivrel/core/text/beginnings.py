@@ -8,7 +8,7 @@ from ivrel.core.text.words import Path, Words
 
 
 class Beginnings:
-    """Finds the statements that begin with some words, or stand in a block that does."""
+    """Finds the statements that begin with some words, or are in a block that does."""
 
     def __init__(self) -> None:
         self._every: dict[tuple[object, Path, Words], None] = {}

@@ -1,8 +1,8 @@
 """A bundle: the files of one configuration in one text, each behind a line that names it.
 
-The line begins with the control character FS (ASCII 28, "file separator"), which stands in no
+The line begins with the control character FS (ASCII 28, "file separator"), which is in no
 configuration. A text that does not begin with it is one file without a name. Behind the name of a
-file whose last line has no end, the character stands once more.
+file whose last line has no end, the character stands again.
 """
 
 from __future__ import annotations

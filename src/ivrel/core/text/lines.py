@@ -1,6 +1,4 @@
-"""Lines of a text: found by what stands in them, and changed so that all others stay as they
-were.
-"""
+"""Lines of a text: found by what is in them, and changed so that all others stay as they were."""
 
 from __future__ import annotations
 
@@ -19,9 +17,7 @@ def line_end(data: bytes) -> bytes:
 
 
 def spacing(data: bytes) -> str:
-    """Return what stands between a name and its value in the assignments of a text, sign and
-    blanks.
-    """
+    """Return what is between a name and its value in the assignments of a text, sign and blanks."""
     found = re.search(rb"^[ \t]*[\w.\-]+([ \t]*=[ \t]*)\S", data, re.MULTILINE)
     return decode(found[1]) if found else " = "
 

@@ -72,7 +72,7 @@ def patch(
 ) -> Patch:
     """Return the diff that turns a file into another; None is a file that is not there.
 
-    `shown`: the lines of the file, from 1, that may stand in it although they do not change.
+    `shown`: the lines of the file, from 1, that may be in it although they do not change.
     """
     old, new = _lines(before), _lines(after)
     may = [n + 1 in shown or bool(_PLAIN.fullmatch(line)) for n, line in enumerate(old)]
@@ -162,7 +162,7 @@ def _marked(
 
 
 def _range(first: int, last: int) -> str:
-    # A range without lines names the line that it stands behind.
+    # A range without lines names the line that it follows.
     return f"{first + (last > first)},{last - first}"
 
 

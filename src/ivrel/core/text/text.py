@@ -36,7 +36,7 @@ class Text:
         self._made: dict[object, Any] = {}
 
     def once(self, name: object, make: Callable[[], T]) -> T:
-        """Return what `make` gives, which must hang on the text and the name alone."""
+        """Return what `make` gives, which must depend on the text and the name alone."""
         try:
             made: T = self._made[name]
         except KeyError:

@@ -31,14 +31,14 @@ _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
 
 def unquoted(value: str) -> str:
     """Return the value of an assignment: of one in quotes, what they hold, in which a backslash
-    stands before quotes and backslashes.
+    precedes quotes and backslashes.
     """
     found = _QUOTED.fullmatch(value) if value[:1] == '"' else None
     return re.sub(r'\\(["\\])', r"\1", found[1]) if found else value
 
 
 def quoted(value: str, *, always: bool = False) -> str:
-    """Return a value as it must stand in an assignment to be read as it is; `always`: in quotes,
+    """Return a value as it must be in an assignment to be read as it is; `always`: in quotes,
     whether it needs them or not.
     """
     if not always and value == value.strip() and not _QUOTED.fullmatch(value):

@@ -1,12 +1,10 @@
 """The errors that Ivrel raises, one tree, and mistakes in what the user gave.
 
-    IvrelError
-    ├── InputError      the input or the call is wrong; all of its mistakes at once
-    ├── Unreadable      one configuration cannot be read; the other devices go on
-    │   └── Foreign     it holds nothing that the platform would say
-    ├── Refused         a platform would not take a step of a change
-    ├── Undecided       what to write hangs on the rest of the fleet, which is not known yet
-    └── Unreachable     a device cannot be reached, or stopped answering
+IvrelError ├── InputError      the input or the call is wrong; all of its mistakes at once ├──
+Unreadable      one configuration cannot be read; the other devices go on │   └── Foreign     it
+holds nothing that the platform would say ├── Refused         a platform would not take a step of a
+change ├── Undecided       what to write depends on the rest of the fleet, which is not known yet
+└── Unreachable     a device cannot be reached, or stopped answering
 
 The command line turns them into lines and exit codes in one place, `ivrel.cli.problems`.
 """
@@ -84,7 +82,7 @@ class NotServed(Refused):
 
 
 class Undecided(IvrelError):
-    """What to write hangs on what most of the fleet has, which is not known yet."""
+    """What to write depends on what most of the fleet has, which is not known yet."""
 
 
 class Unreachable(IvrelError):

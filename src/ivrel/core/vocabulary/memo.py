@@ -20,7 +20,7 @@ class Remembering(Struct, frozen=True, eq=False, kw_only=True):
     made: dict[object, Any] = {}
 
     def once(self, name: object, make: Callable[[], T]) -> T:
-        """Return what `make` gives, which must hang on this object and the name alone."""
+        """Return what `make` gives, which must depend on this object and the name alone."""
         try:
             made: T = self.made[name]
         except KeyError:
@@ -39,7 +39,7 @@ def remember(cache: dict[K, T], key: K, value: T) -> T:
     """Put a value into a cache and return it. A full cache is emptied first.
 
     To keep a full cache as it is would be slower: what comes later in a large fleet would be worked
-    out anew each time, ten times as slow in `bench/fuzz.py --only 'configuration hollin'`.
+    out again each time, ten times as slow in `bench/fuzz.py --only 'configuration hollin'`.
     """
     if len(cache) >= MOST_REMEMBERED:
         cache.clear()

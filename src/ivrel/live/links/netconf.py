@@ -198,7 +198,7 @@ class Netconf(Link):
 
     async def drop(self) -> bool:
         on_trial = self._on_trial
-        # What stands in a candidate that this session did not lock is somebody else's work.
+        # What is in a candidate that this session did not lock is somebody else's work.
         if CANDIDATE in self._locked:
             with contextlib.suppress(Refused):
                 await self._asked("discard-changes", lambda: self._manager.discard_changes())

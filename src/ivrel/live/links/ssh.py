@@ -135,7 +135,7 @@ def _credentials(access: Access, reach: Reach, password: str | None) -> dict[str
 
 
 def refused(reach: Reach) -> str:
-    """Return what is told when nobody is let in."""
+    """Return what is reported when nobody is let in."""
     password = reach.password or reach.password_from
     by = [name for name, said in (("key", reach.key), ("password", password)) if said]
     return f"the login of {user(reach)} by {' or '.join(by) or 'the keys of the agent'} is refused"

@@ -21,7 +21,7 @@ def text(value: Any) -> str:
 def pieces(
     head: dict[str, Any], name: str, items: Iterable[bytes], tail: dict[str, Any]
 ) -> Iterator[str]:
-    """Yield an object piece by piece, as `text` has it: a long list of items, each as JSON, stands
+    """Yield an object piece by piece, as `text` has it: a long list of items, each as JSON, is
     between what comes before and behind it.
     """
     before, behind = (

@@ -114,7 +114,7 @@ def _findings(screen: Console, result: DeviceResult, text_of: LineText) -> None:
             if v.verdict == verdict.verdict == "unknown" and v.why == verdict.why
         ]
         if len(same) > 1:
-            # One line that is not understood is told once, with all that hangs on it.
+            # One line that is not understood is reported once, with all that depends on it.
             told.add(verdict.why)
             _doubt(screen, [v.setting for v in same], verdict, text_of, result.platform)
         else:
@@ -151,7 +151,7 @@ def _finding(screen: Console, verdict: Verdict, text_of: LineText) -> None:
     if verdict.where:
         shown(screen, quoted(_lines(verdict, text_of)), 12 + 2 + 8 + 2 + 2)
     if verdict.verdict not in GOOD:
-        # The rule stands behind what it is about, since the eye looks for the finding first.
+        # The rule follows what it is about, since the eye looks for the finding first.
         asks = f"'{verdict.rule}' asks: {verdict.wanted}"
         shown(screen, Text(asks, "dim"), 12 + 2 + 8 + 2 + 2)
 

@@ -19,7 +19,8 @@ CHANGES_SHOWN = 20  # changes told once with their devices, unless all are asked
 
 
 def draw_corrections(screen: Console, view: CorrectionsView) -> None:
-    """Draw corrections; of a large fleet, what is changed alike is told once with its devices."""
+    """Draw corrections; of a large fleet, what is changed alike is reported once with its
+    devices."""
     changed = view.changed
     if not view.folder and not view.in_place:
         if view.by or (len(changed) > ONE_BY_ONE and not view.every):
@@ -122,7 +123,7 @@ def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> 
         if change.inside != inside:
             inside = change.inside
             grid.add_row(Text(inside, "dim"), "")
-        # The line itself, moved in below the block that it stands in.
+        # The line itself, moved in below the block that it is in.
         text = Text(("    " if inside else "") + change.line, "red" if change.removes else "green")
         grid.add_row(text, Text('"' if change.reason == reason else change.reason, "dim"))
         reason = change.reason
@@ -190,7 +191,7 @@ def _sum(
 
 
 def _remains(screen: Console, view: CorrectionsView) -> None:
-    """Draw what is not as asked even then; what is alike is told once."""
+    """Draw what is not as asked even then; what is alike is reported once."""
     rows = [(c.device, r) for c in view.corrections for r in c.remains]
     if not rows and not view.unread:
         return

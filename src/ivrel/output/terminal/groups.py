@@ -38,7 +38,7 @@ def draw_groups(
 ) -> None:
     """Draw a row for each group: how many of its devices are as asked, and how many are not.
 
-    The second is told setting by setting. Of many settings, the table falls into pieces.
+    The second is reported setting by setting. Of many settings, the table falls into pieces.
     """
     groups: Groups = {}
     for r in results:
@@ -85,7 +85,7 @@ def _piece(
         grid.add_row(*(Text(head, "dim") for head in heads))
         return grid
 
-    # Each step stands on the last digit of its column.
+    # Each step is on the last digit of its column.
     stairs(screen, some, first + BESIDE + widest, widest + 1)
     _rows(screen, groups, some, first, fresh, headed())
 
@@ -121,9 +121,7 @@ def _rows(
 
 
 def _ready(grid: Table, first: int) -> Table:
-    """Return a table of groups with its columns as wide in every piece of it, whatever stands in
-    them.
-    """
+    """Return a table of groups whose columns have the same widths in every piece."""
     for column, least in zip(grid.columns, (first, 7, 8), strict=False):
         column.min_width = least
     for column in grid.columns[1:]:

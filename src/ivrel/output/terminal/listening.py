@@ -24,7 +24,7 @@ ROWS = 20  # senders that are shown, those first who spoke last
 
 
 class Screen:
-    """A table of senders on standard error, if that is a terminal; drawn anew at each look."""
+    """A table of senders on standard error, if that is a terminal; drawn again at each look."""
 
     def __init__(self, directory: Directory, live: bool, columns: int) -> None:
         self._directory, self._names = directory, dict[str, str]()
@@ -39,9 +39,9 @@ class Screen:
             self._live.start()
 
     def look(self, heard: Listened, states: Iterable[Expected] = ()) -> None:
-        """Draw what was heard so far, and how it stands with what is expected.
+        """Draw what was heard so far, and the state of what is expected.
 
-        Where it listens is told once.
+        Where it listens is reported once.
         """
         if not self._is_told and heard.ways:
             self._is_told = True
@@ -86,7 +86,7 @@ class Screen:
 
 
 def expected(states: Iterable[Expected]) -> Iterator[str]:
-    """Yield how it stands with what is expected, first the devices that are not heard yet."""
+    """Yield the state of what is expected, first the devices that are not heard yet."""
     ranked = sorted(states, key=lambda one: (_RANK.index(one.state), one.device))
     longest = max((len(one.device) for one in ranked), default=0)
     for one in ranked[:ROWS]:

@@ -85,8 +85,7 @@ def table(*headers: str) -> Table:
 
 
 def stairs(console: Console, names: Sequence[str], indent: int, width: int = 2) -> None:
-    """Print the heads of many narrow columns: each name stands on a step of its own above its
-    column.
+    """Print the heads of many narrow columns: each name is on a step of its own above its column.
 
     `indent`: where the first of them begins.
     """
@@ -100,7 +99,7 @@ def stairs(console: Console, names: Sequence[str], indent: int, width: int = 2) 
 
 
 def steps_below(heads: Sequence[str], names: Sequence[str], width: int = 2) -> Table:
-    """Return a table whose columns stand below such steps.
+    """Return a table whose columns are below such steps.
 
     `heads`: what the columns before are called.
     """

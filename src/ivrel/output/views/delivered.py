@@ -1,4 +1,4 @@
-"""A delivery: how it stands with each device, and what was done, sent and answered."""
+"""A delivery: the state of each device, and what was done, sent and answered."""
 
 from __future__ import annotations
 
@@ -28,7 +28,8 @@ class Done(Struct, frozen=True):
 
 class Delivered(Struct, frozen=True):
     """How it stands with one device. `before`, `after`: what the policy finds, setting by setting;
-    `anew`: how the change that was computed anew differs; `prints`: the fingerprints of both texts.
+    `again`: how the change that was computed again differs; `prints`: the fingerprints of both
+    texts.
     """
 
     device: str
@@ -47,8 +48,8 @@ class Delivered(Struct, frozen=True):
 
 class DeliveryView(RowsView, frozen=True, kw_only=True):
     """A delivery: when, by whom, from which folder, and its devices; `stopped`: why it ended before
-    all were done; `called`: the user's programs for the whole of it; `is_record`: it is told for a
-    ticket, step by step.
+    all were done; `called`: the user's programs for the whole of it; `is_record`: it is reported
+    for a ticket, step by step.
     """
 
     fleet: str

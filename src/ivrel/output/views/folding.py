@@ -1,4 +1,4 @@
-"""Folding: what many devices have in common is told once, with their names.
+"""Folding: what many devices have in common is reported once, with their names.
 
 And counted by group.
 """

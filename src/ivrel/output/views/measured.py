@@ -19,7 +19,7 @@ from ivrel.output.views.view import RowsView
 
 
 def time_of(seconds: float | None) -> str:
-    """Return a time in UTC, as RFC 3339 has it; '' if there is none."""
+    """Return a time in UTC, as RFC 3339 has it; empty if there is none."""
     return "" if seconds is None else iso(datetime.fromtimestamp(seconds, UTC))
 
 

@@ -63,7 +63,7 @@ class Seen(Struct, frozen=True):
 
 
 def iso(when: datetime | None) -> str:
-    """Return a time in UTC, as RFC 3339 has it; '' if there is none."""
+    """Return a time in UTC, as RFC 3339 has it; empty if there is none."""
     if when is None:
         return ""
     return when.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")

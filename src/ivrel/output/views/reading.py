@@ -55,7 +55,7 @@ def _fact(fact: Fact, places: Places) -> dict[str, Any]:
 
 
 class ReadingsView(View, frozen=True, kw_only=True):
-    """What was understood of several configurations; what they have in common is told once.
+    """What was understood of several configurations; what they have in common is reported once.
 
     `unread`: devices whose configurations cannot be read, and why; `by`: what devices are counted
     by; `every`: whether also what few devices say is shown.

@@ -1,4 +1,5 @@
-"""The change sheet: what goes to a change board, as data. What devices have alike is told once."""
+"""The change sheet: what goes to a change board, as data. What devices have alike is reported
+once."""
 
 from __future__ import annotations
 

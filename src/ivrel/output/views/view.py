@@ -28,7 +28,7 @@ class RowsView(View, frozen=True):
 
     @property
     def columns(self) -> tuple[str, ...]:
-        """The keys of the rows, which are told also where there is no row."""
+        """The keys of the rows, which are reported also where there is no row."""
         raise NotImplementedError
 
     def rows(self) -> Iterator[Mapping[str, Any]]:

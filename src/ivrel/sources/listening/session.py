@@ -115,7 +115,7 @@ class Session:
                 return
 
     def _kept(self, write: Callable[[], None]) -> None:
-        """Write; a disk that is full ends the session, and is told when all else is done."""
+        """Write; a disk that is full ends the session, and is reported when all else is done."""
         try:
             write()
         except InputError as problem:

@@ -190,7 +190,7 @@ class Capture:
             stream.has_gaps = True
             self._gaps += 1
         if data and stream.is_one is None:
-            # By its first bytes it is told whether a stream carries messages.
+            # Its first bytes show whether a stream carries messages.
             stream.is_one = part.dport in _PORTS or _BEGINS.match(data) is not None
             if _TLS.match(data):
                 stream.is_one = False

@@ -139,7 +139,7 @@ def recognised(data: bytes) -> str:
     return "lines"
 
 
-# What a user's own line format may name, and what stands in its place.
+# What a user's own line format may name, and what is in its place.
 _FIELDS = {
     "received": r"\S+(?: [0-9:.]+)?",
     "sender": r"[0-9A-Fa-f.:]+",
@@ -153,8 +153,8 @@ _FIELDS = {
 def template(text: str) -> Read:
     """Return what reads the lines of a format of the user's own; InputError if it is none.
 
-    `{received} {sender} {message}`: fields by name, with what stands between them; `{any}` is a
-    word that says nothing.
+    `{received} {sender} {message}`: fields by name, with what is between them; `{any}` is a word
+    that says nothing.
     """
     names = re.findall(r"\{([^{}]*)\}", text)
     for name in names:

@@ -15,7 +15,7 @@ from ivrel.core.authoring.learning.templates import Keys
 class StatementPart(Struct, frozen=True):
     """A part of a statement: the words in front of a value, and of what kind that is.
 
-    `kind`: '' where no value stands behind the words.
+    `kind`: '' where no value follows the words.
     """
 
     words: Keys
@@ -52,7 +52,7 @@ def aligned(
     """Return statements as one row of parts, or why that cannot be.
 
     `kind_of`: of what kind a word is by itself, '' if of none; `tells`: whether a word tells what
-    stands behind it, and that may be it.
+    follows it, and that may be it.
     """
     leading = _leading(statements, tells)
     values = []
@@ -69,7 +69,7 @@ def aligned(
 
 
 def _leading(statements: Sequence[Keys], tells: Callable[[str, str], bool]) -> set[str]:
-    """Return the words that tell of what stands behind them, which mostly may be that."""
+    """Return the words that tell of what follows them, which mostly may be that."""
     behind: dict[str, list[bool]] = {}
     for words in statements:
         for word, value in pairwise(words):

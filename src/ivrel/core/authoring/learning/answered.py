@@ -63,7 +63,7 @@ def _names(template: Template, table: Table | None, slots: Sequence[str]) -> dic
     return dict(zip(at, names, strict=True))
 
 
-# The fields by which the rows of each table are told apart, where they have names.
+# The fields by which the rows of each table are distinguished, where they have names.
 _NAMES = {
     "destination": ("destination.name",), "pick": ("pick.id",), "feed": ("feed.name",),
     "give": ("give.feed",), "take": ("take.feed", "take.category"), "server": ("server.id",),

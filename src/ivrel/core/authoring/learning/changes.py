@@ -36,7 +36,7 @@ class PastChange(Struct, frozen=True):
 
 
 def from_changes(learned: Learned, changes: Sequence[PastChange]) -> UserAnswers:
-    """Return the answers that changes give besides those that were given.
+    """Return the answers that changes give in addition to those that were given.
 
     InputError if a change does not lead from its text before to the one after, or does with several
     words.

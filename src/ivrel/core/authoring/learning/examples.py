@@ -71,7 +71,7 @@ def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
             # What a pattern passes over may be a secret.
             if match is not None and not _has_any(dialect.patterns[match.pattern]):
                 edits.append(Edit(said.path, _words(said)))
-    # Each statement stands beside all others: none takes the place of another.
+    # Each statement is beside all others: none takes the place of another.
     identity = lambda path, words: (path, words)  # noqa: E731
     base = Text(_around(learned).encode())
     try:

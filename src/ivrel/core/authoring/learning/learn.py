@@ -62,7 +62,7 @@ class LearnedRow(Struct, frozen=True):
 
 class Learned(Struct, frozen=True):
     """What was learned: the shape with the reason for it, the options of the shape, the first words
-    of the parts that are about export, the rows, what stands beside the device's name and bears on
+    of the parts that are about export, the rows, what is beside the device's name and bears on
     nothing, the tables by the keys of their rows, and the words that were answered about and that
     no statement has.
     """
@@ -93,7 +93,7 @@ class Learned(Struct, frozen=True):
 
     @property
     def lacks_block(self) -> bool:
-        """Whether the block that a change stands in is needed, and not known."""
+        """Whether the block that a change is in is needed, and not known."""
         needed = self.shape in STANDS_INSIDE and not self.is_standard
         return needed and self.answers.inside == UNKNOWN
 
@@ -211,7 +211,7 @@ def _told_apart(rows: Sequence[LearnedRow]) -> list[LearnedRow]:
 def _aside(
     said: Sequence[SampleStatement], rows: Sequence[LearnedRow], parts: Container[str]
 ) -> Iterable[Template]:
-    """Return what else stands in the part that has the device's name."""
+    """Return what else is in the part that has the device's name."""
     named = {r.template.keys[0] for r in rows if "unit.name" in r.meaning.columns.values()}
     known = {r.template.keys for r in rows}
     heads = {head for head in named if head not in parts}

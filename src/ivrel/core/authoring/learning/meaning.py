@@ -11,7 +11,7 @@ from ivrel.core.authoring.learning.spellings import may_be
 from ivrel.core.authoring.learning.templates import Keys
 from ivrel.core.vocabulary.addresses import is_address
 
-# Signs that mean something in a pattern, or in the file that it stands in.
+# Signs that mean something in a pattern, or in the file that it is in.
 SIGNS = re.compile(r"""[{}\[\]"'\\#=|*]""")
 
 

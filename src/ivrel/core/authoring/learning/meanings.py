@@ -50,7 +50,7 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
         return _of_clock(template, keys)
     if any(RESOLVER.fullmatch(word) for word in keys):
         return _addresses(template, "resolver.address", "it stands with what resolves names")
-    # A single value of the device stands in no block that might be a way of its own.
+    # A single value of the device is in no block that might be a way of its own.
     known = (NEVER_NAMES, ABOUT_STAMPS)
     between = [w for w in keys[1:-1] if not any(words.fullmatch(w.lower()) for words in known)]
     if between:

@@ -19,8 +19,8 @@ from ivrel.core.text.words import Words
 class Proposal(Struct, frozen=True):
     """What a dialect lacks: a statement, or a word in the spelling of a slot.
 
-    `line`: as it would stand in the file; `why`: the reason for it; `place`: where a sample says
-    so; `number`: how often.
+    `line`: as it would be in the file; `why`: the reason for it; `place`: where a sample says so;
+    `number`: how often.
     """
 
     part: str

@@ -82,7 +82,7 @@ GATE = (
 ABOUT_STAMPS = re.compile(r"(debug-?)?(time)?(stamps?|marks?)|time-?stamps?|debug")
 CLOCK = re.compile(r"clock|time|ntp")
 RESOLVER = re.compile(r"names|dns|resolver|lookup")
-# Words that are never names of rows, for they tell what stands behind them.
+# Words that are never names of rows, for they tell what follows them.
 NEVER_NAMES = re.compile(
     "|".join(rule.words for rule in (*SINGLES, *STAMPS, *DESTINATION))
     + r"|debug|tell|targets?|collectors?|rules?|peers?|servers?"

@@ -19,7 +19,7 @@ class SampleStatement(Struct, frozen=True):
     """One statement of a sample.
 
     `path`: the words of the blocks above it; `front`: its words up to its value; `assigns`: whether
-    a sign stands between them; `values`: the rest; `listed`: whether it is one of a list within a
+    a sign is between them; `values`: the rest; `listed`: whether it is one of a list within a
     statement.
     """
 

@@ -21,7 +21,7 @@ class _Node(Struct):
     """A container or an entry, in XML or in JSON alike.
 
     `values`: its leaves; `keyed`: what tells it apart if it is the only entry of a list, which its
-    kind of document shows; `listed`: whether it stands in an array.
+    kind of document shows; `listed`: whether it is in an array.
     """
 
     tag: str
@@ -145,7 +145,7 @@ def _every(nodes: Sequence[_Node]) -> Iterator[_Node]:
 
 
 def _lists(nodes: Sequence[_Node]) -> dict[str, list[str]]:
-    """Return the lists, each with the key by which its entries are told apart."""
+    """Return the lists, each with the key by which its entries are distinguished."""
     by_tag: dict[str, list[_Node]] = defaultdict(list)
     for node in _every(nodes):
         if node.parent is not None:

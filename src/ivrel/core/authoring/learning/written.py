@@ -118,8 +118,8 @@ def _rows(learned: Learned) -> str:
 
 
 def _whole(learned: Learned, table: str, key: Sequence[str]) -> str:
-    """Return the words that take a row away with all that stands in it: the header that names it,
-    or the beginning of a path that does.
+    """Return the words that take a row away with all that is in it: the header that names it, or
+    the beginning of a path that does.
     """
     if table not in _GO_AS_A_WHOLE:
         return ""
@@ -216,7 +216,7 @@ def _removed_by(row: LearnedRow, front: Sequence[str]) -> str:
     return f', removed-by: "{" ".join([*front, *values[: max(keys) + 1]])}"'
 
 
-# By what collectors are told apart that have no name.
+# By what collectors are distinguished that have no name.
 _TELLING = ("destination.address", "destination.transport", "destination.port")
 
 

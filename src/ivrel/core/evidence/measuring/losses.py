@@ -11,8 +11,8 @@ class Loss(Struct, frozen=True):
     """What the numbers of a device tell, at one collector.
 
     `came`: different messages that bear a number; `missing`: numbers between the lowest and the
-    highest that never came, of each count; `twice`, `late`: messages that came once more, or behind
-    a higher number; `restarts`: how often it counted anew; `jumps`: how often its numbers leapt,
+    highest that never came, of each count; `twice`, `late`: messages that came again, or behind a
+    higher number; `restarts`: how often it counted again; `jumps`: how often its numbers leapt,
     where what lies between is no loss that can be told; `without`: messages without a number.
     """
 

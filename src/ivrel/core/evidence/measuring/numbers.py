@@ -1,6 +1,6 @@
 """The numbers that a device counts its messages by: which of them came, and in which order.
 
-RFC 5424 section 7.3.1 has a device count its messages and begin anew when it restarts; older
+RFC 5424 section 7.3.1 has a device count its messages and begin again when it restarts; older
 devices put a number in front of the stamp, which wraps at some power.
 """
 
@@ -26,9 +26,9 @@ MOST_SPANS = 20_000  # of numbers that came, in one count
 
 
 class NumberRun(Struct):
-    """One count, from where it began until it began anew: the spans of numbers that came.
+    """One count, from where it began until it began again: the spans of numbers that came.
 
-    `twice`: messages that came once more; `late`: that came behind a higher number; `begun`: how it
+    `twice`: messages that came again; `late`: that came behind a higher number; `begun`: how it
     began: 'first', 'restart', 'jump'.
     """
 
@@ -94,7 +94,7 @@ class Stream:
     def take(self, number: int, mark: int) -> None:
         """Take the number of a message; `mark`: tells its bytes from others.
 
-        A number that another message had before is that of a device that counts anew.
+        A number that another message had before is that of a device that counts again.
         """
         moved = self._moved(number) if self.counts else None
         known = None if moved is None else self._recent.get(moved)
@@ -136,7 +136,7 @@ class Stream:
 def _turn(here: int, number: int) -> int:
     """Return what a count is moved by, if it wraps between two numbers; 0 if it does not."""
     for wrap in WRAPS:
-        # A device that begins anew near there begins at 0 or 1, and leaves a gap.
+        # A device that begins again near there begins at 0 or 1, and leaves a gap.
         is_anew = number <= 1 and wrap - here > SOON
         if wrap - NEAR <= here < wrap and number <= NEAR and not is_anew:
             # Some begin again at 0, and some at 1, as RFC 5424 has it.

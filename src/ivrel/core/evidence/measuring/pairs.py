@@ -21,7 +21,7 @@ class Pair(Struct, frozen=True, order=True):
     """When a message came, and the time that it bore, in seconds since 1970.
 
     `digits`: of its fraction; `has_year`, `has_zone`: whether the stamp shows them; without a zone,
-    it was taken for UTC, or for the zone that is said of all. `file`, `line`: where it stands;
+    it was taken for UTC, or for the zone that is said of all. `file`, `line`: where it is;
     `data`: how it begins.
     """
 
@@ -44,9 +44,9 @@ class Pair(Struct, frozen=True, order=True):
 class Pairs:
     """A sample of the messages of a device that tell both times.
 
-    Which of them are in the sample follows from where they stand, so that it is the same whatever
-    the order in which they come. `number`: of how many it is a sample; `others`: messages that do
-    not tell both; `most`: messages in the sample.
+    Which of them are in the sample follows from where they are, so that it is the same whatever the
+    order in which they come. `number`: of how many it is a sample; `others`: messages that do not
+    tell both; `most`: messages in the sample.
     """
 
     def __init__(self, most: int = MOST) -> None:

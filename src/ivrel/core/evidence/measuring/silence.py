@@ -122,7 +122,7 @@ def _longest(name: str, times: Times, until: float, rhythm: Rhythm | None) -> Si
     if rhythm is not None:
         passed = [*(rhythm.passed(begun) for begun in begins), rhythm.passed(until)]
         paced = [after - before for before, after in pairwise(passed)][: len(gaps)]
-    # The gap that is told is the one that is held against the others.
+    # The gap that is reported is the one that is held against the others.
     at = paced.index(max(paced))
     return Silence(
         name, times.number, sorted(gaps)[len(gaps) // 2], gaps[at], begins[at],

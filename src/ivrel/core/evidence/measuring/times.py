@@ -58,5 +58,6 @@ class Times:
 
     @property
     def moments(self) -> list[int]:
-        """When something came, in order, in seconds since 1970; spans are told by their start."""
+        """When something came, in order, in seconds since 1970; spans are reported by their
+        start."""
         return [at * self.width for at in sorted(self.counts)]

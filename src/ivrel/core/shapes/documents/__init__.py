@@ -1,4 +1,4 @@
-"""The two kinds of documents that a tree can stand in, XML and JSON, behind one face."""
+"""The two kinds of documents that a tree can be in, XML and JSON, behind one face."""
 
 from __future__ import annotations
 

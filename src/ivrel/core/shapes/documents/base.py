@@ -41,7 +41,7 @@ class Document(Walked, Protocol):
     root: Any
 
     def copy(self) -> Document:
-        """Return the same document once more, to be changed."""
+        """Return the same document again, to be changed."""
 
     def as_text(self, node: Any) -> object:
         """Return all that a node holds, to be compared."""
@@ -59,7 +59,7 @@ class Document(Walked, Protocol):
         """Move an entry of a list in a node in front of another one."""
 
     def written(self) -> bytes:
-        """Return the document as text, laid out anew."""
+        """Return the document as text, laid out again."""
 
     def dump(self, before: bytes) -> bytes:
         """Return the document as text; what has not changed stands as it stood.

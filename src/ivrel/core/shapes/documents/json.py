@@ -116,7 +116,7 @@ class JsonDocument:
         return int(word) if number and re.fullmatch(r"-?[0-9]{1,18}", word) else word
 
     def _name(self, node: Any, plain: str) -> str:
-        """Return the full name of a member: as it stands there, or with its module at the top."""
+        """Return the full name of a member: as it is there, or with its module at the top."""
         options = self.options
         found = next((name for name in node if local_of(options, name) == plain), None)
         alias = next(
@@ -210,7 +210,7 @@ class JsonDocument:
                 value = self._nested(edit.words, {})
                 one["value"] = self._qualified(value, (*edit.path, edit.words))
             else:
-                # The target of a merge must be there: what is not there yet stands in the value.
+                # The target of a merge must be there: what is not there yet is in the value.
                 there = max(self._there(edit.path, index), 1)
                 leaf = edit.words[1:2] == ("=",)
                 said = " ".join(edit.words[2:])

@@ -41,7 +41,7 @@ _DECODER = json.JSONDecoder(strict=False)
 def parse_json(data: bytes, options: TreeOptions, wanted: Container[str] | None) -> Any:
     """Return what a JSON text holds; Unreadable with the line of what is none.
 
-    `wanted`: the names at the top that matter; what stands under others is passed over.
+    `wanted`: the names at the top that matter; what is under others is passed over.
     """
     return _Parser(data.decode("utf-8", "replace"), options, wanted).parsed()
 

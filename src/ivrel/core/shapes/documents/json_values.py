@@ -13,7 +13,7 @@ from ivrel.core.text.words import Words
 
 
 def copied(value: Any) -> Any:
-    """Return a value with all objects and lists in it anew; what does not change is shared."""
+    """Return a value with all objects and lists in it again; what does not change is shared."""
     if isinstance(value, Object):
         new = Object({name: copied(inner) for name, inner in value.items()})
         new.line, new.lines, new.keys_of = value.line, value.lines, value.keys_of

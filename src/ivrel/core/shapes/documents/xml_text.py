@@ -44,7 +44,7 @@ def elements(node: Any) -> list[Any]:
 
 
 def text_of(node: Any) -> str:
-    """Return the text of a leaf, also of one that a comment stands in."""
+    """Return the text of a leaf, also of one that a comment is in."""
     if not len(node):
         return (node.text or "").strip()
     return "".join([node.text or "", *(child.tail or "" for child in node)]).strip()
@@ -60,7 +60,7 @@ def place(node: Any, child: Any) -> None:
 
 
 def value_at(index: MemberIndex, root: Any, path: Path) -> str:
-    """Return the value of a leaf as it stands in a document; '' if there is none."""
+    """Return the value of a leaf as it is in a document; empty if there is none."""
     node = root
     for words in path:
         found = index.find(node, words)

@@ -6,11 +6,11 @@ it says so.
 
 Both read as a statement `forward 198.51.100.21 514 udp`, with `select all:through-informational`
 and `form rfc3164 seconds hidden hidden` in it: what reaches that collector after all filters, in
-the order of the rules, and as which template makes it. Where that hangs on more than facility and
+the order of the rules, and as which template makes it. Where that depends on more than facility and
 severity, `select` is the most that may leave, and `surely` what leaves whatever the rest is. A
 configuration is one text, or the files of a folder in a bundle. A change is a unified diff (POSIX
-diff -u): actions changed where they stand, their old lines commented out, and what is new in a
-place of its own.
+diff -u): actions changed where they are, their old lines commented out, and what is new in a place
+of its own.
 
 The rooms: `syntax` (what a text says), `flow` (what reaches whom), `rewriting` (corrections).
 """

@@ -1,4 +1,4 @@
-"""What a configuration does: which messages reach which action, by whatever rules stand before it.
+"""What a configuration does: which messages reach which action, by whatever rules precede it.
 
 Documentation: "Filter Conditions" (configuration/filters), "Rulesets" (concepts/multi_ruleset),
 "Forwarding Output Module" (configuration/modules/omfwd).

@@ -1,4 +1,4 @@
-"""Where an action sends; this hangs on the stream driver that holds in the end.
+"""Where an action sends; this depends on the stream driver that holds in the end.
 
 Documentation: "omfwd" (configuration/modules/omfwd), "Network Stream Drivers"
 (concepts/netstrm_drvr).

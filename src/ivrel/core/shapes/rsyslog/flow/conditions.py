@@ -1,9 +1,9 @@
 """Conditions: for which facilities and severities an `if` or a property filter holds, surely or
 perhaps.
 
-A condition is worked out for each of the 192 PRI values; what hangs on anything else is not known.
-Properties are texts, also where they look like numbers: `$syslogfacility <= "9"` compares texts.
-Documentation: "Expressions" and "Functions" (rainerscript/expressions,
+A condition is worked out for each of the 192 PRI values; what depends on anything else is not
+known. Properties are texts, also where they look like numbers: `$syslogfacility <= "9"` compares
+texts. Documentation: "Expressions" and "Functions" (rainerscript/expressions,
 rainerscript/functions/index), "Filter Conditions" (configuration/filters).
 """
 
@@ -60,7 +60,7 @@ PROPERTIES: Mapping[str, Code] = {
 
 def holds(test: ExpressionNode, variables: Variables) -> Bounds:
     """When a condition holds."""
-    # Without variables a condition is the same wherever it stands, and is worked out once.
+    # Without variables a condition is the same wherever it is, and is worked out once.
     if not variables:
         return _constant(test)
     return _bounds(lambda pri: _truth(_Run(variables).value(test, pri)))

@@ -55,7 +55,7 @@ LASTING: Mapping[str, str] = {
     "actionsendudprebindinterval": "rebindinterval",
 }
 
-# Of these, the parameters that an action writes down for itself when it is written anew.
+# Of these, the parameters that an action writes down for itself when it is written again.
 CARRIED = frozenset((*NEXT.values(), *LASTING.values())) - {
     "action.repeatedmsgreduction", "action.writeallmarkmessages", "rebindinterval"}  # fmt: skip
 
@@ -83,11 +83,11 @@ BINDS: Mapping[str, str] = {
     "inputfilebindruleset": "imfile",
 }
 
-# Of the whole daemon; the last one holds, wherever it stands.
+# Of the whole daemon; the last one holds, wherever it is.
 GLOBAL: Mapping[str, str] = {
     "defaultnetstreamdriver": "defaultnetstreamdriver",
     "defaultnetstreamdrivercafile": "defaultnetstreamdrivercafile",
 }
 
-# What makes all that stands behind it uncertain.
+# What makes all that follows it uncertain.
 DOUBTFUL = frozenset({"resetconfigvariables"})

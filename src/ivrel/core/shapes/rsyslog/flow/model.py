@@ -18,7 +18,7 @@ SWITCHED_OFF = "it is switched off"
 
 
 class Uncertainty(Struct, frozen=True):
-    """Something that is not understood or not certain, and where it stands."""
+    """Something that is not understood or not certain, and where it is."""
 
     text: str
     line: int
@@ -26,7 +26,7 @@ class Uncertainty(Struct, frozen=True):
 
 class Action(Struct, frozen=True):
     """One action as it is set up: its type, its parameters with those of directives, and where it
-    stands.
+    is.
 
     `idle`: why the daemon never carries it out; `before`: the file's lines of directives that are
     about it alone.
@@ -76,7 +76,7 @@ class Local(Struct, frozen=True):
 
 
 class Limit(Struct, frozen=True):
-    """At most so many messages in so many seconds."""
+    """At most so many messages in this many seconds."""
 
     source: str
     burst: str

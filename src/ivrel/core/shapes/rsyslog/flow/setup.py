@@ -1,7 +1,7 @@
 """Sets a configuration up as the daemon does when it starts: in the order of the text, whatever is
 carried out later.
 
-Directives of the older style, templates and rulesets hold from where they stand; what an action is
+Directives of the older style, templates and rulesets hold from where they are; what an action is
 made of is settled there. Documentation: "Actions" (configuration/actions), "Templates"
 (configuration/templates), "Forwarding Output Module" (configuration/modules/omfwd), "Rulesets"
 (concepts/multi_ruleset).
@@ -131,7 +131,7 @@ class Setup:
     def _formed(self, action: Action) -> Action:
         """Return the action with the form of its messages.
 
-        One whose template does not stand before it is disabled.
+        One whose template does not be before it is disabled.
         """
         said = action.params.get("template") or self.default_form
         name = said.value if said else None
@@ -263,7 +263,7 @@ class Setup:
 
 
 def _argument(text: str) -> str:
-    """Return the first word of a directive's value: what stands behind it is a comment."""
+    """Return the first word of a directive's value: what follows it is a comment."""
     found = re.match(r'"([^"]*)"|(\S*)', text)
     return (found[1] if found[1] is not None else found[2]) if found else ""
 

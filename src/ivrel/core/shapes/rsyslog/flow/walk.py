@@ -268,7 +268,7 @@ class Walk:
         place = action.statement.place
         before = self.forwards.get(place)
         if before is not None:
-            # Reached once more, by another call of its ruleset.
+            # Reached again, by another call of its ruleset.
             takes, doubt = before.takes | takes, before.doubt or doubt
         self.forwards[place] = Forward(action, takes, None if takes.known else doubt, chain)
 

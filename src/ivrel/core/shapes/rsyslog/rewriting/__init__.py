@@ -1,3 +1,3 @@
-"""Corrections: actions changed where they stand, new ones in a place of their own, and all that as
-a unified diff.
+"""Corrections: actions changed where they are, new ones in a place of their own, and all that as a
+unified diff.
 """

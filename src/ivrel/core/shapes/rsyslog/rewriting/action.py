@@ -1,4 +1,4 @@
-"""Writes one forwarding action: as it stands with other parameters, or anew with what it said
+"""Writes one forwarding action: as it stands with other parameters, or again with what it said
 besides.
 """
 

@@ -107,7 +107,7 @@ def apply_hunk(data: bytes, edit: Edit) -> bytes:
     body = edit.body or ()
     before = [text for mark, text in body if mark != "+"]
     after = [text for mark, text in body if mark != "-"]
-    # A hunk without lines names the line that it stands behind.
+    # A hunk without lines names the line that it follows.
     at = int(start) - (1 if int(count) else 0)
     if lines is None or (old == NOTHING and name in files):
         raise Refused(

@@ -1,9 +1,9 @@
 """Changes a text so that it can be brought back: lines that change stay, commented out, above the
 new ones.
 
-A comment cannot stand inside of an object's name or of a condition, and one that ends in a
-backslash swallows the next line. So whole lines are commented out, as many as it takes to begin and
-end where a comment may stand.
+A comment cannot be inside of an object's name or of a condition, and one that ends in a backslash
+swallows the next line. So whole lines are commented out, as many as it takes to begin and end where
+a comment may stand.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ _COMMENT = re.compile(r"\s*(#.*)?")
 
 
 class Replacement(Struct, frozen=True):
-    """A piece of a text, and what stands in its place.
+    """A piece of a text, and what is in its place.
 
     `above`: where the lines must begin at the latest.
     """
@@ -92,7 +92,7 @@ def _outermost(cuts: Iterable[Replacement]) -> Iterator[Replacement]:
 
 
 def is_changed(line: str) -> bool:
-    """Whether a line belongs to the one behind it, which stands in its place."""
+    """Whether a line belongs to the one behind it, which is in its place."""
     return line.startswith(OFF) or _TAGGED.fullmatch(line) is not None
 
 

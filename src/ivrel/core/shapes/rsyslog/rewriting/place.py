@@ -40,7 +40,7 @@ def with_own(data: bytes, lines: Sequence[str], wanted: Mapping[Endpoint, State]
     """Return the text with these lines in the file of corrections, or in their part of the main
     file.
 
-    Of all places that they could stand in, the first where they do what is wanted.
+    Of all places that they could be in, the first where they do what is wanted.
     """
     first: bytes | None = None
     for tried in _places(data, lines):

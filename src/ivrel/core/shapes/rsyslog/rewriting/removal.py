@@ -1,4 +1,4 @@
-"""Changes actions where they stand, and takes away those that go, with the rules that do nothing
+"""Changes actions where they are, and takes away those that go, with the rules that do nothing
 else.
 """
 
@@ -41,8 +41,7 @@ def remove_actions(
 ) -> None:
     """Take actions away, with the rules around them that do nothing else.
 
-    Where a block must not be empty, and within a chain of `&`, what does nothing stands in their
-    place.
+    Where a block must not be empty, and within a chain of `&`, what does nothing is in their place.
     """
     tree = _Tree(model.statements)
     gone = {f.action.statement.place for f in forwards}
@@ -68,7 +67,7 @@ def remove_actions(
 
 
 class _Tree:
-    """Which statement stands in which."""
+    """Which statement is in which."""
 
     def __init__(self, statements: Sequence[Statement]) -> None:
         self._parents: dict[At, tuple[Statement | None, tuple[Statement, ...]]] = {}
@@ -85,7 +84,7 @@ class _Tree:
             self._enter(s, s.other)
 
     def parent(self, s: Statement) -> Statement | None:
-        """Return what a statement stands in; None at the top."""
+        """Return what a statement is in; None at the top."""
         return self._parents[s.place][0]
 
     def siblings(self, s: Statement) -> list[Statement]:
@@ -93,7 +92,7 @@ class _Tree:
         return [one for one in self._parents[s.place][1] if one.acts]
 
     def above(self, s: Statement) -> list[Statement]:
-        """Return all that it stands in, the outermost first."""
+        """Return all that it is in, the outermost first."""
         out: list[Statement] = []
         parent = self.parent(s)
         while parent is not None:
@@ -102,7 +101,7 @@ class _Tree:
         return out
 
     def outermost(self, gone: set[At]) -> Iterator[Statement]:
-        """Yield of the statements that go, those that stand in none that goes."""
+        """Yield of the statements that go, those that are in none that goes."""
         for s in self._order:
             parent = self.parent(s)
             if s.place in gone and (parent is None or parent.place not in gone):

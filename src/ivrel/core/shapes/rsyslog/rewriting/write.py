@@ -1,4 +1,4 @@
-"""Writes what a configuration forwards: actions are changed where they stand, and new ones get a
+"""Writes what a configuration forwards: actions are changed where they are, and new ones get a
 place of their own.
 
 What an action says besides, of queues, retries, rate limits, is kept, whatever else of it changes.

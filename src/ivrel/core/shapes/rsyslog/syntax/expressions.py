@@ -17,9 +17,9 @@ DEEPEST = 100
 
 
 class SyntaxProblem(Exception):
-    """What stands here cannot go on what stands before; the daemon takes nothing from here on.
+    """What is here cannot go on what precedes; the daemon takes nothing from here on.
 
-    `token`: what stands here; or `why`, where that says more.
+    `token`: what is here; or `why`, where that says more.
     """
 
     def __init__(self, token: str = "", why: str = "") -> None:
@@ -80,7 +80,7 @@ def unescaped(text: str) -> str:
 
 
 def echoed(text: str) -> str | None:
-    """Return what a command in backticks gives; None if that hangs on the machine."""
+    """Return what a command in backticks gives; None if that depends on the machine."""
     command, _, said = text.strip("`").strip().partition(" ")
     return said.strip() if command == "echo" and "$" not in said else None
 

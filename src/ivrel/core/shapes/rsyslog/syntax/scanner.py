@@ -1,7 +1,7 @@
 """Cuts a configuration into tokens, file by file, as the daemon does: in four states, the longest
 match first.
 
-What a token is hangs on the state: outside of objects and expressions a word may be an action in
+What a token is depends on the state: outside of objects and expressions a word may be an action in
 the older style, which goes to the end of its line. Included files come in place of what includes
 them, and a file may begin in the middle of a block of another. No pattern runs over more than one
 token.
@@ -25,7 +25,7 @@ _MOST_MISTAKES = 60  # what is no token, before the rest is given up
 
 
 class Token(Struct, frozen=True):
-    """A token, and where it stands in what the daemon takes in of a file."""
+    """A token, and where it is in what the daemon takes in of a file."""
 
     kind: str
     text: str

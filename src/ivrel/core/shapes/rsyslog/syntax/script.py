@@ -37,7 +37,7 @@ def read_script(source: Source, include: Include, scanner: type[Scanner] = Scann
     try:
         reader.statements(out)
     except SyntaxProblem as problem:
-        # The scanner stands behind the token that does not fit.
+        # The scanner follows the token that does not fit.
         token = reader.seen
         end = SyntaxMistake(str(problem), token.line if token else source.first)
     if reader.scanner.given_up and end is None:
@@ -48,7 +48,7 @@ def read_script(source: Source, include: Include, scanner: type[Scanner] = Scann
 
 
 class _Parser:
-    """Parses statements; directives go aside, for they may stand between any two tokens."""
+    """Parses statements; directives go aside, for they may be between any two tokens."""
 
     def __init__(self, source: Source, include: Include, scanner: type[Scanner]) -> None:
         self.include = include
@@ -275,7 +275,7 @@ class _Parser:
         params = self.params()
         if name == "include":
             made = self.made("include", begun, params=params)
-            # The statements of the files stand in the place of the include.
+            # The statements of the files are in the place of the include.
             if params.get("config.enabled", Param("on", 0)).value == "on":
                 self.scanner.push(self.include(params, begun, self.scanner.within))
             return made

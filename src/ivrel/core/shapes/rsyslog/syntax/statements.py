@@ -16,7 +16,7 @@ At = tuple[str, int, str]
 
 
 class Param(Struct, frozen=True):
-    """What a parameter says, its line, and where name and value stand in the file.
+    """What a parameter says, its line, and where name and value are in the file.
 
     None is what nobody knows here.
     """
