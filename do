@@ -1,7 +1,7 @@
 #!/bin/sh
 # Everything one does with this project, each in its virtual environment: ./do WHAT
 #   demo         install Ivrel and run the example
-#   test         install what the tests need and run them
+#   test         install what the tests need and run them; with --all, the deep ones, too
 #   lint         ruff and mypy
 #   bench        the audit of 10,000 devices (550 MB) against one grep
 #   screenshots  the pictures in docs/screenshots (needs xvfb, xterm, imagemagick)

@@ -20,6 +20,9 @@ from ivrel.sources.workspace import Workspace
 # How long a generated case takes says more of the machine than of the code. The build takes the
 # same cases each time; whoever runs the tests at home searches on.
 BUILD = bool(os.environ.get("IVREL_SKIP_NOTHING"))
+# Whether the deep tests run. Decorators need to know this before pytest has read its options, and
+# the workers of a parallel run get none.
+ALL = bool(os.environ.setdefault("IVREL_ALL", "yes" if "--all" in sys.argv else ""))
 settings.register_profile(
     "ivrel",
     deadline=None,
@@ -36,12 +39,26 @@ settings.load_profile("brief" if BRIEF else "ivrel")
 
 
 def tried(most: int) -> settings:
-    """Return the settings of a property that is tried on so many generated cases; on fewer where
-    they are the same each time.
+    """Return the settings of a property with this many generated cases: all of them with `--all`
+    at home, two fifths in the build, a tenth in a quick run.
     """
-    if BRIEF:
+    if BRIEF or not ALL:
         return settings(max_examples=max(most // 10, 3))
     return settings(max_examples=max(most * 2 // 5, 3) if BUILD else most)
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """Add the option that also runs the deep tests."""
+    parser.addoption("--all", action="store_true", help="run the deep tests, too: see CONTRIBUTING")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Leave out the deep tests, unless all are asked for, or single ones are named."""
+    if config.getoption("--all") or any("::" in word for word in config.args):
+        return
+    deep = [item for item in items if item.get_closest_marker("deep")]
+    config.hook.pytest_deselected(items=deep)
+    items[:] = [item for item in items if not item.get_closest_marker("deep")]
 
 
 TODAY = date(2026, 11, 23)

@@ -96,6 +96,7 @@ def test_answers_are_those_that_would_be_found_anew(base: str, data: st.DataObje
             assert left_for(known, right=right) == left_for(anew, right=right)
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("base", sorted(BASES))
 @given(data=st.data())
 @tried(20)
@@ -122,6 +123,7 @@ def _without_lines(result: DeviceResult) -> DeviceResult:
     return replace(result, verdicts=tuple(replace(v, where=()) for v in result.verdicts))
 
 
+@pytest.mark.deep
 def test_corrections_of_one_run_are_those_of_many() -> None:
     corrector, texts = Corrector(POLICY, TODAY), configurations()
     known = {d.name: (d, DIALECTS[d.platform], texts[d.name][""].encode()) for d in DEVICES}
@@ -187,6 +189,7 @@ OF_RULES = read_policy(
 )
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("base", sorted(b for b in BASES if not b.startswith("rsyslog")))
 @given(data=st.data())
 @tried(15)

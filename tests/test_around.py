@@ -38,6 +38,7 @@ def test_a_window_is_open_in_the_minutes_between_its_times() -> None:
             Window.of(*wrong)
 
 
+@pytest.mark.deep
 def test_nothing_is_begun_outside_of_the_window_and_the_rest_comes_with_resume(
     tmp_path: Path,
 ) -> None:
@@ -66,6 +67,7 @@ def test_nothing_is_begun_outside_of_the_window_and_the_rest_comes_with_resume(
             assert "ivrel: --between" in call(*words, *wrong, code=2).stderr
 
 
+@pytest.mark.deep
 def test_programs_are_called_for_the_whole_delivery_and_can_stop_it(tmp_path: Path) -> None:
     folder, out, told = tmp_path / "w", tmp_path / "corrections", tmp_path / "told"
     write_fleet(folder, 2, only="holmsay-gw2 tarsk-gw1", patience=3, trial=2)
@@ -122,6 +124,7 @@ async def _typed(folder: Path, out: Path, name: str) -> list[str]:
         await link.close()
 
 
+@pytest.mark.deep
 def test_a_rehearsal_leaves_each_platform_as_it_was(tmp_path: Path) -> None:
     folder, out = tmp_path / "w", tmp_path / "corrections"
     names = [d.name for d in write_fleet(folder, 7, only=ONE_OF_EACH, patience=5, trial=2)]
@@ -149,6 +152,7 @@ def test_a_rehearsal_leaves_each_platform_as_it_was(tmp_path: Path) -> None:
         call("deliver", "-w", folder, out, "--no-ask", "--no-last-look")
 
 
+@pytest.mark.deep
 @pytest.mark.skipif(not SSHD and not STRICT, reason="needs sshd")
 @pytest.mark.skipif(not NETCONFD and not STRICT, reason="needs netconfd")
 def test_a_candidate_of_a_real_server_is_dropped_after_a_rehearsal(tmp_path: Path) -> None:

@@ -134,6 +134,7 @@ def test_the_compiled_way_leaves_few_lines_to_be_looked_at_one_by_one() -> None:
     assert sum(one.number for one in found.alike) > 0.99 * len(lines)
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("recorded", [False, True])
 @tried(300)
 @given(
@@ -185,6 +186,7 @@ int main(void) {
 """
 
 
+@pytest.mark.deep
 @pytest.mark.skipif(not MUST and not shutil.which("gcc"), reason="needs gcc")
 def test_the_compiled_way_reads_and_writes_where_it_may(tmp_path: Path) -> None:
     (tmp_path / "all.c").write_text(HARNESS)

@@ -41,6 +41,7 @@ SAID: dict[str, list[str]] = {
 }
 
 
+@pytest.mark.deep
 def test_a_session_is_learned_from_a_dialog_with_each_platform(tmp_path: Path) -> None:
     folder, texts = tmp_path / "w", {}
     write_fleet(folder, 5, only=" ".join(TALKING), patience=5)
@@ -76,6 +77,7 @@ def test_a_session_is_learned_from_a_dialog_with_each_platform(tmp_path: Path) -
             assert (folder / "configs" / f"{device}.conf").read_bytes() == before[device]
 
 
+@pytest.mark.deep
 @HAS_SSHD
 def test_a_session_is_learned_from_a_device_behind_a_real_terminal(tmp_path: Path) -> None:
     program, saved, typed = tmp_path / "device.py", tmp_path / "saved", tmp_path / "typed"
@@ -107,6 +109,7 @@ def test_a_dialog_that_shows_no_prompt_teaches_nothing() -> None:
         assert not proposed(turns).text and proposed(turns).remarks
 
 
+@pytest.mark.deep
 def test_what_is_hard_to_read_is_read_as_it_is_or_not_at_all(tmp_path: Path) -> None:
     folder = tmp_path / "w"
     names = [d.name for d in write_fleet(folder, 5, only=" ".join(TALKING), patience=5)]
@@ -204,6 +207,7 @@ def test_no_value_becomes_a_second_statement(name: str, monkeypatch: pytest.Monk
         assert any("\\n" in said or "\\r" in said for _, said in told), told
 
 
+@pytest.mark.deep
 def test_what_is_laid_out_anew_is_no_other_configuration(tmp_path: Path) -> None:
     folder, out, dice = tmp_path / "w", tmp_path / "corrections", Random(3)
     names = [d.name for d in write_fleet(folder, 4, only="holmsay-gw2 tarsk-fw2 brannay-fw2 mv-skua-lx1", patience=5, trial=2)]  # fmt: skip

@@ -36,6 +36,7 @@ def folder(example: Path, tmp_path: Path) -> Path:
     return tmp_path
 
 
+@pytest.mark.deep
 def test_hostile_text_steers_nothing(ivrel: Run, folder: Path) -> None:
     log = folder / "x.log"
     formats: list[str | Path] = ["table", "json", "jsonl", "csv"]
@@ -78,7 +79,7 @@ def test_hostile_text_steers_nothing(ivrel: Run, folder: Path) -> None:
     own = folder / "out" / "tarsk-gw1"
     assert "strike mute 7" in (own / "unproved-change.txt").read_text()
     assert not [one for one in own.iterdir() if STEERING.search(one.read_text())]
-    assert "holds a control character" in (folder / "out" / "change-sheet.md").read_text()
+    assert "contains a control character" in (folder / "out" / "change-sheet.md").read_text()
 
 
 @pytest.mark.parametrize("what", ["silence", "clocks", "losses", "volume"])

@@ -8,6 +8,7 @@ import shutil
 from pathlib import Path
 from typing import Any
 
+import pytest
 from conftest import Run
 
 from ivrel.core.correcting.changes import apply_change
@@ -47,6 +48,7 @@ def test_demo_tells_the_whole_job(ivrel: Run, tmp_path: Path) -> None:
     assert again.stderr.count("\n") == 1 and "--replace" in again.stderr
 
 
+@pytest.mark.deep
 def test_the_messages_of_a_day_show_what_is_wrong_and_nothing_else(
     ivrel: Run, example: Path, tmp_path: Path
 ) -> None:

@@ -55,6 +55,7 @@ def small(tmp_path: Path) -> Path:
     return tmp_path
 
 
+@pytest.mark.deep
 def test_no_secret_is_shown_by_any_command(ivrel: Run, small: Path) -> None:
     calls: list[list[str]] = [
         ["audit", "--all"],
@@ -219,6 +220,7 @@ def test_a_folder_is_replaced_as_a_whole_by_one_call_at_a_time(
         )
 
 
+@pytest.mark.deep
 def test_a_killed_call_leaves_the_old_folder(small: Path, tmp_path: Path) -> None:
     write_workspace(tmp_path / "w")
     out, program = tmp_path / "out", Path(sys.executable).parent / "ivrel"
@@ -349,6 +351,7 @@ def test_what_a_call_cannot_mean_is_refused(ivrel: Run, small: Path) -> None:
     )
 
 
+@pytest.mark.deep
 def test_every_reader_knows_its_own_errors() -> None:
     spec = importlib.util.spec_from_file_location(
         "fuzz", Path(__file__).parent.parent / "bench" / "fuzz.py"

@@ -228,6 +228,7 @@ def test_stand_ins_are_read_as_their_dialects_read_them(
     assert right >= least * number
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("known", [True, False])
 @pytest.mark.parametrize("platform", ["quern", "skarn", "marl", "osier", "hollin"])
 def test_whatever_samples_there_are_nothing_wrong_is_learned(
@@ -402,6 +403,7 @@ def long_text(text: str, kind: str) -> str:
     return text + "".join(f"route {n}\n  via 192.0.2.9\n  cost {n}\n" for n in range(33_000))
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize(
     ("text", "kind"),
     [

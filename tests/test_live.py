@@ -87,6 +87,7 @@ def fleet(tmp_path: Path) -> Iterator[Fleet]:
         yield one
 
 
+@pytest.mark.deep
 def test_what_was_delivered_reads_as_proved_and_is_told(fleet: Fleet) -> None:
     assert re.search("8 devices +would be sent", fleet.deliver("--dry-run").stdout)
     assert all(shown(fleet.folder, name) == text for name, text in fleet.befores.items() if "lx" not in name and "gw2" not in name)  # fmt: skip
@@ -128,6 +129,7 @@ def test_what_was_delivered_reads_as_proved_and_is_told(fleet: Fleet) -> None:
     assert not list(fleet.folder.glob(".ivrel/delivery-texts/*"))
 
 
+@pytest.mark.deep
 def test_each_fault_leaves_each_platform_as_before_or_as_proved(fleet: Fleet) -> None:
     # What does not keep a change from being delivered.
     lasting = ("slow", "late", "silent", "drip", "chat", "clock", "fold")
@@ -153,6 +155,7 @@ def test_each_fault_leaves_each_platform_as_before_or_as_proved(fleet: Fleet) ->
     shutil.rmtree(fleet.folder / ".ivrel" / "delivery-texts", ignore_errors=True)
 
 
+@pytest.mark.deep
 def test_what_does_not_confirm_a_change_is_waited_for_until_it_lasts(tmp_path: Path) -> None:
     fleet = Fleet(tmp_path)
     write_fleet(fleet.folder, 2, only="holmsay-gw2 brannay-fw2", trial=4)
@@ -250,6 +253,7 @@ def test_recordings_are_followed_when_they_are_compressed(tmp_path: Path) -> Non
     assert heard == ["2", "3", "4"]
 
 
+@pytest.mark.deep
 def test_a_silent_device_is_taken_back_where_messages_are_expected(tmp_path: Path) -> None:
     fleet = Fleet(tmp_path)
     write_fleet(fleet.folder, 2, only="tarsk-gw1 holmsay-gw2", trial=3)
@@ -293,6 +297,7 @@ def test_a_silent_device_is_taken_back_where_messages_are_expected(tmp_path: Pat
         assert states(fleet.folder)["tarsk-gw1"] == "delivered" and not fleet.third_states()
 
 
+@pytest.mark.deep
 def test_what_is_killed_is_resumed_and_nothing_is_done_twice(tmp_path: Path) -> None:
     fleet, dice = Fleet(tmp_path), Random(7)
     write_fleet(fleet.folder, 16, only=ONE_OF_EACH)
@@ -353,6 +358,7 @@ def _stop_between_writes(process: subprocess.Popen[bytes], folder: Path) -> None
                 time.sleep(0.01)
 
 
+@pytest.mark.deep
 def test_a_device_that_says_something_else_is_refused_or_proved_again(tmp_path: Path) -> None:
     fleet = Fleet(tmp_path)
     write_fleet(fleet.folder, 1, only="holmsay-gw2")
@@ -375,6 +381,7 @@ def test_a_device_that_says_something_else_is_refused_or_proved_again(tmp_path: 
         call("audit", "-w", fleet.folder)
 
 
+@pytest.mark.deep
 def test_between_waves_one_is_asked_and_may_end_it(fleet: Fleet) -> None:
     words = ["deliver", "-w", str(fleet.folder), str(fleet.out), "--ask"]
     done = subprocess.run([PROGRAM, *words], input="n\n", capture_output=True, text=True, timeout=60, check=False)  # fmt: skip
@@ -468,6 +475,7 @@ def odd(tmp_path: Path) -> Iterator[Path]:
     loop.call_soon_threadsafe(loop.stop)
 
 
+@pytest.mark.deep
 def test_each_thing_that_goes_wrong_is_told_in_a_line_and_the_others_are_done(odd: Path) -> None:
     call("gather", "-w", odd, "--learn-keys", code=None)
     keys = odd / ".ivrel" / "host-keys"
@@ -498,6 +506,7 @@ def test_each_thing_that_goes_wrong_is_told_in_a_line_and_the_others_are_done(od
     assert len(re.findall("not begun", delivered.stdout)) >= 7
 
 
+@pytest.mark.deep
 def test_passwords_stand_in_no_file_and_programs_are_called_without_a_shell(tmp_path: Path) -> None:
     folder = tmp_path / "w"
     write_fleet(folder, 1, only="holmsay-gw2")
@@ -679,6 +688,7 @@ def test_answers_are_shown_without_what_a_configuration_holds_beyond_export(
     assert hider.shown(b"line\n" * 9)[-1] == "… 6 more"
 
 
+@pytest.mark.deep
 def test_the_whole_circle_is_shown_on_living_devices(tmp_path: Path) -> None:
     done = call("demo", "--live", tmp_path / "skerry")
     said = " ".join(done.stdout.split())

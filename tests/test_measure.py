@@ -171,6 +171,7 @@ def silent(fleet: dict[str, Times], rate: float) -> set[str]:
     return {s.device for s in silences(fleet, sorted(fleet), LONG, rate) if s.state == "silent"}
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize(
     "day", [poisson, bursts, heavy_bursts, two_paces, every_ten_minutes, by_day]
 )
@@ -503,6 +504,7 @@ def rows(
     return found
 
 
+@pytest.mark.deep
 def test_the_seeded_troubles_are_found_and_no_others(
     ivrel: Run, example: Path, files: list[str]
 ) -> None:
@@ -522,6 +524,7 @@ def test_the_seeded_troubles_are_found_and_no_others(
     assert gap["begun"].startswith("2026-11-23T08:5") and 10_000 < gap["longest"] < 11_500
 
 
+@pytest.mark.deep
 def test_volume_is_what_the_files_hold(ivrel: Run, example: Path, files: list[str]) -> None:
     heard = json.loads(ivrel("heard", "-w", example, *files, "--format", "json").stdout)
     number = sum(d["messages"] for d in heard["devices"])
@@ -535,6 +538,7 @@ def test_volume_is_what_the_files_hold(ivrel: Run, example: Path, files: list[st
     assert all(r["estimated"] for r in debug) and not any(r["estimated"] for r in urgent)
 
 
+@pytest.mark.deep
 def test_figures_are_drawn(ivrel: Run, example: Path, files: list[str], tmp_path: Path) -> None:
     pytest.importorskip(
         "matplotlib", reason="Matplotlib is not installed: pip install 'ivrel[figures]'"

@@ -294,6 +294,7 @@ def test_a_platform_refuses_what_it_cannot_do(
     assert done.stderr == f"ivrel: {expected}\n" and not done.stdout
 
 
+@pytest.mark.deep
 def test_output_that_nobody_reads_or_that_cannot_be_written(
     ivrel: Run, example: Path, tmp_path: Path
 ) -> None:
@@ -322,6 +323,7 @@ def test_output_that_nobody_reads_or_that_cannot_be_written(
     os.close(writing)
 
 
+@pytest.mark.deep
 def test_a_file_that_does_not_fit_leaves_what_was_there(
     ivrel: Run, example: Path, tmp_path: Path
 ) -> None:
@@ -406,6 +408,7 @@ FRAGMENTS = [
 ]
 
 
+@pytest.mark.deep
 @given(st.lists(st.sampled_from(FRAGMENTS), max_size=9).map("".join) | st.text(max_size=80))
 @tried(400)
 def test_no_file_of_the_users_upsets_its_reader(text: str) -> None:

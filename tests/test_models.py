@@ -174,6 +174,7 @@ def _back(done: Any) -> bytes:
     return apply_change(DIALECTS[done.platform], done.corrected, done.backout, "backout")
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize(
     "base", [b for b in BASES if b.partition(".")[0] in ("ietf-syslog", "openconfig")]
 )

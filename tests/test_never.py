@@ -41,6 +41,7 @@ def target(folder: Path) -> Target:
     return targets_of(whole, whole.fleet.devices)[0]
 
 
+@pytest.mark.deep
 @HAS_SSHD
 @pytest.mark.skipif(not RSYSLOGD and not STRICT, reason="needs rsyslogd")
 @pytest.mark.parametrize("is_link", [False, True])
@@ -76,6 +77,7 @@ def test_a_file_that_somebody_else_has_written_is_not_written_over(
     assert left == {"real.conf", "restarted", *(["rsyslog.conf"] if is_link else [])}
 
 
+@pytest.mark.deep
 @HAS_SSHD
 @pytest.mark.skipif(not NETCONFD and not STRICT, reason="needs netconfd")
 def test_edits_of_somebody_else_are_not_thrown_away(tmp_path: Path) -> None:
@@ -134,6 +136,7 @@ session: {prompt: '[\\w.-]+> $', show: print all, leave: leave}
 TEXT = 'unit orrin-gw9\nmotd "pier-ap1> "\nevents\n    export on\n    send 127.0.0.1\n'
 
 
+@pytest.mark.deep
 @HAS_SSHD
 @pytest.mark.parametrize(
     ("parts", "told"),
@@ -164,6 +167,7 @@ def test_a_part_of_a_configuration_is_not_taken_for_the_whole(
         assert file.read_text() == TEXT if not told else not file.exists()
 
 
+@pytest.mark.deep
 def test_the_configuration_of_another_device_is_neither_kept_nor_changed(tmp_path: Path) -> None:
     folder, out = tmp_path / "w", tmp_path / "corrections"
     first, second = write_fleet(folder, 2, only="holmsay-gw1 holmsay-gw2", patience=3, trial=2)
@@ -199,6 +203,7 @@ def test_the_configuration_of_another_device_is_neither_kept_nor_changed(tmp_pat
         call("gather", "-w", folder)
 
 
+@pytest.mark.deep
 def test_what_is_fetched_and_lost_most_is_kept_beside(tmp_path: Path) -> None:
     folder = tmp_path / "w"
     write_fleet(folder, 1, only="holmsay-gw1", patience=3)
@@ -240,6 +245,7 @@ def test_no_value_becomes_a_command(sign: str) -> None:
         write_change(quern, Text(data), [Edit((("events",),), ("mute", f"1{sign}x"), removes=True)])
 
 
+@pytest.mark.deep
 @HAS_SSHD
 @pytest.mark.skipif(not RSYSLOGD and not STRICT, reason="needs rsyslogd")
 @pytest.mark.parametrize(
@@ -274,6 +280,7 @@ def test_a_service_that_does_not_run_is_told_as_that(
     assert log.read_text().count("restarted") == times
 
 
+@pytest.mark.deep
 def test_a_device_in_doubt_has_a_way_out(tmp_path: Path) -> None:
     quern = Dialects()["quern"]
     before = b"unit old\nevents\n    export off\n"
@@ -338,6 +345,7 @@ def test_a_prompt_that_is_another_each_time_is_known_again(tmp_path: Path, promp
         assert (folder / "configs" / "orrin-gw9.conf").read_text() == TEXT
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("most", [4, 40, 60, 90, 120])
 def test_a_full_disk_leaves_what_is_gone_on_with(tmp_path: Path, most: int) -> None:
     folder, out = tmp_path / "w", tmp_path / "corrections"

@@ -150,6 +150,7 @@ def test_no_text_upsets_a_reader(name: str, raw: bytes, cut: int) -> None:
             assert str(problem)
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("name", sorted(DIALECTS.files))
 def test_monstrous_texts_are_read_or_refused_at_once(name: str) -> None:
     whole = WHOLE[name]

@@ -273,6 +273,7 @@ def test_pages_questions_and_a_second_password(
         assert "the fleet names none (second-password)" in " ".join(said.split())
 
 
+@pytest.mark.deep
 def test_programs_before_and_after_a_change_can_say_no(tmp_path: Path) -> None:
     folder, out, told = tmp_path / "w", tmp_path / "corrections", tmp_path / "told"
     write_fleet(folder, 1, only="holmsay-gw2", patience=3, trial=2)

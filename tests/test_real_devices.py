@@ -99,6 +99,7 @@ def seeded(folder: Path, sshd: Sshd) -> None:
         one.commit()
 
 
+@pytest.mark.deep
 @pytest.mark.skipif(not (NETCONFD and SSHD) and not STRICT, reason="needs netconfd and sshd")
 def test_a_real_netconf_server_is_gathered_from_and_delivered_to(tmp_path: Path) -> None:
     with netconfd(tmp_path / "server") as sshd:
@@ -183,6 +184,7 @@ def rsyslogd(folder: Path, main: Path) -> Iterator[Path]:
             os.kill(int(pid.read_text()), signal.SIGTERM)
 
 
+@pytest.mark.deep
 @pytest.mark.skipif(not (RSYSLOGD and SSHD) and not STRICT, reason="needs rsyslogd and sshd")
 def test_a_real_rsyslogd_is_gathered_from_delivered_to_and_heard(tmp_path: Path) -> None:
     port, device = free_port(), tmp_path / "device"

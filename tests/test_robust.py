@@ -88,6 +88,7 @@ def test_a_configuration_of_another_platform_is_recognised(
     }
 
 
+@pytest.mark.deep
 def test_large_fleets_are_judged_alike_by_one_process_and_by_several(
     ivrel: Run, tmp_path: Path
 ) -> None:

@@ -46,6 +46,7 @@ def test_cases_are_read_as_the_daemon_carried_them_out(case: Case) -> None:
     assert compared(case.data, case.sends, starts=case.starts)[0] == case.read
 
 
+@pytest.mark.deep
 @needs_rsyslogd
 def test_the_daemon_carries_cases_out_as_recorded() -> None:
     found = observe_calmly(
@@ -57,6 +58,7 @@ def test_the_daemon_carries_cases_out_as_recorded() -> None:
     assert [c.why for c, s in seen if s.starts != c.starts] == []
 
 
+@pytest.mark.deep
 @needs_rsyslogd
 def test_what_a_real_rsyslogd_sends_is_what_was_computed() -> None:
     texts = [generated(seed) for seed in range(24)]
@@ -83,6 +85,7 @@ WORTH = [
 ]
 
 
+@pytest.mark.deep
 @needs_rsyslogd
 def test_corrected_configurations_are_taken_and_do_what_was_asked() -> None:
     texts: list[dict[str, str]] = [dict(case.files) for case in WORTH[:: 1 if _MUST else 3]]

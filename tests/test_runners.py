@@ -70,6 +70,7 @@ def test_one_device_never_stops_the_others(example: Path) -> None:
     )
 
 
+@pytest.mark.deep
 def test_a_call_names_a_scheduler(scheduler: str, ivrel: Run, example: Path) -> None:
     plain = ivrel("audit", "-w", example, "--format", "json", code=1).stdout
     assert (
@@ -94,6 +95,7 @@ def test_a_call_names_a_scheduler(scheduler: str, ivrel: Run, example: Path) -> 
     )
 
 
+@pytest.mark.deep
 def test_messages_are_counted_alike_in_all_ways(
     ivrel: Run, example: Path, tmp_path: Path, scheduler: str
 ) -> None:

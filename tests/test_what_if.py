@@ -27,6 +27,7 @@ OTHERS = {
 }
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("name", OTHERS)
 def test_what_differs_is_what_two_audits_and_corrections_say(
     name: str, workspace: Workspace, tmp_path: Path
@@ -62,6 +63,7 @@ def test_what_differs_is_what_two_audits_and_corrections_say(
     assert bool(changed) == (name not in ("a reason", "the rule's name alone"))
 
 
+@pytest.mark.deep
 def test_another_policy_is_compared_and_judged_by(
     example: Path, tmp_path: Path, ivrel: Run
 ) -> None:
