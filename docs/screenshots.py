@@ -112,7 +112,7 @@ def main() -> None:
         if any(name in LIVE for name in wanted):
             with living(Path(folder) / "live", env):
                 for name in LIVE:
-                    take(name, LIVE[name], Path(folder) / "live", env, seconds=14)
+                    take(name, LIVE[name], Path(folder) / "live", env, seconds=40)
 
 
 @contextmanager
