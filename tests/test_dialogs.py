@@ -22,7 +22,7 @@ from test_real_devices import STRICT, workspace
 
 from ivrel.core.authoring.dialogs import Turn, proposed
 from ivrel.core.authoring.steering import steering_values
-from ivrel.core.delivery.printed import Prompt, doubt_of
+from ivrel.core.delivery.printed import Prompt, doubts_of
 from ivrel.core.dialects.session import Session
 from ivrel.core.reading.records import read_records
 from ivrel.core.text.text import Text
@@ -145,11 +145,14 @@ def test_what_is_hard_to_read_is_read_as_it_is_or_not_at_all(tmp_path: Path) -> 
         ('f"12:00:{n:02} printed"', True),
         ('"2026-11-30 12:00:00 saved by edda"', True),
         ('f"Dec  1 12:00:{n:02} pier link: port up"', False),
+        # A time at the top excuses no message further down.
+        ('f"12:00:{n:02} printed\\n" + TOP + f"Dec  1 12:00:{n:02} pier link: port up"', False),
     ],
 )
 def test_a_message_is_told_from_a_line_of_the_text(tmp_path: Path, lines: str, kept: bool) -> None:
     program = tmp_path / "device.py"
     text = TEXT + "".join(f"# {n}\n" for n in range(9))
+    lines = lines.replace("TOP", repr(text[: text.index("# 3")]))
     shell = SHELL.replace("for part in %r:", f"n = globals().get('n', 0) + 1\n        for part in [%r[0].replace('HERE', {lines})]:")  # fmt: skip
     here = f"HERE\n{text}" if "printed" in lines else text.replace("# 3\n", "HERE\n")
     program.write_text(shell % (str(tmp_path / "typed"), [here]))
@@ -170,9 +173,9 @@ def test_a_prompt_with_other_numbers_is_the_same_and_another_text_is_none() -> N
     assert not Prompt.of("> $", b"a> ", b"b> ").is_own
     quern = Dialects(Path("/nowhere"))["quern"]
     text = b"unit pier-ap1\nevents\n    export on\n"
-    assert doubt_of(quern, text, prompt, "print all") is None
-    found = doubt_of(quern, text + b"print all\n", prompt, "print all")
-    assert found is not None and found.line == 4
+    assert not doubts_of(quern, text, prompt, "print all")
+    (found,) = doubts_of(quern, text + b"print all\n", prompt, "print all")
+    assert found.line == 4
 
 
 def test_a_line_editor_is_obeyed_as_terminals_do() -> None:

@@ -17,12 +17,12 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from ivrel.core.authoring.dialogs import Turn
-    from ivrel.core.reach import Reach
     from ivrel.live.links import Route
     from ivrel.live.recording import Recorder
 
 EXAMPLE = "ivrel dialect session 192.0.2.34 --user keeper"
 SECRET = "*"  # typed in the place of a password
+MOST_PAGES = 1000  # that are turned without asking
 FEW = 3  # lines of an answer that are shown; more may be a configuration
 
 
@@ -138,12 +138,13 @@ async def _talk(args: argparse.Namespace, way: Route) -> list[Turn]:
     try:
         _show(await recorder.open())
         for line in _lines(args):
-            turn = await _typed(recorder, way.reach, line)
-            _show(turn)
-            while line == " " and not turn.ended and turn.last == recorder.turns[-2].last:
+            turn = await _typed(recorder, line)
+            for _ in range(MOST_PAGES):
+                before = recorder.turns[-2]
+                if line != " " or turn.ended or not turn.lines or turn.last != before.last:
+                    break
                 turn = await recorder.type(" ", is_sign=True)  # the next page
-            if line == " ":
-                _show(turn)
+            _show(turn)
             if turn.ended:
                 break
     finally:
@@ -151,7 +152,7 @@ async def _talk(args: argparse.Namespace, way: Route) -> list[Turn]:
     return recorder.turns
 
 
-async def _typed(recorder: Recorder, reach: Reach, line: str) -> Turn:
+async def _typed(recorder: Recorder, line: str) -> Turn:
     if line == SECRET:
         password = recorder.second_password()
         if password is None:

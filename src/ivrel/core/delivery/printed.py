@@ -91,31 +91,48 @@ class DoubtfulLine(Struct, frozen=True):
     may_stay: bool = False
 
 
-def doubt_of(dialect: Dialect, data: bytes, prompt: Prompt, typed: str) -> DoubtfulLine | None:
-    """Return the first line of a printed configuration that may not belong to it, or None.
+def doubts_of(
+    dialect: Dialect, data: bytes, prompt: Prompt, typed: str
+) -> tuple[DoubtfulLine, ...]:
+    """Return all lines of a printed configuration that may not belong to it.
 
     `prompt`: the device's prompt; `typed`: the command that printed the configuration.
     """
     lines = data.split(b"\n")
-    suspects = prompt.may_begin(data) or typed.encode() in data or _STAMPED.search(data)
-    for number, line in enumerate(lines if suspects else (), 1):
-        if prompt.begins(line):
-            return DoubtfulLine(number, "starts with the prompt", _IN_BETWEEN)
-        if line.strip() == typed.encode():
-            return DoubtfulLine(number, "is that, too", _IN_BETWEEN)
-        if stamp := _STAMP.match(line):
-            said = plain(decode(line))
-            why = f"looks like a log message: '{shorten(said, 40)}'"
-            # Devices print the current time in the first or last lines. Elsewhere, a line of the
-            # configuration is the same in each reading, and a log message has another second.
-            is_edge = min(number, len(lines) - number) <= EDGE
-            like = _NUMBER.sub("0", said) if is_edge else said
-            may_stay = is_edge or stamp[0].count(b":") == 2
-            return DoubtfulLine(number, why, _ASIDE, like, may_stay=may_stay)
+    found = []
+    if prompt.may_begin(data) or typed.encode() in data or _STAMPED.search(data):
+        for number, line in enumerate(lines, 1):
+            if prompt.begins(line):
+                found.append(DoubtfulLine(number, "starts with the prompt", _IN_BETWEEN))
+            elif line.strip() == typed.encode():
+                found.append(DoubtfulLine(number, "is that, too", _IN_BETWEEN))
+            elif stamp := _STAMP.match(line):
+                found.append(_stamped(number, len(lines), decode(line), decode(stamp[0])))
     if number := _folded(dialect, lines):
         why = f"may be wrapped at {len(decode(lines[number - 1]))} columns"
-        return DoubtfulLine(number, f"{why}, and the joined line means something else", _WIDER)
-    return None
+        found.append(
+            DoubtfulLine(number, f"{why}, and the joined line means something else", _WIDER)
+        )
+    return tuple(found)
+
+
+def staying(before: Sequence[DoubtfulLine], again: Sequence[DoubtfulLine]) -> bool:
+    """Whether two readings have the same doubtful lines, and all of these may belong to them."""
+    one, other = ([(d.line, d.like) for d in some] for some in (before, again))
+    return one == other and all(d.may_stay for d in again)
+
+
+def _stamped(number: int, lines: int, line: str, stamp: str) -> DoubtfulLine:
+    """Return the doubt about a line that starts with a time stamp.
+
+    Devices print the current time in the first or last lines. Elsewhere, a line of the
+    configuration is the same in each reading, and a log message has another second.
+    """
+    said = plain(line)
+    is_edge = min(number, lines - number) <= EDGE
+    like = _NUMBER.sub("0", said) if is_edge else said
+    why = f"looks like a log message: '{shorten(said, 40)}'"
+    return DoubtfulLine(number, why, _ASIDE, like, may_stay=is_edge or stamp.count(":") == 2)
 
 
 def _folded(dialect: Dialect, lines: Sequence[bytes]) -> int:
@@ -124,8 +141,6 @@ def _folded(dialect: Dialect, lines: Sequence[bytes]) -> int:
     A line counts only if it ends at a terminal's edge, and if joining it with the next line changes
     the export settings.
     """
-    if max(map(len, lines)) not in EDGES and lines and all(map(bytes.isascii, lines)):
-        return 0
     columns = [len(decode(line)) for line in lines]
     longest = max(columns, default=0)
     if longest not in EDGES:

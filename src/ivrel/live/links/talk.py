@@ -16,7 +16,7 @@ from ivrel.core.delivery.dialog import (
     error_in,
     waits,
 )
-from ivrel.core.delivery.printed import DoubtfulLine, Prompt, doubt_of
+from ivrel.core.delivery.printed import DoubtfulLine, Prompt, doubts_of, staying
 from ivrel.core.dialects.session import SECONDS, WHOLE, Rise, Session
 from ivrel.core.text.text import decode
 from ivrel.core.vocabulary.errors import Refused, Unreachable
@@ -24,8 +24,8 @@ from ivrel.core.vocabulary.wording import plain, shorten, steers
 from ivrel.live.links.link import Link, OutgoingChange, Rehearsal, Target
 from ivrel.live.links.terminal import SETTLED, SHORT, Idle, Terminal
 
-READINGS = 3  # times that a configuration is asked for, in which something stands that is none
-APART = 1.1  # seconds between two of them, in which a stamp becomes another
+READINGS = 3  # attempts to fetch a configuration without doubtful lines
+APART = 1.1  # seconds between two attempts, so that time stamps differ
 
 
 class Talk(Link):
@@ -70,20 +70,24 @@ class Talk(Link):
 
     async def fetch(self) -> bytes:
         prompt, idle = await self._terminal.quiet()
-        show, doubt = self._said.show, None
-        for _ in range(READINGS):
-            if doubt is not None and doubt.may_stay:
+        show = self._said.show
+        before: tuple[DoubtfulLine, ...] | None = None
+        doubts: tuple[DoubtfulLine, ...] = ()
+        first: DoubtfulLine | None = None  # the reason for asking again
+        for n in range(READINGS):
+            if n:
                 await asyncio.sleep(APART)
-            data = await self._printed(self._said.show, prompt, idle)
-            before, doubt = doubt, doubt_of(self.target.dialect, data, prompt, show)
-            if doubt is None or (before is not None and _stays(before, doubt)):
-                if before is not None and doubt is None:
-                    self.remarks.append(f"asked again: line {before.line} {before.why}")
+            data = await self._printed(show, prompt, idle)
+            doubts = doubts_of(self.target.dialect, data, prompt, show)
+            if not doubts or (before is not None and staying(before, doubts)):
+                if first is not None and not doubts:
+                    self.remarks.append(f"asked again: line {first.line} {first.why}")
                 self.hider.know(data)
                 return data
-        assert doubt is not None  # else the reading would have been taken
-        said = f"line {doubt.line} of what '{show}' prints {doubt.why}"
-        raise Unreachable(f"{said}; {doubt.hint}")
+            first, before = first or doubts[0], doubts
+        worst = next((d for d in doubts if not d.may_stay), doubts[0])
+        said = f"line {worst.line} of what '{show}' prints {worst.why}"
+        raise Unreachable(f"{said}; {worst.hint}")
 
     async def _printed(self, show: str, prompt: Prompt, idle: Idle) -> bytes:
         """Return what the device prints as a configuration, once."""
@@ -214,8 +218,3 @@ def _lines(sent: OutgoingChange) -> list[str]:
         # A line editor would take it for a command of its own.
         raise Refused("the line contains a control character; nothing was sent", steering)
     return lines
-
-
-def _stays(before: DoubtfulLine, again: DoubtfulLine) -> bool:
-    """Whether what was in doubt is printed each time in the same way."""
-    return again.may_stay and (before.line, before.like) == (again.line, again.like)
