@@ -118,8 +118,8 @@ def doubts_of(
 
 def staying(before: Sequence[DoubtfulLine], again: Sequence[DoubtfulLine]) -> bool:
     """Whether two readings have the same doubtful lines, and all of these may belong to them."""
-    one, other = ([(d.line, d.like) for d in some] for some in (before, again))
-    return one == other and all(d.may_stay for d in again)
+    is_same = [(d.line, d.like) for d in before] == [(d.line, d.like) for d in again]
+    return is_same and all(d.may_stay for d in again)
 
 
 def _stamped(number: int, lines: int, line: str, stamp: str) -> DoubtfulLine:
