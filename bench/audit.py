@@ -26,7 +26,7 @@ from ivrel.core.judging.judge import judge, scope_of
 from ivrel.core.policy import effective
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings.relevance import slots_to_read
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 HERE = Path(__file__).parent
 # Neither is usual, and both cost time: modules compiled anew at each start, output written byte by
@@ -56,7 +56,7 @@ def stages(folder: Path, devices: int) -> dict[str, float]:
     """Seconds that each stage of an audit takes for so many devices, one after the other in one
     process.
     """
-    workspace = Workspace(folder)
+    workspace = WorkspaceFiles(folder)
     some = workspace.fleet.devices[:devices]
     policy = workspace.policy
     took = dict.fromkeys(("files", "text to records", "judging", "writing"), 0.0)

@@ -32,8 +32,8 @@ from ivrel.core.authoring.learning.learn import learn
 from ivrel.core.authoring.learning.questions import questions
 from ivrel.core.authoring.learning.written import written
 from ivrel.core.correcting.changes import apply_change
-from ivrel.core.evidence import Frames, moment, parse, told
 from ivrel.core.settings import Scope, read_settings
+from ivrel.core.syslog import Frames, moment, parse, told
 from ivrel.core.vocabulary.errors import Refused
 from ivrel.demo.workspace import configurations, entries, fleet_text, policy_text
 from ivrel.sources.dialects import SHIPPED, Dialects

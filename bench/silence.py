@@ -11,8 +11,8 @@ import math
 from collections.abc import Callable, Iterator
 from random import Random
 
-from ivrel.core.evidence.measuring.silence import silences
-from ivrel.core.evidence.measuring.times import Times
+from ivrel.core.measuring.silence import silences
+from ivrel.core.measuring.times import Times
 
 DAY = 86_400
 RATES = (0.01, 0.05, 0.1)

@@ -15,7 +15,7 @@ import pytest
 from hypothesis import HealthCheck, Phase, settings
 
 from ivrel.demo.workspace import write_workspace
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 # How long a generated case takes says more of the machine than of the code. The build takes the
 # same cases each time; whoever runs the tests at home searches on.
@@ -98,9 +98,9 @@ def example(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture(scope="session")
-def workspace(example: Path) -> Workspace:
+def workspace(example: Path) -> WorkspaceFiles:
     """The example workspace, opened."""
-    return Workspace(example)
+    return WorkspaceFiles(example)
 
 
 def script(name: str) -> Any:

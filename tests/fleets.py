@@ -24,7 +24,7 @@ from ivrel.core.delivery.standing import BEFORE, PROVED, standing
 from ivrel.core.fleet import Device
 from ivrel.demo.workspace import configurations, fleet_text, policy_text
 from ivrel.sources.files import write_text
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.standin.example import NETCONF_PORT, SSH_PORT, on_loopback
 from ivrel.standin.files import RESTART
 from ivrel.standin.running import asked
@@ -167,7 +167,7 @@ def third_states(
     """Return the devices that read neither as before nor as proved, or otherwise than the journal
     says.
     """
-    workspace, out = Workspace(folder), []
+    workspace, out = WorkspaceFiles(folder), []
     platforms = {d.name: d.platform for d in workspace.fleet.devices}
     said = states(folder, number)
     for name in proved:
@@ -185,7 +185,7 @@ def proved_texts(folder: Path, corrections: Path) -> tuple[dict[str, bytes], dic
     """Return what each device says before its change, and what it says with it."""
     from ivrel.core.correcting.changes import apply_change
 
-    workspace = Workspace(folder)
+    workspace = WorkspaceFiles(folder)
     befores, proved = {}, {}
     for device in workspace.fleet.devices:
         path = corrections / device.name / "change.txt"

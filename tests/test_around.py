@@ -16,7 +16,7 @@ from test_real_devices import NETCONFD, STRICT, netconfd, seeded, workspace
 from ivrel.core.delivery.window import Window
 from ivrel.live.links import OutgoingChange, open_link
 from ivrel.live.targets import targets_of
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.standin.running import asked
 
 ONE_OF_EACH = "holmsay-gw2 tarsk-fw2 brannay-fw2 mv-gannet-fw1 tarsk-sw2 kelby-gw2 mv-skua-lx1"
@@ -113,7 +113,7 @@ def test_programs_are_called_for_the_whole_delivery_and_can_stop_it(tmp_path: Pa
 
 async def _typed(folder: Path, out: Path, name: str) -> list[str]:
     """Rehearse on one device, and return what was typed."""
-    whole = Workspace(folder)
+    whole = WorkspaceFiles(folder)
     (target,) = targets_of(whole, [d for d in whole.fleet.devices if d.name == name])
     link = await open_link(target)
     try:

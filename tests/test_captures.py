@@ -24,7 +24,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from test_listen import LOCAL, MUST, Listener, records, sending
 
-from ivrel.core.evidence.record import Record
+from ivrel.core.syslog.record import Record
 from ivrel.sources.messages import Messages
 
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)

@@ -21,12 +21,12 @@ from hypothesis import strategies as st
 from test_heard import told
 
 from ivrel.core import Device
-from ivrel.core.evidence import fronts
-from ivrel.core.evidence.arrival import Arrival
-from ivrel.core.evidence.attribution import Directory, attribute
-from ivrel.core.evidence.compiled import SOURCE, finder
-from ivrel.core.evidence.record import kept_line
+from ivrel.core.attribution.arrival import Arrival
+from ivrel.core.attribution.senders import Directory, attribute
 from ivrel.core.evidence.summary import Evidence
+from ivrel.core.syslog import signatures
+from ivrel.core.syslog.compiled import SOURCE, finder
+from ivrel.core.syslog.record import kept_line
 from ivrel.demo.day import day
 from ivrel.runners.pieces import through_pieces
 from ivrel.sources.messages import Chunk, Messages, RecordFormat, Summing
@@ -85,7 +85,7 @@ def twice(lines: list[bytes], form: str) -> tuple[object, object]:
     # By an expression that looks at each line, and in the compiled way, which falls back to that.
     for find in (lambda: None, finder):
         with pytest.MonkeyPatch.context() as patched:
-            patched.setattr(fronts, "finder", find)
+            patched.setattr(signatures, "finder", find)
             summed = Summing(Directory(DEVICES), UTC, Evidence)(chunk)
         assert summed.wrong == wrong
         found.append(told(summed.gathered))
@@ -120,7 +120,7 @@ NUMBERED = (
 def test_numbers_have_no_part_in_a_group(numbers: list[int], form: str, quick: bool) -> None:
     lines = [(form % number).encode() for number in numbers]
     other = b"<34>Nov 23 10:00:00 y1 su: a"
-    groups = list(fronts.Fronts(quick=quick).groups(b"\n".join([*lines, other])))
+    groups = list(signatures.Signatures(quick=quick).groups(b"\n".join([*lines, other])))
     last = len(lines) - 1
     expected = [(len(lines), 0, lines[0]), (0, last, lines[-1]), (1, last + 1, other)]
     assert sorted((g.number, g.at, g.line) for g in groups) == sorted(expected)
@@ -141,7 +141,7 @@ def test_the_compiled_way_leaves_few_lines_to_be_looked_at_one_by_one() -> None:
     st.lists(st.tuples(st.tuples(*map(st.sampled_from, PIECES)).map("".join), st.integers(0, 300))),
     st.sampled_from([[], list(changed(OLD)), list(changed(NEW))]),
 )
-def test_both_ways_count_the_same_fronts(
+def test_both_ways_count_the_same_signatures(
     recorded: bool, some: list[tuple[str, int]], more: list[str]
 ) -> None:
     lines = [one.encode() for one in more] + [one.encode() for one, _ in some]
@@ -153,24 +153,24 @@ def test_both_ways_count_the_same_fronts(
     data = b"".join(line.rstrip(b"\n") + b"\n" for line in lines)
     counts = []
     for quick in (True, False):
-        every, count = fronts.Fronts(recorded=recorded, quick=quick), Counter[object]()
+        every, count = signatures.Signatures(recorded=recorded, quick=quick), Counter[object]()
         for group in every.groups(data):
-            (front,) = every._lines.findall(group.line + b"\n")
-            count[front] += group.number
+            (signature,) = every._lines.findall(group.line + b"\n")
+            count[signature] += group.number
         counts.append(count)
     assert counts[0] == counts[1]
 
 
 HARNESS = """
 #include <stdio.h>
-#include "fronts.c"
+#include "signatures.c"
 static void tried(const byte *some, size_t size, int recorded) {
     byte *data = malloc(size);
     memcpy(data, some, size);
     size_t n = (size_t)ivrel_lines(data, (int64_t)size);
     void *begins = malloc((n + 1) * 8), *group = malloc(n * 4), *others = malloc(n * 4);
     Alike *alike = malloc((n < MOST ? n : MOST) * sizeof *alike);
-    if (ivrel_fronts(data, (int64_t)size, recorded, begins, group, others, alike) < 0) abort();
+    if (ivrel_signatures(data, (int64_t)size, recorded, begins, group, others, alike) < 0) abort();
     free(data), free(begins), free(group), free(others), free(alike);
 }
 int main(void) {
@@ -197,7 +197,7 @@ def test_the_compiled_way_reads_and_writes_where_it_may(tmp_path: Path) -> None:
     whole += [kept_line(one, 1e9, "192.0.2.2", 514, "udp", "datagram") for one in whole]
     whole += [b"<7>Nov  3 10:00:00 %s: m" % (b"x" * n) for n in range(200, 300)]
     whole += [b"<7>1 2026-11-23T10:00:00Z %s y %d i - m" % (b"x" * n, n) for n in range(200, 300)]
-    # Cut anywhere, so that each byte is the last of some line; and more fronts than are held.
+    # Cut anywhere, so that each byte is the last of some line; and more signatures than are held.
     lines = [one[: dice.randrange(len(one) + 1)] for one in dice.choices(whole, k=20_000)]
     lines += [*whole, *(b"<7>Nov  3 10:00:00 h%d t: m" % n for n in range(70_000))]
     done = subprocess.run([program], input=b"\n".join(lines) + b"\n", capture_output=True, check=False)  # fmt: skip

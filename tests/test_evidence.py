@@ -13,8 +13,8 @@ from conftest import tried
 from hypothesis import given
 from hypothesis import strategies as st
 
-import ivrel.core.evidence as package
-from ivrel.core.evidence import (
+import ivrel.core.syslog as package
+from ivrel.core.syslog import (
     COUNTED,
     DEPARTURES,
     LINE,

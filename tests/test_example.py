@@ -18,7 +18,7 @@ from ivrel.demo.day import STRANGER, TROUBLES, write_day
 from ivrel.demo.workspace import ExampleDevice, entries
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import read_configuration, write_configuration
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 CONFIGS = {e.device: e.device if e.files else f"{e.device}.conf" for e in entries()}
 
@@ -158,7 +158,7 @@ def test_audit_finds_every_seed_on_its_line_and_nothing_else(ivrel: Run, example
 
 def readings(folder: Path) -> dict[str, list[tuple[str, str, str, bool]]]:
     """What the configuration of each device says, and whether the text says so."""
-    workspace = Workspace(folder)
+    workspace = WorkspaceFiles(folder)
     return {
         device.name: sorted(
             (fact.setting, fact.key, fact.value, fact.default)

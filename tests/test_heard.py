@@ -13,14 +13,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import Device, read_policy
-from ivrel.core.evidence import parse
-from ivrel.core.evidence.arrival import Arrival
-from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.attribution.arrival import Arrival
+from ivrel.core.attribution.senders import Directory, attribute
 from ivrel.core.evidence.claims import CLAIMS, Claim, Heard, claims_of, judged
-from ivrel.core.evidence.record import Record, kept
 from ivrel.core.evidence.summary import MOST, Evidence, Summary
 from ivrel.core.policy import effective
 from ivrel.core.settings import SETTINGS
+from ivrel.core.syslog import parse
+from ivrel.core.syslog.record import Record, kept
 
 NOON = datetime(2026, 11, 23, 12, tzinfo=UTC)
 POLICY = """policy: p

@@ -11,7 +11,7 @@ from independent import Checked
 
 from ivrel.core.correcting import Corrector, correct
 from ivrel.sources.dialects import Dialects
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 DIALECTS = Dialects()
 
@@ -32,7 +32,7 @@ def test_what_is_proved_holds_by_other_means(base: str, data: st.DataObject) -> 
 
 
 def test_a_device_that_is_as_asked_needs_no_more_than_its_audit(
-    workspace: Workspace, monkeypatch: pytest.MonkeyPatch
+    workspace: WorkspaceFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     corrector = Corrector(workspace.policy, TODAY)
 

@@ -37,7 +37,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope, read_settings
 from ivrel.sources.dialects import Dialects
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 COLLECTORS = ("198.51.100.21", "198.51.100.22")
 SHIPPED = Dialects()
@@ -182,13 +182,13 @@ def test_whatever_words_are_left_out_nothing_wrong_is_read(
         assert read.get(f"facility {at}") == line.get("facility")
 
 
-def of_platform(workspace: Workspace, platform: str) -> tuple[list[Device], list[Sample]]:
+def of_platform(workspace: WorkspaceFiles, platform: str) -> tuple[list[Device], list[Sample]]:
     devices = [d for d in workspace.fleet.devices if d.platform == platform][:3]
     return devices, [Sample(f"{d.name}.conf", workspace.text(d)[0]) for d in devices]
 
 
 def learned(
-    workspace: Workspace, samples: list[Sample], answers: UserAnswers | None = None
+    workspace: WorkspaceFiles, samples: list[Sample], answers: UserAnswers | None = None
 ) -> Learned:
     collectors = [c.address for c in workspace.policy.collectors.values()]
     identities = [d.identity for d in workspace.fleet.devices if d.identity]
@@ -211,7 +211,7 @@ def as_written(platform: str) -> Dialect:
     [("quern", 1.0), ("skarn", 0.85), ("marl", 1.0), ("osier", 0.95), ("hollin", 0.95)],
 )
 def test_stand_ins_are_read_as_their_dialects_read_them(
-    workspace: Workspace, platform: str, least: float
+    workspace: WorkspaceFiles, platform: str, least: float
 ) -> None:
     devices, samples = of_platform(workspace, platform)
     dialect = dialect_of(learned(workspace, samples), samples)
@@ -232,7 +232,7 @@ def test_stand_ins_are_read_as_their_dialects_read_them(
 @pytest.mark.parametrize("known", [True, False])
 @pytest.mark.parametrize("platform", ["quern", "skarn", "marl", "osier", "hollin"])
 def test_whatever_samples_there_are_nothing_wrong_is_learned(
-    workspace: Workspace, platform: str, known: bool
+    workspace: WorkspaceFiles, platform: str, known: bool
 ) -> None:
     """One, two, three or all of them, held against all; `known`: collectors and identities are."""
     devices = [d for d in workspace.fleet.devices if d.platform == platform]
@@ -285,7 +285,7 @@ PLANES = UserAnswers(
     + [("hollin", PLANES)],
 )
 def test_with_answers_everything_is_read(
-    workspace: Workspace, platform: str, answers: UserAnswers
+    workspace: WorkspaceFiles, platform: str, answers: UserAnswers
 ) -> None:
     devices, samples = of_platform(workspace, platform)
     dialect = dialect_of(learned(workspace, samples, answers), samples)
@@ -307,7 +307,7 @@ WAYS = {
 
 @pytest.mark.parametrize("platform", WAYS)
 def test_with_answers_corrections_are_those_of_the_shipped_dialect(
-    workspace: Workspace, platform: str
+    workspace: WorkspaceFiles, platform: str
 ) -> None:
     devices, samples = of_platform(workspace, platform)
     remove, inside, most = WAYS[platform]
@@ -331,7 +331,7 @@ def test_with_answers_corrections_are_those_of_the_shipped_dialect(
 
 
 def test_as_long_as_nobody_knows_the_word_that_removes_nothing_is_proved_that_needs_it(
-    workspace: Workspace,
+    workspace: WorkspaceFiles,
 ) -> None:
     devices, samples = of_platform(workspace, "quern")
     answers = UserAnswers("routers", defaults=defaults_of("quern"), most={"destination": "4"})
@@ -471,7 +471,9 @@ def test_the_command_writes_what_can_be_used_at_once(ivrel: Run, tmp_path: Path)
 
 
 @pytest.mark.parametrize("platform", ["quern", "skarn", "marl", "hollin"])
-def test_a_change_tells_how_statements_are_taken_away(workspace: Workspace, platform: str) -> None:
+def test_a_change_tells_how_statements_are_taken_away(
+    workspace: WorkspaceFiles, platform: str
+) -> None:
     """Changes that the shipped dialects write, with their words for removal."""
     devices, samples = of_platform(workspace, platform)
     shipped = SHIPPED[platform]
@@ -493,7 +495,7 @@ def test_a_change_tells_how_statements_are_taken_away(workspace: Workspace, plat
         from_changes(wrong, changes)
 
 
-def test_a_change_that_takes_nothing_away_teaches_nothing(workspace: Workspace) -> None:
+def test_a_change_that_takes_nothing_away_teaches_nothing(workspace: WorkspaceFiles) -> None:
     _, samples = of_platform(workspace, "quern")
     before = samples[0].data
     after = before.replace(b"facility local4", b"facility local5")

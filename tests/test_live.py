@@ -42,7 +42,7 @@ from ivrel.core.delivery.standing import BEFORE, BETWEEN, PROVED, UNREADABLE, st
 from ivrel.core.settings import SETTINGS
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import InputError
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.standin.faults import FAULTS, Chance
 from ivrel.standin.running import asked
 from ivrel.standin.speaking import Mouth
@@ -185,16 +185,16 @@ def test_what_does_not_confirm_a_change_is_waited_for_until_it_lasts(tmp_path: P
         assert not fleet.third_states()
 
 
-def test_only_what_comes_after_a_change_counts_as_heard(workspace: Workspace) -> None:
+def test_only_what_comes_after_a_change_counts_as_heard(workspace: WorkspaceFiles) -> None:
     import asyncio
     from datetime import UTC, datetime
 
     from conftest import TODAY
 
-    from ivrel.cli.evidence import directory_of
-    from ivrel.core.evidence import parse
-    from ivrel.core.evidence.record import Record
+    from ivrel.core.syslog import parse
+    from ivrel.core.syslog.record import Record
     from ivrel.live.hearing import Hearing
+    from ivrel.work.messages import directory_of
 
     fleet = workspace.fleet.devices
     hearing = Hearing(fleet, workspace.policy, directory_of(workspace), TODAY)
@@ -224,7 +224,7 @@ def test_recordings_are_followed_when_they_are_compressed(tmp_path: Path) -> Non
     import asyncio
     import gzip
 
-    from ivrel.core.evidence.record import Record, kept_line
+    from ivrel.core.syslog.record import Record, kept_line
     from ivrel.live.hearing import LOOK, following
 
     def line(n: int) -> bytes:
@@ -481,7 +481,7 @@ def test_each_thing_that_goes_wrong_is_told_in_a_line_and_the_others_are_done(od
     keys = odd / ".ivrel" / "host-keys"
     lines = keys.read_text().splitlines()
     own, gone = (
-        next(d for d in Workspace(odd).fleet.devices if d.name == name).identity
+        next(d for d in WorkspaceFiles(odd).fleet.devices if d.name == name).identity
         for name in ("brannay-gw1", "orrin-sw1")
     )
     lines.append(lines[0].replace(lines[0].split()[0], f"[{gone}]:2222"))
@@ -576,7 +576,7 @@ def test_a_password_of_the_environment_lets_in(
 
 @pytest.mark.parametrize("name", ONE_OF_EACH.split())
 def test_from_wherever_a_change_is_cut_off_a_way_leads_back(
-    name: str, workspace: Workspace
+    name: str, workspace: WorkspaceFiles
 ) -> None:
     from ivrel.core import correct
 
@@ -598,7 +598,7 @@ def test_from_wherever_a_change_is_cut_off_a_way_leads_back(
     assert standing(dialect, b"\x00", data, found.corrected).where in (UNREADABLE, BETWEEN)
 
 
-def test_what_somebody_else_changes_meanwhile_is_left_to_him(workspace: Workspace) -> None:
+def test_what_somebody_else_changes_meanwhile_is_left_to_him(workspace: WorkspaceFiles) -> None:
     dialect = workspace.dialects["quern"]
     before = workspace.text(next(d for d in workspace.fleet.devices if d.name == "holmsay-gw2"))[0]
     proved = before.replace(b"export off", b"export on")
@@ -630,7 +630,7 @@ def test_whatever_was_written_last_something_is_to_be_done() -> None:
 def test_answers_are_what_stands_between_echo_and_prompt(
     lines: list[str], colour: bytes, echo: bool
 ) -> None:
-    session = Workspace(Path(__file__).parent).dialects["quern"].session
+    session = WorkspaceFiles(Path(__file__).parent).dialects["quern"].session
     assert session is not None
     said = "".join(f"{line}\r\n" for line in lines).encode()
     whole = (b"weigh\r\n" if echo else b"") + said + colour + b"holmsay-gw1> "
@@ -656,7 +656,7 @@ def test_answers_are_what_stands_between_echo_and_prompt(
     ],
 )  # fmt: skip
 def test_a_stand_in_refuses_what_its_platform_refuses(
-    name: str, lines: list[str], told: str, workspace: Workspace
+    name: str, lines: list[str], told: str, workspace: WorkspaceFiles
 ) -> None:
     device = next(d for d in workspace.fleet.devices if d.name == name)
     dialect, (text, _) = workspace.dialects[device.platform], workspace.text(device)
@@ -670,7 +670,7 @@ def test_a_stand_in_refuses_what_its_platform_refuses(
 
 @pytest.mark.parametrize("name", ONE_OF_EACH.split())
 def test_answers_are_shown_without_what_a_configuration_holds_beyond_export(
-    name: str, workspace: Workspace
+    name: str, workspace: WorkspaceFiles
 ) -> None:
     device = next(d for d in workspace.fleet.devices if d.name == name)
     dialect, (text, _) = workspace.dialects[device.platform], workspace.text(device)

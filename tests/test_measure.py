@@ -17,18 +17,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivrel.core import Device
-from ivrel.core.evidence import parse
-from ivrel.core.evidence.arrival import Arrival
-from ivrel.core.evidence.attribution import Directory, attribute
-from ivrel.core.evidence.measuring.clocks import Clock, clock_of, told
-from ivrel.core.evidence.measuring.gathered import SUBJECTS, Measured
-from ivrel.core.evidence.measuring.losses import losses_of
-from ivrel.core.evidence.measuring.numbers import Numbers, Stream
-from ivrel.core.evidence.measuring.pairs import Pair
-from ivrel.core.evidence.measuring.silence import chance, silences
-from ivrel.core.evidence.measuring.times import MOST, Times
-from ivrel.core.evidence.measuring.volume import SentVolume, of_severities, volumes
-from ivrel.core.evidence.record import Record
+from ivrel.core.attribution.arrival import Arrival
+from ivrel.core.attribution.senders import Directory, attribute
+from ivrel.core.measuring.clocks import Clock, clock_of, told
+from ivrel.core.measuring.gathered import SUBJECTS, Measured
+from ivrel.core.measuring.losses import losses_of
+from ivrel.core.measuring.numbers import Numbers, Stream
+from ivrel.core.measuring.pairs import Pair
+from ivrel.core.measuring.silence import chance, silences
+from ivrel.core.measuring.times import MOST, Times
+from ivrel.core.measuring.volume import SentVolume, of_severities, volumes
+from ivrel.core.syslog import parse
+from ivrel.core.syslog.record import Record
 from ivrel.demo.day import DAY, write_day
 
 BEGIN = DAY.timestamp()

@@ -14,14 +14,14 @@ from conftest import Run, tried
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivrel.cli.evidence import RECORDS
+from ivrel.cli.message_arguments import RECORDS
 from ivrel.core import Device
-from ivrel.core.evidence import parse
-from ivrel.core.evidence.attribution import Attribution, Directory, attribute
-from ivrel.core.evidence.framing import LONGEST
-from ivrel.core.evidence.looking import Wanted, kind_of
-from ivrel.core.evidence.record import Record, kept
+from ivrel.core.attribution.filtering import Wanted, kind_of
+from ivrel.core.attribution.senders import Attribution, Directory, attribute
 from ivrel.core.policy import Collector
+from ivrel.core.syslog import parse
+from ivrel.core.syslog.framing import LONGEST
+from ivrel.core.syslog.record import Record, kept
 from ivrel.sources.messages import FORMATS, Messages
 from ivrel.sources.messages.formats import template
 

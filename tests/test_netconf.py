@@ -24,7 +24,7 @@ from ivrel.core.correcting import Correction
 from ivrel.core.judging import Auditor
 from ivrel.core.reading import read_records
 from ivrel.demo.workspace import configurations
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 SERVER = shutil.which("netconfd", path="/usr/sbin:/usr/bin:/usr/local/sbin")
 pytestmark = pytest.mark.skipif(
@@ -149,7 +149,7 @@ FAULTS = {
 
 @pytest.mark.parametrize("name", FAULTS)
 def test_a_real_server_takes_a_correction_and_its_back_out(
-    name: str, session: Session, workspace: Workspace
+    name: str, session: Session, workspace: WorkspaceFiles
 ) -> None:
     device = next(d for d in workspace.fleet.devices if d.name == DEVICE)
     dialect, policy = workspace.dialects[device.platform], workspace.policy

@@ -28,7 +28,7 @@ from ivrel.live.journal import Journal
 from ivrel.live.links import OutgoingChange, Target, open_link
 from ivrel.live.targets import targets_of
 from ivrel.sources.dialects import Dialects
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 HAS_SSHD = pytest.mark.skipif(not SSHD and not STRICT, reason="needs sshd")
 BEFORE = '*.err action(type="omfwd" target="127.0.0.1" port="5514" protocol="udp")\n'
@@ -37,7 +37,7 @@ AFTER = BEFORE.replace("*.err", "*.info")
 
 def target(folder: Path) -> Target:
     """The only device of a workspace."""
-    whole = Workspace(folder)
+    whole = WorkspaceFiles(folder)
     return targets_of(whole, whole.fleet.devices)[0]
 
 

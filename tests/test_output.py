@@ -25,6 +25,7 @@ from msgspec.structs import replace
 
 import ivrel as package
 from ivrel.core import InputError, Unreadable, correct, read_policy
+from ivrel.core.delivery.corrections import CorrectionSet
 from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.machine.sheet import change_sheet
@@ -289,7 +290,7 @@ def test_what_is_not_proved_is_told_in_red_and_in_words(capsys: pytest.CaptureFi
             done,
             proof=tuple(replace(p, holds=p is not failing, why="so it is") for p in done.proof),
         )
-        view = CorrectionsView(fleet="f", corrections=(broken,), unread=())
+        view = CorrectionsView(result=CorrectionSet(fleet="f", corrections=(broken,), unread=()))
         draw(view, 120)
         told = capsys.readouterr().out
         assert (

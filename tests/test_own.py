@@ -12,9 +12,9 @@ from conftest import Run, tried
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivrel.core.evidence import parse
 from ivrel.core.evidence.own import STATES, Arrived, held_against
-from ivrel.core.evidence.record import Record
+from ivrel.core.syslog import parse
+from ivrel.core.syslog.record import Record
 from ivrel.demo.day import write_day
 
 BEGIN = datetime(2026, 11, 23, tzinfo=UTC)

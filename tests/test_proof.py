@@ -183,15 +183,15 @@ def test_an_unproved_correction_is_not_written_as_if_it_were_good(tmp_path: obje
 
     from msgspec.structs import replace
 
-    from ivrel.cli.outlets import Folder
     from ivrel.core.correcting import Property, correct
-    from ivrel.output.views.corrections import CorrectionsView
+    from ivrel.core.delivery.corrections import CorrectionSet
+    from ivrel.work.destinations import CorrectionFolder
 
     folder = Path(str(tmp_path)) / "out"
 
     def write(c: Correction, *unread: tuple[str, str]) -> None:
-        with Folder(folder, ("p", "p.yaml"), TODAY, keeps=False) as out:
-            out.done(CorrectionsView(fleet="f", corrections=(out.take(c),), unread=unread))
+        with CorrectionFolder(folder, ("p", "p.yaml"), TODAY, keeps=False) as out:
+            out.done(CorrectionSet(fleet="f", corrections=(out.take(c),), unread=unread))
 
     done = correct(DEVICE, DIALECT, TEXT, POLICY, TODAY, "x.conf")
     bad = replace(done, proof=(Property("settled", False, "1 more line"),))

@@ -9,11 +9,11 @@ from typing import Any
 import pytest
 from conftest import TODAY, Run
 
-from ivrel.cli.jobs import Auditing, Correcting
 from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.verdict import DeviceResult
 from ivrel.runners import Job, Share, through
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
+from ivrel.work.jobs import Auditing, Correcting
 
 distributed = pytest.importorskip(
     "distributed", reason="Dask is not installed: pip install 'ivrel[scale]'"
@@ -35,7 +35,7 @@ def told(
 
 @pytest.mark.parametrize("send", [False, True])
 def test_a_cluster_tells_what_one_process_tells(scheduler: str, example: Path, send: bool) -> None:
-    workspace = Workspace(example)
+    workspace = WorkspaceFiles(example)
     devices = workspace.fleet.devices
     plain = told(Auditing(workspace, TODAY), devices)
     assert told(Auditing(workspace, TODAY), devices, scheduler, send) == plain
@@ -49,7 +49,7 @@ def test_processes_tell_what_one_process_tells(example: Path) -> None:
     class Shared(Auditing):
         share = Share(alone=0, first=2, chunk=3)
 
-    workspace = Workspace(example)
+    workspace = WorkspaceFiles(example)
     devices = workspace.fleet.devices
     assert told(Shared(workspace, TODAY), devices) == told(Auditing(workspace, TODAY), devices)
 
@@ -61,7 +61,7 @@ def test_one_device_never_stops_the_others(example: Path) -> None:
                 raise KeyError("not foreseen")
             return super().one(device, data, file)
 
-    workspace = Workspace(example)
+    workspace = WorkspaceFiles(example)
     found = told(Failing(workspace, TODAY), workspace.fleet.devices)
     problems = [r.problem for r in found if r.site == "tarsk"]
     assert len(found) == len(workspace.fleet.devices) and problems

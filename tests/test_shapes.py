@@ -31,7 +31,7 @@ from ivrel.core.text.alike import runs_alike
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import Refused
 from ivrel.sources.dialects import Dialects
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 DIALECTS = Dialects()
 ROOT = Path(__file__).parent.parent / "src/ivrel"
@@ -415,7 +415,7 @@ def enclosed(text: str) -> str:
     return "\n".join(out) + "\n"
 
 
-def test_words_that_open_and_shut_say_what_indentation_says(workspace: Workspace) -> None:
+def test_words_that_open_and_shut_say_what_indentation_says(workspace: WorkspaceFiles) -> None:
     """The example's routers, written in the other shape: the same facts, the same corrections."""
     file = Path(str(DIALECTS["quern"].file))
     text = (ROOT / "platforms" / file.name).read_text().replace("shape: blocks", "shape: enclosed")

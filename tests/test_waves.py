@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from ivrel.core.delivery import Order, WaveCandidate, in_waves
 from ivrel.core.fleet import Device
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 SITES = ("holmsay", "tarsk", "kelby")
 
@@ -89,7 +89,7 @@ def test_waves_stand_in_all_outputs(example: Path, tmp_path: Path, ivrel: Run) -
     ) == 2
     changed = {d["device"] for d in written["devices"] if d["changes"]}
     assert {n for w in waves for n in w["devices"]} == changed
-    of_group = {d.name for d in Workspace(example).fleet.devices if "vessel" in d.groups}
+    of_group = {d.name for d in WorkspaceFiles(example).fleet.devices if "vessel" in d.groups}
     vessels = [sum(n in of_group for n in w["devices"]) for w in waves]
     assert max(vessels) == 1 < sum(vessels)
     sheet = (out / "change-sheet.md").read_text()

@@ -10,7 +10,7 @@ from conftest import TODAY, Run
 
 from ivrel.core.correcting import Corrector, correct, what_if
 from ivrel.demo.workspace import policy_text
-from ivrel.sources.workspace import Workspace, policy_of
+from ivrel.sources.workspace import WorkspaceFiles, policy_of
 
 # Another policy, made by replacing a part of the example's.
 OTHERS = {
@@ -30,7 +30,7 @@ OTHERS = {
 @pytest.mark.deep
 @pytest.mark.parametrize("name", OTHERS)
 def test_what_differs_is_what_two_audits_and_corrections_say(
-    name: str, workspace: Workspace, tmp_path: Path
+    name: str, workspace: WorkspaceFiles, tmp_path: Path
 ) -> None:
     old, new = OTHERS[name]
     assert old in policy_text()

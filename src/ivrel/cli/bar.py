@@ -1,4 +1,4 @@
-"""A bar for what is waited for, on a terminal."""
+"""A progress bar on standard error."""
 
 from __future__ import annotations
 
@@ -10,44 +10,45 @@ if TYPE_CHECKING:
 
 
 class Bar:
-    """A bar on standard error, if that is a terminal, for what is waited for."""
+    """A progress bar, shown only if standard error is a terminal; a run calls it as it goes on.
 
-    def __init__(self, total: int, doing: str) -> None:
-        self._total, self._doing = total, doing
+    `fewest`: no bar is shown for fewer items. As a context: the bar is removed at the end.
+    """
+
+    def __init__(self, fewest: int = 2) -> None:
+        self._fewest = fewest
         self._progress: Progress | None = None
         self._task: TaskID | None = None
 
-    def __enter__(self) -> Self:
-        if sys.stderr.isatty() and self._total > 1:
-            from rich.console import Console
-            from rich.progress import MofNCompleteColumn, Progress
+    def __call__(self, doing: str, done: int, total: int) -> None:
+        """Show what is done, how many are done, and how many there are."""
+        if total < self._fewest or not sys.stderr.isatty():
+            return
+        if self._progress is None:
+            self._start()
+        if self._progress is None:
+            return
+        if self._task is None:
+            self._task = self._progress.add_task(doing, total=total)
+        self._progress.update(self._task, description=doing, completed=done, total=total)
 
-            columns = (*Progress.get_default_columns(), MofNCompleteColumn())
-            self._progress = Progress(*columns, console=Console(stderr=True), transient=True)
-            self._progress.start()
-            self._task = self._progress.add_task(self._doing, total=self._total)
-        return self
+    def _start(self) -> None:
+        # Loaded here: most calls show no progress, and start faster without it.
+        from rich.console import Console
+        from rich.progress import MofNCompleteColumn, Progress
+
+        columns = (*Progress.get_default_columns(), MofNCompleteColumn())
+        self._progress = Progress(*columns, console=Console(stderr=True), transient=True)
+        self._progress.start()
 
     def pause(self) -> None:
-        """Take the bar away, for something else that is shown."""
+        """Remove the bar, until the next call shows it again."""
         if self._progress is not None:
             self._progress.stop()
+        self._progress = self._task = None
 
-    def go_on(self) -> None:
-        """Show it again."""
-        if self._progress is not None:
-            self._progress.start()
-
-    def says(self, doing: str) -> None:
-        """Say what is waited for now."""
-        if self._progress is not None and self._task is not None:
-            self._progress.update(self._task, description=doing)
-
-    def step(self) -> None:
-        """Note that one more is done."""
-        if self._progress is not None and self._task is not None:
-            self._progress.advance(self._task)
+    def __enter__(self) -> Self:
+        return self
 
     def __exit__(self, *_: object) -> None:
-        if self._progress is not None:
-            self._progress.stop()
+        self.pause()

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from ivrel.cli import common, listen
-from ivrel.cli.gather import at_once_argument
+from ivrel.cli import common, listen_arguments
 from ivrel.cli.parsing import CARE, MESSAGES, Parser
 
 
@@ -18,7 +17,7 @@ def care_arguments(parser: Parser) -> None:
         metavar="N",
         help="stop beginning new devices after this many failures (default: 1)",
     )
-    at_once_argument(parser, 10)
+    common.at_once_argument(parser, 10)
     parser.group(CARE).add_argument(
         "--ask",
         action=argparse.BooleanOptionalAction,
@@ -75,7 +74,7 @@ def hearing_arguments(parser: Parser) -> None:
     )
     parser.group(MESSAGES).add_argument(
         "--within",
-        type=listen.span,
+        type=listen_arguments.span,
         default=30.0,
         metavar="TIME",
         help="with --expect: how long to wait for that message (default: 30s)",
@@ -86,4 +85,4 @@ def hearing_arguments(parser: Parser) -> None:
         help="with --expect: watch the recordings that `ivrel listen -o DIR` "
         "writes, instead of listening",
     )
-    listen.ways_arguments(parser)
+    listen_arguments.port_arguments(parser)

@@ -6,21 +6,23 @@ import argparse
 import os
 import shutil
 import sys
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import date
-from pathlib import Path
 from shlex import quote
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING
 
+from ivrel.cli.bar import Bar
 from ivrel.cli.parsing import DEVICES, INPUT, JUDGING, OUTPUT, SPEED, Parser
+from ivrel.cli.problems import WRONG
 
 if TYPE_CHECKING:
     from ivrel.core.fleet import Device
     from ivrel.output.views.view import View
-    from ivrel.sources.workspace import Workspace
+    from ivrel.work.workspace import Workspace
 
-T = TypeVar("T")
-SLOW = 200  # so many devices make progress worth showing
+MIB = 1 << 20
+LARGEST, LONGEST_LINE = 64, 1  # MiB of a configuration, and of a line of it
+SLOW = 200  # devices from which on progress is shown
 
 
 class Words(argparse.Action):
@@ -120,9 +122,10 @@ def cluster_of(args: argparse.Namespace) -> str:
     """Return the address of the scheduler that does the work; '' if this machine does it."""
     from ivrel.core.vocabulary.errors import InputError
 
-    if args.send and not args.scheduler:
+    scheduler = getattr(args, "scheduler", "")
+    if getattr(args, "send", False) and not scheduler:
         raise InputError("--send sends configurations to a scheduler; name it with --scheduler")
-    return str(args.scheduler)
+    return str(scheduler)
 
 
 def folding_of(args: argparse.Namespace) -> str:
@@ -151,6 +154,17 @@ def choice_arguments(parser: Parser, *, devices: bool = True) -> None:
         )
 
 
+def at_once_argument(parser: Parser, most: int = 50) -> None:
+    """Add the option that says how many devices are talked to at a time."""
+    parser.group(SPEED).add_argument(
+        "--at-once",
+        type=whole_number,
+        default=most,
+        metavar="N",
+        help=f"number of devices to talk to at the same time (default: {most})",
+    )
+
+
 def setting_argument(parser: Parser) -> None:
     """Add the option that chooses settings."""
     parser.group(JUDGING).add_argument(
@@ -167,12 +181,14 @@ def text_argument(parser: Parser) -> None:
     parser.group(INPUT).add_argument(
         "--largest",
         type=_mebibytes,
+        default=LARGEST,
         metavar="MIB",
         help="refuse configurations larger than this (default: 64 MiB)",
     )
     parser.group(INPUT).add_argument(
         "--longest-line",
         type=_mebibytes,
+        default=LONGEST_LINE,
         metavar="MIB",
         help="refuse configurations with a line longer than this (default: 1 MiB)",
     )
@@ -184,19 +200,16 @@ def text_argument(parser: Parser) -> None:
 
 
 def given_text(args: argparse.Namespace, workspace: Workspace, devices: Sequence[Device]) -> None:
-    """Put the text that a call gives in the place of a device's configuration."""
+    """Use the configuration that a call gives, instead of the device's file."""
     if args.text is None:
         return
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.sources.files import read_configuration, read_stdin
 
     if len(devices) != 1:
         raise InputError(
             f"--text gives the configuration of one device, and {len(devices)} are chosen"
         )
-    shown = "standard input" if args.text == "-" else args.text
-    data = read_stdin(shown) if args.text == "-" else read_configuration(Path(args.text), args.text)
-    workspace.replace_text(devices[0], data, shown)
+    workspace.use_text(devices[0], args.text)
 
 
 def today_argument(parser: Parser) -> None:
@@ -241,31 +254,31 @@ def _mebibytes(text: str) -> int:
     return int(text)
 
 
-def day(args: argparse.Namespace) -> date:
-    """Return the day that waivers are judged for."""
-    return args.today or date.today()
+def open_workspace(args: argparse.Namespace, bar: Bar | None = None) -> Workspace:
+    """Return the workspace of a call; `bar`: shows the progress of its runs."""
+    from ivrel.work.workspace import Workspace
 
-
-def open_workspace(args: argparse.Namespace) -> Workspace:
-    """Return the workspace that a call names."""
-    from ivrel.sources.packed import LARGEST, LONGEST_LINE
-    from ivrel.sources.workspace import Workspace
-
-    if getattr(args, "largest", None):
-        os.environ[LARGEST] = str(args.largest)  # workers take it from there
-    if getattr(args, "longest_line", None):
-        os.environ[LONGEST_LINE] = str(args.longest_line)
-    return Workspace(Path(args.workspace), getattr(args, "policy", ""))
+    return Workspace(
+        args.workspace,
+        policy=getattr(args, "policy", ""),
+        today=getattr(args, "today", None),
+        progress=bar or Bar(SLOW),
+        largest=getattr(args, "largest", LARGEST),
+        longest_line=getattr(args, "longest_line", LONGEST_LINE),
+        scheduler=cluster_of(args),
+        send=getattr(args, "send", False),
+    )
 
 
 def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]:
     """Return the devices that a call is about."""
-    from ivrel.core.fleet import DeviceSelection, choose
-
     names = getattr(args, "device", ())
-    names = (names,) if isinstance(names, str) else tuple(names)
-    choice = DeviceSelection(names, tuple(args.kind), tuple(args.site), tuple(args.group))
-    devices = choose(workspace.fleet, choice)
+    devices = workspace.select(
+        devices=(names,) if isinstance(names, str) else names,
+        kinds=args.kind,
+        sites=args.site,
+        groups=args.group,
+    )
     remark_on_platforms(args, workspace, devices)
     return devices
 
@@ -273,45 +286,16 @@ def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]
 def remark_on_platforms(
     args: argparse.Namespace, workspace: Workspace, devices: Sequence[Device]
 ) -> None:
-    """Tell once of each platform that no dialect describes, and what to do: its devices are
-    unknown, and all others are gone through.
-    """
+    """Report once each platform that no dialect describes, and the next command to type."""
     from ivrel.core.vocabulary.wording import counted
     from ivrel.output.views.folding import named
-    from ivrel.sources.dialects import no_dialect
 
-    for platform, some in workspace.without_dialect(devices).items():
-        names = named([device.name for device in some])
-        said = no_dialect(platform, workspace.dialects.files)
-        print(f"ivrel: {said}; {counted(len(some), 'device')}: {names}", file=sys.stderr)
-        samples = " ".join(filter(None, map(workspace.configuration, some[:3])))
-        words = workspace_words(args)
-        print(f"next  ivrel dialect learn{words} {platform} {samples}".rstrip(), file=sys.stderr)
-
-
-def one_device(name: str, workspace: Workspace) -> Device:
-    """Return the device of this name."""
-    from ivrel.core.fleet import DeviceSelection, choose
-    from ivrel.core.vocabulary.errors import InputError
-
-    found = choose(workspace.fleet, DeviceSelection((name,)))
-    if len(found) != 1:
-        raise InputError(f"'{name}' matches {len(found)} devices; expected one")
-    return found[0]
-
-
-def settings(names: Sequence[str]) -> tuple[str, ...]:
-    """Return settings that a call names, checked."""
-    from ivrel.core.settings import SETTINGS
-    from ivrel.core.vocabulary.errors import InputError, Mistake
-    from ivrel.core.vocabulary.wording import not_one_of
-
-    mistakes = [
-        Mistake("", f"setting {not_one_of(n, SETTINGS)}") for n in names if n not in SETTINGS
-    ]
-    if mistakes:
-        raise InputError(mistakes)
-    return tuple(names)
+    for one in workspace.without_dialect(devices):
+        names = named([device.name for device in one.devices])
+        number = counted(len(one.devices), "device")
+        print(f"ivrel: {one.problem}; {number}: {names}", file=sys.stderr)
+        words = f"{workspace_words(args)} {one.platform} {' '.join(one.samples[:3])}"
+        print(f"next  ivrel dialect learn{words}".rstrip(), file=sys.stderr)
 
 
 def columns(args: argparse.Namespace) -> int:
@@ -346,13 +330,10 @@ def chosen_words(args: argparse.Namespace) -> str:
     return "".join(f" {word}" for word in [*map(quote, args.device), *options])
 
 
-def progress(items: Iterable[T], total: int, doing: str) -> Iterator[T]:
-    """Pass items on, with a bar on standard error if that is a terminal and there are many."""
-    if total < SLOW or not sys.stderr.isatty():
-        yield from items
-        return
-    # Loaded here: most calls show no progress, and start faster without it.
-    from rich.console import Console
-    from rich.progress import track
-
-    yield from track(items, doing, total, console=Console(stderr=True), transient=True)
+def problems_told(problems: Iterable[str]) -> int:
+    """Print what could not be read to standard error; return the exit code that follows."""
+    code = 0
+    for problem in problems:
+        print(f"ivrel: {problem}", file=sys.stderr)
+        code = WRONG
+    return code

@@ -10,13 +10,9 @@ from ivrel.cli import common
 from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from ivrel.core.correcting import Correction
-    from ivrel.core.delivery import Order, Wave
-    from ivrel.core.fleet import Device
-    from ivrel.output.views.corrections import CorrectionsView
-    from ivrel.sources.workspace import Workspace
+    from ivrel.core.delivery.corrections import CorrectionSet
+    from ivrel.work.correction import Corrections, WaveOptions
+    from ivrel.work.workspace import Workspace
 
 
 def arguments(parser: Parser) -> None:
@@ -101,17 +97,13 @@ def _wave_arguments(parser: Parser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
     if args.prove is not None:
-        from ivrel.cli import proving
-
-        return proving.run(args)
-    return _taken_back(args) if args.undo else _correct(args)
+        return _prove(args)
+    return _undo(args) if args.undo else _correct(args)
 
 
-def _taken_back(args: argparse.Namespace) -> int:
-    """Take back what `--in-place` wrote last."""
-    from ivrel.sources.in_place import undo
-
-    files = undo(common.open_workspace(args).folder)
+def _undo(args: argparse.Namespace) -> int:
+    """Revert what `--in-place` wrote last."""
+    files = common.open_workspace(args).undo()
     for file in files:
         print(f"{file} is as it was")
     if not files:
@@ -119,135 +111,112 @@ def _taken_back(args: argparse.Namespace) -> int:
     return 0
 
 
+def _prove(args: argparse.Namespace) -> int:
+    """Prove existing changes; return 0 if each holds or is in the configuration already."""
+    from ivrel.output.views.proofs import ProofsView
+
+    workspace = common.open_workspace(args)
+    devices = common.chosen(args, workspace)
+    if args.text is not None:
+        common.given_text(args, workspace, devices)
+    found = workspace.prove(args.prove, args.setting, devices=devices)
+    # Beside a change that fails, the next command shows one that would hold.
+    where = common.judging_words(args)
+    further = (f"ivrel correct{where} {found.failing[0].device}",) if found.failing else ()
+    view = ProofsView(
+        fleet=workspace.fleet.name,
+        folder=args.prove,
+        judged=found.judged,
+        unread=found.unread,
+        next=further,
+    )
+    common.show(view, args)
+    return 0 if found.holds else 1
+
+
 def _correct(args: argparse.Namespace) -> int:
     """Write the corrections, or show them."""
-    from msgspec.structs import replace
-
-    from ivrel.cli.deciding import Deciding, left_open
-    from ivrel.cli.jobs import Correcting, NotCorrected
-    from ivrel.cli.outlets import outlet_of
     from ivrel.output.views.corrections import CorrectionsView
 
-    by, cluster = common.folding_of(args), common.cluster_of(args)
+    by = common.folding_of(args)
     workspace = common.open_workspace(args)
-    names = common.settings(args.setting)
-    devices, today = common.chosen(args, workspace), common.day(args)
+    devices = common.chosen(args, workspace)
     common.given_text(args, workspace, devices)
-    apart = _apart(args, workspace)
-    outlet = outlet_of(args, workspace, devices, today)
-    corrections: list[Correction] = []
-    unread: list[tuple[str, str]] = []
-    with outlet:
-        run = Deciding(
-            workspace,
-            today,
-            lambda usual: Correcting(workspace, today, names, usual, needs_text=outlet.needs_text),
-            left_open([workspace.policy], names),
-            doing="correcting",
-            scheduler=cluster,
-            send=args.send,
-        )
-        for done in run.through(devices):
-            if isinstance(done, NotCorrected):
-                unread.append((done.device, done.problem))
-            else:
-                corrections.append(outlet.take(done))
-        view = CorrectionsView(
-            fleet=workspace.fleet.name,
-            corrections=tuple(corrections),
-            unread=tuple(unread),
-            devices={d.name: d for d in devices},
-            folder=args.output or "",
-            in_place=args.in_place,
-            by=by,
-            every=args.all,
-            waves=_waves(args, workspace, apart, devices, corrections) if args.waves else None,
-        )
-        outlet.done(view)
+    _check_places(args)
+    corrections = workspace.correct(args.setting, _waves(args), devices=devices)
     if args.form:
-        for name, problem in unread:
-            print(f"ivrel correct: {name} is not in it: {problem}", file=sys.stderr)
+        return _patch(workspace, corrections)
+    if args.output:
+        keeps = args.format != "table"
+        result = corrections.write(args.output, replace=args.replace, keep_text=keeps)
     else:
-        common.show(replace(view, next=_further(args, workspace, view)), args)
+        result = corrections.apply() if args.in_place else corrections.collect()
+    for device, problem in result.left_out:
+        print(f"ivrel correct: {device} is not in it: {problem}", file=sys.stderr)
+    further = _next(args, workspace, result)
+    common.show(CorrectionsView(result=result, by=by, every=args.all, next=further), args)
     # The exit code says whether the fleet will be as asked when all of this is sent.
-    remains = any(r.verdict != "waived" for c in corrections for r in c.remains)
-    left = unread or remains or outlet.left or not all(c.proved for c in corrections)
-    return 1 if left else 0
+    return 0 if result.is_complete else 1
 
 
-def _apart(args: argparse.Namespace, workspace: Workspace) -> tuple[str, ...]:
-    """Return the groups of which no two devices are in one wave; InputError if there is none of
-    them, or no wave is asked for.
-    """
-    from fnmatch import fnmatchcase
+def _patch(workspace: Workspace, corrections: Corrections) -> int:
+    """Write one patch to standard output."""
+    from ivrel.core.vocabulary.wording import counted
 
-    from ivrel.core.vocabulary.errors import InputError, Mistake
-    from ivrel.core.vocabulary.wording import not_one_of
+    result, patch = corrections.patch(sys.stdout.buffer)
+    for device, problem in (*result.left_out, *result.unread):
+        print(f"ivrel correct: {device} is not in it: {problem}", file=sys.stderr)
+    if patch.deltas:
+        said = "written as Git deltas: lines beside their changes must not be shown"
+        print(f"ivrel correct: {counted(patch.deltas, 'file')} {said}", file=sys.stderr)
+    if result.changed:
+        call = "git apply" if patch.is_held else "git apply --unidiff-zero"
+        print(f"next  (cd {workspace.folder} && {call}) < PATCH", file=sys.stderr)
+    return 0 if result.is_complete else 1
 
+
+def _check_places(args: argparse.Namespace) -> None:
+    """Raise InputError if the options say two things about where corrections go."""
+    from ivrel.core.vocabulary.errors import InputError
+
+    if args.form and args.format != "table":
+        raise InputError(
+            f"--as {args.form} writes a diff, not {args.format}; leave one of them out"
+        )
+    if (args.form or args.in_place) and args.text is not None:
+        raise InputError("--text gives a text that is no file of the workspace; leave it out")
+
+
+def _waves(args: argparse.Namespace) -> WaveOptions | None:
+    """Return how a delivery is divided into waves; None if no waves are asked for."""
+    from ivrel.core.vocabulary.errors import InputError
+    from ivrel.work.correction import WaveOptions
+
+    if args.waves:
+        apart = tuple(args.apart)
+        return WaveOptions(args.first, apart) if args.first else WaveOptions(apart=apart)
     for option in ("first", "apart"):
-        if getattr(args, option) and not args.waves:
+        if getattr(args, option):
             raise InputError(f"--{option} is about waves; give it with --waves")
-    there = sorted({group for d in workspace.fleet.devices for group in d.groups})
-    wrong = [word for word in args.apart if not any(fnmatchcase(g, word) for g in there)]
-    if wrong:
-        raise InputError([Mistake("", f"group {not_one_of(word, there)}") for word in wrong])
-    return (*workspace.fleet.apart, *args.apart)
+    return None
 
 
-def _waves(
-    args: argparse.Namespace,
-    workspace: Workspace,
-    apart: tuple[str, ...],
-    devices: Sequence[Device],
-    corrections: Sequence[Correction],
-) -> tuple[Wave, ...]:
-    """Return the steps of a delivery; what is not proved is in none."""
-    from ivrel.core.delivery import WaveCandidate, in_waves
+def _next(args: argparse.Namespace, workspace: Workspace, result: CorrectionSet) -> tuple[str, ...]:
+    """Return the commands to type next: write the corrections, or look at what was written."""
+    from ivrel.work.correction import files_to_read
 
-    done = {c.device: c for c in corrections}
-    candidates = [
-        WaveCandidate(d, len(c.changes) if c.proved else 0, c.sends, c.would_send)
-        for d in devices
-        if (c := done.get(d.name)) is not None
-    ]
-    return in_waves(candidates, order_of(workspace, apart, args.first))
-
-
-def order_of(workspace: Workspace, apart: tuple[str, ...], first: int | None = None) -> Order:
-    """Return what the waves of a workspace heed: the collectors' own sites come last."""
-    from ivrel.core.delivery import FIRST, Order
-
-    sites = (collector.site for collector in workspace.policy.collectors.values())
-    last = frozenset(site for site in sites if site)
-    return Order(first=first or FIRST, apart=apart, last=last)
-
-
-def _further(
-    args: argparse.Namespace, workspace: Workspace, view: CorrectionsView
-) -> tuple[str, ...]:
-    """Return the commands to type next: to write the corrections, or to look at what was
-    written.
-    """
-    if not view.changed:
+    if not result.changed:
         return ()
-    if view.in_place:
-        where = common.judging_words(args)
+    where = common.judging_words(args)
+    if result.in_place:
         return (f"ivrel audit{where}", f"ivrel correct{common.workspace_words(args)} --undo")
-    if not view.folder:
-        words = common.judging_words(args) + common.chosen_words(args)
-        return (f"ivrel correct{words} -o corrections",)
-    from ivrel.sources.corrections import CHANGE, SHEETS, UNPROVED
-
-    first = view.changed[0]
-    file = workspace.configuration(view.devices[first.device]) or ""
-    name = CHANGE if first.proved else f"{UNPROVED}{CHANGE}"
-    change = f"{view.folder}/{first.device}/{name}"
-    sheet = f"less {view.folder}/{SHEETS[0]}"
-    if workspace.fleet.ways.rules or any(d.reach is not None for d in view.devices.values()):
+    if not result.folder:
+        return (f"ivrel correct{where}{common.chosen_words(args)} -o corrections",)
+    sheet, change = files_to_read(result)
+    if workspace.reaches(result.devices.values()):
         words = "".join(f" --setting {name}" for name in args.setting)
-        where = common.judging_words(args)
-        return sheet, f"ivrel deliver{where} {view.folder}{words} --dry-run"
-    return (
-        sheet,
-        f"ivrel dialect apply {first.platform} {workspace.folder / file} {change}",
-    )
+        return f"less {sheet}", f"ivrel deliver{where} {result.folder}{words} --dry-run"
+    first = result.changed[0]
+    file = workspace.files.configuration(result.devices[first.device]) or ""
+    words = f"{first.platform} {workspace.folder / file} {change}"
+    return f"less {sheet}", f"ivrel dialect apply {words}"

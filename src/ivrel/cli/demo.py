@@ -5,7 +5,6 @@ does.
 from __future__ import annotations
 
 import argparse
-import sys
 from pathlib import Path
 
 from ivrel.cli import common
@@ -48,12 +47,13 @@ def run(args: argparse.Namespace) -> int:
 def _on_files(args: argparse.Namespace) -> int:
     """Run the job on saved configurations."""
     from ivrel.cli.main import main
+    from ivrel.cli.telling import Teller
+    from ivrel.demo.copies import write_copies
     from ivrel.demo.day import write_day
-    from ivrel.demo.workspace import entries, write_workspace
-    from ivrel.sources.files import claim_folder
+    from ivrel.demo.workspace import entries, new_workspace
 
     folder = Path(args.folder)
-    claim_folder(folder, args.replace)
+    new_workspace(folder, replace=args.replace)
     devices = entries()
     seeds = sum(len(e.seeds) for e in devices)
     platforms = len({e.platform for e in devices})
@@ -62,7 +62,6 @@ def _on_files(args: argparse.Namespace) -> int:
         f"Skerry Line, a ferry company: {len(devices)} devices of {platforms} platforms, three "
         f"collectors, {seeds} faults hidden in the configurations. One device is clean."
     )
-    write_workspace(folder)
     out, copies = folder / "corrections", folder / "corrected"
 
     call = say.call
@@ -87,7 +86,7 @@ def _on_files(args: argparse.Namespace) -> int:
         *(str(folder / "heard" / f"{name}.jsonl") for name in ("beacon-a", "beacon-b")),
     )
     say.step(f"Applying the corrections to copies, as the platforms would, into {copies}:")
-    _write_copies(folder, out, copies)
+    write_copies(folder, out, copies)
     second = call("And the audit of the copies:", "audit", "-w", copies)
     done = first == 1 and second == 0
     say.step(
@@ -96,51 +95,3 @@ def _on_files(args: argparse.Namespace) -> int:
         "'ivrel new FOLDER'."
     )
     return 0 if done else 1
-
-
-def _write_copies(folder: Path, changes: Path, copies: Path) -> None:
-    """Write a workspace whose configurations have been corrected as their platforms would."""
-    from ivrel.core.correcting.changes import apply_change
-    from ivrel.demo.workspace import entries
-    from ivrel.sources.dialects import Dialects
-    from ivrel.sources.files import read_configuration, read_text, write_configuration, write_text
-
-    dialects = Dialects()
-    for name in ("fleet.yaml", "policy.yaml"):
-        write_text(copies / name, read_text(folder / name, name))
-    for e in entries():
-        name = e.device if e.files else f"{e.device}.conf"
-        change = changes / e.device / "change.txt"
-        before = data = read_configuration(folder / "configs" / name, name)
-        if change.exists():
-            data = apply_change(dialects[e.platform], data, change.read_text(), str(change))
-        write_configuration(copies / "configs" / name, data, before)
-
-
-class Teller:
-    """Tells between the commands what is shown."""
-
-    def __call__(self, text: str) -> None:
-        from ivrel.output.terminal.screen import console
-
-        sys.stdout.flush()
-        console(common.columns(argparse.Namespace(width=None))).print(text, style="italic")
-
-    def step(self, text: str) -> None:
-        print()
-        self(text)
-
-    def call(self, told: str, *words: str | Path) -> int:
-        """Run a command of the program, and return its exit code."""
-        from ivrel.cli.main import main
-
-        said = [str(word) for word in words]
-        self.command(f"ivrel {' '.join(said)}", told)
-        return main(said)
-
-    def command(self, command: str, text: str) -> None:
-        from ivrel.output.terminal.screen import console, line
-
-        self.step(text)
-        line(console(1000), ("$ ", "dim"), (command, "bold cyan"))
-        print(flush=True)

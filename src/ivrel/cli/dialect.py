@@ -4,16 +4,11 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from ivrel.cli import common, dialog, learning
 from ivrel.cli.parsing import Parser
-
-if TYPE_CHECKING:
-    from ivrel.core.fleet import Device
-    from ivrel.sources.workspace import Workspace
 
 _Row = tuple[str, str, Callable[[Parser], None], Callable[[argparse.Namespace], int], str]
 
@@ -90,12 +85,11 @@ def _of_cover(one: Parser) -> None:
 
 
 def _of_new(one: Parser) -> None:
-    from ivrel.core.shapes import SHAPES
+    from ivrel.work.learning import SHAPES_TO_LEARN
 
-    shapes = [name for name, row in SHAPES.items() if row.draft]
     shape = "how its text falls into statements"
     one.add_argument("name", help="the name of the new dialect")
-    one.add_argument("--shape", required=True, choices=shapes, help=shape)
+    one.add_argument("--shape", required=True, choices=SHAPES_TO_LEARN, help=shape)
     sample = "a configuration of the platform"
     one.add_argument("--sample", required=True, metavar="FILE", help=sample)
 
@@ -108,47 +102,46 @@ def _of_apply(one: Parser) -> None:
     one.add_argument("-o", "--output", metavar="PATH", help=there)
 
 
+ROWS_SHOWN = 20  # of what is not known, unless all is asked for
+
+
 def run_list(args: argparse.Namespace) -> int:
     """List the dialects."""
     from ivrel.output.views.dialects import DialectsView
-    from ivrel.sources.dialects import Dialects
+    from ivrel.work.dialects import dialects
 
-    common.show(DialectsView(dialects=tuple(Dialects(Path(args.workspace)))), args)
+    common.show(DialectsView(dialects=dialects(Path(args.workspace))), args)
     return 0
 
 
 def run_show(args: argparse.Namespace) -> int:
-    """Show what a platform can say."""
-    from ivrel.core.authoring.abilities import abilities
+    """Show what a platform can express."""
     from ivrel.output.views.dialects import DialectView
-    from ivrel.sources.dialects import Dialects
+    from ivrel.work.dialects import dialect_abilities
 
-    dialect = Dialects(Path(args.workspace))[args.name]
+    dialect, abilities = dialect_abilities(Path(args.workspace), args.name)
     further = f"ivrel dialect check {dialect.name}"
-    view = DialectView(dialect=dialect, abilities=tuple(abilities(dialect)), next=(further,))
-    common.show(view, args)
+    common.show(DialectView(dialect=dialect, abilities=abilities, next=(further,)), args)
     return 0
 
 
 def run_check(args: argparse.Namespace) -> int:
     """Run the examples of a dialect; exit code 1 if anything is wrong."""
-    from ivrel.core.authoring.check import check_dialect, missing_defaults
-    from ivrel.sources.dialects import Dialects
+    from ivrel.work.dialects import checked_dialect
 
-    dialect = Dialects(Path(args.workspace))[args.name]
-    mistakes = check_dialect(dialect)
-    for mistake in mistakes:
+    found = checked_dialect(Path(args.workspace), args.name)
+    dialect = found.dialect
+    for mistake in found.mistakes:
         print(mistake)
-    lacking = missing_defaults(dialect)
-    for line, slot in lacking:
+    for line, slot in found.without_default:
         print(f"{dialect.file}:{line}: {slot} has no default", file=sys.stderr)
-    if lacking:
+    if found.without_default:
         print(
             "Where a text leaves one of these out, its setting is unknown. State its default under"
             " 'defaults',\nor name it under 'unset' if nothing holds then.",
             file=sys.stderr,
         )
-    if mistakes:
+    if found.mistakes:
         return 1
     statements, examples = dialect.statements, len(dialect.examples)
     print(f"{dialect.name}: {statements} statements, {examples} examples, right in both directions")
@@ -157,168 +150,83 @@ def run_check(args: argparse.Namespace) -> int:
 
 def run_try(args: argparse.Namespace) -> int:
     """Show how a text is understood; exit code 1 if a line is not."""
-    from ivrel.core.reading.matcher import matcher
-    from ivrel.core.reading.reader import explained
-    from ivrel.core.reading.recognising import looks_like
-    from ivrel.core.reading.records import read_records
-    from ivrel.core.reading.statements import Unparsed
-    from ivrel.core.settings import Scope
-    from ivrel.core.settings.relevance import facts_in_doubt
-    from ivrel.core.text.bundle import Places
-    from ivrel.core.text.text import Text
-    from ivrel.core.vocabulary.errors import Foreign, Unreadable
     from ivrel.output.views.dialects import TrialView
-    from ivrel.sources.dialects import Dialects
-    from ivrel.sources.files import read_configuration
+    from ivrel.work.dialects import tried
 
-    dialects = Dialects(Path(args.workspace))
-    dialect, data = dialects[args.name], read_configuration(Path(args.file), args.file)
-    text = Text(data)
-    try:
-        facts = facts_in_doubt(Scope(None, read_records(dialect, text), {}))
-        # Some shapes give statements in another order than that of the lines.
-        every = sorted(explained(matcher(dialect), text), key=lambda row: row[0])
-        rows = [row for row in every if not _only_names(row[2])]
-    except Foreign as problem:
-        alike = looks_like(text, dialects)
-        raise Unreadable(
-            f"{args.file}: {problem}{f'; this looks like {alike}' if alike else ''}"
-        ) from None
-    except Unreadable as problem:
-        raise Unreadable(f"{args.file}: {problem}") from None
-    places = Places(data, args.file if args.format == "json" else "")
+    found = tried(Path(args.workspace), args.name, args.file)
     view = TrialView(
-        dialect=dialect,
+        dialect=found.dialect,
         file=args.file,
-        places=places,
-        rows=tuple(rows),
-        facts=tuple(facts),
-        passed_over=max(data.count(b"\n") - len(rows), 0),
+        places=found.places(args.file if args.format == "json" else ""),
+        rows=found.rows,
+        facts=found.facts,
+        passed_over=found.ignored,
         every=args.all,
-        next=(f"ivrel dialect check {dialect.name}",),
+        next=(f"ivrel dialect check {found.dialect.name}",),
     )
     common.show(view, args)
-    return 1 if any(isinstance(match, Unparsed) for _, _, match in rows) else 0
-
-
-ROWS_SHOWN = 20  # of what is not known, unless all is asked for
+    return 0 if found.is_understood else 1
 
 
 def run_cover(args: argparse.Namespace) -> int:
     """Show how well a dialect knows configurations; exit code 1 if it does not know a statement."""
-    from ivrel.core.authoring.cover import cover
-    from ivrel.core.vocabulary.errors import InputError
     from ivrel.output.views.dialects import CoverView
-    from ivrel.sources.dialects import Dialects
+    from ivrel.work.dialects import covered
 
     if args.file:
-        dialect = Dialects(Path(args.workspace))[args.name]
-        number, texts = len(args.file), _of_files(args.file)
+        found = covered(Path(args.workspace), args.name, given=args.file)
     else:
         workspace = common.open_workspace(args)
-        dialect = workspace.dialects[args.name]
-        devices = [d for d in workspace.fleet.devices if d.platform == args.name]
-        if not devices:
-            raise InputError(f"no device of the fleet is of platform '{args.name}'; name files")
-        number, texts = len(devices), _of_devices(workspace, devices)
-    found = cover(dialect, common.progress(texts, number, "reading"))
-    worst, where = found.texts[:1], common.workspace_words(args)
-    further = f"ivrel dialect check{where} {dialect.name}"
+        found = covered(workspace.files, args.name, workspace.options)
+    cover, where = found.cover, common.workspace_words(args)
+    further = f"ivrel dialect check{where} {args.name}"
+    worst = cover.texts[:1]
     if worst and worst[0].strange:
         here = args.file or args.workspace == "."
         path = worst[0].name if here else Path(args.workspace) / worst[0].name
-        further = f"ivrel dialect try{where} {dialect.name} {path}"
+        further = f"ivrel dialect try{where} {args.name} {path}"
     most = 0 if args.all else ROWS_SHOWN
-    common.show(CoverView(dialect=dialect, cover=found, most=most, next=(further,)), args)
-    if not found.texts:
+    view = CoverView(dialect=found.dialect, cover=cover, most=most, next=(further,))
+    common.show(view, args)
+    if not cover.texts:
         return 2
-    return 1 if found.strange or found.unread else 0
-
-
-def _of_files(files: Iterable[str]) -> Iterator[tuple[str, bytes | str]]:
-    """Yield what each file is called, and its bytes, or why there are none."""
-    from ivrel.core.vocabulary.errors import Unreadable
-    from ivrel.sources.files import read_configuration
-
-    for name in files:
-        try:
-            yield name, read_configuration(Path(name), name)
-        except Unreadable as problem:
-            yield name, str(problem).removeprefix(f"{name}: ")
-
-
-def _of_devices(
-    workspace: Workspace, devices: Iterable[Device]
-) -> Iterator[tuple[str, bytes | str]]:
-    """Yield the configurations of devices in the same way."""
-    from ivrel.core.vocabulary.errors import Unreadable
-
-    for device in devices:
-        try:
-            data, file = workspace.text(device)
-            yield file, data
-        except Unreadable as problem:
-            yield device.name, str(problem)
-
-
-def _only_names(match: object) -> bool:
-    """Whether a statement says nothing but in which row it stands: it concerns no export
-    setting.
-    """
-    from ivrel.core.reading.statements import Understood
-
-    return isinstance(match, Understood) and match.pattern < 0
+    return 1 if cover.strange or cover.unread else 0
 
 
 def run_new(args: argparse.Namespace) -> int:
     """Write the file of a new dialect."""
-    from ivrel.core.authoring.draft import (
-        comment_sign,
-        draft_dialect,
-        fitting_shapes,
-        telling_lines,
-    )
-    from ivrel.sources.files import read_bytes, write_text
+    from ivrel.work.learning import draft
 
-    target = learning.new_file(args)
-    sample = read_bytes(Path(args.sample), args.sample).decode("utf-8", "replace")
-    lines = telling_lines(sample)
-    text = draft_dialect(args.name, args.shape, lines, Path(args.sample).name, comment_sign(sample))
-    write_text(target, text)
-    where = common.workspace_words(args)
-    print(f"wrote {target}, with {len(lines)} lines of the sample that look like export settings")
-    fitting = fitting_shapes(sample)
-    if fitting and args.shape not in fitting:
+    made = draft(Path(args.workspace), args.name, args.shape, args.sample)
+    print(
+        f"wrote {made.file}, with {made.lines} lines of the sample that look like export settings"
+    )
+    if made.fitting and args.shape not in made.fitting:
         print(
             f"the sample does not look like the shape {args.shape}; more like "
-            f"{' or '.join(fitting)}"
+            f"{' or '.join(made.fitting)}"
         )
+    where = common.workspace_words(args)
     print(f"next  edit it; then ivrel dialect try{where} {args.name} {args.sample}")
     return 0
 
 
 def run_apply(args: argparse.Namespace) -> int:
     """Print or write the text after a change."""
-    from ivrel.core.correcting.changes import apply_change, unknown_lines
-    from ivrel.core.text.bundle import MARK
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.sources.dialects import Dialects
-    from ivrel.sources.files import read_configuration, read_text, write_configuration
+    from ivrel.work.dialects import applied
 
-    dialect = Dialects(Path(args.workspace))[args.platform]
-    data = read_configuration(Path(args.configuration), args.configuration)
-    change = read_text(Path(args.change), args.change)
-    after = apply_change(dialect, data, change, args.change)
-    for line, text in unknown_lines(dialect, change, args.change):
+    found = applied(Path(args.workspace), args.platform, args.configuration, args.change)
+    for line, text in found.unknown:
         print(
-            f"ivrel: {args.change}:{line}: {dialect.name} does not know '{text}'; it is taken as "
-            "it is",
+            f"ivrel: {args.change}:{line}: {found.dialect.name} does not know '{text}'; it is "
+            "taken as it is",
             file=sys.stderr,
         )
     if args.output:
-        write_configuration(Path(args.output), after, data)
-    elif after.startswith(MARK):
+        found.write(Path(args.output))
+    elif found.is_folder:
         raise InputError("this configuration is a folder; give -o DIR to write what it becomes")
     else:
-        sys.stdout.buffer.write(after)
+        sys.stdout.buffer.write(found.after)
     return 0

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import asyncio
 import getpass
-import re
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,13 +15,10 @@ from ivrel.cli.parsing import Parser
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from ivrel.core.authoring.dialogs import Turn
-    from ivrel.live.links import Route
-    from ivrel.live.recording import Recorder
+    from ivrel.work.dialog import Dialog, Route, Turn
 
 EXAMPLE = "ivrel dialect session 192.0.2.34 --user keeper"
 SECRET = "*"  # typed in the place of a password
-MOST_PAGES = 1000  # that are turned without asking
 FEW = 3  # lines of an answer that are shown; more may be a configuration
 
 
@@ -59,45 +55,24 @@ def arguments(one: Parser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Talk to a device, and show what was learned; exit code 1 if that is nothing."""
-    from ivrel.core.authoring.dialogs import proposed
-    from ivrel.core.vocabulary.errors import InputError, Unreachable
     from ivrel.core.vocabulary.wording import plain
+    from ivrel.work.dialog import proposed
 
-    way = _way(args)
-    if args.learn_key:
-        asyncio.run(_learn(way))
-    try:
-        turns = asyncio.run(_talk(args, way))
-    except Unreachable as problem:
-        hint = "'--learn-key' shows and records it"
-        said = re.sub("'ivrel gather --learn-keys' .*", hint, str(problem))
-        raise InputError(said) from None
-    found = proposed(turns)
+    found = proposed(asyncio.run(_talk(args, _route(args))))
     print()
     for remark in found.remarks:
         print(f"# {plain(remark)}")
     print(found.text, end="")
-    where = common.workspace_words(args)
     if found.text:
+        where = common.workspace_words(args)
         print(f"\nnext  put it into dialects/NAME.yaml; then ivrel gather{where}")
     return 0 if found.text else 1
 
 
-def _way(args: argparse.Namespace) -> Route:
-    """Return how a host is reached: as the fleet has it, or as the options say."""
-    from ivrel.core.fleet import Device
-    from ivrel.core.reach import PATIENCE, Reach, reach_of
-    from ivrel.core.ways import Ways
-    from ivrel.live.access import Access
-    from ivrel.live.links import Route
-    from ivrel.live.targets import OWN
+def _route(args: argparse.Namespace) -> Route:
+    """Return how the host is reached, as the options and the fleet say."""
+    from ivrel.work.dialog import Reach, route_to
 
-    device, ways = Device(args.host, "", "", ""), Ways()
-    if any((Path(args.workspace) / name).exists() for name in ("fleet.yaml", "fleet.csv")):
-        fleet = common.open_workspace(args).fleet
-        known = next((d for d in fleet.devices if d.name == args.host), None)
-        if known is not None:
-            device, ways = known, fleet.ways
     own = Reach(
         via="ssh",
         port=args.port or 0,
@@ -106,59 +81,29 @@ def _way(args: argparse.Namespace) -> Route:
         password=args.password or "",
         second_password=args.second_password or "",
     )
-    default = Reach(address=args.host, port=22, patience=PATIENCE)
-    reach = own.over(reach_of(ways.rules, device)).over(default)
-    access = Access(Path(args.workspace) / OWN)
-    return Route(device=device, reach=reach, access=access, between=ways.between(reach))
+    return route_to(Path(args.workspace), args.host, own)
 
 
-async def _learn(way: Route) -> None:
-    """Show and record the key of a host that is not known yet."""
-    from ivrel.core.vocabulary.errors import InputError, Unreachable
-    from ivrel.live.access import fingerprint
-    from ivrel.live.links.ssh import host_key
-    from ivrel.sources.files import private_folder
+async def _talk(args: argparse.Namespace, route: Route) -> list[Turn]:
+    """Type lines to the device, and return all turns."""
+    from ivrel.work.dialog import dialog_with, record_host_key
 
-    try:
-        way.access.host_keys(way.reach)
-    except Unreachable:
-        try:
-            key = await host_key(way)
-        except Unreachable as problem:
-            raise InputError(str(problem)) from None
-        private_folder(way.access.file.parent)
-        way.access.learn([(way.reach, key)])
-        print(f"recorded the key of {way.where}: {fingerprint(key)}")
+    if args.learn_key:
+        recorded = await record_host_key(route)
+        if recorded:
+            print(f"recorded the key of {route.where}: {recorded}")
+    async with dialog_with(route, lambda: getpass.getpass("password: ")) as dialog:
+        await _type_lines(args, dialog)
+        return dialog.turns
 
 
-async def _talk(args: argparse.Namespace, way: Route) -> list[Turn]:
-    from ivrel.live.recording import Recorder
-
-    recorder = Recorder(way)
-    try:
-        _show(await recorder.open())
-        for line in _lines(args):
-            turn = await _typed(recorder, line)
-            for _ in range(MOST_PAGES):
-                before = recorder.turns[-2]
-                if line != " " or turn.ended or not turn.lines or turn.last != before.last:
-                    break
-                turn = await recorder.type(" ", is_sign=True)  # the next page
-            _show(turn)
-            if turn.ended:
-                break
-    finally:
-        await recorder.close()
-    return recorder.turns
-
-
-async def _typed(recorder: Recorder, line: str) -> Turn:
-    if line == SECRET:
-        password = recorder.second_password()
-        if password is None:
-            password = await asyncio.to_thread(getpass.getpass, "password: ")
-        return await recorder.type(password, hidden=True)
-    return await recorder.type(line, is_sign=line == " ")
+async def _type_lines(args: argparse.Namespace, dialog: Dialog) -> None:
+    _show(dialog.turns[0])
+    for line in _lines(args):
+        turn = await dialog.type(line)
+        _show(turn)
+        if turn.ended:
+            return
 
 
 def _lines(args: argparse.Namespace) -> Iterator[str]:

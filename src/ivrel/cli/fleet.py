@@ -20,22 +20,17 @@ def arguments(parser: Parser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.core.reach import reach_of
     from ivrel.output.views.fleet import FleetView
     from ivrel.output.views.folding import ONE_BY_ONE
 
     workspace = common.open_workspace(args)
-    rows = []
-    for device in common.chosen(args, workspace):
-        file = workspace.configuration(device)
-        found = file is not None and (workspace.folder / file).exists()
-        rows.append((device, file if found else None))
+    devices = common.chosen(args, workspace)
+    rows = [(device, workspace.configuration(device)) for device in devices]
     by = common.folding_of(args)
     if not by and len(rows) > ONE_BY_ONE and not args.all:
         by = "site"
     where = common.workspace_words(args)
-    rules = workspace.fleet.ways.rules
-    ways = {d.name: reach_of(rules, d) for d, _ in rows if rules or d.reach is not None}
+    ways = workspace.reaches(devices)
     missing = any(file is None for _, file in rows)
     further = f"ivrel {'gather' if ways and missing else 'audit'}{where}"
     view = FleetView(

@@ -5,19 +5,20 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from ivrel.cli import common, evidence
+from ivrel.cli import common, message_arguments
 from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from ivrel.sources.messages import Messages
-    from ivrel.sources.workspace import Workspace
+    from ivrel.work.workspace import Workspace
+
+KEPT_SHOWN = 12  # messages of a state that a terminal shows, unless all are asked for
 
 
 def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("file", nargs="*", help="message files; '-' reads standard input")
-    evidence.at_argument(parser)
+    message_arguments.at_argument(parser)
     parser.add_argument(
         "--own",
         action="append",
@@ -26,9 +27,9 @@ def arguments(parser: Parser) -> None:
         help="the log this device kept itself, as text: report what became of "
         "each message; can be repeated",
     )
-    evidence.device_arguments(parser)
+    message_arguments.device_arguments(parser)
     common.setting_argument(parser)
-    evidence.record_arguments(parser)
+    message_arguments.record_arguments(parser)
     common.scheduler_arguments(parser, "records")
     common.format_argument(parser, "table", "json", "jsonl", "csv")
     parser.add_argument(
@@ -46,72 +47,42 @@ def arguments(parser: Parser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.core.evidence.anomalies import anomalies
-    from ivrel.core.evidence.claims import claims_of
-    from ivrel.core.evidence.summary import Summary
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.output.views.heard import DeviceHeard, HeardView
+    from ivrel.output.views.heard import HeardView
 
     workspace = common.open_workspace(args)
-    names = common.settings(args.setting)
     devices = common.chosen(args, workspace)
-    if not args.file and not args.at:
+    messages = message_arguments.message_files(args, args.file)
+    if not messages:
         raise InputError("no file of messages is given; name one, or one of a collector with --at")
     if args.own:
         return _own(args, workspace)
-    heard, problems = evidence.heard(args, workspace, args.file)
-    code = max((evidence.told_problems(messages) for messages in problems), default=0)
-    if code and not heard.number:
+    found = workspace.heard(messages=messages, settings=args.setting, devices=devices)
+    code = common.problems_told(found.problems)
+    if code and not found.total:
         return code
-    claimed = []
-    for device in devices:
-        found = claims_of(device, workspace.policy, heard)
-        some = tuple(claim for claim in found if not names or claim.setting in names)
-        summary = heard.devices.get(device.name) or Summary()
-        claimed.append(DeviceHeard(device, summary, some))
-    claimed.sort(key=lambda d: -d.count("contradicted"))
     view = HeardView(
         fleet=workspace.fleet.name,
-        total=heard.number,
-        devices=tuple(claimed),
-        anomalies=tuple(anomalies(heard, {d.name for d in devices})),
+        total=found.total,
+        devices=found.devices,
+        anomalies=found.anomalies,
         every=args.all,
         where=common.workspace_words(args),
     )
     common.show(view, args)
-    return code or int(any(d.count("contradicted") for d in claimed))
-
-
-KEPT_SHOWN = 12  # messages of a state that a terminal shows, unless all are asked for
+    return code or int(any(d.count("contradicted") for d in found.devices))
 
 
 def _own(args: argparse.Namespace, workspace: Workspace) -> int:
-    """Hold what devices kept themselves against what came."""
-    from ivrel.core.evidence.own import held_against
-    from ivrel.output.views.own import DeviceKept, OwnView
+    """Compare the messages that devices kept themselves with what arrived."""
+    from ivrel.output.views.own import OwnView
 
-    kept = _kept(args, workspace)
-    came = evidence.arrived(args, workspace, args.file, set(kept))
-    problems, shown = [*came.gone, *kept.values()], []
-    for device, messages in kept.items():
-        records = list(messages)
-        for collector, covered in came.covered.items():
-            some = came.messages[device, collector]
-            found = held_against(records, collector, some, covered, args.zone)
-            times = [one.stamped for one in found if one.stamped is not None]
-            within = [
-                one
-                for one in some
-                if times and one.when is not None and min(times) <= one.when <= max(times)
-            ]
-            taken = {id(one) for k in found for one in k.arrived}
-            unkept = sum(1 for one in within if id(one) not in taken)
-            shown.append(DeviceKept(device, collector, tuple(found), len(some), unkept))
-    code = max((evidence.told_problems(messages) for messages in problems), default=0)
-    if code and not shown:
+    found = workspace.kept(_logs(args), message_arguments.message_files(args, args.file))
+    code = common.problems_told(found.problems)
+    if code and not found.devices:
         return code
     view = OwnView(
-        devices=tuple(shown),
+        devices=found.devices,
         most=0 if args.all else KEPT_SHOWN,
         where=common.workspace_words(args),
     )
@@ -119,9 +90,8 @@ def _own(args: argparse.Namespace, workspace: Workspace) -> int:
     return code or int(view.is_odd)
 
 
-def _kept(args: argparse.Namespace, workspace: Workspace) -> dict[str, Messages]:
-    """Return the records that devices kept themselves."""
-    from ivrel.core.fleet import DeviceSelection, choose
+def _logs(args: argparse.Namespace) -> dict[str, list[str]]:
+    """Return the files of the logs that devices kept, by device."""
     from ivrel.core.vocabulary.errors import InputError
 
     files: dict[str, list[str]] = {}
@@ -129,6 +99,5 @@ def _kept(args: argparse.Namespace, workspace: Workspace) -> dict[str, Messages]
         name, equals, file = word.partition("=")
         if not equals or not file:
             raise InputError(f"--own: '{word[:60]}' is not DEVICE=FILE")
-        choose(workspace.fleet, DeviceSelection((name,)))
         files.setdefault(name, []).append(file)
-    return {name: evidence.opened(args, some) for name, some in files.items()}
+    return files

@@ -3,33 +3,26 @@
 from __future__ import annotations
 
 import argparse
-import re
 import sys
-import time
-from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ivrel.cli import common, evidence
-from ivrel.cli.parsing import MESSAGES, Parser
+from ivrel.cli import common, listen_arguments, message_arguments
+from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping, Sequence
+    from collections.abc import Callable
 
-    from ivrel.core.evidence.attribution import Directory
-    from ivrel.core.evidence.expecting import Expected, Expecting
-    from ivrel.core.evidence.record import Record
-    from ivrel.output.views.listening import Listened
-    from ivrel.sources.listening.session import ListenOptions, Session
-    from ivrel.sources.workspace import Workspace
-
-_UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
+    from ivrel.core.attribution.senders import Directory
+    from ivrel.core.syslog.record import Record
+    from ivrel.work.listening import Expectation, ListenOptions
+    from ivrel.work.workspace import Workspace
 
 
 def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
-    ways_arguments(parser)
+    listen_arguments.port_arguments(parser)
     _kept_arguments(parser)
     _end_arguments(parser)
     common.example(
@@ -40,39 +33,6 @@ def arguments(parser: Parser) -> None:
         "ivrel listen --tls 6514 --certificate collector.pem --clients ca.pem -o heard",
     )
     parser.set_defaults(run=run)
-
-
-def ways_arguments(parser: Parser) -> None:
-    """Add the options that say where messages come in."""
-    for name in ("udp", "tcp", "tls"):
-        parser.group(MESSAGES).add_argument(
-            f"--{name}",
-            action="append",
-            type=_ports,
-            default=[],
-            metavar="PORT",
-            help=f"listen on this {name.upper()} port, or on several (a,b); can be repeated",
-        )
-    parser.group(MESSAGES).add_argument(
-        "--on",
-        action="append",
-        default=[],
-        metavar="ADDRESS",
-        help="listen on this address only (default: all, IPv4 and IPv6); can be repeated",
-    )
-    parser.group(MESSAGES).add_argument(
-        "--certificate", metavar="FILE", help="with --tls: the certificate, in PEM"
-    )
-    parser.group(MESSAGES).add_argument(
-        "--key",
-        metavar="FILE",
-        help="with --tls: the private key, if the certificate file does not contain it",
-    )
-    parser.group(MESSAGES).add_argument(
-        "--clients",
-        metavar="FILE",
-        help="with --tls: require client certificates signed by this authority",
-    )
 
 
 def _kept_arguments(parser: Parser) -> None:
@@ -89,7 +49,7 @@ def _kept_arguments(parser: Parser) -> None:
     )
     parser.add_argument(
         "--rotate-every",
-        type=span,
+        type=listen_arguments.span,
         default=3600.0,
         metavar="TIME",
         help="with -o: start a new recording after this time (default: 1h)",
@@ -108,7 +68,7 @@ def _end_arguments(parser: Parser) -> None:
     parser.add_argument(
         "--for",
         dest="seconds",
-        type=span,
+        type=listen_arguments.span,
         default=0.0,
         metavar="TIME",
         help="stop after this time: 30s, 10m",
@@ -125,31 +85,12 @@ def _end_arguments(parser: Parser) -> None:
     )
     parser.add_argument(
         "--quiet-before",
-        type=span,
+        type=listen_arguments.span,
         default=0.0,
         metavar="TIME",
         help="with --expect: first check for this long that none of the devices sends",
     )
-    evidence.device_arguments(parser)
-
-
-def _ports(text: str) -> list[int]:
-    ports = []
-    for word in text.split(","):
-        if not (word.isascii() and word.isdigit()) or not 0 <= int(word[:6]) < 65536:
-            raise argparse.ArgumentTypeError(f"'{word[:40]}' is not a port; expected 0 to 65535")
-        ports.append(int(word))
-    return ports
-
-
-def span(text: str) -> float:
-    """Return a time in seconds, of such as 30s, 10m or 2h."""
-    found = re.fullmatch(r"([0-9]{1,6}(?:\.[0-9]{1,3})?)([smhd]?)", text)
-    if found is None or not float(found[1]):
-        raise argparse.ArgumentTypeError(
-            f"'{text[:40]}' is not a duration; write for example 30s, 10m or 2h"
-        )
-    return float(found[1]) * _UNITS[found[2] or "s"]
+    message_arguments.device_arguments(parser)
 
 
 def _mib(text: str) -> int:
@@ -164,89 +105,53 @@ def _number(text: str, most: int = 10**12) -> int:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.core.vocabulary.errors import InputError
-    from ivrel.output.terminal.listening import Screen, told
-    from ivrel.sources.listening.session import Session
-    from ivrel.sources.listening.sockets import tls_context
+    from ivrel.output.terminal.listening import Screen, expected, told
+    from ivrel.work.listening import ListenState, listen
+    from ivrel.work.messages import directory_of
 
-    asked = _asked(args)
-    if any(way.transport == "tls" for way in asked.ways) != bool(args.certificate):
-        raise InputError("--tls and --certificate belong together; give both or none")
-    context = None
-    if args.certificate:
-        key = Path(args.key) if args.key else None
-        clients = Path(args.clients) if args.clients else None
-        context = tls_context(Path(args.certificate), key, clients)
-    workspace = evidence.workspace_of(args)
-    directory = evidence.directory_of(workspace)
-    waiting = _waiting(args, workspace, directory)
-    screen = Screen(directory, live=not args.follow, columns=common.columns(_Width(None)))
+    options = _options(args)
+    workspace = message_arguments.workspace_of(args)
+    directory = directory_of(workspace.files if workspace is not None else None)
+    expectation = _expectation(args, workspace, directory)
+    columns = common.columns(argparse.Namespace(width=None))
+    screen = Screen(directory, live=not args.follow, columns=columns)
 
-    def look(session: Session) -> bool:
-        screen.look(_listened(session), waiting.states.values() if waiting else ())
-        return waiting is not None and waiting.ends
+    def look(state: ListenState) -> None:
+        screen.look(state, expectation.states.values() if expectation is not None else ())
 
-    follow = _follower(args, directory)
-    session = Session(asked, context, waiting.take if waiting and not follow else follow, look)
     try:
-        session.run()
+        state = listen(
+            options,
+            certificate=args.certificate or "",
+            key=args.key or "",
+            clients=args.clients or "",
+            expectation=expectation,
+            heard=_follower(directory) if args.follow else None,
+            looked=look,
+        )
     finally:
         screen.end()
-    for line in told(_listened(session)):
+    for line in told(state):
         print(line)
-    if waiting is not None:
-        return waiting.told()
-    _next(args, workspace)
-    return 0
+    if expectation is None:
+        _next(args, workspace)
+        return 0
+    for line in expected(expectation.states.values()):
+        print(line)
+    if expectation.early:
+        print(f"{expectation.early} spoke before; nothing was to be heard yet")
+    return 0 if expectation.is_met else 1
 
 
-class _Waiting:
-    """What a session waits for, and whether it was quiet before."""
-
-    def __init__(self, expecting: Expecting, quiet: float) -> None:
-        self._expecting, self._quiet = expecting, quiet
-        self._begun = time.monotonic()
-        self._early: str = ""  # the device that spoke before it was to
-
-    @property
-    def states(self) -> Mapping[str, Expected]:
-        """How it stands with each device."""
-        return self._expecting.states
-
-    @property
-    def ends(self) -> bool:
-        """Whether there is nothing more to wait for."""
-        if time.monotonic() - self._begun < self._quiet:
-            return bool(self._early)
-        return bool(self._early) or self._expecting.done
-
-    def take(self, record: Record) -> None:
-        """Take a message as it comes."""
-        self._expecting.take(record)
-        if time.monotonic() - self._begun < self._quiet:
-            spoke = (name for name, one in self.states.items() if one.number)
-            self._early = self._early or next(spoke, "")
-
-    def told(self) -> int:
-        """Tell how it ended; return the exit code."""
-        from ivrel.output.terminal.listening import expected
-
-        for line in expected(self.states.values()):
-            print(line)
-        if self._early:
-            print(f"{self._early} spoke before; nothing was to be heard yet")
-        return 0 if self._expecting.done and not self._early else 1
-
-
-def _waiting(
+def _expectation(
     args: argparse.Namespace, workspace: Workspace | None, directory: Directory
-) -> _Waiting | None:
-    """Return what a session waits for; None if it waits for nothing."""
+) -> Expectation | None:
+    """Return what is expected; None if nothing is."""
     from ivrel.core.vocabulary.errors import InputError
+    from ivrel.work.listening import Expectation
 
-    chosen = [*args.device, *args.kind, *args.site, *args.group]
     if not args.expect:
-        if chosen or args.quiet_before:
+        if args.device or args.kind or args.site or args.group or args.quiet_before:
             said = "devices and --quiet-before say what is expected; give --expect with them"
             raise InputError(said)
         return None
@@ -254,88 +159,42 @@ def _waiting(
         raise InputError("--expect shows devices, and --follow messages; leave one of them out")
     if workspace is None:
         raise InputError("there is no fleet here to expect devices of; name it with -w")
-    from ivrel.core.evidence.expecting import Expecting
-
-    devices = common.chosen(args, workspace)
-    expecting = Expecting(devices, workspace.policy, directory, date.today())
-    return _Waiting(expecting, args.quiet_before)
+    devices, today = common.chosen(args, workspace), workspace.options.today
+    return Expectation(workspace.files, devices, directory, today, args.quiet_before)
 
 
-class _Width(argparse.Namespace):
-    """The width of the terminal, for a command without an option for it."""
-
-    def __init__(self, width: int | None) -> None:
-        super().__init__(width=width)
-
-
-def _asked(args: argparse.Namespace) -> ListenOptions:
-    """Return what a session is asked for by a call."""
+def _options(args: argparse.Namespace) -> ListenOptions:
+    """Return where a call listens, what it keeps, and when it ends."""
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.sources.listening.keeping import MIB, RotationLimits
-    from ivrel.sources.listening.session import ListenOptions
-    from ivrel.sources.listening.sockets import ListenPort
+    from ivrel.work.listening import ListenOptions, RotationLimits, listen_addresses, listen_ports
 
-    ways = tuple(
-        ListenPort(name, port)
-        for name in ("udp", "tcp", "tls")
-        for ports in getattr(args, name)
-        for port in ports
-    )
-    if not ways:
+    ports = listen_ports(args.udp, args.tcp, args.tls)
+    if not ports:
         raise InputError("there is no port to listen on; give --udp, --tcp or --tls")
-    limits = RotationLimits(args.rotate_size * MIB, args.rotate_every, args.most_disk * MIB)
-    folder = Path(args.output) if args.output else None
-    return ListenOptions(ways, addresses(args.on), folder, limits, args.seconds, args.count)
-
-
-def addresses(words: Sequence[str]) -> tuple[str, ...]:
-    """Return the addresses to listen on, all of this machine if none is named."""
-    from ivrel.core.vocabulary.addresses import address
-    from ivrel.core.vocabulary.errors import InputError
-
-    try:
-        return tuple(address(word) for word in words) or ("0.0.0.0", "::")
-    except ValueError as problem:
-        raise InputError(f"--on: {problem}") from None
-
-
-def _listened(session: Session) -> Listened:
-    """Return what a session has come to so far."""
-    from ivrel.output.views.listening import Listened
-    from ivrel.sources.listening.session import in_words
-
-    counts, keeper = session.counts, session.keeper
-    return Listened(
-        in_words(session.ways),
-        min(session.buffers, default=0),
-        str(session.asked.folder or ""),
-        counts.received,
-        session.senders,
-        counts.dropped,
-        counts.shortened,
-        counts.cut,
-        counts.refused,
-        counts.failed,
-        session.jumps,
-        keeper.deleted if keeper is not None else 0,
-        session.others,
+    return ListenOptions(
+        ports,
+        listen_addresses(args.on),
+        Path(args.output) if args.output else None,
+        RotationLimits(
+            args.rotate_size * common.MIB, args.rotate_every, args.most_disk * common.MIB
+        ),
+        args.seconds,
+        args.count,
     )
 
 
-def _follower(args: argparse.Namespace, directory: Directory) -> Callable[[Record], None] | None:
-    """Return what prints each message as it comes; None if nobody asked for that."""
-    if not args.follow:
-        return None
-    from ivrel.core.evidence.attribution import attribute
+def _follower(directory: Directory) -> Callable[[Record], None]:
+    """Return what prints each message as it arrives."""
     from ivrel.core.vocabulary.wording import plain
-    from ivrel.output.views.messages import Seen, iso
+    from ivrel.output.views.messages import iso
+    from ivrel.work.listening import attributed_message
 
     def follow(record: Record) -> None:
-        seen = Seen(record, attribute(record, directory), record.received)
+        one = attributed_message(record, directory)
         message = record.message
-        level = f"{seen.facility}.{seen.severity}" if message.pri is not None else "-"
+        level = f"{one.facility}.{one.severity}" if message.pri is not None else "-"
         tag = f"{message.app}: " if message.app else ""
-        said = (iso(seen.when), seen.named or "-", level, f"{tag}{message.text}")
+        said = (iso(one.when), one.named or "-", level, f"{tag}{message.text}")
         sys.stdout.write(plain("  ".join(said)).replace("\n", "·") + "\n")
         sys.stdout.flush()
 
@@ -343,7 +202,7 @@ def _follower(args: argparse.Namespace, directory: Directory) -> Callable[[Recor
 
 
 def _next(args: argparse.Namespace, workspace: Workspace | None) -> None:
-    """Tell the command that judges what was heard."""
+    """Print the command that judges what was heard."""
     if args.output:
         where = common.workspace_words(args)
         what = "heard" if workspace is not None else "messages"

@@ -13,12 +13,11 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
-from ivrel.cli.demo import Teller
+from ivrel.cli.telling import Teller
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.demo.workspace import entries
-from ivrel.sources.files import claim_folder
 from ivrel.standin.certificate import CERTIFICATE, KEY
-from ivrel.standin.example import on_loopback, write_example
+from ivrel.standin.example import new_example, on_loopback
 
 FAILING = "holmsay-gw2"  # the device that does not speak
 # Devices that are hard to read: they say messages into the session, show the time in their prompt,
@@ -32,7 +31,7 @@ BEGIN = 20.0  # seconds in which the stand-ins must be there
 def run(args: argparse.Namespace) -> int:
     """Run the example on stand-ins, and return the exit code."""
     folder = Path(args.folder)
-    claim_folder(folder, args.replace)
+    new_example(folder, replace=args.replace)
     say, corrections, heard = Teller(), folder / "corrections", folder / "heard"
     say(
         f"Skerry Line, a ferry company: {len(entries())} simulated devices on this machine, each "
@@ -41,7 +40,6 @@ def run(args: argparse.Namespace) -> int:
         "hard to read: one says messages into the session, one shows the time in its prompt, one "
         "sends a byte at a time."
     )
-    write_example(folder)
 
     def on(command: str, *words: str | Path) -> tuple[str | Path, ...]:
         return command, "-w", folder, *words

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from ivrel.cli import common, evidence
+from ivrel.cli import common, message_arguments
 from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from ivrel.core.evidence.measuring.gathered import Measured
-    from ivrel.core.fleet import Device
     from ivrel.output.views.measured import MeasuredView
+    from ivrel.work.measuring import Measurement, Measuring
 
 
 def arguments(parser: Parser) -> None:
@@ -29,15 +27,15 @@ def arguments(parser: Parser) -> None:
         )
         common.workspace_argument(one)
         one.add_argument("file", nargs="*", help="message files; '-' reads standard input")
-        evidence.at_argument(one)
-        evidence.device_arguments(one)
+        message_arguments.at_argument(one)
+        message_arguments.device_arguments(one)
         subject.options(one)
         one.add_argument(
             "--figure",
             metavar="FILE",
             help="draw the figure to this file, .png or .svg (needs Matplotlib)",
         )
-        evidence.record_arguments(one)
+        message_arguments.record_arguments(one)
         common.scheduler_arguments(one, "records")
         common.format_argument(one, "table", "json", "jsonl", "csv")
         one.add_argument(
@@ -125,131 +123,81 @@ def _seconds(text: str) -> float:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.core.evidence.measuring.gathered import SUBJECTS, Measured
     from ivrel.core.vocabulary.errors import InputError
 
-    figure = Path(args.figure) if getattr(args, "figure", None) else None
+    figure = Path(args.figure) if args.figure else None
     if figure is not None and figure.suffix not in (".png", ".svg"):
         raise InputError(f"--figure: '{args.figure[:60]}' ends in neither .png nor .svg")
     workspace = common.open_workspace(args)
     devices = common.chosen(args, workspace)
-    if not args.file and not args.at:
+    messages = message_arguments.message_files(args, args.file)
+    if not messages:
         raise InputError("no file of messages is given; name one, or one of a collector with --at")
-    collected: Measured[Any]
-    new = partial(Measured, SUBJECTS[args.subject])
-    collected, problems = evidence.gathered(args, workspace, args.file, new)
-    if not collected.number:
-        code = max((evidence.told_problems(messages) for messages in problems), default=0)
-        if code:
-            return code
-        raise InputError("no message is in the files; there is nothing to measure")
-    view = _SUBJECTS[args.subject].view(args, collected, devices)
+    view = _SUBJECTS[args.subject].view(args, workspace.measure(messages, devices=devices))
     if figure is not None:
         from ivrel.output.figures import drawn
-        from ivrel.sources.files import write_bytes
+        from ivrel.work.run import write_file
 
-        write_bytes(figure, drawn(view, figure.suffix.removeprefix(".")))
+        write_file(figure, drawn(view, figure.suffix.removeprefix(".")))
     common.show(view, args)
-    code = max((evidence.told_problems(messages) for messages in problems), default=0)
+    code = common.problems_told(view.problems)
     return code or int(view.is_odd)
 
 
-def _silence_view(
-    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
-) -> MeasuredView:
-    from ivrel.core.evidence.measuring.silence import silences
+def _silence_view(args: argparse.Namespace, measuring: Measuring) -> MeasuredView:
     from ivrel.output.views.measured import SilenceView
 
-    until = gathered.last.timestamp() if gathered.last is not None else 0.0
-    names = [d.name for d in devices]
+    found = measuring.silence(args.false_alarms)
     return SilenceView(
-        **_common(args, gathered, devices),
-        rate=args.false_alarms,
-        until=until,
-        silences=tuple(silences(gathered.devices, names, until, args.false_alarms)),
-        times={name: times for name, times in gathered.devices.items() if name in names},
+        **_common(args, found),
+        rate=found.rate,
+        until=found.until,
+        silences=found.silences,
+        times=found.times,
     )
 
 
-def _clocks_view(
-    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
-) -> MeasuredView:
-    from ivrel.core.evidence.measuring.clocks import KINDS, clock_of
+def _clocks_view(args: argparse.Namespace, measuring: Measuring) -> MeasuredView:
     from ivrel.output.views.measured import ClocksView
 
-    names = [d.name for d in devices if d.name in gathered.devices]
-    samples = {name: gathered.devices[name].sample for name in names}
-    clocks = [
-        clock_of(name, samples[name], gathered.devices[name].number, args.tolerance)
-        for name in names
-    ]
-    order = list(KINDS)
-    clocks.sort(key=lambda c: (order.index(c.kind), -abs(c.offset or 0), c.device))
+    found = measuring.clocks(args.tolerance)
     return ClocksView(
-        **_common(args, gathered, devices),
-        tolerance=args.tolerance,
-        clocks=tuple(clocks),
-        samples=samples,
+        **_common(args, found),
+        tolerance=found.tolerance,
+        clocks=found.clocks,
+        samples=found.samples,
     )
 
 
-def _losses_view(
-    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
-) -> MeasuredView:
-    from ivrel.core.evidence.measuring.losses import losses_of
+def _losses_view(args: argparse.Namespace, measuring: Measuring) -> MeasuredView:
     from ivrel.output.views.measured import LossesView
 
-    names = [d.name for d in devices if d.name in gathered.devices]
-    losses = [loss for name in names for loss in losses_of(name, gathered.devices[name])]
-    losses.sort(key=lambda loss: (-loss.missing, not loss.is_odd, loss.device, loss.collector))
-    without = {name: gathered.devices[name].without for name in names}
-    return LossesView(
-        **_common(args, gathered, devices),
-        losses=tuple(losses),
-        unnumbered=tuple(n for n, number in without.items() if number),
-    )
+    found = measuring.losses()
+    return LossesView(**_common(args, found), losses=found.losses, unnumbered=found.unnumbered)
 
 
-def _volume_view(
-    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
-) -> MeasuredView:
-    from ivrel.core.evidence.measuring.volume import SentVolume, of_severities, volumes
-    from ivrel.core.vocabulary.errors import InputError
-    from ivrel.core.vocabulary.severity import SEVERITIES
-    from ivrel.core.vocabulary.wording import not_one_of
+def _volume_view(args: argparse.Namespace, measuring: Measuring) -> MeasuredView:
     from ivrel.output.views.measured import VolumeView
 
-    level = None
-    if args.if_level:
-        if args.if_level not in SEVERITIES:
-            raise InputError(f"--if-level: {not_one_of(args.if_level, SEVERITIES)}")
-        if args.by not in ("device", "site"):
-            raise InputError("--if-level tells of devices and sites; leave --by out, or take site")
-        level = SEVERITIES.index(args.if_level)
-    known = {d.name: d for d in devices}
-    sizes = {name: some for name, some in gathered.devices.items() if name in known}
-    first, last = gathered.first, gathered.last
-    seconds = (last - first).total_seconds() if first and last else 0.0
-    sent = SentVolume(known, sizes, seconds)
+    found = measuring.volume(args.by, args.if_level or "")
     return VolumeView(
-        **_common(args, gathered, devices),
+        **_common(args, found),
         by=args.by,
         level=args.if_level or "",
-        seconds=seconds,
-        volumes=tuple(volumes(sent, args.by, level)),
-        severities=tuple(of_severities(sent, level)),
+        seconds=found.seconds,
+        volumes=found.volumes,
+        severities=found.severities,
     )
 
 
-def _common(
-    args: argparse.Namespace, gathered: Measured[Any], devices: tuple[Device, ...]
-) -> dict[str, Any]:
+def _common(args: argparse.Namespace, found: Measurement) -> dict[str, Any]:
     """Return what all the views show."""
     return {
         "about": _SUBJECTS[args.subject].about,
-        "total": gathered.number,
-        "devices": len(devices),
-        "heard": sum(1 for d in devices if d.name in gathered.devices),
+        "total": found.total,
+        "devices": found.devices,
+        "heard": found.heard,
+        "problems": found.problems,
         "every": args.all,
         "where": common.workspace_words(args),
     }
@@ -260,7 +208,7 @@ class _Subject(NamedTuple):
 
     about: str
     options: Callable[[Parser], None]
-    view: Callable[[argparse.Namespace, Measured[Any], tuple[Device, ...]], MeasuredView]
+    view: Callable[[argparse.Namespace, Measuring], MeasuredView]
 
 
 _SUBJECTS = {

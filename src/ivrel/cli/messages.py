@@ -7,15 +7,13 @@ import re
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from ivrel.cli import common, evidence
+from ivrel.cli import common, message_arguments
 from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
-
-    from ivrel.core.evidence.looking import Wanted
-    from ivrel.output.views.messages import MessageGroup, Seen
-    from ivrel.sources.workspace import Workspace
+    from ivrel.core.attribution.filtering import Wanted
+    from ivrel.work.messages import MessageList
+    from ivrel.work.workspace import Workspace
 
 MOST = 100  # messages or rows that a terminal shows, unless more are asked for
 BY = ("device", "severity", "facility", "kind", "sender", "departure")
@@ -25,7 +23,7 @@ def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     parser.add_argument("file", nargs="+", help="message files; '-' reads standard input")
-    evidence.device_arguments(parser)
+    message_arguments.device_arguments(parser)
     parser.add_argument(
         "--severity",
         metavar="SEVERITY",
@@ -55,7 +53,7 @@ def arguments(parser: Parser) -> None:
     parser.add_argument(
         "--most", type=int, metavar="N", help=f"rows of a table (default: {MOST}; 0 is all)"
     )
-    evidence.record_arguments(parser)
+    message_arguments.record_arguments(parser)
     common.format_argument(parser, "table", "json", "jsonl", "csv")
     common.example(
         parser,
@@ -80,37 +78,27 @@ def _time(text: str) -> datetime:
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
     from ivrel.output.views.messages import CountsView, MessagesView
+    from ivrel.work.messages import counted, messages_of
 
-    workspace = evidence.workspace_of(args)
-    wanted = _wanted(args, workspace)
-    messages = evidence.opened(args, args.file)
-    found: list[Seen] = []
-    total = 0
-    for seen in evidence.seen_in(messages, evidence.directory_of(workspace), args.zone):
-        total += 1
-        if wanted.takes(seen.record, seen.found, seen.when):
-            found.append(seen)
-    # What has no time stays behind the message that it came after.
-    last = datetime.min.replace(tzinfo=UTC)
-    keyed = []
-    for seen in found:
-        last = seen.when or last
-        keyed.append((last, seen))
-    ordered = tuple(seen for _, seen in sorted(keyed, key=lambda pair: pair[0]))
+    workspace = message_arguments.workspace_of(args)
+    files = message_arguments.message_files(args, args.file)
+    within = workspace.files if workspace is not None else None
+    found = messages_of(within, files, _wanted(args, workspace))
     most = (MOST if args.format == "table" else 0) if args.most is None else args.most
     if args.by:
-        counts = tuple(_counted(ordered, args.by))
-        common.show(CountsView(by=args.by, counts=counts, total=total, most=most), args)
+        counts = counted(found.messages, args.by)
+        common.show(CountsView(by=args.by, counts=counts, total=found.total, most=most), args)
     else:
-        further = _next(args, ordered)
-        view = MessagesView(messages=ordered, total=total, most=most, next=further)
+        view = MessagesView(
+            messages=found.messages, total=found.total, most=most, next=_next(args, found)
+        )
         common.show(view, args)
-    return evidence.told_problems(messages)
+    return common.problems_told(found.problems)
 
 
 def _wanted(args: argparse.Namespace, workspace: Workspace | None) -> Wanted:
     """Return which messages a call asks for."""
-    from ivrel.core.evidence.looking import Wanted
+    from ivrel.core.attribution.filtering import Wanted
     from ivrel.core.vocabulary.addresses import address
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
@@ -150,45 +138,10 @@ def _code(word: str, what: str, words: tuple[str, ...]) -> int:
     return words.index(word)
 
 
-def _counted(messages: Iterable[Seen], by: str) -> list[MessageGroup]:
-    """Return how many messages have each value of what they are counted by, the most first."""
-    from ivrel.output.views.messages import MessageGroup
-
-    groups: dict[str, list[Seen]] = {}
-    for seen in messages:
-        for what in _of(by)(seen):
-            groups.setdefault(what, []).append(seen)
-    counts = []
-    for what, some in groups.items():
-        times = [seen.when for seen in some if seen.when is not None]
-        devices = {seen.named for seen in some} - {""}
-        first, last = (min(times), max(times)) if times else (None, None)
-        counts.append(MessageGroup(what, len(some), len(devices), first, last))
-    return sorted(counts, key=lambda c: (-c.number, c.what))
-
-
-def _of(by: str) -> Callable[[Seen], tuple[str, ...]]:
-    """Return what gives the values that a message is counted under."""
-    from ivrel.core.evidence import told
-    from ivrel.core.evidence.looking import kind_of
-
-    ways: dict[str, Callable[[Seen], tuple[str, ...]]] = {
-        "device": lambda seen: (seen.named,),
-        "severity": lambda seen: (seen.severity,),
-        "facility": lambda seen: (seen.facility,),
-        "kind": lambda seen: (kind_of(seen.record),),
-        "sender": lambda seen: (seen.record.sender or "",),
-        "departure": lambda seen: tuple(
-            dict.fromkeys(told(d).partition(":")[0] for d in seen.record.message.departures)
-        ),
-    }
-    return ways[by]
-
-
-def _next(args: argparse.Namespace, found: tuple[Seen, ...]) -> tuple[str, ...]:
+def _next(args: argparse.Namespace, found: MessageList) -> tuple[str, ...]:
     """Return the command that shows the last message through every decision."""
-    if not found or found[-1].record.file == "standard input":
+    if not found.messages or found.messages[-1].record.file == "standard input":
         return ()
-    record = found[-1].record
+    record = found.messages[-1].record
     where = common.workspace_words(args)
     return (f"ivrel trace{where} {record.file} --line {record.line}",)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
 from ivrel.cli import common
 from ivrel.cli.parsing import Parser
@@ -21,13 +20,10 @@ def arguments(parser: Parser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
-    from ivrel.sources.files import claim_folder, read_text, write_text
+    from ivrel.work.starting import new_workspace
 
-    folder, start = Path(args.folder), Path(__file__).parent.parent / "start"
-    claim_folder(folder, args.replace)
-    for path in sorted(p for p in start.rglob("*") if p.is_file()):
-        name = path.relative_to(start)
-        write_text(folder / name, read_text(path, str(name)))
+    new_workspace(args.folder, replace=args.replace)
+    folder = args.folder
     print(f"wrote {folder}/fleet.yaml, policy.yaml and one configuration in {folder}/configs")
     print(f"next  edit them; then ivrel fleet -w {folder}, ivrel audit -w {folder}")
     return 0

@@ -11,7 +11,7 @@ from ivrel.cli import common
 from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from ivrel.sources.workspace import Workspace
+    from ivrel.work.workspace import Workspace
 
 
 def arguments(parser: Parser) -> None:
@@ -57,14 +57,13 @@ def run(args: argparse.Namespace) -> int:
 
 def _of_device(args: argparse.Namespace, workspace: Workspace) -> int:
     """Show what the policy asks of one device."""
-    from ivrel.core.policy import effective
     from ivrel.output.views.policy import RequirementsView
 
-    device = common.one_device(args.device[0], workspace)
+    device = workspace.device(args.device[0])
     view = RequirementsView(
         device=device,
         policy=workspace.policy,
-        asked=tuple(effective(workspace.policy, device).values()),
+        asked=workspace.requirements(device),
         next=(f"ivrel explain{common.judging_words(args)} {device.name}",),
     )
     common.show(view, args)
@@ -73,29 +72,24 @@ def _of_device(args: argparse.Namespace, workspace: Workspace) -> int:
 
 def _whole(args: argparse.Namespace, workspace: Workspace) -> int:
     """Show the policy, with what to look at in it."""
-    from ivrel.core.judging.remarks import remarks
     from ivrel.output.views.policy import PolicyView
 
     policy = workspace.policy
     # A policy can be checked before there is a fleet.
-    has_fleet = any((workspace.folder / name).exists() for name in ("fleet.yaml", "fleet.csv"))
-    devices = workspace.fleet.devices if has_fleet else ()
-    # What the rules are about is known also of a device whose platform has no dialect.
+    devices = workspace.fleet.devices if workspace.has_fleet else ()
     common.remark_on_platforms(args, workspace, devices)
-    platforms = {d.platform for d in devices} & set(workspace.dialects.files)
-    dialects = {name: workspace.dialects[name] for name in platforms}
-    found = remarks(policy, devices, common.day(args), dialects)
+    found = workspace.policy_remarks()
     where = common.judging_words(args)
     further: tuple[str, ...] = (f"ivrel fleet{common.workspace_words(args)}",)
     matches = None
     if devices:
         further = (f"ivrel policy{where} {devices[0].name}", f"ivrel audit{where}")
-        matches = tuple(sum(1 for d in devices if rule.holds_for(d)) for rule in policy.rules)
+        matches = tuple(sum(rule.holds_for(d) for d in devices) for rule in policy.rules)
     view = PolicyView(
         policy=policy,
         matches=matches,
-        remarks=tuple(found),
-        today=common.day(args),
+        remarks=found,
+        today=workspace.options.today,
         next=further,
     )
     common.show(view, args)
@@ -104,33 +98,21 @@ def _whole(args: argparse.Namespace, workspace: Workspace) -> int:
 
 def _compare(args: argparse.Namespace, workspace: Workspace) -> int:
     """Show what another policy would change; return 1 if it would change anything."""
-    from pathlib import Path
     from shlex import quote
 
-    from ivrel.cli.deciding import Deciding, left_open
-    from ivrel.cli.jobs import ComparingPolicies
     from ivrel.output.views.what_if import WhatIfView
-    from ivrel.sources.workspace import policy_of
+    from ivrel.work.comparing import policy_of
 
-    names = common.settings(args.setting)
-    policy, other = workspace.policy, policy_of(Path(), args.compare)
+    other = policy_of(args.compare)
     devices = common.chosen(args, workspace)
-    today = common.day(args)
-    run = Deciding(
-        workspace,
-        today,
-        lambda usual: ComparingPolicies(workspace, today, other, names, usual),
-        left_open([policy, other], names),
-        doing="comparing",
-    )
-    outcomes = tuple(run.through(devices))
-    where = common.workspace_words(args)
+    outcomes = workspace.compare(other, args.setting, devices=devices)
+    words = f"{common.workspace_words(args)} --policy {quote(args.compare)}"
     view = WhatIfView(
         fleet=workspace.fleet.name,
-        files=(policy.file, other.file),
+        files=(workspace.policy.file, other.file),
         outcomes=outcomes,
         every=args.all,
-        next=(f"ivrel correct{where} --policy {quote(args.compare)}{common.chosen_words(args)}",),
+        next=(f"ivrel correct{words}{common.chosen_words(args)}",),
     )
     common.show(view, args)
     if any(one.problem for one in outcomes):

@@ -12,9 +12,8 @@ from ivrel.cli import common
 from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from ivrel.core.fleet import Fleet
-    from ivrel.sources.workspace import Workspace
     from ivrel.standin.faults import Fault
+    from ivrel.work.workspace import Workspace
 
 
 def arguments(parser: Parser) -> None:
@@ -121,11 +120,9 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _new(folder: Path) -> int:
-    from ivrel.sources.files import claim_folder
-    from ivrel.standin.example import write_example
+    from ivrel.standin.example import new_example
 
-    claim_folder(folder, replace=False)
-    write_example(folder)
+    new_example(folder)
     print(f"{folder}: the example, each device on an address of loopback")
     print(f"next  ivrel standin -w {folder}")
     return 0
@@ -155,15 +152,21 @@ def _serve(args: argparse.Namespace, workspace: Workspace) -> int:
     from ivrel.standin.running import serve
     from ivrel.standin.serving import StandinOptions
 
-    devices = workspace.with_dialect(common.chosen(args, workspace))
-    plan = StandinOptions(args.faults, args.seed, _faults(args, workspace.fleet), args.every)
+    devices = workspace.files.with_dialect(common.chosen(args, workspace))
+    plan = StandinOptions(args.faults, args.seed, _faults(args, workspace), args.every)
 
     def ready(number: int) -> None:
         where = common.workspace_words(args)
         print(f"{number} stand-ins are running; Ctrl-C ends them", flush=True)
         print(f"next  ivrel gather{where} --learn-keys", flush=True)
 
-    serve(workspace, devices, plan, min(args.processes, os.cpu_count() or 1, len(devices)), ready)
+    serve(
+        workspace.files,
+        devices,
+        plan,
+        min(args.processes, os.cpu_count() or 1, len(devices)),
+        ready,
+    )
     sys.stdout.flush()
     return 0
 
@@ -178,12 +181,10 @@ def _fault(word: str) -> Fault:
         raise InputError(str(problem)) from None
 
 
-def _faults(args: argparse.Namespace, fleet: Fleet) -> dict[str, Fault]:
-    from ivrel.core.fleet import DeviceSelection, choose
-
+def _faults(args: argparse.Namespace, workspace: Workspace) -> dict[str, Fault]:
     out = {}
     for word in args.fault:
         name, _, fault = word.partition("=")
-        choose(fleet, DeviceSelection((name,)))
+        workspace.select(devices=[name])
         out[name] = _fault(fault)
     return out

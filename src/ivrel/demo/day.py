@@ -19,11 +19,11 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core import Device, read_fleet, read_policy
-from ivrel.core.evidence import parse
 from ivrel.core.evidence.emitters import Emitter, Event, emitters, old_stamp, written
-from ivrel.core.evidence.record import kept_line
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope
+from ivrel.core.syslog import parse
+from ivrel.core.syslog.record import kept_line
 from ivrel.core.text.bundle import pack
 from ivrel.core.vocabulary.severity import FACILITIES
 from ivrel.demo.workspace import configurations, fleet_text, policy_text

@@ -9,7 +9,7 @@ import yaml
 from msgspec import Struct, convert
 
 from ivrel.demo.texts import whole_text
-from ivrel.sources.files import write_text
+from ivrel.sources.files import claim_folder, write_text
 
 HERE = Path(__file__).parent
 LINES = 300
@@ -80,6 +80,12 @@ def configurations() -> Mapping[str, Mapping[str, str]]:
                 "": whole_text(e.platform, e.device, e.site, e.identity, e.text, LINES)
             }
     return out
+
+
+def new_workspace(folder: Path, *, replace: bool) -> None:
+    """Write the example into a folder; `replace`: even if it is not empty."""
+    claim_folder(folder, replace)
+    write_workspace(folder)
 
 
 def write_workspace(folder: Path) -> None:

@@ -54,7 +54,7 @@ class DeliveryResult(Struct, frozen=True):
     device: str
     state: str
     why: str = ""
-    anew: tuple[str, ...] = ()
+    computed_again: tuple[str, ...] = ()
     seconds: float = 0.0
 
 
@@ -79,7 +79,7 @@ class Course:
         self._hangs = ""  # the restart that does not end
         self._took = 0.0  # seconds
         self.lasts_from = 0.0  # when no trial can be on any more; 0 where there was none
-        self._anew: tuple[str, ...] = ()
+        self._computed_again: tuple[str, ...] = ()
 
     async def deliver(self, written: Written) -> DeliveryResult:
         """Bring a change to the device."""
@@ -131,7 +131,7 @@ class Course:
             self._journal.settle(self._number, self._name, state, why, became)
         except InputError as problem:  # the device is told of all the same
             state, why = step.IN_DOUBT, f"{state}, and not in the journal: {problem}"
-        return DeliveryResult(self._name, state, why, self._anew, self._took)
+        return DeliveryResult(self._name, state, why, self._computed_again, self._took)
 
     def _unclear(self) -> str:
         """Return the state of a device about which nothing more can be found out now."""
@@ -147,7 +147,7 @@ class Course:
             raise Ended(step.REFUSED, str(problem)) from None
         device, dialect = target.device, target.dialect
         ready = await asyncio.to_thread(self._prover.ready, device, dialect, now, written)
-        self._anew = ready.anew
+        self._computed_again = ready.computed_again
         if ready.problem:
             raise Ended(step.REFUSED, ready.problem)
         if ready.is_there:

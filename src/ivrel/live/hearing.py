@@ -13,11 +13,11 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
 
-from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.attribution.senders import Directory, attribute
 from ivrel.core.evidence.expecting import CONTRADICTED, HEARD, Expecting
-from ivrel.core.evidence.record import Record
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
+from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.messages.formats import read_kept
 

@@ -22,6 +22,7 @@ from msgspec import Struct
 
 from ivrel.core.delivery.course import HELD, IN_DOUBT, IN_FLIGHT, RELEASED, WAITING
 from ivrel.core.delivery.dialog import Exchange
+from ivrel.core.delivery.record import DeliveryStep
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.live.tables import FILE, HOLDING, is_busy, opened
 from ivrel.sources.files import private_folder, reason, write_bytes
@@ -29,14 +30,6 @@ from ivrel.sources.files import private_folder, reason, write_bytes
 TEXTS = "delivery-texts"
 
 Verdicts = tuple[tuple[str, str], ...]  # settings and what was found of each
-
-
-class JournalStep(Struct, frozen=True):
-    """One step of a delivery to a device: when, what, and what was typed and answered."""
-
-    at: str
-    step: str
-    said: tuple[Exchange, ...] = ()
 
 
 class DeviceEntry(Struct, frozen=True):
@@ -251,14 +244,14 @@ class Journal:
             both = (msgspec.json.decode(said, type=Verdicts) for said in (verdicts, became))
             yield DeviceEntry(*plain, *both)
 
-    def steps(self, number: int, name: str) -> list[JournalStep]:
+    def steps(self, number: int, name: str) -> list[DeliveryStep]:
         """Return what was done with a device, in its order."""
         rows = self._do(
             "SELECT at, step, said FROM step WHERE delivery = ? AND name = ? ORDER BY id",
             (number, name),
         )
         return [
-            JournalStep(at, step, msgspec.json.decode(said, type=tuple[Exchange, ...]))
+            DeliveryStep(at, step, msgspec.json.decode(said, type=tuple[Exchange, ...]))
             for at, step, said in rows
         ]
 

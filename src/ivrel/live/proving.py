@@ -29,7 +29,7 @@ class Ready(Struct, frozen=True):
     verdicts: Verdicts = ()
     problem: str = ""
     is_there: bool = False
-    anew: tuple[str, ...] = ()
+    computed_again: tuple[str, ...] = ()
 
 
 class Prover:
@@ -86,7 +86,9 @@ class Prover:
         old, new = written.change.splitlines(), found.change.splitlines()
         lines = list(unified_diff(old, new, lineterm="", n=0))[2:]
         shown = tuple(line for line in lines if not line.startswith("@@"))
-        return Ready(found.change, data, found.corrected, verdicts_of(found.before), anew=shown)
+        return Ready(
+            found.change, data, found.corrected, verdicts_of(found.before), computed_again=shown
+        )
 
     def verdicts(self, device: Device, dialect: Dialect, data: bytes) -> Verdicts:
         """Return what the policy finds of a configuration."""

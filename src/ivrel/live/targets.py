@@ -11,12 +11,12 @@ from ivrel.core.fleet import Device
 from ivrel.core.reach import reach_of
 from ivrel.live.access import Access
 from ivrel.live.links import Target
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 OWN = ".ivrel"
 
 
-def own_folder(workspace: Workspace) -> Path:
+def own_folder(workspace: WorkspaceFiles) -> Path:
     """Return where what Ivrel keeps for itself lies."""
     return workspace.folder / OWN
 
@@ -34,7 +34,7 @@ def hosts_between(targets: Iterable[Target]) -> list[Target]:
     return sorted(out.values(), key=lambda one: len(one.between))
 
 
-def targets_of(workspace: Workspace, devices: Iterable[Device]) -> list[Target]:
+def targets_of(workspace: WorkspaceFiles, devices: Iterable[Device]) -> list[Target]:
     """Return devices with how they are reached.
 
     Passwords are asked for now, and private keys read: InputError tells what is not to be had.

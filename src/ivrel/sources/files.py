@@ -14,7 +14,7 @@ from pathlib import Path
 from ivrel.core.text.bundle import is_inside, is_marked, pack, parts
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
 from ivrel.core.vocabulary.wording import plain, shorten
-from ivrel.sources.packed import MIB, largest, longest_line, unpacked
+from ivrel.sources.packed import LIMITS, MIB, SizeLimits, unpacked
 
 BOM = b"\xef\xbb\xbf"
 UTF_16 = (b"\xff\xfe", b"\xfe\xff")
@@ -22,15 +22,15 @@ _AT_ONCE = 1 << 16  # bytes that are read or written at once, or more
 FILES = 2000  # more files than any configuration of one device has
 
 
-def read_bytes(path: Path | str, shown: str) -> bytes:
+def read_bytes(path: Path | str, shown: str, limits: SizeLimits = LIMITS) -> bytes:
     """Return a configuration's text without its byte-order mark.
 
     Unreadable tells why it could not be had.
     """
-    return plain_text(raw_bytes(path, shown), shown)
+    return plain_text(raw_bytes(path, shown, limits), shown, limits)
 
 
-def raw_bytes(path: Path | str, shown: str) -> bytes:
+def raw_bytes(path: Path | str, shown: str, limits: SizeLimits = LIMITS) -> bytes:
     """Return the bytes of a file as they are; Unreadable tells why they could not be had."""
     try:
         # A pipe would be waited for: the file is opened without, and only then known to be a
@@ -45,8 +45,8 @@ def raw_bytes(path: Path | str, shown: str) -> bytes:
                 raise Unreadable(f"{shown}: is a directory")
             if not stat.S_ISREG(about.st_mode):
                 raise Unreadable(f"{shown}: is no regular file")
-            if about.st_size > largest():
-                raise _too_large(shown)
+            if about.st_size > limits.largest:
+                raise _too_large(shown, limits)
             return _all_of(handle, about.st_size)
         finally:
             os.close(handle)
@@ -64,21 +64,21 @@ def _all_of(handle: int, size: int) -> bytes:
     return data
 
 
-def _too_large(shown: str) -> Unreadable:
-    said = f"larger than {largest() // MIB} MiB; --largest MIB raises the limit"
+def _too_large(shown: str, limits: SizeLimits) -> Unreadable:
+    said = f"larger than {limits.largest // MIB} MiB; --largest MIB raises the limit"
     return Unreadable(f"{shown}: {said}")
 
 
-def read_stdin(shown: str) -> bytes:
+def read_stdin(shown: str, limits: SizeLimits = LIMITS) -> bytes:
     """Return a configuration from standard input."""
-    return plain_text(sys.stdin.buffer.read(largest() + 1), shown)
+    return plain_text(sys.stdin.buffer.read(limits.largest + 1), shown, limits)
 
 
-def plain_text(data: bytes, shown: str) -> bytes:
+def plain_text(data: bytes, shown: str, limits: SizeLimits = LIMITS) -> bytes:
     """Return the text of a file's bytes, without compression and byte-order mark."""
-    data = unpacked(data, shown)
-    if len(data) > largest():
-        raise _too_large(shown)
+    data = unpacked(data, shown, limits)
+    if len(data) > limits.largest:
+        raise _too_large(shown, limits)
     if is_marked(data):
         raise Unreadable(f"{shown}: a line begins with the control character FS; expected text")
     if data[:2] in UTF_16:
@@ -93,13 +93,13 @@ def plain_text(data: bytes, shown: str) -> bytes:
     data = data.removeprefix(BOM)
     # A document may be in one line.
     if data.lstrip()[:1] not in (b"{", b"[", b"<"):
-        _check_lines(data, shown)
+        _check_lines(data, shown, limits.longest_line)
     return data
 
 
-def _check_lines(data: bytes, shown: str) -> None:
+def _check_lines(data: bytes, shown: str, most: int) -> None:
     """Raise Unreadable if a line is longer than any of a configuration."""
-    most, at = longest_line(), 0
+    at = 0
     while at + most < len(data):
         end = data.rfind(b"\n", at, at + most + 1)
         if end < 0:
@@ -109,13 +109,13 @@ def _check_lines(data: bytes, shown: str) -> None:
         at = end + 1
 
 
-def read_configuration(path: Path | str, shown: str) -> bytes:
+def read_configuration(path: Path | str, shown: str, limits: SizeLimits = LIMITS) -> bytes:
     """Return a configuration: one file, or all files of a folder as a bundle.
 
     Unreadable tells why it cannot be had.
     """
     try:
-        return read_bytes(path, shown)
+        return read_bytes(path, shown, limits)
     except Unreadable:
         path = Path(path)
         if not path.is_dir():
@@ -130,7 +130,7 @@ def read_configuration(path: Path | str, shown: str) -> bytes:
     for name in names:
         if not name.isprintable():
             raise Unreadable(f"{shown}: holds a file whose name is no text: {plain(name)}")
-    return pack({name: read_bytes(p, f"{shown}/{name}") for name, p in names.items()})
+    return pack({name: read_bytes(p, f"{shown}/{name}", limits) for name, p in names.items()})
 
 
 def write_configuration(path: Path, data: bytes, before: bytes) -> None:

@@ -11,10 +11,10 @@ from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
 from ivrel.core.vocabulary.wording import shorten
 from ivrel.sources.files import OWN, NewFolder, private_folder, write_bytes
 from ivrel.sources.packed import ENDINGS
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 
-def standing_text(workspace: Workspace, device: Device) -> bytes | None:
+def standing_text(workspace: WorkspaceFiles, device: Device) -> bytes | None:
     """Return what lies in the workspace of a device; None if that is nothing that can be read."""
     try:
         return workspace.text(device)[0]
@@ -25,7 +25,7 @@ def standing_text(workspace: Workspace, device: Device) -> bytes | None:
 BESIDE = ".ivrel/kept-beside"
 
 
-def keep_beside(workspace: Workspace, device: Device, data: bytes) -> str:
+def keep_beside(workspace: WorkspaceFiles, device: Device, data: bytes) -> str:
     """Write a configuration that may not take the place of the one before, and return the file."""
     shown = f"{BESIDE}/{device.name}.conf"
     own = workspace.folder / BESIDE
@@ -35,7 +35,7 @@ def keep_beside(workspace: Workspace, device: Device, data: bytes) -> str:
     return shown
 
 
-def write_gathered(workspace: Workspace, device: Device, data: bytes) -> str:
+def write_gathered(workspace: WorkspaceFiles, device: Device, data: bytes) -> str:
     """Write a configuration where the workspace has it, and return the file, from its folder."""
     files = {part.name: part.data for part in parts(data)}
     shown = workspace.configuration(device) or f"configs/{device.name}"

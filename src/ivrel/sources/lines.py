@@ -20,7 +20,7 @@ from ivrel.core.text.words import Path
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.core.vocabulary.verdict import Place
 from ivrel.core.vocabulary.wording import shorten
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 
 LONGEST_SHOWN = 100  # signs of a line that are shown
 
@@ -83,7 +83,7 @@ class LinesOf:
     Keeps those of the device last asked for.
     """
 
-    def __init__(self, workspace: Workspace, devices: tuple[Device, ...]) -> None:
+    def __init__(self, workspace: WorkspaceFiles, devices: tuple[Device, ...]) -> None:
         self._workspace = workspace
         self._devices = {workspace.configuration(d): d for d in devices}
         self._device: Device | None = None

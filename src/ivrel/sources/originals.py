@@ -12,7 +12,7 @@ from msgspec import Struct
 from ivrel.core.text.bundle import is_inside, parts
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.files import BOM, UTF_16, plain_text, raw_bytes
-from ivrel.sources.packed import packed_like, unpacked
+from ivrel.sources.packed import LIMITS, SizeLimits, packed_like, unpacked
 
 
 class Original(Struct, frozen=True):
@@ -25,6 +25,7 @@ class Original(Struct, frozen=True):
     data: bytes | None
     wanted: bytes | None
     first: int = 1
+    limits: SizeLimits = LIMITS
 
     @property
     def is_plain(self) -> bool:
@@ -33,7 +34,7 @@ class Original(Struct, frozen=True):
         """
         if self.data is None:
             return True
-        return plain_text(self.data, self.file) == self.data.removeprefix(BOM)
+        return plain_text(self.data, self.file, self.limits) == self.data.removeprefix(BOM)
 
     @property
     def after(self) -> bytes | None:
@@ -42,7 +43,7 @@ class Original(Struct, frozen=True):
         """
         if self.data is None or self.wanted is None:
             return self.wanted
-        inner = unpacked(self.data, self.file)
+        inner = unpacked(self.data, self.file, self.limits)
         said = self.wanted
         if inner.startswith(BOM):
             said = BOM + said
@@ -52,7 +53,9 @@ class Original(Struct, frozen=True):
         return packed_like(self.data, said)
 
 
-def originals(root: Path, file: str, before: bytes, after: bytes) -> Iterator[Original]:
+def originals(
+    root: Path, file: str, before: bytes, after: bytes, limits: SizeLimits = LIMITS
+) -> Iterator[Original]:
     """Yield the files of a configuration that differ after a change.
 
     `file`: what the configuration is called, from the folder `root`: a file, or a folder of those
@@ -66,9 +69,10 @@ def originals(root: Path, file: str, before: bytes, after: bytes) -> Iterator[Or
         if name and not is_inside(name):
             raise Unreadable(f"{file}: '{name}' would lie outside of it")
         shown = f"{file}/{name}" if name else file
-        data = raw_bytes(root / shown, shown) if was is not None else None
-        if was is not None and data is not None and plain_text(data, shown) != was.data:
+        data = raw_bytes(root / shown, shown, limits) if was is not None else None
+        if was is not None and data is not None and plain_text(data, shown, limits) != was.data:
             raise Unreadable(f"{shown}: it was changed meanwhile; try again")
         if was is None and (root / shown).exists():
             raise Unreadable(f"{shown}: is there already; try again")
-        yield Original(shown, data, will.data if will else None, was.first if was else 1)
+        first = was.first if was else 1
+        yield Original(shown, data, will.data if will else None, first, limits)

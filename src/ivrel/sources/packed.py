@@ -3,32 +3,24 @@
 from __future__ import annotations
 
 import io
-import os
 from collections.abc import Callable
 from typing import Any
+
+from msgspec import Struct
 
 from ivrel.core.vocabulary.errors import Unreadable
 
 MIB = 1024 * 1024
-LARGEST = "IVREL_LARGEST"  # the variable of the environment that raises the limit
 
 
-def largest() -> int:
-    """Return the most bytes that a text may have, unpacked: 64 MiB, or as many MiB as the
-    environment says.
-    """
-    said = os.environ.get(LARGEST, "")
-    return (int(said) if said.isascii() and said.isdigit() and 0 < len(said) < 7 else 64) * MIB
+class SizeLimits(Struct, frozen=True):
+    """How large a configuration may be, in bytes: `largest` unpacked, `longest_line` a line."""
+
+    largest: int = 64 * MIB
+    longest_line: int = MIB
 
 
-LONGEST_LINE = "IVREL_LONGEST_LINE"  # the variable that raises the limit of a line
-
-
-def longest_line() -> int:
-    """Return the most bytes that a line may have: 1 MiB, or as many MiB as the environment says."""
-    said = os.environ.get(LONGEST_LINE, "")
-    return (int(said) if said.isascii() and said.isdigit() and 0 < len(said) < 7 else 1) * MIB
-
+LIMITS = SizeLimits()
 
 ENDINGS = (".gz", ".xz", ".zst")
 
@@ -82,7 +74,7 @@ _KINDS: dict[bytes, tuple[str, Callable[[bytes], Any], Callable[[bytes], bytes]]
 _MAGICS = tuple(_KINDS)
 
 
-def unpacked(data: bytes, shown: str) -> bytes:
+def unpacked(data: bytes, shown: str, limits: SizeLimits = LIMITS) -> bytes:
     """Return the text of a file that may be compressed.
 
     Unreadable if what is compressed is damaged or too long.
@@ -93,11 +85,11 @@ def unpacked(data: bytes, shown: str) -> bytes:
         if data.startswith(magic):
             try:
                 with opened(data) as file:
-                    text = file.read(largest() + 1)
+                    text = file.read(limits.largest + 1)
             except Exception as problem:  # each library has errors of its own
                 said = str(problem).strip().rstrip(".").lower() or type(problem).__name__
                 raise Unreadable(f"{shown}: damaged {name} file: {said}") from None
-            if name == "zstd" and not _whole(data):
+            if name == "zstd" and not _whole(data, limits.largest):
                 raise Unreadable(f"{shown}: damaged zstd file: it ends too early")
             return bytes(text)
     return data
@@ -109,7 +101,7 @@ def packed_like(like: bytes, data: bytes) -> bytes:
     return data if pack is None else pack(data)
 
 
-def _whole(data: bytes) -> bool:
+def _whole(data: bytes, largest: int) -> bool:
     """Whether a zstd file ends where its last frame does: the stream reader does not tell."""
     import zstandard
 
@@ -122,7 +114,7 @@ def _whole(data: bytes) -> bool:
             if frame.eof:
                 rest = frame.unused_data + rest[at + (1 << 16) :]
                 break
-            if size > largest():
+            if size > largest:
                 return True
         else:
             return False

@@ -16,7 +16,7 @@ from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
 from ivrel.core.ways import read_ways
 from ivrel.sources.dialects import Dialects, no_dialect
 from ivrel.sources.files import read_configuration, read_text
-from ivrel.sources.packed import ENDINGS
+from ivrel.sources.packed import ENDINGS, LIMITS, SizeLimits
 
 WAYS = "reach.yaml"  # how devices are reached, beside a fleet that is a table
 
@@ -29,6 +29,7 @@ class FolderTexts(Struct, frozen=True):
     root: str
     files: Mapping[str, str]
     given: Mapping[str, tuple[bytes, str]]
+    limits: SizeLimits = LIMITS
 
     def file(self, device: Device) -> str | None:
         """Return the file of a device's configuration, from the root; None if there is none."""
@@ -44,7 +45,7 @@ class FolderTexts(Struct, frozen=True):
         if shown is None:
             said = f"no configuration; expected configs/{device.name}.conf or the like"
             raise Unreadable(said)
-        return read_configuration(f"{self.root}/{shown}", shown), shown
+        return read_configuration(f"{self.root}/{shown}", shown, self.limits), shown
 
 
 def policy_of(folder: Path, file: str) -> Policy:
@@ -63,20 +64,25 @@ def policy_of(folder: Path, file: str) -> Policy:
     return read_policy(read_text(folder / file, file), file, opened)
 
 
-class Workspace:
+class WorkspaceFiles:
     """The files of one folder; each is read when it is first asked for.
 
-    `policy`: the file of another policy than the folder's own, '' for that.
+    `policy`: the file of another policy than the folder's own, '' for that; `limits`: how large
+    a configuration may be.
     """
 
-    def __init__(self, folder: Path, policy: str = "") -> None:
+    def __init__(self, folder: Path, policy: str = "", limits: SizeLimits = LIMITS) -> None:
         if not folder.is_dir():
             raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
         # Workers of a cluster run in folders of their own, and are reported whole paths.
         self.folder, self._root = folder, str(folder.absolute())
-        self._other_policy = policy
+        self.other_policy, self.limits = policy, limits
         self._given: dict[str, tuple[bytes, str]] = {}
         self.dialects = Dialects(folder.absolute())
+
+    def with_policy(self, policy: str) -> WorkspaceFiles:
+        """Return the same folder with the policy of another file."""
+        return WorkspaceFiles(self.folder, policy, self.limits)
 
     @cached_property
     def fleet(self) -> Fleet:
@@ -123,8 +129,8 @@ class Workspace:
     @cached_property
     def policy(self) -> Policy:
         """The policy, from `policy.yaml` or the file that was named in its place."""
-        if self._other_policy:
-            return policy_of(Path(), self._other_policy)
+        if self.other_policy:
+            return policy_of(Path(), self.other_policy)
         return policy_of(self.folder, "policy.yaml")
 
     @cached_property
@@ -156,7 +162,7 @@ class Workspace:
     @property
     def texts(self) -> FolderTexts:
         """The configurations of this workspace, apart from all else."""
-        return FolderTexts(self._root, self._configs, self._given)
+        return FolderTexts(self._root, self._configs, self._given, self.limits)
 
 
 def _without_packing(name: str) -> str:

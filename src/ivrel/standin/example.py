@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from ivrel.demo.workspace import configurations, fleet_text, policy_text
-from ivrel.sources.files import write_text
+from ivrel.sources.files import claim_folder, write_text
 from ivrel.standin.files import RESTART
 
 # The ranges for documentation (RFC 5737), and what stands for them on loopback.
@@ -44,6 +44,12 @@ def on_loopback(text: str) -> str:
     """
     text = _ADDRESS.sub(lambda found: RANGES[found[1]], text)
     return _PORT.sub(lambda found: PORTS[found[1]], text)
+
+
+def new_example(folder: Path, *, replace: bool = False) -> None:
+    """Write the example for stand-ins into a folder; `replace`: even if it is not empty."""
+    claim_folder(folder, replace)
+    write_example(folder)
 
 
 def write_example(folder: Path) -> None:

@@ -17,7 +17,7 @@ from msgspec import Struct
 from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.errors import InputError, Unreadable
 from ivrel.sources.files import read_bytes, write_bytes
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.standin.certificate import make_certificate
 from ivrel.standin.serving import FOLDER, RUNNING, Response, Serving, StandinOptions, prepare
 
@@ -30,7 +30,7 @@ class Running(Struct, frozen=True):
 
 
 def serve(
-    workspace: Workspace,
+    workspace: WorkspaceFiles,
     devices: Sequence[Device],
     plan: StandinOptions,
     processes: int,
@@ -61,7 +61,7 @@ def serve(
 
 
 def _in_processes(
-    workspace: Workspace,
+    workspace: WorkspaceFiles,
     devices: Sequence[Device],
     plan: StandinOptions,
     processes: int,
@@ -98,7 +98,7 @@ def _in_processes(
 
 
 def _share(
-    workspace: Workspace,
+    workspace: WorkspaceFiles,
     devices: Sequence[Device],
     plan: StandinOptions,
     ours: Connection,

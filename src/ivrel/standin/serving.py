@@ -23,7 +23,7 @@ from ivrel.core.reach import PORTS, Reach, reach_of
 from ivrel.core.vocabulary.errors import InputError, IvrelError, Mistake
 from ivrel.core.vocabulary.severity import SEVERITIES
 from ivrel.sources.files import OWN, reason, write_bytes
-from ivrel.sources.workspace import Workspace
+from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.standin.certificate import CERTIFICATE
 from ivrel.standin.faults import FAULTS, Chance, Fault, fault_of
 from ivrel.standin.files import Root
@@ -69,7 +69,7 @@ class Serving:
     """The stand-ins of some devices of a workspace."""
 
     def __init__(
-        self, workspace: Workspace, devices: Sequence[Device], plan: StandinOptions
+        self, workspace: WorkspaceFiles, devices: Sequence[Device], plan: StandinOptions
     ) -> None:
         self._workspace, self._devices, self._plan = workspace, devices, plan
         self.folder = workspace.folder / ".ivrel" / FOLDER

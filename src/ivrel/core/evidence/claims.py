@@ -10,9 +10,9 @@ from datetime import UTC, datetime
 
 from msgspec import Struct
 
-from ivrel.core.evidence.measuring.clocks import clock_of, told
 from ivrel.core.evidence.summary import Evidence, ExampleMessage, Summary, Tally
 from ivrel.core.fleet import Device
+from ivrel.core.measuring.clocks import clock_of, told
 from ivrel.core.policy import Policy, Requirement, effective
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.settings.format import EXPECTED

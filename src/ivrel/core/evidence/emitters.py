@@ -11,14 +11,14 @@ from datetime import UTC, datetime
 
 from msgspec import Struct
 
-from ivrel.core.evidence.message import RFC3164, RFC5424, Element, Message, Stamp
-from ivrel.core.evidence.rfc5424 import write
-from ivrel.core.evidence.stamps import MONTHS
 from ivrel.core.fleet import Device
 from ivrel.core.settings import SETTINGS, Scope
 from ivrel.core.settings.scope import Destination
 from ivrel.core.settings.sending import sendings
 from ivrel.core.settings.source_path import in_use, knows_interfaces
+from ivrel.core.syslog.message import RFC3164, RFC5424, Element, Message, Stamp
+from ivrel.core.syslog.rfc5424 import write
+from ivrel.core.syslog.stamps import MONTHS
 from ivrel.core.vocabulary.addresses import family_of, is_address
 from ivrel.core.vocabulary.severity import FACILITIES, Selection
 

@@ -7,14 +7,14 @@ from datetime import date
 
 from msgspec import Struct
 
-from ivrel.core.evidence.arrival import Arrival
-from ivrel.core.evidence.attribution import Directory, attribute
+from ivrel.core.attribution.arrival import Arrival
+from ivrel.core.attribution.senders import Directory, attribute
 from ivrel.core.evidence.claims import Claim, claims_of
-from ivrel.core.evidence.record import Record
 from ivrel.core.evidence.summary import Evidence
 from ivrel.core.fleet import Device
 from ivrel.core.judging.judge import waived_settings
 from ivrel.core.policy import Policy
+from ivrel.core.syslog.record import Record
 
 WAITING, HEARD, CONTRADICTED = "waiting", "heard", "contradicted"
 

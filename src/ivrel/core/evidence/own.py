@@ -13,9 +13,9 @@ from datetime import UTC, datetime, timedelta, tzinfo
 
 from msgspec import Struct
 
-from ivrel.core.evidence.looking import kind_of
-from ivrel.core.evidence.record import Record
-from ivrel.core.evidence.stamps import moment
+from ivrel.core.attribution.filtering import kind_of
+from ivrel.core.syslog.record import Record
+from ivrel.core.syslog.stamps import moment
 
 SAME = timedelta(seconds=2)  # between two stamps of one message, for one may leave out the fraction
 NEAR = timedelta(minutes=15)  # between a stamp and the arrival of a message that bears none

@@ -11,10 +11,10 @@ from datetime import datetime
 
 from msgspec import Struct
 
-from ivrel.core.evidence.arrival import Arrival
-from ivrel.core.evidence.attribution import Attribution
-from ivrel.core.evidence.measuring.pairs import Pairs
-from ivrel.core.evidence.record import Record
+from ivrel.core.attribution.arrival import Arrival
+from ivrel.core.attribution.senders import Attribution
+from ivrel.core.measuring.pairs import Pairs
+from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.addresses import is_address
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
 from ivrel.core.vocabulary.wording import shorten
@@ -118,7 +118,7 @@ class Evidence:
     none.
     """
 
-    by_front = True
+    by_signature = True
 
     def __init__(self, tells: Tells | None = None) -> None:
         self._tells = tells or {}

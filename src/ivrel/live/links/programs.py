@@ -15,7 +15,7 @@ from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.links.link import Link, OutgoingChange, Target
 from ivrel.sources.files import plain_text, reason
-from ivrel.sources.packed import largest
+from ivrel.sources.packed import LIMITS
 
 CHUNK = 1 << 16
 
@@ -113,6 +113,6 @@ async def _all(stream: asyncio.StreamReader, name: str) -> bytes:
     while part := await stream.read(CHUNK):
         out.append(part)
         size += len(part)
-        if size > largest():
+        if size > LIMITS.largest:
             raise Unreachable(f"what {name} prints does not end after {size:,} bytes")
     return b"".join(out)

@@ -25,7 +25,7 @@ from ivrel.live.links.link import Link, OutgoingChange, Rehearsal, Target
 from ivrel.live.links.ssh import Line, told
 from ivrel.sources.daemon import told_in
 from ivrel.sources.files import FILES, plain_text
-from ivrel.sources.packed import largest
+from ivrel.sources.packed import LIMITS
 
 NOT_THERE = (126, 127)  # what a shell ends with that finds no such program
 NEW = ".ivrel-new"  # behind the name of a file that is about to take another's place
@@ -92,8 +92,8 @@ class Replaced(Link):
         size = 0
         for path in found:
             size += (await sftp.stat(path)).size or 0
-            if size > largest():
-                raise Unreachable(f"{self.target.where}: larger than {largest():,} bytes")
+            if size > LIMITS.largest:
+                raise Unreachable(f"{self.target.where}: larger than {LIMITS.largest:,} bytes")
             async with sftp.open(path, "rb") as file:
                 data = await file.read()
             assert isinstance(data, bytes)  # the file was opened as bytes

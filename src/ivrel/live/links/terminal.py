@@ -17,7 +17,7 @@ from ivrel.core.vocabulary.errors import Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.links.link import Target
 from ivrel.live.links.ssh import Line, told
-from ivrel.sources.packed import MIB, largest
+from ivrel.sources.packed import LIMITS, MIB
 
 CHUNK = 1 << 16
 SHORT = MIB  # bytes; no answer to a typed line is longer
@@ -98,7 +98,7 @@ class Terminal:
     async def idle(self) -> Idle:
         """Type an empty line and return the answer."""
         self.write(self.line(""))
-        raw = await self.read("an empty line", largest(), settled=SETTLED)
+        raw = await self.read("an empty line", LIMITS.largest, settled=SETTLED)
         said, _, last = cleaned(raw).rpartition(b"\n")
         return Idle(said, last)
 
@@ -129,7 +129,7 @@ class Terminal:
         for settled in PAUSES:
             self.write(self.line(line))
             about = f"'{shorten(line, 40)}'"
-            raw = await self.read(about, largest(), settled=settled, prompt=prompt)
+            raw = await self.read(about, LIMITS.largest, settled=settled, prompt=prompt)
             if _alike(await self.idle(), prompt, idle):
                 return raw
             for _ in range(MOST_RESTS):  # read the rest of the answer

@@ -5,7 +5,7 @@ from __future__ import annotations
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
-from ivrel.core.evidence.measuring.clocks import Clock, told
+from ivrel.core.measuring.clocks import Clock, told
 from ivrel.output.figures import MOST_ROWS
 from ivrel.output.views.measured import ClocksView
 

@@ -6,10 +6,11 @@ from collections.abc import Iterator
 from typing import TextIO
 
 from ivrel.core.delivery.course import STATES
+from ivrel.core.delivery.record import DeviceDelivery
 from ivrel.output.escaping import for_markdown as cell
 from ivrel.output.escaping import for_markdown_block
 from ivrel.output.escaping import for_markdown_code as code
-from ivrel.output.views.delivered import Delivered, DeliveryView
+from ivrel.output.views.delivered import DeliveryView
 
 
 def write_record(out: TextIO, view: DeliveryView) -> None:
@@ -20,28 +21,29 @@ def write_record(out: TextIO, view: DeliveryView) -> None:
 
 
 def _lines(view: DeliveryView) -> Iterator[str]:
-    yield f"# Delivery {view.number}: {cell(view.fleet)}"
+    record = view.record
+    yield f"# Delivery {record.number}: {cell(record.fleet)}"
     yield ""
-    yield f"- by {cell(view.who)} on {cell(view.host)}, from `{code(str(view.folder))}`"
-    yield f"- begun {view.begun}, {'ended ' + view.ended if view.ended else 'not ended'}"
-    if view.stopped:
-        yield f"- no more devices were begun: {cell(view.stopped)}"
+    yield f"- by {cell(record.who)} on {cell(record.host)}, from `{code(str(record.folder))}`"
+    yield f"- begun {record.begun}, {'ended ' + record.ended if record.ended else 'not ended'}"
+    if record.stopped:
+        yield f"- no more devices were begun: {cell(record.stopped)}"
     yield ""
     yield "| wave | device | platform | state | why |"
     yield "|---:|---|---|---|---|"
-    for d in view.devices:
+    for d in record.devices:
         yield f"| {d.wave} | {cell(d.device)} | {d.platform} | {d.state} | {cell(d.why)} |"
     yield ""
-    there = {d.state for d in view.devices}
+    there = {d.state for d in record.devices}
     for state, means in STATES.items():
         if state in there:
             yield f"*{state}*: {means}."
-    for d in view.devices:
+    for d in record.devices:
         if d.steps:
             yield from _device(d)
 
 
-def _device(d: Delivered) -> Iterator[str]:
+def _device(d: DeviceDelivery) -> Iterator[str]:
     yield ""
     yield f"## {cell(d.device)}"
     yield ""

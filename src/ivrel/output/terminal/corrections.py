@@ -21,27 +21,27 @@ CHANGES_SHOWN = 20  # changes told once with their devices, unless all are asked
 def draw_corrections(screen: Console, view: CorrectionsView) -> None:
     """Draw corrections; of a large fleet, what is changed alike is reported once with its
     devices."""
-    changed = view.changed
-    if not view.folder and not view.in_place:
+    changed = view.result.changed
+    if not view.result.folder and not view.result.in_place:
         if view.by or (len(changed) > ONE_BY_ONE and not view.every):
             _counted(screen, view, view.by or "site")
             _alike(screen, changed, view.every)
         else:
             for c in changed:
                 _correction(screen, c)
-    _sum(screen, view.corrections, changed, _place(view))
+    _sum(screen, view.result.corrections, changed, _place(view))
     _waves(screen, view)
     _remains(screen, view)
 
 
 def _waves(screen: Console, view: CorrectionsView) -> None:
     """Draw in which steps the corrections are delivered, and who waits for a reason of its own."""
-    if view.waves is None:
+    if view.result.waves is None:
         return
     screen.print()
     grid = table("wave", "devices", "", "")
     grid.columns[1].justify = "right"
-    for wave in view.waves:
+    for wave in view.result.waves:
         names = named(wave.devices, WAVE_SHOWN if not view.every else len(wave.devices))
         number = f"{len(wave.devices):,}"
         grid.add_row(Text(str(wave.number), "bold"), number, Text(names), Text(wave.why, "dim"))
@@ -51,7 +51,7 @@ def _waves(screen: Console, view: CorrectionsView) -> None:
             more = f"and {len(wave.held) - HELD_SHOWN} more wait; --all shows them"
             grid.add_row("", "", Text(more, "yellow"), "")
     shown(screen, grid)
-    left = [c.device for c in view.changed if not c.proved]
+    left = [c.device for c in view.result.changed if not c.proved]
     if left:
         line(screen, (f"in no wave, for it is not proved: {named(left)}", "bold red"))
 
@@ -61,9 +61,9 @@ def _counted(screen: Console, view: CorrectionsView, by: str) -> None:
     grid = table(by, "devices", "corrected", "lines", "proved", "remains")
 
     def group_of(c: Correction) -> str:
-        return str(getattr(view.devices[c.device], by))
+        return str(getattr(view.result.devices[c.device], by))
 
-    for group, some in grouped(view.corrections, group_of).items():
+    for group, some in grouped(view.result.corrections, group_of).items():
         changed = [c for c in some if c.changes]
         proved = sum(1 for c in changed if c.proved)
         style = "green" if proved == len(changed) else "bold red"
@@ -153,9 +153,11 @@ def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> 
 
 def _place(view: CorrectionsView) -> str:
     """Return where the corrections have been written, in words."""
-    if view.in_place:
+    if view.result.in_place:
         return " written into the configurations; what these were is kept"
-    return f" in {view.folder}/, with back-outs and change sheets" if view.folder else ""
+    return (
+        f" in {view.result.folder}/, with back-outs and change sheets" if view.result.folder else ""
+    )
 
 
 def _sum(
@@ -192,8 +194,8 @@ def _sum(
 
 def _remains(screen: Console, view: CorrectionsView) -> None:
     """Draw what is not as asked even then; what is alike is reported once."""
-    rows = [(c.device, r) for c in view.corrections for r in c.remains]
-    if not rows and not view.unread:
+    rows = [(c.device, r) for c in view.result.corrections for r in c.remains]
+    if not rows and not view.result.unread:
         return
     screen.print()
     line(screen, ("what remains", "bold"))
@@ -208,6 +210,6 @@ def _remains(screen: Console, view: CorrectionsView) -> None:
         grid.add_row(Text(named(one.devices, 3)), r.setting, styled(r.verdict), Text(r.why))
     for device, r in () if view.by or len(rows) > ONE_BY_ONE else rows:
         grid.add_row(device, r.setting, styled(r.verdict), Text(r.why))
-    for device, problem in view.unread:
+    for device, problem in view.result.unread:
         grid.add_row(device, "", Text("not readable", "yellow"), Text(problem))
     shown(screen, grid, 2)

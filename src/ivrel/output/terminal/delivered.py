@@ -7,9 +7,10 @@ from collections.abc import Iterable
 from rich.console import Console
 
 from ivrel.core.delivery.course import STATES, WAITING
+from ivrel.core.delivery.record import DeliveryStep, DeviceDelivery
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.screen import Text, line, shown, table
-from ivrel.output.views.delivered import Delivered, DeliveryView, Done
+from ivrel.output.views.delivered import DeliveryView
 
 STATE_STYLES = {
     "in doubt": "bold red reverse",
@@ -25,7 +26,7 @@ STATE_STYLES = {
 }
 FEW = 12  # devices that wait, of which each is shown
 MOST = 60  # devices that are shown one by one
-LINES = 12  # of a change that was computed anew
+LINES = 12  # of a change that was computed again
 
 
 def draw_delivery(screen: Console, view: DeliveryView) -> None:
@@ -39,18 +40,18 @@ def draw_delivery(screen: Console, view: DeliveryView) -> None:
         styled = Text(d.state, STATE_STYLES[d.state])
         seconds = f"{d.seconds:.1f}" if d.seconds else "-"
         grid.add_row(str(d.wave), Text(d.device), d.platform, styled, seconds, Text(d.why))
-        for one in d.anew[:LINES]:
+        for one in d.computed_again[:LINES]:
             grid.add_row("", "", "", "", "", Text(one, "italic"))
     if rows:
         shown(screen, grid)
     if len(rows) > MOST:
         line(screen, (f"and {len(rows) - MOST:,} more; --format json has them all", "dim"))
     if view.is_record:
-        if view.called:
+        if view.record.called:
             screen.print()
             line(screen, ("the whole delivery", "bold"))
-            _draw_steps(screen, view.called)
-        for d in view.devices:
+            _draw_steps(screen, view.record.called)
+        for d in view.record.devices:
             _steps(screen, d)
     screen.print()
     for state, means in STATES.items():
@@ -58,11 +59,11 @@ def draw_delivery(screen: Console, view: DeliveryView) -> None:
         if number:
             label = counted(number, "device").ljust(12)
             line(screen, label, (state.ljust(14), STATE_STYLES[state]), means)
-    if view.stopped:
-        line(screen, (f"No further devices were started: {view.stopped}.", "bold"))
+    if view.record.stopped:
+        line(screen, (f"No further devices were started: {view.record.stopped}.", "bold"))
 
 
-def _steps(screen: Console, d: Delivered) -> None:
+def _steps(screen: Console, d: DeviceDelivery) -> None:
     """Draw what was done with a device."""
     if not d.steps:
         return
@@ -71,7 +72,7 @@ def _steps(screen: Console, d: Delivered) -> None:
     _draw_steps(screen, d.steps)
 
 
-def _draw_steps(screen: Console, steps: Iterable[Done]) -> None:
+def _draw_steps(screen: Console, steps: Iterable[DeliveryStep]) -> None:
     grid = table("at", "step", "typed", "answered")
     for s in steps:
         grid.add_row(s.at[11:23], s.step, "", "")

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from rich.console import Console
 
+from ivrel.core.delivery.gathering import STATES, GatheredDevice
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.screen import Text, line, shown, table
-from ivrel.output.views.gathered import STATES, GatheredDevice, GatheredView, HostKeysView
+from ivrel.output.views.gathered import GatheredView, HostKeysView
 
 _STYLES = {
     "not gathered": "bold red",

@@ -7,13 +7,14 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from ivrel.core.evidence.claims import CLAIMS, Claim
+from ivrel.core.evidence.results import DeviceHeard
 from ivrel.core.evidence.summary import ExampleMessage
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.matrix import Look, draw_matrix
 from ivrel.output.terminal.screen import CLAIM_STYLES, Text, line, quoted, shown, table
 from ivrel.output.views.folding import ONE_BY_ONE, named
-from ivrel.output.views.heard import DeviceHeard, HeardView
+from ivrel.output.views.heard import HeardView
 
 _LOOK = Look(
     CLAIMS,

@@ -15,9 +15,9 @@ from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.screen import Text, table
 
 if TYPE_CHECKING:
-    from ivrel.core.evidence.attribution import Directory
+    from ivrel.core.attribution.senders import Directory
     from ivrel.core.evidence.expecting import Expected
-    from ivrel.output.views.listening import Listened
+    from ivrel.core.syslog.listening import ListenState
 
 _RANK = ("contradicted", "waiting", "heard")
 ROWS = 20  # senders that are shown, those first who spoke last
@@ -38,7 +38,7 @@ class Screen:
             self._live = Live(console=screen, auto_refresh=False, transient=True)
             self._live.start()
 
-    def look(self, heard: Listened, states: Iterable[Expected] = ()) -> None:
+    def look(self, heard: ListenState, states: Iterable[Expected] = ()) -> None:
         """Draw what was heard so far, and the state of what is expected.
 
         Where it listens is reported once.
@@ -54,7 +54,7 @@ class Screen:
         if self._live is not None:
             self._live.stop()
 
-    def _drawn(self, heard: Listened, states: Sequence[Expected]) -> Group:
+    def _drawn(self, heard: ListenState, states: Sequence[Expected]) -> Group:
         now = time.monotonic()
         if states:
             return Group(*(Text(one) for one in expected(states)))
@@ -99,14 +99,14 @@ def expected(states: Iterable[Expected]) -> Iterator[str]:
     yield f"{heard} of {counted(len(ranked), 'device')} heard as the policy asks"
 
 
-def begun(heard: Listened) -> str:
+def begun(heard: ListenState) -> str:
     """Return where a session listens, and how much the system holds of what is not read yet."""
     held = f"; the system holds {heard.held // 1024:,} KiB" if heard.held else ""
     kept = f"recordings in {heard.folder}" if heard.folder else "nothing is kept"
     return f"listening on {heard.ways}{held}; {kept}"
 
 
-def told(heard: Listened) -> Iterator[str]:
+def told(heard: ListenState) -> Iterator[str]:
     """Yield what a session came to, a line each."""
     yield (
         f"{counted(heard.received, 'message')} of {counted(len(heard.senders), 'sender')}, "

@@ -8,7 +8,7 @@ from typing import TypeVar
 from rich.console import Console
 from rich.table import Table
 
-from ivrel.core.evidence.measuring.clocks import told
+from ivrel.core.measuring.clocks import told
 from ivrel.core.vocabulary.wording import counted, shorten, span
 from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.folding import ONE_BY_ONE, named

@@ -6,11 +6,12 @@ import re
 
 from rich.console import Console
 
-from ivrel.core.evidence import section, told
-from ivrel.core.evidence.attribution import BY
+from ivrel.core.attribution.messages import AttributedMessage
+from ivrel.core.attribution.senders import BY
+from ivrel.core.syslog import section, told
 from ivrel.core.vocabulary.wording import counted, shorten
 from ivrel.output.terminal.screen import CLAIM_STYLES, Text, line, shown, table
-from ivrel.output.views.messages import CountsView, MessagesView, Seen, TraceView, iso
+from ivrel.output.views.messages import CountsView, MessagesView, TraceView, iso
 
 # Of the eight severities; what nobody must miss stands out also without colours, by its weight.
 _STYLES = ("bold red", "bold red", "bold red", "red", "yellow", "", "", "dim")
@@ -35,7 +36,7 @@ def draw_messages(screen: Console, view: MessagesView) -> None:
     line(screen, (f"{len(view.messages):,} of {counted(view.total, 'message')}{before}", "dim"))
 
 
-def _cells(seen: Seen) -> tuple[Text, ...]:
+def _cells(seen: AttributedMessage) -> tuple[Text, ...]:
     message = seen.record.message
     style = "" if message.severity is None else _STYLES[message.severity]
     device = Text(seen.found.device) if seen.found.device else Text(seen.named or "-", "dim italic")
@@ -127,14 +128,14 @@ def _pairs(screen: Console, pairs: tuple[tuple[str, str], ...]) -> None:
     shown(screen, grid, 2)
 
 
-def _transport(seen: Seen) -> str:
+def _transport(seen: AttributedMessage) -> str:
     record = seen.record
     if record.transport is None:
         return "not recorded"
     return f"{record.transport}, port {record.port}" if record.port else record.transport
 
 
-def _stamp(seen: Seen) -> str:
+def _stamp(seen: AttributedMessage) -> str:
     stamp = seen.record.message.stamp
     if stamp.kind == "none":
         return f"none{f', in its place {stamp.text!r}' if stamp.text else ''}"

@@ -5,10 +5,11 @@ from __future__ import annotations
 from rich.console import Console
 
 from ivrel.core.evidence.own import STATES
+from ivrel.core.evidence.results import DeviceKept
 from ivrel.core.vocabulary.wording import counted, shorten, span
 from ivrel.output.terminal.screen import Text, line, shown, table
 from ivrel.output.views.messages import iso
-from ivrel.output.views.own import DeviceKept, OwnView
+from ivrel.output.views.own import OwnView
 
 _STYLES = {"lost": "bold red", "late": "yellow", "twice": "yellow", "came": "green"}
 _TOLD = ("lost", "late", "twice", "not sent")

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from ivrel.core.settings import SETTINGS, Fact
+from ivrel.core.settings.reading import Reading
 from ivrel.core.text.bundle import Places
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.audit import runs
@@ -19,18 +20,18 @@ VALUES_SHOWN = 6  # values of a setting that are told, unless all are asked for
 
 def draw_reading(screen: Console, view: ReadingView) -> None:
     """Draw what was understood: each setting, its value, who says so, the lines."""
-    device, file, places = view.device, view.file, view.places
+    device, file, places = view.reading.device, view.reading.file, view.reading.places
     line(screen, (device.name, "bold"), (f"  {device.platform}, {file}", "dim"))
     screen.print()
     grid = table("setting", "of", "value", "said by", "lines")
     last = ""
-    for fact in view.facts:
+    for fact in view.reading.facts:
         value = Text(fact.value)
         if fact.note:
             value.append(f"  {fact.note}", "dim")
         origin = said_by(fact)
         lines = _cited(fact.lines, file, places)
-        first = view.text_of(fact.lines[0], fact.setting) if fact.lines else ""
+        first = view.reading.text_of(fact.lines[0], fact.setting) if fact.lines else ""
         more = len(set(fact.lines)) > 1
         cited = Text.assemble(
             (lines, "dim"), "  ", (first, "italic"), (" …" if more else "", "dim")
@@ -40,7 +41,7 @@ def draw_reading(screen: Console, view: ReadingView) -> None:
         )
         last = fact.setting
     shown(screen, grid)
-    if view.unparsed:
+    if view.reading.unparsed:
         screen.print()
         line(screen, ("not understood", "yellow"), "  what depends on these lines is unknown")
         shown(
@@ -51,7 +52,7 @@ def draw_reading(screen: Console, view: ReadingView) -> None:
                         "{}:{}".format(*places(s.line)),
                         s.text or "not shown: it may concern something else",
                     )
-                    for s in view.unparsed
+                    for s in view.reading.unparsed
                 ]
             ),
             2,
@@ -103,7 +104,7 @@ def draw_readings(screen: Console, view: ReadingsView) -> None:
         line(screen, (f"{name}: not readable  ", "yellow"), problem)
 
 
-def _values(screen: Console, readings: Sequence[ReadingView], every: bool) -> None:
+def _values(screen: Console, readings: Sequence[Reading], every: bool) -> None:
     """A row for each value of each setting, the most frequent first."""
     said: dict[str, list[tuple[str, Fact]]] = {}
     for reading in readings:

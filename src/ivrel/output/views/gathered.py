@@ -5,27 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from msgspec import Struct
-
+from ivrel.core.delivery.gathering import GatheredDevice, HostKey
 from ivrel.output.views.view import RowsView
-
-# Worst first; `other layout`: every statement is as before, and comments or the layout are not.
-STATES = ("not gathered", "kept beside", "new", "changed", "other layout", "as before")
-
-
-class GatheredDevice(Struct, frozen=True):
-    """One device: its state, the file, why it was not gathered, which statements of export settings
-    are gone or have come, and what else is to be said of what it printed.
-    """
-
-    device: str
-    platform: str
-    state: str
-    file: str = ""
-    problem: str = ""
-    gone: tuple[str, ...] = ()
-    come: tuple[str, ...] = ()
-    remark: str = ""
 
 
 class GatheredView(RowsView, frozen=True, kw_only=True):
@@ -53,18 +34,6 @@ class GatheredView(RowsView, frozen=True, kw_only=True):
                 "come": list(d.come),
                 "remark": d.remark,
             }
-
-
-class HostKey(Struct, frozen=True):
-    """The key that a host shows; `state`: 'learnt', 'known', 'another' or 'none'."""
-
-    device: str
-    address: str
-    port: int
-    kind: str = ""
-    fingerprint: str = ""
-    state: str = "none"
-    problem: str = ""
 
 
 class HostKeysView(RowsView, frozen=True, kw_only=True):

@@ -5,26 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from msgspec import Struct
-
 from ivrel.core.evidence.anomalies import Anomaly
 from ivrel.core.evidence.claims import CLAIMS, Claim
-from ivrel.core.evidence.summary import ExampleMessage, Summary
-from ivrel.core.fleet import Device
+from ivrel.core.evidence.results import DeviceHeard
+from ivrel.core.evidence.summary import ExampleMessage
 from ivrel.output.views.messages import iso
 from ivrel.output.views.view import RowsView
-
-
-class DeviceHeard(Struct, frozen=True):
-    """What was heard of one device: its summary, and a claim a setting."""
-
-    device: Device
-    summary: Summary
-    claims: tuple[Claim, ...]
-
-    def count(self, claim: str) -> int:
-        """Return how many of the claims are this one."""
-        return sum(1 for c in self.claims if c.claim == claim)
 
 
 class HeardView(RowsView, frozen=True, kw_only=True):

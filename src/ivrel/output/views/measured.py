@@ -8,12 +8,12 @@ from typing import Any
 
 import msgspec
 
-from ivrel.core.evidence.measuring.clocks import Clock
-from ivrel.core.evidence.measuring.losses import Loss
-from ivrel.core.evidence.measuring.pairs import Pair
-from ivrel.core.evidence.measuring.silence import Silence
-from ivrel.core.evidence.measuring.times import Times
-from ivrel.core.evidence.measuring.volume import OfSeverity, Volume
+from ivrel.core.measuring.clocks import Clock
+from ivrel.core.measuring.losses import Loss
+from ivrel.core.measuring.pairs import Pair
+from ivrel.core.measuring.silence import Silence
+from ivrel.core.measuring.times import Times
+from ivrel.core.measuring.volume import OfSeverity, Volume
 from ivrel.output.views.messages import iso
 from ivrel.output.views.view import RowsView
 
@@ -24,15 +24,18 @@ def time_of(seconds: float | None) -> str:
 
 
 class MeasuredView(RowsView, frozen=True, kw_only=True):
-    """What all figures tell: what they are about, of how many messages and devices, and how many of
-    these were heard; `every`: whether all rows are shown; `where`: the words that name the
-    workspace.
+    """What all figures show.
+
+    `about`: the subject; `total`: messages read; `devices`, `heard`: the number of devices, and of
+    those that were heard; `problems`: files and lines that could not be read; `every`: whether all
+    rows are shown; `where`: the words that name the workspace.
     """
 
     about: str
     total: int
     devices: int
     heard: int
+    problems: tuple[str, ...] = ()
     every: bool = False
     where: str = ""
 

@@ -6,60 +6,10 @@ from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
 
-from msgspec import Struct
-
-from ivrel.core.evidence import Departure, section, told
-from ivrel.core.evidence.attribution import Attribution
+from ivrel.core.attribution.messages import AttributedMessage, MessageGroup
 from ivrel.core.evidence.claims import Claim
-from ivrel.core.evidence.record import Record
-from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
+from ivrel.core.syslog import Departure, section, told
 from ivrel.output.views.view import RowsView, View
-
-
-class Seen(Struct, frozen=True):
-    """A message, the device that it is from, and when it came, as far as that is known."""
-
-    record: Record
-    found: Attribution
-    when: datetime | None
-
-    @property
-    def facility(self) -> str:
-        """The name of the facility; '' if the message has none."""
-        code = self.record.message.facility
-        return "" if code is None else FACILITIES[code]
-
-    @property
-    def severity(self) -> str:
-        """The name of the severity; '' if the message has none."""
-        code = self.record.message.severity
-        return "" if code is None else SEVERITIES[code]
-
-    @property
-    def named(self) -> str:
-        """The device, or else what there is in its place: the sender, or HOSTNAME."""
-        return self.found.device or self.record.sender or self.record.message.host or ""
-
-    def row(self) -> dict[str, Any]:
-        """Return the message for machines."""
-        record, message = self.record, self.record.message
-        return {
-            "time": iso(self.when),
-            "device": self.found.device,
-            "sender": record.sender or "",
-            "relay": self.found.relay,
-            "transport": record.transport or "",
-            "port": record.port,
-            "facility": self.facility,
-            "severity": self.severity,
-            "host": message.host or "",
-            "app": message.app or "",
-            "process": message.process or "",
-            "text": message.text,
-            "departures": [d.kind for d in message.departures],
-            "file": record.file,
-            "line": record.line,
-        }
 
 
 def iso(when: datetime | None) -> str:
@@ -69,7 +19,29 @@ def iso(when: datetime | None) -> str:
     return when.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
-# The keys of a message, as `Seen.row` has them.
+def message_row(seen: AttributedMessage) -> dict[str, Any]:
+    """Return a message for machines."""
+    record, message = seen.record, seen.record.message
+    return {
+        "time": iso(seen.when),
+        "device": seen.found.device,
+        "sender": record.sender or "",
+        "relay": seen.found.relay,
+        "transport": record.transport or "",
+        "port": record.port,
+        "facility": seen.facility,
+        "severity": seen.severity,
+        "host": message.host or "",
+        "app": message.app or "",
+        "process": message.process or "",
+        "text": message.text,
+        "departures": [d.kind for d in message.departures],
+        "file": record.file,
+        "line": record.line,
+    }
+
+
+# The keys of a message, as `message_row` has them.
 SEEN = tuple(
     "time device sender relay transport port facility severity host app process text departures "
     "file line".split()
@@ -81,7 +53,7 @@ class MessagesView(RowsView, frozen=True, kw_only=True):
     read.
     """
 
-    messages: tuple[Seen, ...]
+    messages: tuple[AttributedMessage, ...]
     total: int
     most: int = 0
 
@@ -90,19 +62,7 @@ class MessagesView(RowsView, frozen=True, kw_only=True):
         return SEEN
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
-        return (seen.row() for seen in self.messages)
-
-
-class MessageGroup(Struct, frozen=True):
-    """How many messages have something in common, of how many devices, and the first and the
-    last of them.
-    """
-
-    what: str
-    number: int
-    devices: int
-    first: datetime | None
-    last: datetime | None
+        return (message_row(seen) for seen in self.messages)
 
 
 class CountsView(RowsView, frozen=True, kw_only=True):
@@ -135,7 +95,7 @@ class TraceView(View, frozen=True, kw_only=True):
     that it went to, '' if that is not known.
     """
 
-    seen: Seen
+    seen: AttributedMessage
     claims: tuple[Claim, ...] = ()
     collector: str = ""
 
@@ -147,7 +107,7 @@ class TraceView(View, frozen=True, kw_only=True):
     def machine(self) -> Any:
         record, message, found = self.seen.record, self.seen.record.message, self.seen.found
         return {
-            **{k: v for k, v in self.seen.row().items() if k != "departures"},
+            **{k: v for k, v in message_row(self.seen).items() if k != "departures"},
             "bytes": len(record.data),
             "framing": record.framing or "",
             "form": message.form,

@@ -2,34 +2,13 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from msgspec import Struct
-
-from ivrel.core.evidence.own import STATES, Kept
+from ivrel.core.evidence.results import DeviceKept
 from ivrel.core.vocabulary.wording import shorten
 from ivrel.output.views.messages import iso
 from ivrel.output.views.view import RowsView
-
-
-class DeviceKept(Struct, frozen=True):
-    """What one device kept, and what became of it at one collector; `arrived`: messages of it that
-    came there; `unkept`: those of them, within the time of its record, that it did not keep.
-    """
-
-    device: str
-    collector: str
-    kept: tuple[Kept, ...]
-    arrived: int
-    unkept: int
-
-    @property
-    def counts(self) -> Mapping[str, int]:
-        """How many messages became what, the worst first."""
-        found = Counter(one.state for one in self.kept)
-        return {state: found[state] for state in STATES}
 
 
 class OwnView(RowsView, frozen=True, kw_only=True):

@@ -2,38 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
-from ivrel.core.fleet import Device
-from ivrel.core.reading.statements import UnparsedLine
 from ivrel.core.settings import Fact
+from ivrel.core.settings.reading import Reading
 from ivrel.core.text.bundle import Places
 from ivrel.output.views.view import View, place_of
 
 
 class ReadingView(View, frozen=True, kw_only=True):
-    """What was understood of one configuration.
+    """What was understood of one configuration."""
 
-    `file`: what it is called; `text_of`: the text of a line, as far as a setting may show it.
-    """
-
-    device: Device
-    facts: tuple[Fact, ...]
-    unparsed: tuple[UnparsedLine, ...]
-    file: str
-    places: Places
-    text_of: Callable[[int, str], str]
+    reading: Reading
 
     def machine(self) -> Any:
-        return {
-            "device": self.device.name,
-            "platform": self.device.platform,
-            "settings": [_fact(fact, self.places) for fact in self.facts],
-            "not_understood": [
-                {**place_of(self.places, s.line), "text": s.text} for s in self.unparsed
-            ],
-        }
+        return reading_for_machines(self.reading)
+
+
+def reading_for_machines(reading: Reading) -> dict[str, Any]:
+    """Return what machines get of one configuration."""
+    places = reading.places
+    return {
+        "device": reading.device.name,
+        "platform": reading.device.platform,
+        "settings": [_fact(fact, places) for fact in reading.facts],
+        "not_understood": [{**place_of(places, s.line), "text": s.text} for s in reading.unparsed],
+    }
 
 
 def said_by(fact: Fact) -> str:
@@ -62,7 +56,7 @@ class ReadingsView(View, frozen=True, kw_only=True):
     """
 
     fleet: str
-    readings: tuple[ReadingView, ...]
+    readings: tuple[Reading, ...]
     unread: tuple[tuple[str, str], ...]
     by: str = ""
     every: bool = False
@@ -70,6 +64,6 @@ class ReadingsView(View, frozen=True, kw_only=True):
     def machine(self) -> Any:
         return {
             "fleet": self.fleet,
-            "devices": [reading.machine() for reading in self.readings],
+            "devices": [reading_for_machines(reading) for reading in self.readings],
             "not_readable": [{"device": name, "problem": why} for name, why in self.unread],
         }

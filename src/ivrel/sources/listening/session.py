@@ -14,9 +14,9 @@ from typing import Any
 
 from msgspec import Struct
 
-from ivrel.core.evidence import parse
-from ivrel.core.evidence.framing import Frame
-from ivrel.core.evidence.record import Record, kept_line
+from ivrel.core.syslog import parse
+from ivrel.core.syslog.framing import Frame
+from ivrel.core.syslog.record import Record, kept_line
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.sources.listening.keeping import Keeper, RotationLimits
 from ivrel.sources.listening.sockets import ListenCounts, ListenPort, Sockets

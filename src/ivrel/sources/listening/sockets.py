@@ -17,7 +17,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from ivrel.core.evidence.framing import DATAGRAM, Frame, Frames
+from ivrel.core.syslog.framing import DATAGRAM, Frame, Frames
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.sources.files import reason
 

@@ -9,14 +9,16 @@ from typing import BinaryIO
 
 from msgspec.structs import replace
 
-from ivrel.core.evidence.record import Record
+from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.messages.captures import MAGICS, Capture
-from ivrel.sources.messages.chunks import Chunk, RecordFormat, Summed, Summing
+from ivrel.sources.messages.chunks import Chunk, Gathers, RecordFormat, Summed, Summing
 from ivrel.sources.messages.formats import FORMATS, recognised
 from ivrel.sources.messages.streams import FileLines
 
-__all__ = ["FORMATS", "Chunk", "Messages", "RecordFormat", "Summed", "Summing", "problems_of"]
+__all__ = [
+    "FORMATS", "Chunk", "Gathers", "Messages", "RecordFormat", "Summed", "Summing", "problems_of",
+]  # fmt: skip
 
 CHUNK = 16 * 1024 * 1024  # bytes of a chunk, about
 

@@ -16,8 +16,8 @@ from typing import Any, BinaryIO
 
 import dpkt
 
-from ivrel.core.evidence import DATAGRAM, Frames, parse
-from ivrel.core.evidence.record import Record
+from ivrel.core.syslog import DATAGRAM, Frames, parse
+from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.messages.blocks import LARGEST, packets
 

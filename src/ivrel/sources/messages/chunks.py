@@ -9,9 +9,9 @@ from typing import Generic, Protocol, Self, TypeVar
 
 from msgspec import Struct
 
-from ivrel.core.evidence.arrival import Arrival
-from ivrel.core.evidence.attribution import Directory, attribute
-from ivrel.core.evidence.fronts import Fronts, Group
+from ivrel.core.attribution.arrival import Arrival
+from ivrel.core.attribution.senders import Directory, attribute
+from ivrel.core.syslog.signatures import Group, Signatures
 from ivrel.sources.messages.formats import FORMATS, Read, template
 from ivrel.sources.messages.streams import LONGEST_LINE
 
@@ -56,11 +56,12 @@ class Chunk(Struct, frozen=True):
 
 
 class Gathers(Protocol):
-    """Takes messages, and what others took; `by_front`: whether messages that show the same may be
-    taken together.
+    """Takes messages, and what others took.
+
+    `by_signature`: whether messages that show the same may be taken together.
     """
 
-    by_front: bool
+    by_signature: bool
 
     def add(self, arrival: Arrival, number: int = 1) -> None:
         """Take a message, or several that show the same; 0 is one of those that were taken
@@ -95,12 +96,12 @@ class Summing(Generic[G]):
     def __init__(self, directory: Directory, zone: tzinfo, new: Callable[[], G]) -> None:
         self._directory, self._zone, self._new = directory, zone, new
         # Of other formats, each line is read.
-        self._fronts = {"lines": Fronts(), "recording": Fronts(recorded=True)}
+        self._signatures = {"lines": Signatures(), "recording": Signatures(recorded=True)}
 
     def __call__(self, chunk: Chunk) -> Summed[G]:
         """Return what a chunk comes to."""
         out, read = Summed(chunk.shown, self._new()), chunk.form.read
-        for group in self._groups(chunk, out.gathered.by_front):
+        for group in self._groups(chunk, out.gathered.by_signature):
             number, at, line = group.number, group.at, group.line
             if not line.rstrip(b"\r"):
                 continue
@@ -120,11 +121,11 @@ class Summing(Generic[G]):
             out.gathered.add(arrival, number)
         return out
 
-    def _groups(self, chunk: Chunk, by_front: bool) -> Iterator[Group]:
+    def _groups(self, chunk: Chunk, by_signature: bool) -> Iterator[Group]:
         """Yield the lines of a chunk, those that show the same together if that is asked for."""
-        data, fronts = chunk.bytes(), self._fronts.get(chunk.form.name)
-        if fronts is not None and by_front:
-            yield from fronts.groups(data)
+        data, signatures = chunk.bytes(), self._signatures.get(chunk.form.name)
+        if signatures is not None and by_signature:
+            yield from signatures.groups(data)
             return
         for at, line in enumerate(data.removesuffix(b"\n").split(b"\n")):
             yield Group(1, at, line)

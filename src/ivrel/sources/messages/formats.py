@@ -1,6 +1,6 @@
 """The formats of records: how a line of each becomes a message with how it came.
 
-`recording`  what Ivrel keeps itself, see `ivrel.core.evidence.record`
+`recording`  what Ivrel keeps itself, see `ivrel.core.syslog.record`
 `json`       an object a line, with the property names of rsyslog (rawmsg, timegenerated, …)
 `lines`      messages as they are, with PRI or without: what collectors write into files
 """
@@ -15,9 +15,9 @@ from typing import Any
 
 import msgspec
 
-from ivrel.core.evidence import RFC3164, Message, Stamp, moment, parse
-from ivrel.core.evidence.record import Record
-from ivrel.core.evidence.stamps import read_stamp
+from ivrel.core.syslog import RFC3164, Message, Stamp, moment, parse
+from ivrel.core.syslog.record import Record
+from ivrel.core.syslog.stamps import read_stamp
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES

@@ -13,8 +13,8 @@ from typing import TYPE_CHECKING, BinaryIO, cast
 
 import zstandard
 
-from ivrel.core.evidence.compiled import line_counter
-from ivrel.core.evidence.framing import LONGEST
+from ivrel.core.syslog.compiled import line_counter
+from ivrel.core.syslog.framing import LONGEST
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.files import reason
 

@@ -1,0 +1,77 @@
+"""Looking at messages: which of them are meant, and which are of the same kind."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Container
+from datetime import datetime
+
+from msgspec import Struct
+
+from ivrel.core.attribution.senders import Attribution
+from ivrel.core.syslog.record import Record
+
+
+class Wanted(Struct, frozen=True):
+    """Which messages are meant; what is None or empty asks nothing.
+
+    `devices`: names; `severity`: the numerical code of the least urgent; `facilities`: numerical
+    codes; `pattern`: what the text must hold; `since`, `until`: times with a zone, the second
+    exclusive; `own`: addresses whose sessions are left out.
+    """
+
+    devices: Container[str] | None = None
+    severity: int | None = None
+    facilities: frozenset[int] = frozenset()
+    pattern: re.Pattern[str] | None = None
+    since: datetime | None = None
+    until: datetime | None = None
+    own: tuple[str, ...] = ()
+
+    def takes(self, record: Record, found: Attribution, when: datetime | None) -> bool:
+        """Whether a message is meant; `when`: when it came, as far as that is known."""
+        message = record.message
+        if self.devices is not None and found.device not in self.devices:
+            return False
+        # What is not said may be anything, and is not what was asked for.
+        if self.severity is not None and (
+            message.severity is None or message.severity > self.severity
+        ):
+            return False
+        if self.facilities and message.facility not in self.facilities:
+            return False
+        if self.pattern is not None and not self.pattern.search(message.text):
+            return False
+        if self.since is not None and (when is None or when < self.since):
+            return False
+        if self.until is not None and (when is None or when >= self.until):
+            return False
+        return not any(_mentions(message.text, one) for one in self.own)
+
+
+def _mentions(text: str, address: str) -> bool:
+    """Whether a text holds an address that is not part of a longer one."""
+    at = text.find(address)
+    while at >= 0:
+        around = text[at - 1 : at] + text[at + len(address) : at + len(address) + 1]
+        if not re.search(r"[0-9A-Fa-f:]", around):
+            return True
+        at = text.find(address, at + 1)
+    return False
+
+
+# What differs from one message of a kind to the next: quoted words, addresses, numbers.
+_VARIABLE = re.compile(
+    r"""(?P<quoted>"[^"]*"|'[^']*')"""
+    r"|(?P<address>(?<![\w.:])(?:[0-9]{1,3}(?:\.[0-9]{1,3}){3}|(?:[0-9A-Fa-f]{0,4}:){2,7}"
+    r"[0-9A-Fa-f]{0,4})(?![\w:]))"
+    r"|(?P<number>\b0x[0-9A-Fa-f]+\b|[0-9]+(?:\.[0-9]+)?)"
+)
+_MASKS = {"quoted": "'…'", "address": "ADDRESS", "number": "#"}
+
+
+def kind_of(record: Record) -> str:
+    """Return what messages of a kind have in common: tag and text, their variable parts masked."""
+    message = record.message
+    text = _VARIABLE.sub(lambda found: _MASKS[found.lastgroup or "number"], message.text)
+    return f"{message.app}: {text}" if message.app else text

@@ -1,0 +1,70 @@
+"""What is gathered of many messages, device by device, to be measured."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Generic, Protocol, Self, TypeVar
+
+from ivrel.core.attribution.arrival import Arrival
+from ivrel.core.measuring.numbers import Numbers
+from ivrel.core.measuring.pairs import Pairs
+from ivrel.core.measuring.sizes import Sizes
+from ivrel.core.measuring.times import Times
+
+
+class Accumulator(Protocol):
+    """Takes messages of one device; it is of a bounded size and merges in any order to the same."""
+
+    def add(self, arrival: Arrival) -> None:
+        """Take a message."""
+
+    def merge(self, other: Self) -> None:
+        """Take in what another accumulator took."""
+
+
+A = TypeVar("A", bound=Accumulator)
+
+
+class Measured(Generic[A]):
+    """What was gathered of each device, by an accumulator of one kind.
+
+    `number`: messages; `first`, `last`: when the first and the last came, of all devices.
+    """
+
+    by_signature = False  # each message differs in what is measured
+
+    def __init__(self, kind: type[A]) -> None:
+        self._kind = kind
+        self.devices: dict[str, A] = {}
+        self.number = 0
+        self.first: datetime | None = None
+        self.last: datetime | None = None
+
+    def add(self, arrival: Arrival, number: int = 1) -> None:
+        """Take a message; those of strangers are only counted."""
+        self.number += number
+        if arrival.when is not None:
+            self._widen(arrival.when, arrival.when)
+        if arrival.found.device:
+            self.devices.setdefault(arrival.found.device, self._kind()).add(arrival)
+
+    def merge(self, other: Self) -> None:
+        """Take in what was gathered elsewhere."""
+        self.number += other.number
+        if other.first is not None and other.last is not None:
+            self._widen(other.first, other.last)
+        for name, some in other.devices.items():
+            self.devices.setdefault(name, self._kind()).merge(some)
+
+    def _widen(self, first: datetime, last: datetime) -> None:
+        self.first = first if self.first is None else min(first, self.first)
+        self.last = last if self.last is None else max(last, self.last)
+
+
+SUBJECTS: Mapping[str, type[Times | Pairs | Numbers | Sizes]] = {
+    "silence": Times,
+    "clocks": Pairs,
+    "losses": Numbers,
+    "volume": Sizes,
+}

@@ -1,0 +1,65 @@
+"""Losses: what the numbers of messages tell of those that never came."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from ivrel.core.measuring.numbers import Numbers
+
+
+class Loss(Struct, frozen=True):
+    """What the numbers of a device tell, at one collector.
+
+    `came`: different messages that bear a number; `missing`: numbers between the lowest and the
+    highest that never came, of each count; `twice`, `late`: messages that came again, or behind a
+    higher number; `restarts`: how often it counted again; `jumps`: how often its numbers leapt,
+    where what lies between is no loss that can be told; `without`: messages without a number.
+    """
+
+    device: str
+    collector: str
+    came: int
+    missing: int
+    twice: int
+    late: int
+    restarts: int
+    jumps: int
+    wraps: int
+    without: int
+    is_cut: bool
+
+    @property
+    def share(self) -> float:
+        """The share of messages that never came."""
+        return self.missing / (self.came + self.missing) if self.came else 0.0
+
+    @property
+    def is_odd(self) -> bool:
+        """Whether something is missing, or came twice, or may be."""
+        return bool(self.missing or self.twice or self.jumps)
+
+
+def losses_of(device: str, numbers: Numbers) -> list[Loss]:
+    """Return what the numbers of a device tell, collector by collector.
+
+    What was lost before a restart cannot be told, for nobody knows how far it had counted.
+    """
+    out = []
+    for collector, counts in numbers.joined().items():
+        twice = sum(count.twice for count in counts)
+        out.append(
+            Loss(
+                device,
+                collector,
+                sum(count.messages for count in counts) - twice,
+                sum(count.missing for count in counts),
+                twice,
+                sum(count.late for count in counts),
+                sum(count.begun == "restart" for count in counts),
+                sum(count.begun == "jump" for count in counts),
+                sum(count.wraps for count in counts),
+                numbers.without,
+                any(count.is_cut for count in counts),
+            )
+        )
+    return out

@@ -1,0 +1,94 @@
+"""When messages came and what time they bore: a sample of a bounded size."""
+
+from __future__ import annotations
+
+from heapq import heappush, heappushpop
+from typing import TYPE_CHECKING, Self
+from zlib import crc32
+
+from msgspec import Struct
+
+from ivrel.core.syslog.stamps import moment
+
+if TYPE_CHECKING:
+    from ivrel.core.attribution.arrival import Arrival
+
+MOST = 2000
+BEGINNING = 200  # bytes of a message that are kept to be shown
+
+
+class Pair(Struct, frozen=True, order=True):
+    """When a message came, and the time that it bore, in seconds since 1970.
+
+    `digits`: of its fraction; `has_year`, `has_zone`: whether the stamp shows them; without a zone,
+    it was taken for UTC, or for the zone that is said of all. `file`, `line`: where it is;
+    `data`: how it begins.
+    """
+
+    came: float
+    bore: float
+    digits: int
+    has_year: bool
+    has_zone: bool
+    by_relay: bool
+    file: str
+    line: int
+    data: bytes = b""
+
+    @property
+    def offset(self) -> float:
+        """How far the stamp is ahead, in seconds."""
+        return self.bore - self.came
+
+
+class Pairs:
+    """A sample of the messages of a device that tell both times.
+
+    Which of them are in the sample follows from where they are, so that it is the same whatever the
+    order in which they come. `number`: of how many it is a sample; `others`: messages that do not
+    tell both; `most`: messages in the sample.
+    """
+
+    def __init__(self, most: int = MOST) -> None:
+        self._most = most
+        self.number = self.others = 0
+        self._held: list[tuple[int, Pair]] = []  # a heap, the highest mark first
+
+    def add(self, arrival: Arrival) -> None:
+        """Take a message."""
+        record, stamp = arrival.record, arrival.record.message.stamp
+        bore = None
+        if record.received is not None:
+            bore = moment(stamp, record.received, arrival.zone)
+        if record.received is None or bore is None:
+            self.others += 1
+            return
+        pair = Pair(
+            record.received.timestamp(), bore.timestamp(), len(stamp.fraction),
+            stamp.year is not None, bool(stamp.zone), bool(arrival.found.relay), record.file,
+            record.line, record.data[:BEGINNING],
+        )  # fmt: skip
+        self.add_pair(pair)
+
+    def add_pair(self, pair: Pair) -> None:
+        """Take a message by its times."""
+        self.number += 1
+        self._hold((-crc32(f"{pair.file}:{pair.line}".encode()), pair))
+
+    def merge(self, other: Self) -> None:
+        """Take in the sample of another."""
+        self.number += other.number
+        self.others += other.others
+        for one in other._held:
+            self._hold(one)
+
+    def _hold(self, one: tuple[int, Pair]) -> None:
+        if len(self._held) < self._most:
+            heappush(self._held, one)
+        else:
+            heappushpop(self._held, one)
+
+    @property
+    def sample(self) -> list[Pair]:
+        """The sample, in the order in which the messages came."""
+        return sorted(pair for _, pair in self._held)

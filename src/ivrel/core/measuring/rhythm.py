@@ -1,0 +1,71 @@
+"""Rhythm: how much a fleet says in each hour, and time that passes as fast as that.
+
+Devices that follow the day say little at night, and a gap at night is no sign of a failure. Seen on
+a clock that runs as fast as messages are to be expected, any such process has the same pace at all
+hours (time rescaling: F. Papangelou, "Integrability of expected increments of point processes and a
+related random change of scale", Transactions of the American Mathematical Society 165, 1972).
+What is to be expected is taken from all devices of the fleet, each of which counts the same.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Collection, Sequence
+from itertools import accumulate
+
+from ivrel.core.measuring.times import Times
+
+FEWEST_DEVICES = 5  # without which a rhythm is one of single devices
+FEWEST_MOMENTS = 20  # of a device that counts
+ENOUGH = 100  # moments in a span
+HOUR = 3600
+MOST_OF_USUAL = 3.0  # what a device says in a span counts so many times its mean at most
+SLOWEST = 0.1  # of the mean pace: where nobody speaks, time goes on all the same
+
+
+class Rhythm:
+    """A clock that runs as fast as a fleet speaks; `begun`: its start, in seconds since 1970;
+    `width`: of its spans, in seconds; `paces`: of each, 1 being the mean.
+    """
+
+    def __init__(self, begun: float, width: float, paces: Sequence[float]) -> None:
+        self._begun, self._width, self._paces = begun, width, paces
+        self._passed = [0.0, *accumulate(pace * width for pace in paces)]
+
+    def passed(self, at: float) -> float:
+        """Return how much of this clock's time has passed at a moment, in seconds."""
+        since = min(max(at - self._begun, 0.0), self._width * len(self._paces))
+        span = min(int(since // self._width), len(self._paces) - 1)
+        return self._passed[span] + (since - span * self._width) * self._paces[span]
+
+
+def rhythm_of(fleet: Collection[Times], until: float) -> Rhythm | None:
+    """Return the rhythm of a fleet; None if too little is known of it.
+
+    `until`: when the records end, in seconds since 1970.
+    """
+    devices = [moments for times in fleet if len(moments := times.moments) >= FEWEST_MOMENTS]
+    if len(devices) < FEWEST_DEVICES:
+        return None
+    begun = float(min(moments[0] for moments in devices))
+    length = until - begun
+    number = sum(map(len, devices))
+    width = max(HOUR, length * ENOUGH / number)
+    spans = int(length // width)
+    if spans < 3:
+        return None
+    width = length / spans
+    edges = [begun + n * width for n in range(1, spans)]
+    paces = [0.0] * spans
+    for moments in devices:
+        counts = [0] * spans
+        for at in moments:
+            counts[bisect_right(edges, at)] += 1
+        most = MOST_OF_USUAL * len(moments) / spans
+        capped = [min(count, most) for count in counts]
+        for n, count in enumerate(capped):
+            paces[n] += count / sum(capped) * spans / len(devices)
+    around = [paces[0], *paces, paces[-1]]
+    smooth = [(around[n] + 2 * around[n + 1] + around[n + 2]) / 4 for n in range(spans)]
+    mean = sum(smooth) / spans
+    return Rhythm(begun, width, [max(SLOWEST, pace / mean) for pace in smooth])

@@ -1,0 +1,102 @@
+"""Audits: the verdicts of many devices, as a stream, with or without messages beside them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+
+from msgspec.structs import replace
+
+from ivrel.core.evidence.beside import beside, proved
+from ivrel.core.evidence.claims import Claim, claims_of
+from ivrel.core.evidence.summary import Evidence
+from ivrel.core.fleet import Device
+from ivrel.core.judging import DeviceResult
+from ivrel.core.judging.remarks import Remark, ending
+from ivrel.core.vocabulary.verdict import Place
+from ivrel.runners import through
+from ivrel.sources.lines import LinesOf
+from ivrel.sources.workspace import WorkspaceFiles
+from ivrel.work.jobs import Auditing
+from ivrel.work.messages import MessageFiles, evidence_of
+from ivrel.work.run import RunOptions
+
+
+class Audit:
+    """The audit of some devices: iterate over it for the result of each device.
+
+    Each iteration audits anew; results are not kept, so that memory does not grow with the fleet.
+
+    `remarks`: waivers that ran out or soon will; `problems`: files and lines of messages that could
+    not be read; `proved`: by device, the settings that messages prove, filled by the iteration.
+    """
+
+    def __init__(
+        self,
+        files: WorkspaceFiles,
+        options: RunOptions,
+        devices: Sequence[Device],
+        settings: Collection[str] = (),
+        messages: MessageFiles | None = None,
+    ) -> None:
+        self.devices = tuple(devices)
+        self.problems: tuple[str, ...] = ()
+        self.proved: dict[str, frozenset[str]] = {}
+        self._files, self._options, self._settings = files, options, settings
+        self._by_name = {d.name: d for d in devices}
+        self._lines = LinesOf(files, self.devices)
+        self._message_texts: dict[Place, str] = {}
+        self._evidence: Evidence | None = None
+        if messages:
+            self._evidence, self.problems = evidence_of(files, messages, options)
+        self._all_good = True
+
+    @property
+    def remarks(self) -> tuple[Remark, ...]:
+        """Waivers of these devices that ran out, or soon will."""
+        policy = self._files.policy
+        kept = [w for w in policy.waivers if any(w.covers(d, w.setting) for d in self.devices)]
+        return tuple(ending(replace(policy, waivers=tuple(kept)), self._options.today))
+
+    @property
+    def is_good(self) -> bool:
+        """Whether every device iterated so far meets the policy, and no waiver ran out."""
+        return self._all_good and not any(remark.wrong for remark in self.remarks)
+
+    def __iter__(self) -> Iterator[DeviceResult]:
+        options, self._all_good = self._options, True
+        job = Auditing(self._files, options.today)
+        results = through(job, self.devices, options.scheduler, send=options.send)
+        for result in options.reported(results, len(self.devices), "auditing"):
+            one = self._with_messages(self._of_settings(result))
+            self._all_good = self._all_good and one.good
+            yield one
+
+    def text_of(self, place: Place, setting: str = "") -> str:
+        """Return the statement at a place, as far as a setting may show it, or the message."""
+        return self._message_texts.get(place) or self._lines(place, setting)
+
+    def _of_settings(self, result: DeviceResult) -> DeviceResult:
+        if not self._settings:
+            return result
+        verdicts = tuple(v for v in result.verdicts if v.setting in self._settings)
+        return replace(result, verdicts=verdicts)
+
+    def _with_messages(self, result: DeviceResult) -> DeviceResult:
+        """Return a result with what the messages of its device contradict."""
+        if self._evidence is None:
+            return result
+        device = self._by_name[result.device]
+        claims = claims_by_setting(device, self._files, self._evidence)
+        for claim in claims.values():
+            if claim.example is not None:
+                place = Place(claim.example.file, claim.example.line)
+                self._message_texts[place] = claim.example.text
+        self.proved[result.device] = proved(result, claims)
+        return beside(result, claims)
+
+
+def claims_by_setting(
+    device: Device, files: WorkspaceFiles, evidence: Evidence
+) -> Mapping[str, Claim]:
+    """Return what messages claim of one device, by setting."""
+    return {claim.setting: claim for claim in claims_of(device, files.policy, evidence)}

@@ -1,0 +1,71 @@
+"""One device's verdicts with everything that leads to them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+
+from msgspec import Struct
+
+from ivrel.core.correcting import Correction
+from ivrel.core.evidence.beside import beside
+from ivrel.core.evidence.claims import Claim
+from ivrel.core.fleet import Device
+from ivrel.core.policy import effective
+from ivrel.core.vocabulary.errors import InputError
+from ivrel.core.vocabulary.verdict import Verdict
+from ivrel.sources.workspace import WorkspaceFiles
+from ivrel.work.audit import claims_by_setting
+from ivrel.work.correction import Corrections
+from ivrel.work.jobs import Auditing, NotCorrected
+from ivrel.work.messages import MessageFiles, evidence_of
+from ivrel.work.run import RunOptions
+
+
+class Explanation(Struct, frozen=True, kw_only=True):
+    """One device's verdicts, its correction, and what messages claim, by setting.
+
+    `problems`: files and lines of messages that could not be read.
+    """
+
+    device: Device
+    verdicts: tuple[Verdict, ...]
+    correction: Correction
+    claims: Mapping[str, Claim] = {}
+    problems: tuple[str, ...] = ()
+
+
+def explained(
+    files: WorkspaceFiles,
+    options: RunOptions,
+    device: Device,
+    settings: Collection[str] = (),
+    messages: MessageFiles | None = None,
+) -> Explanation:
+    """Return the explanation of a device's verdicts; `settings`: only of these.
+
+    Raise InputError if the policy asks nothing about one of them, or if the configuration cannot be
+    read.
+    """
+    asked = effective(files.policy, device)
+    for name in settings:
+        if name not in asked:
+            raise InputError(f"the policy asks nothing of {device.name} about {name}")
+    result = Auditing(files, options.today).alone(device)
+    if result.problem:
+        raise InputError(result.problem)
+    claims: Mapping[str, Claim] = {}
+    problems: tuple[str, ...] = ()
+    if messages:
+        evidence, problems = evidence_of(files, messages, options)
+        claims = claims_by_setting(device, files, evidence)
+        result = beside(result, claims)
+    (correction,) = Corrections(files, options, [device])
+    if isinstance(correction, NotCorrected):
+        raise InputError(correction.problem)
+    return Explanation(
+        device=device,
+        verdicts=tuple(v for v in result.verdicts if not settings or v.setting in settings),
+        correction=correction,
+        claims=claims,
+        problems=problems,
+    )

@@ -1,0 +1,293 @@
+"""Messages from files: who sent each of them, and what the chosen ones have in common."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from datetime import UTC, datetime, tzinfo
+from typing import TypeVar
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ivrel.core.attribution.arrival import Arrival
+from ivrel.core.attribution.filtering import Wanted, kind_of
+from ivrel.core.attribution.messages import AttributedMessage, MessageGroup
+from ivrel.core.attribution.senders import Directory, attribute
+from ivrel.core.evidence.claims import JUDGED, Claim, claims_of
+from ivrel.core.evidence.summary import Evidence
+from ivrel.core.fleet import Device, DeviceSelection, choose
+from ivrel.core.policy import Policy
+from ivrel.core.reading import read_records
+from ivrel.core.settings.source_path import in_use, knows_interfaces
+from ivrel.core.syslog import told
+from ivrel.core.syslog.record import Record
+from ivrel.core.vocabulary.errors import InputError, Unreadable
+from ivrel.core.vocabulary.wording import not_one_of
+from ivrel.runners.pieces import through_pieces
+from ivrel.sources.messages import (
+    Chunk,
+    Gathers,
+    Messages,
+    RecordFormat,
+    Summed,
+    Summing,
+    problems_of,
+)
+from ivrel.sources.messages.formats import template
+from ivrel.sources.workspace import WorkspaceFiles
+from ivrel.work.run import RunOptions
+
+G = TypeVar("G", bound=Gathers)
+
+
+class MessageFiles(Struct, frozen=True):
+    """Files of messages, and how they are read.
+
+    `files`: files whose collector is not known, or captures, in which each packet names it; `at`:
+    files by the collector that wrote them; `form`: the format, one of `FORMATS`, empty if the first
+    line decides; `line_format`: the format of a line, such as '{received} {sender} {message}';
+    `zone`: the time zone of stamps that name none.
+    """
+
+    files: tuple[str, ...] = ()
+    at: Mapping[str, tuple[str, ...]] = {}
+    form: str = ""
+    line_format: str = ""
+    zone: tzinfo = UTC
+
+    def __post_init__(self) -> None:
+        if self.form and self.line_format:
+            said = "the format of the messages is named and described; leave one of them out"
+            raise InputError(said)
+        if self.line_format:
+            template(self.line_format)  # a wrong one is reported now
+
+    def __bool__(self) -> bool:
+        return bool(self.files or self.at)
+
+    def opened(self, files: Iterable[str]) -> Messages:
+        """Return the messages of files that are read as these."""
+        form = RecordFormat(self.form, self.line_format)
+        given = form if form != RecordFormat() else None
+        return Messages(tuple(files), datetime.now(UTC), given)
+
+    def by_collector(self, files: WorkspaceFiles) -> dict[str, tuple[str, ...]]:
+        """Return the files by collector, those of an unknown one under ''.
+
+        Raise InputError if the policy has no collector of a name.
+        """
+        out = {"": self.files} if self.files else {}
+        for name, some in self.at.items():
+            if name not in files.policy.collectors:
+                raise InputError(f"collector {not_one_of(name, files.policy.collectors)}")
+            out[name] = out.get(name, ()) + tuple(some)
+        return out
+
+
+class Interfaces:
+    """Returns the addresses of a device's interfaces, as far as its configuration can be read.
+
+    It can be sent to other machines.
+    """
+
+    def __init__(self, files: WorkspaceFiles) -> None:
+        self._texts, self._dialects = files.texts, files.dialects
+
+    def __call__(self, device: Device) -> Iterator[str]:
+        try:
+            data, _ = self._texts.text(device)
+            records = read_records(self._dialects.of(device.platform), data)
+        except Unreadable:
+            return
+        if knows_interfaces(records):
+            for row in records.rows("interface").values():
+                yield from in_use(row)
+
+
+def directory_of(files: WorkspaceFiles | None) -> Directory:
+    """Return the directory that finds the devices of a workspace; without one, it finds none."""
+    if files is None:
+        return Directory(())
+    collectors = files.policy.collectors.values() if files.has_policy else ()
+    return Directory(files.fleet.devices, collectors, Interfaces(files))
+
+
+def attributed(
+    messages: Messages, directory: Directory, zone: tzinfo
+) -> Iterator[AttributedMessage]:
+    """Yield each message with the device that sent it, and when it arrived."""
+    for record in messages:
+        found = attribute(record, directory)
+        yield AttributedMessage(record, found, record.when(messages.near, zone))
+
+
+def collector_of(policy: Policy, record: Record) -> str:
+    """Return the collector to which a message was sent, '' if its record does not say.
+
+    A capture contains the destination, and a file does not.
+    """
+    to = (record.to, record.port, record.transport)
+    return next((c.name for c in policy.collectors.values() if c.endpoint == to), "")
+
+
+def summarised(
+    files: WorkspaceFiles, given: MessageFiles, options: RunOptions, new: Callable[[], G]
+) -> tuple[G, tuple[str, ...]]:
+    """Return the summary of all messages, and what was wrong with files or lines.
+
+    `new`: makes an empty summary, to which messages are added.
+    """
+    summary, wrong = new(), dict[str, Summed[G]]()
+    opened: list[Messages] = []
+    directory, has_policy = directory_of(files), files.has_policy
+
+    def chunks() -> Iterator[Chunk]:
+        """Yield what other processes can summarise; summarise the messages of captures here."""
+        for collector, some in given.by_collector(files).items():
+            messages = given.opened(some)
+            opened.append(messages)
+            for part in messages.parts(by_path=not options.send):
+                if isinstance(part, Chunk):
+                    yield replace(part, collector=collector)
+                    continue
+                at = collector or (collector_of(files.policy, part) if has_policy else "")
+                found = attribute(part, directory)
+                when = part.when(messages.near, given.zone)
+                summary.add(Arrival(part, found, when, at, given.zone))
+
+    summing = Summing(directory, given.zone, new)
+    for summed in through_pieces(summing, chunks(), options.scheduler):
+        summary.merge(summed.gathered)
+        known = wrong.setdefault(summed.shown, summed)
+        if known is not summed:
+            known.wrong += summed.wrong
+            known.first = known.first or summed.first
+            known.shortened += summed.shortened
+    problems = [problem for messages in opened for problem in messages.problems]
+    for one in wrong.values():
+        problems += problems_of(one.shown, one.wrong, one.first, one.shortened)
+    return summary, tuple(problems)
+
+
+def wording_of(files: WorkspaceFiles) -> Mapping[str, Mapping[str, str]]:
+    """Return, by device, the words with which its messages report changes and logins.
+
+    Empty if the policy asks for neither.
+    """
+    asked = {name for rule in files.policy.rules for name in rule.require}
+    if not asked & {"changes", "logins"}:
+        return {}  # dialects take a while to be read
+    devices = files.fleet.devices
+    platforms = {d.platform for d in devices if d.platform in files.dialects.files}
+    wording = {name: files.dialects[name].tells for name in platforms}
+    return {d.name: wording[d.platform] for d in devices if d.platform in wording}
+
+
+def evidence_of(
+    files: WorkspaceFiles, given: MessageFiles, options: RunOptions
+) -> tuple[Evidence, tuple[str, ...]]:
+    """Return what the messages show, by device, and what was wrong with files or lines."""
+    wording = wording_of(files)
+    return summarised(files, given, options, lambda: Evidence(wording))
+
+
+class MessageList(Struct, frozen=True):
+    """Messages in the order of their arrival.
+
+    `total`: messages read, wanted or not; `problems`: files and lines that could not be read.
+    """
+
+    messages: tuple[AttributedMessage, ...]
+    total: int
+    problems: tuple[str, ...] = ()
+
+
+def messages_of(files: WorkspaceFiles | None, given: MessageFiles, wanted: Wanted) -> MessageList:
+    """Return the wanted messages in the order of their arrival."""
+    messages = given.opened(given.files)
+    total = 0
+    # A message without a time stays behind the one that it came after.
+    last = datetime.min.replace(tzinfo=UTC)
+    found: list[tuple[datetime, AttributedMessage]] = []
+    for one in attributed(messages, directory_of(files), given.zone):
+        total += 1
+        if wanted.takes(one.record, one.found, one.when):
+            last = one.when or last
+            found.append((last, one))
+    found.sort(key=lambda pair: pair[0])
+    return MessageList(tuple(one for _, one in found), total, tuple(messages.problems))
+
+
+# By what messages can be counted: the values under which one is counted.
+COUNTED_BY: Mapping[str, Callable[[AttributedMessage], tuple[str, ...]]] = {
+    "device": lambda one: (one.named,),
+    "severity": lambda one: (one.severity,),
+    "facility": lambda one: (one.facility,),
+    "kind": lambda one: (kind_of(one.record),),
+    "sender": lambda one: (one.record.sender or "",),
+    "departure": lambda one: _departures(one.record),
+}
+
+
+def _departures(record: Record) -> tuple[str, ...]:
+    names = (told(departure).partition(":")[0] for departure in record.message.departures)
+    return tuple(dict.fromkeys(names))
+
+
+def counted(messages: Iterable[AttributedMessage], by: str) -> tuple[MessageGroup, ...]:
+    """Return how many messages have each value, the most frequent first; `by`: of COUNTED_BY."""
+    groups: dict[str, list[AttributedMessage]] = {}
+    for one in messages:
+        for value in COUNTED_BY[by](one):
+            groups.setdefault(value, []).append(one)
+    counts = [_group(value, some) for value, some in groups.items()]
+    return tuple(sorted(counts, key=lambda c: (-c.number, c.what)))
+
+
+def _group(value: str, some: list[AttributedMessage]) -> MessageGroup:
+    times = [one.when for one in some if one.when is not None]
+    devices = {one.named for one in some} - {""}
+    first, last = (min(times), max(times)) if times else (None, None)
+    return MessageGroup(value, len(some), len(devices), first, last)
+
+
+class Trace(Struct, frozen=True):
+    """One message, what it alone proves or contradicts, and the collector that it was sent to.
+
+    `message`: None if the file has no such message; `problems`: files and lines that could not be
+    read.
+    """
+
+    message: AttributedMessage | None
+    claims: tuple[Claim, ...] = ()
+    collector: str = ""
+    problems: tuple[str, ...] = ()
+
+
+def traced(
+    files: WorkspaceFiles | None, given: MessageFiles, line: int | None, device: str = ""
+) -> Trace:
+    """Return one message with all decisions about it.
+
+    `line`: the line of the file, or None for the last message; `device`: of this device.
+    """
+    if device and files is not None:
+        choose(files.fleet, DeviceSelection((device,)))
+    messages = given.opened(given.files)
+    found: AttributedMessage | None = None
+    for one in attributed(messages, directory_of(files), given.zone):
+        if line is None and device in ("", one.found.device):
+            found = one
+        elif line is not None and one.record.line == line:
+            found = one
+            break
+    problems = tuple(messages.problems)
+    if found is None or files is None or not found.found.device or not files.has_policy:
+        return Trace(found, problems=problems)
+    policy, record = files.policy, found.record
+    collector = collector_of(policy, record)
+    alone = Evidence(wording_of(files))
+    alone.add(Arrival(record, found.found, found.when, collector, given.zone))
+    sender = next(d for d in files.fleet.devices if d.name == found.found.device)
+    claims = [c for c in claims_of(sender, policy, alone) if c.setting in JUDGED]
+    return Trace(found, tuple(claims), collector, problems)
