@@ -240,7 +240,7 @@ def test_the_command_tells_what_is_contradicted_and_who_is_odd(
     ("words", "said"),
     [
         (["heard"], "no file of messages is given"),
-        (["heard", "--at", "beacon-z=x"], "--at: collector 'beacon-z' is not known"),
+        (["heard", "--at", "beacon-z=x"], "collector 'beacon-z' is not known"),
         (["heard", "--at", "beacon-a"], "--at: 'beacon-a' is not COLLECTOR=FILE"),
         (["heard", "gone.log"], "gone.log: no such file or directory"),
         (["heard", "gone.log", "--setting", "levels"], "did you mean 'level'?"),

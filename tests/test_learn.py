@@ -534,7 +534,7 @@ def test_more_samples_propose_what_is_new_and_change_nothing(ivrel: Run, tmp_pat
     assert "nothing that gull does not know already" in done.stdout and path.read_text() == whole
     for words, told in (
         (["marl"], "'marl' is not a dialect of this workspace"),
-        (["gull", "--shape", "blocks"], "--more takes the dialect as it stands"),
+        (["gull", "--shape", "blocks"], "--more keeps the dialect as it is"),
     ):
         assert (
             told

@@ -578,11 +578,11 @@ def test_figures_are_drawn(ivrel: Run, example: Path, files: list[str], tmp_path
         (["measure", "volume", "/dev/null"], "no message is in the files"),
         (
             ["measure", "volume", "{log}", "--if-level", "debg"],
-            "--if-level: 'debg' is not known; did you mean 'debug'?",
+            "trap level 'debg' is not known; did you mean 'debug'?",
         ),
         (
             ["measure", "volume", "{log}", "--by", "kind", "--if-level", "debug"],
-            "--if-level tells of devices and sites",
+            "another trap level is estimated by device or site",
         ),
     ],
 )

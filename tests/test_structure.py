@@ -68,7 +68,7 @@ def test_commands_parse_call_and_draw() -> None:
         for name in imports_at_run_time(path):
             if name.startswith("ivrel.core."):
                 assert name.startswith("ivrel.core.vocabulary."), f"{path.name} imports {name}"
-        assert "environ" not in path.read_text() or path.name in (
+        assert "os.environ" not in path.read_text() or path.name in (
             "main.py",
             "problems.py",
             "common.py",

@@ -3,7 +3,7 @@
 >>> import ivrel
 >>> network = ivrel.open("skerry")
 >>> sum(result.good for result in network.audit())
-1
+6
 
 docs/library.md shows what else a program can do. What goes wrong is raised as `IvrelError`.
 """

@@ -11,8 +11,7 @@ from ivrel.cli import common, message_arguments
 from ivrel.cli.parsing import Parser
 
 if TYPE_CHECKING:
-    from ivrel.core.attribution.filtering import Wanted
-    from ivrel.work.messages import MessageList
+    from ivrel.work.messages import MessageList, Wanted
     from ivrel.work.workspace import Workspace
 
 MOST = 100  # messages or rows that a terminal shows, unless more are asked for
@@ -98,10 +97,10 @@ def run(args: argparse.Namespace) -> int:
 
 def _wanted(args: argparse.Namespace, workspace: Workspace | None) -> Wanted:
     """Return which messages a call asks for."""
-    from ivrel.core.attribution.filtering import Wanted
     from ivrel.core.vocabulary.addresses import address
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
+    from ivrel.work.messages import Wanted
 
     devices = None
     if args.device or args.kind or args.site or args.group:

@@ -37,6 +37,11 @@ from ivrel.sources.messages.formats import template
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.run import RunOptions
 
+__all__ = [
+    "COUNTED_BY", "MessageFiles", "MessageList", "Trace", "Wanted", "attributed", "collector_of",
+    "counted", "directory_of", "evidence_of", "messages_of", "summarised", "traced", "wording_of",
+]  # fmt: skip
+
 G = TypeVar("G", bound=Gathers)
 
 

@@ -134,7 +134,7 @@ class Workspace:
 
         >>> import ivrel
         >>> [d.name for d in ivrel.open("skerry").select(kinds=["firewall"], sites=["tarsk"])]
-        ['tarsk-fw1', 'tarsk-fw2']
+        ['tarsk-fw2', 'tarsk-fw3']
         """
         given = tuple(selection.get("devices", ()))
         devices = tuple(d for d in given if isinstance(d, Device))
@@ -214,8 +214,8 @@ class Workspace:
         >>> import ivrel
         >>> for result in ivrel.open("skerry").audit(devices=["tarsk-fw2"], settings=["level"]):
         ...     for verdict in result.verdicts:
-        ...         print(verdict.setting, verdict.verdict, verdict.found)
-        level breaks error
+        ...         print(verdict.setting, verdict.verdict, verdict.why)
+        level breaks beacon-a misses critical
         """
         from ivrel.work.audit import Audit
 
