@@ -1,25 +1,23 @@
-"""Answers: what is asked of many states of many configurations, worked out again only where they
-differ.
+"""Answers about one configuration in many states, from a cache where the dependencies are the same.
 
 A correction is tried in many states: without each of its lines, after each of them, backed out.
-Each differs from another in a few values, and so do the configurations of a fleet. An answer notes
-what it looked at; where the same is seen there again, the answer is the same.
+Each differs from another in a few values, and so do the configurations of a fleet. While an answer
+is computed, the values that it reads are noted; where these are the same, so is the answer.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from typing import TypeVar
 
-from ivrel.core.correcting.difference import is_same_beyond_export, same_value
-from ivrel.core.correcting.memory import (
+from ivrel.core.correcting.answer_cache import (
     CachedAnswer,
     CorrectionCache,
     OfDevice,
-    answer_of,
     seen_in_rows,
     seen_value,
 )
+from ivrel.core.correcting.difference import is_same_beyond_export, same_value
 from ivrel.core.judging.judge import Known, strays_on
 from ivrel.core.judging.verdict_cache import is_of_text
 from ivrel.core.policy import Requirement
@@ -28,6 +26,7 @@ from ivrel.core.reading.statements import LAZY, Key
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 from ivrel.core.settings.scope import DEVICE
 from ivrel.core.settings.unstated import judged
+from ivrel.core.vocabulary.sourced import Row
 
 T = TypeVar("T")
 
@@ -39,65 +38,15 @@ _NOT_OF_TEXT = (DEVICE[0], "lazy")  # noted as tables are, and the same in all s
 
 
 class _Seen(dict[Note, int]):
-    """What is seen in one state, wherever somebody looks.
+    """The numbers of the values that can be read in one state, each computed when it is needed."""
 
-    `other`: what is seen in another state of the same configuration; what both have in common is
-    taken from there.
-    """
-
-    def __init__(
-        self,
-        records: Records,
-        memory: CorrectionCache,
-        of_device: OfDevice,
-        other: _Seen | None = None,
-    ) -> None:
+    def __init__(self, records: Records, memory: CorrectionCache, of_device: OfDevice) -> None:
         super().__init__()
         self._records, self._memory, self._of_device = records, memory, of_device
-        self._other = other
-        self._apart: dict[str, frozenset[str] | None] = {}
 
     def __missing__(self, note: Note) -> int:
-        other = self._other
-        if other is not None and self._is_as(other, note[0], note[1:]):
-            number = other[note]
-        else:
-            number = self._look(*note)
-        self[note] = number
+        number = self[note] = self._look(*note)
         return number
-
-    def as_other(self, answer: CachedAnswer) -> bool:
-        """Whether all that an answer looked at is surely the same in the other state."""
-        other = self._other
-        for table, slots in answer.by_table:
-            if other is None or not self._is_as(other, table, slots):
-                return False
-        return other is not None
-
-    def _is_as(self, other: _Seen, table: str, slots: Iterable[str]) -> bool:
-        """Whether some slots of a table are surely the same in the other state."""
-        apart = self._apart_in(other, table)
-        return apart is not None and (not apart or apart.isdisjoint(slots))
-
-    def _apart_in(self, other: _Seen, table: str) -> frozenset[str] | None:
-        try:
-            return self._apart[table]
-        except KeyError:
-            apart = self._apart[table] = _differing(other._records, self._records, table)
-            return apart
-
-    def rows_apart(self, table: str) -> list[Key] | None:
-        """Return which rows of a table are other ones in the other state; None if anything else may
-        be, too.
-        """
-        other, records = self._other, self._records
-        if other is None:
-            return None
-        others = ("", *(name for name in records.dialect.keys if name != table))
-        if any(self._apart_in(other, name) != frozenset() for name in others):
-            return None
-        old, new = other._records.rows(table), records.rows(table)
-        return [key for key in {**old, **new} if old.get(key) is not new.get(key)]
 
     def _look(self, table: str, slot: str) -> int:
         if table in _NOT_OF_TEXT:
@@ -116,8 +65,8 @@ class _Seen(dict[Note, int]):
 class StateAnswers:
     """Answers about one state of a configuration.
 
-    `memory`: what is known of others; `of_device`: what is known of other states of this one;
-    `other`: one of these, whose answers hold here where both say the same.
+    `memory`: the cache for all configurations; `of_device`: the cache for this one; `other`:
+    another state of this configuration.
     """
 
     def __init__(
@@ -132,8 +81,7 @@ class StateAnswers:
         self._of_device = OfDevice(scope.records.text) if of_device is None else of_device
         self._notes = Dependencies()
         self._scope = scope.on(scope.records.noting(self._notes))
-        of_other = None if other is None else other._seen
-        self._seen: _Seen = _Seen(scope.records, self._memory, self._of_device, of_other)
+        self._seen = _Seen(scope.records, self._memory, self._of_device)
         self._answers: dict[object, CachedAnswer] = {}
         self._other = other
         self._of_asked: dict[Requirement, CachedAnswer] = {}
@@ -157,11 +105,7 @@ class StateAnswers:
     def _ask(self, name: object, question: Callable[[Scope], object]) -> CachedAnswer:
         answer = self._answers.get(name)
         if answer is None:
-            answer = None if self._other is None else self._other._answers.get(name)
-            if answer is not None and not self._seen.as_other(answer):
-                answer = None
-            if answer is None:
-                answer = self._memory.known.find(name, self._seen)
+            answer = self._memory.known.find(name, self._seen)
             if answer is None:
                 answer = self._of_device.known.find(name, self._seen)
             if answer is None:
@@ -172,7 +116,7 @@ class StateAnswers:
     def _anew(self, name: object, question: Callable[[Scope], object]) -> CachedAnswer:
         self._notes.seen = set()
         value = question(self._scope)
-        answer = answer_of(value, self._notes.seen)
+        answer = CachedAnswer(value, frozenset(self._notes.seen))
         known = self._memory.known if is_of_text(answer.looked) else self._of_device.known
         known.keep(name, self._seen, answer)
         self._found_here.add(name)
@@ -201,10 +145,11 @@ class StateAnswers:
         """Whether anything is amiss here that is not in another state of the configuration."""
         here, there = self, other
         table = SETTINGS[asked.setting].by_row if other is self._other else ""
-        apart = self._seen.rows_apart(table) if table else None
-        if apart:
+        differing = differing_rows(other.records, self.records, table) if table else None
+        if differing:
             # Rows that are the same in both need not be judged.
-            here, there = (state.on(state.records.only(table, apart)) for state in (here, there))
+            here = self.on(self.records.only(table, differing))
+            there = other.on(other.records.only(table, differing))
         return not here.amiss(asked) <= there.amiss(asked)
 
     def judged(self, asked: Requirement) -> list[Finding]:
@@ -250,26 +195,34 @@ class StateAnswers:
         return self.ask(("facts", name), lambda scope: SETTINGS[name].facts(scope))
 
 
-def _differing(before: Records, after: Records, table: str) -> frozenset[str] | None:
-    """Return the slots of a table that differ in any row between two states of a configuration,
-    and what stands for all of them; None if any may.
+def differing_rows(before: Records, after: Records, table: str) -> list[Key] | None:
+    """Return which rows of a table differ between two states of a configuration.
+
+    Return None if anything else may differ, too.
     """
+    others = ("", *(name for name in before.dialect.keys if name != table))
+    if not all(_is_same(before, after, name) for name in others):
+        return None
+    old, new = before.rows(table), after.rows(table)
+    return [key for key in {**old, **new} if old.get(key) is not new.get(key)]
+
+
+def _is_same(before: Records, after: Records, table: str) -> bool:
+    """Whether a table is surely the same in two states of a configuration."""
     if table in _NOT_OF_TEXT or before.unchanged(table, after):
-        return frozenset()
+        return True
     if table == "interface":
-        same = is_same_beyond_export(before.dialect, before.text, after.text)
-        return frozenset() if same else None
-    old_rows, new_rows = before.rows(table), after.rows(table)
-    if old_rows is new_rows:
-        return frozenset()
-    if tuple(old_rows) != tuple(new_rows):
-        return None
-    pairs = zip(old_rows.values(), new_rows.values(), strict=True)
-    apart = [(old, new) for old, new in pairs if old is not new]
-    # To compare thousands of traffic rules is more work than to look at them again.
-    if table in LAZY and len(apart) > MOST_COMPARED:
-        return None
-    out: set[str] = set()
-    for old, new in apart:
-        out.update(s for s in {**old, **new} if not same_value(old.get(s), new.get(s)))
-    return frozenset((*out, "", EVERY_SLOT)) if out else frozenset()
+        return is_same_beyond_export(before.dialect, before.text, after.text)
+    old, new = before.rows(table), after.rows(table)
+    if old is new:
+        return True
+    # To compare thousands of traffic rules is more work than to judge them.
+    if tuple(old) != tuple(new) or (table in LAZY and len(old) > MOST_COMPARED):
+        return False
+    return all(_is_same_row(row, new[key]) for key, row in old.items())
+
+
+def _is_same_row(old: Row, new: Row) -> bool:
+    if old is new:
+        return True
+    return all(same_value(old.get(slot), new.get(slot)) for slot in {**old, **new})

@@ -7,9 +7,9 @@ from datetime import date
 
 from msgspec import Struct
 
+from ivrel.core.correcting.answer_cache import CorrectionCache
 from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.changes import apply_edits
-from ivrel.core.correcting.memory import CorrectionCache
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.fleet import Device
 from ivrel.core.judging.auditor import Auditor

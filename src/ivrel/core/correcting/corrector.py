@@ -6,6 +6,7 @@ import functools
 from collections.abc import Collection, Iterable, Mapping
 from datetime import date
 
+from ivrel.core.correcting.answer_cache import CorrectionCache, OfDevice
 from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.case import Case, Start
 from ivrel.core.correcting.changes import write_change
@@ -17,7 +18,6 @@ from ivrel.core.correcting.correction import (
     unchanged,
 )
 from ivrel.core.correcting.fleet_defaults import NOTHING_USUAL, Usual, leaves_open, preferring
-from ivrel.core.correcting.memory import CorrectionCache, OfDevice
 from ivrel.core.correcting.plan import CorrectionPlan, make_plan
 from ivrel.core.correcting.prints import fingerprint, print_of_statements
 from ivrel.core.correcting.proof import prove, prune

@@ -4,7 +4,7 @@ looked at for them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Set
+from collections.abc import Callable, Mapping
 from operator import itemgetter
 from typing import Any, TypeVar
 
@@ -22,20 +22,10 @@ Sights = Mapping[Note, int]  # where one looks, and the number of what is seen t
 
 
 class CachedAnswer(Struct, frozen=True):
-    """An answer, and all that was looked at for it: as a whole, and by table."""
+    """An answer, and all values that were read for it."""
 
     value: Any
     looked: frozenset[Note]
-    by_table: tuple[tuple[str, frozenset[str]], ...]
-
-
-def answer_of(value: object, looked: Set[Note]) -> CachedAnswer:
-    """Return an answer, and what was looked at for it."""
-    by_table: dict[str, set[str]] = {}
-    for table, slot in looked:
-        by_table.setdefault(table, set()).add(slot)
-    told = tuple((table, frozenset(slots)) for table, slots in by_table.items())
-    return CachedAnswer(value, frozenset(looked), told)
 
 
 class _Given(Struct, frozen=True):
