@@ -22,11 +22,6 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 _MARKUP = re.compile(r"([\\\[\]])")
 
 
-def for_terminal(text: str) -> str:
-    """Return text without control characters but line ends: `\\x1b[2J` becomes `·[2J`."""
-    return plain(text)
-
-
 def for_csv(value: Any) -> Any:
     """Return a value as a cell: text without control characters, and no formula.
 

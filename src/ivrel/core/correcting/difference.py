@@ -21,34 +21,6 @@ from ivrel.core.vocabulary.sourced import Row, SourcedValue
 _RECORDING = ("gate.tell", "gate.feed")  # what traffic rules say of export
 
 
-def changed_values(before: Records, after: Records, table: str) -> frozenset[str]:
-    """Return the slots of a table that differ between two records; '' stands for added or removed
-    rows.
-
-    For interfaces, only whether all statements beyond export are equal is reported.
-    """
-    if before.unchanged(table, after):
-        return frozenset()
-    if table == "interface":
-        dialect = before.dialect
-        same = is_same_beyond_export(dialect, before.text, after.text)
-        return frozenset() if same else frozenset(("",))
-    old_rows, new_rows = before.rows(table), after.rows(table)
-    if old_rows is new_rows:
-        return frozenset()
-    out: set[str] = set()
-    if old_rows.keys() != new_rows.keys():
-        out.add("")
-        # Single values have no row of their own: what came or went is reported slot by slot.
-        if table == "":
-            out.update(slot for row in (*old_rows.values(), *new_rows.values()) for slot in row)
-    for key, old in old_rows.items():
-        new = new_rows.get(key)
-        if new is not None and new is not old:
-            out.update(_differing(old, new))
-    return frozenset(out)
-
-
 def _differing(old: Row, new: Row) -> list[str]:
     return [slot for slot in {**old, **new} if not same_value(old.get(slot), new.get(slot))]
 

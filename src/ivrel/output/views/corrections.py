@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
-import msgspec
-
-from ivrel.core.correcting import MEANS, Correction
+from ivrel.core.correcting import MEANS, Correction, Property
 from ivrel.core.delivery.corrections import CorrectionSet
-from ivrel.output.views.view import View
+from ivrel.output.views.view import View, fields
 
 
 class CorrectionsView(View, frozen=True, kw_only=True):
@@ -35,34 +34,24 @@ def rest_for_machines(result: CorrectionSet) -> dict[str, Any]:
         "not_readable": [{"device": name, "problem": why} for name, why in result.unread]
     }
     if result.waves is not None:
-        out["waves"] = [
-            {
-                "wave": w.number,
-                "devices": w.devices,
-                "why": w.why,
-                "held": msgspec.to_builtins(w.held),
-            }
-            for w in result.waves
-        ]
+        out["waves"] = [fields(wave, "number:wave devices why held") for wave in result.waves]
     return out
 
 
 def correction_for_machines(c: Correction) -> dict[str, Any]:
     """Return what machines get of one correction."""
-    plain = msgspec.to_builtins
     return {
-        "device": c.device,
-        "platform": c.platform,
+        **fields(c, "device platform"),
         "fingerprint": f"sha256:{c.fingerprint}",
         "statements": f"sha256:{c.statements}" if c.statements else "",
-        "proved": c.proved,
-        "changes": [plain(change) for change in c.changes],
-        "change": c.change,
-        "backout": c.backout,
-        "proof": [
-            {"property": p.name, "means": MEANS[p.name], "holds": p.holds, "why": p.why}
-            for p in c.proof
-        ],
-        "gaps": [plain(gap) for gap in c.gaps],
-        "remains": [plain(r) for r in c.remains],
+        **fields(c, "proved changes change backout"),
+        "proof": proof_for_machines(c.proof),
+        **fields(c, "gaps remains"),
     }
+
+
+def proof_for_machines(proof: Iterable[Property]) -> list[dict[str, Any]]:
+    """Return what machines get of a proof."""
+    return [
+        {"property": p.name, "means": MEANS[p.name], "holds": p.holds, "why": p.why} for p in proof
+    ]

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from ivrel.core.delivery.course import STATES
-from ivrel.core.delivery.record import DeliveryRecord, DeliveryStep, DeviceDelivery
-from ivrel.output.views.view import RowsView
+from ivrel.core.delivery.record import DeliveryRecord, DeviceDelivery
+from ivrel.output.views.view import RowsView, fields, keys
+
+_ROW = "device platform wave state why"
 
 
 class DeliveryView(RowsView, frozen=True, kw_only=True):
@@ -23,57 +25,23 @@ class DeliveryView(RowsView, frozen=True, kw_only=True):
 
     @property
     def columns(self) -> tuple[str, ...]:
-        return ("device", "platform", "wave", "state", "why", "seconds")
+        return (*keys(_ROW), "seconds")
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for d in self.record.devices:
-            yield {
-                "device": d.device,
-                "platform": d.platform,
-                "wave": d.wave,
-                "state": d.state,
-                "why": d.why,
-                "seconds": round(d.seconds, 3),
-            }
+            yield {**fields(d, _ROW), "seconds": round(d.seconds, 3)}
 
     def machine(self) -> Any:
-        r = self.record
-        return {
-            "fleet": r.fleet,
-            "delivery": r.number,
-            "begun": r.begun,
-            "ended": r.ended,
-            "who": r.who,
-            "host": r.host,
-            "folder": r.folder,
-            "stopped": r.stopped,
-            "called": _steps(r.called),
-            "devices": [_device(d) for d in r.devices],
-        }
+        names = "fleet number:delivery begun ended who host folder stopped called"
+        devices = [_device(d) for d in self.record.devices]
+        return {**fields(self.record, names), "devices": devices}
 
 
 def _device(d: DeviceDelivery) -> dict[str, Any]:
+    before, proved = d.prints
     return {
-        "device": d.device,
-        "platform": d.platform,
-        "wave": d.wave,
-        "state": d.state,
-        "why": d.why,
-        "change": d.change,
-        "fingerprint": f"sha256:{d.prints[0]}" if d.prints[0] else "",
-        "proved": f"sha256:{d.prints[1]}" if d.prints[1] else "",
-        "before": dict(d.before),
-        "after": dict(d.after),
-        "steps": _steps(d.steps),
+        **fields(d, "device platform wave state why change"),
+        "fingerprint": f"sha256:{before}" if before else "",
+        "proved": f"sha256:{proved}" if proved else "",
+        **fields(d, "before after steps"),
     }
-
-
-def _steps(steps: Iterable[DeliveryStep]) -> list[dict[str, Any]]:
-    return [
-        {
-            "at": s.at,
-            "step": s.step,
-            "said": [{"typed": x.typed, "answered": list(x.answered)} for x in s.said],
-        }
-        for s in steps
-    ]

@@ -15,7 +15,7 @@ from ivrel.core.settings import Fact
 from ivrel.core.settings.relevance import bearing
 from ivrel.core.text.bundle import Places
 from ivrel.output.views.reading import said_by
-from ivrel.output.views.view import RowsView, View, place_of
+from ivrel.output.views.view import RowsView, View, fields, place_of
 
 
 class DialectsView(View, frozen=True, kw_only=True):
@@ -26,14 +26,7 @@ class DialectsView(View, frozen=True, kw_only=True):
     def machine(self) -> Any:
         return {
             "dialects": [
-                {
-                    "dialect": d.name,
-                    "shape": d.shape_name,
-                    "about": d.about,
-                    "file": d.file,
-                    "limits": dict(d.limits),
-                }
-                for d in self.dialects
+                fields(d, "name:dialect shape_name:shape about file limits") for d in self.dialects
             ]
         }
 
@@ -45,15 +38,10 @@ class DialectView(View, frozen=True, kw_only=True):
     abilities: tuple[Ability, ...]
 
     def machine(self) -> Any:
-        dialect = self.dialect
         return {
-            "dialect": dialect.name,
-            "about": dialect.about,
-            "shape": dialect.shape_name,
-            "limits": dict(dialect.limits),
-            "channels": list(dialect.channels),
-            "can": [msgspec.to_builtins(row) for row in self.abilities],
-            "says_nothing_of": unsaid(dialect),
+            **fields(self.dialect, "name:dialect about shape_name:shape limits channels"),
+            **fields(self, "abilities:can"),
+            "says_nothing_of": unsaid(self.dialect),
         }
 
 
@@ -74,14 +62,9 @@ class CoverView(RowsView, frozen=True, kw_only=True):
     def machine(self) -> Any:
         return {
             "dialect": self.dialect.name,
-            "understood": self.cover.understood,
-            "not_understood": self.cover.strange,
-            "texts": [msgspec.to_builtins(one) for one in self.cover.texts],
+            **fields(self.cover, "understood strange:not_understood texts"),
             "kinds": list(self.rows()),
-            "lacking": [msgspec.to_builtins(one) for one in self.cover.lacking],
-            "silent": list(self.cover.silent),
-            "unused": [msgspec.to_builtins(one) for one in self.cover.unused],
-            "passed_over": [msgspec.to_builtins(one) for one in self.cover.passed_over],
+            **fields(self.cover, "lacking silent unused passed_over"),
             "not_readable": [{"file": name, "problem": why} for name, why in self.cover.unread],
         }
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from ivrel.core.fleet import Device
 from ivrel.core.reach import Reach
-from ivrel.output.views.view import View
+from ivrel.output.views.view import View, fields
 
 Row = tuple[Device, str | None]  # a device, and the file of its configuration if there is one
 
@@ -27,13 +27,7 @@ class FleetView(View, frozen=True, kw_only=True):
             "fleet": self.fleet,
             "devices": [
                 {
-                    "device": d.name,
-                    "kind": d.kind,
-                    "site": d.site,
-                    "platform": d.platform,
-                    "groups": d.groups,
-                    "identity": d.identity,
-                    "rivals": d.rivals,
+                    **fields(d, "name:device kind site platform groups identity rivals"),
                     "configuration": file,
                     "reached": _way(self.ways.get(d.name)),
                 }

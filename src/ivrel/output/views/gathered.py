@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+import msgspec
+
 from ivrel.core.delivery.gathering import GatheredDevice, HostKey
 from ivrel.output.views.view import RowsView
 
@@ -20,20 +22,10 @@ class GatheredView(RowsView, frozen=True, kw_only=True):
 
     @property
     def columns(self) -> tuple[str, ...]:
-        return ("device", "platform", "state", "file", "problem", "gone", "come", "remark")
+        return GatheredDevice.__struct_fields__
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
-        for d in self.devices:
-            yield {
-                "device": d.device,
-                "platform": d.platform,
-                "state": d.state,
-                "file": d.file,
-                "problem": d.problem,
-                "gone": list(d.gone),
-                "come": list(d.come),
-                "remark": d.remark,
-            }
+        return map(msgspec.to_builtins, self.devices)
 
 
 class HostKeysView(RowsView, frozen=True, kw_only=True):
@@ -48,5 +40,4 @@ class HostKeysView(RowsView, frozen=True, kw_only=True):
         return HostKey.__struct_fields__
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
-        for k in self.keys:
-            yield {name: getattr(k, name) for name in HostKey.__struct_fields__}
+        return map(msgspec.to_builtins, self.keys)

@@ -10,7 +10,7 @@ from ivrel.core.evidence.claims import CLAIMS, Claim
 from ivrel.core.evidence.results import DeviceHeard
 from ivrel.core.evidence.summary import ExampleMessage
 from ivrel.output.views.messages import iso
-from ivrel.output.views.view import RowsView
+from ivrel.output.views.view import RowsView, fields
 
 
 class HeardView(RowsView, frozen=True, kw_only=True):
@@ -48,13 +48,7 @@ class HeardView(RowsView, frozen=True, kw_only=True):
                 for one in self.devices
             ],
             "oddities": [
-                {
-                    "kind": o.kind,
-                    "about": o.about,
-                    "told": o.told,
-                    "messages": o.number,
-                    **_where(o.example),
-                }
+                {**fields(o, "kind about told number:messages"), **_where(o.example)}
                 for o in self.anomalies
             ],
             "totals": {claim: sum(d.count(claim) for d in self.devices) for claim in CLAIMS},
@@ -62,20 +56,13 @@ class HeardView(RowsView, frozen=True, kw_only=True):
 
 
 # The keys of a claim, as `claim_row` has them.
-CLAIM = tuple("setting claim heard wanted rule why file line time message".split())
+CLAIMED = "setting claim heard wanted rule why"
+CLAIM = (*CLAIMED.split(), "file", "line", "time", "message")
 
 
 def claim_row(c: Claim) -> dict[str, Any]:
     """Return a claim for machines, with the message that decides."""
-    return {
-        "setting": c.setting,
-        "claim": c.claim,
-        "heard": c.heard,
-        "wanted": c.wanted,
-        "rule": c.rule,
-        "why": c.why,
-        **_where(c.example),
-    }
+    return {**fields(c, CLAIMED), **_where(c.example)}
 
 
 def _where(example: ExampleMessage | None) -> dict[str, Any]:

@@ -15,7 +15,7 @@ from ivrel.core.measuring.silence import Silence
 from ivrel.core.measuring.times import Times
 from ivrel.core.measuring.volume import OfSeverity, Volume
 from ivrel.output.views.messages import iso
-from ivrel.output.views.view import RowsView
+from ivrel.output.views.view import RowsView, fields, keys
 
 
 def time_of(seconds: float | None) -> str:
@@ -70,9 +70,8 @@ class SilenceView(MeasuredView, frozen=True, kw_only=True):
 
 
 # The keys of a clock's row.
-CLOCK = tuple(
-    "device messages kind offset drift delay delay_95 late latest by_relay levels file line".split()
-)
+_CLOCK = "device number:messages kind offset drift delay delay_95 late latest by_relay"
+CLOCK = (*keys(_CLOCK), "levels", "file", "line")
 
 
 class ClocksView(MeasuredView, frozen=True, kw_only=True):
@@ -93,16 +92,7 @@ class ClocksView(MeasuredView, frozen=True, kw_only=True):
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for c in self.clocks:
             yield {
-                "device": c.device,
-                "messages": c.number,
-                "kind": c.kind,
-                "offset": c.offset,
-                "drift": c.drift,
-                "delay": c.delay,
-                "delay_95": c.delay_95,
-                "late": c.late,
-                "latest": c.latest,
-                "by_relay": c.by_relay,
+                **fields(c, _CLOCK),
                 "levels": [
                     f"{time_of(level.first)}/{time_of(level.last)} {level.offset:.3f}"
                     for level in c.levels

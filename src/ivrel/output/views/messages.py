@@ -9,7 +9,7 @@ from typing import Any
 from ivrel.core.attribution.messages import AttributedMessage, MessageGroup
 from ivrel.core.evidence.claims import Claim
 from ivrel.core.syslog import Departure, section, told
-from ivrel.output.views.view import RowsView, View
+from ivrel.output.views.view import RowsView, View, fields
 
 
 def iso(when: datetime | None) -> str:
@@ -119,17 +119,8 @@ class TraceView(View, frozen=True, kw_only=True):
                 {"kind": d.kind, "told": told(d), "section": section(d)} for d in self.departures
             ],
             "conflict": found.conflict,
-            "candidates": [
-                {"device": c.device, "by": c.by, "value": c.value, "why_not": c.why_not}
-                for c in found.candidates
-            ],
+            "candidates": [fields(c, "device by value why_not") for c in found.candidates],
             "collector": self.collector,
             "counted": bool(found.device),
-            "claims": [
-                {
-                    name: getattr(c, name)
-                    for name in ("setting", "claim", "heard", "wanted", "rule", "why")
-                }
-                for c in self.claims
-            ],
+            "claims": [fields(c, "setting claim heard wanted rule why") for c in self.claims],
         }

@@ -10,7 +10,7 @@ import msgspec
 from ivrel.core.fleet import Device
 from ivrel.core.judging.remarks import Remark
 from ivrel.core.policy import Policy, Requirement, Rule
-from ivrel.output.views.view import View
+from ivrel.output.views.view import View, fields
 
 
 class PolicyView(View, frozen=True, kw_only=True):
@@ -59,14 +59,5 @@ class RequirementsView(View, frozen=True, kw_only=True):
         return {
             "device": self.device.name,
             "policy": self.policy.name,
-            "requirements": [
-                {
-                    "setting": r.setting,
-                    "wanted": r.text,
-                    "rule": r.rule,
-                    "file": r.file,
-                    "line": r.line,
-                }
-                for r in self.asked
-            ],
+            "requirements": [fields(r, "setting text:wanted rule file line") for r in self.asked],
         }

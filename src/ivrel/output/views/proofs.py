@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-import msgspec
-
-from ivrel.core.correcting import MEANS, STATES, Judged
-from ivrel.output.views.view import View
+from ivrel.core.correcting import STATES, Judged
+from ivrel.output.views.corrections import proof_for_machines
+from ivrel.output.views.view import View, fields
 
 Unread = tuple[tuple[str, str], ...]  # devices whose change or configuration is none, and why
 
@@ -35,21 +34,10 @@ class ProofsView(View, frozen=True, kw_only=True):
 
 
 def _judged(j: Judged) -> dict[str, Any]:
-    plain = msgspec.to_builtins
     return {
-        "device": j.device,
-        "platform": j.platform,
-        "state": j.state,
-        "problem": j.problem,
+        **fields(j, "device platform state problem"),
         "fingerprint": f"sha256:{j.fingerprint}",
-        "stale": j.stale,
-        "edited": j.edited,
-        "lines": j.lines,
-        "foreign": list(j.foreign),
-        "proof": [
-            {"property": p.name, "means": MEANS[p.name], "holds": p.holds, "why": p.why}
-            for p in j.proof
-        ],
-        "gaps": [plain(gap) for gap in j.gaps],
-        "remains": [plain(r) for r in j.remains],
+        **fields(j, "stale edited lines foreign"),
+        "proof": proof_for_machines(j.proof),
+        **fields(j, "gaps remains"),
     }

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
+import msgspec
 from msgspec import Struct
 
 from ivrel.core.text.bundle import Places
@@ -37,6 +38,25 @@ class RowsView(View, frozen=True):
 
     def machine(self) -> Any:
         return {"rows": list(self.rows())}
+
+
+def fields(one: object, names: str) -> dict[str, Any]:
+    """Return some fields of an object in built-in types; `field:key` gives one another key.
+
+    >>> from ivrel.core.fleet import Device
+    >>> fields(Device("tarsk-fw2", "firewall", "tarsk", "skarn"), "name:device site")
+    {'device': 'tarsk-fw2', 'site': 'tarsk'}
+    """
+    out = {}
+    for name in names.split():
+        field, _, key = name.partition(":")
+        out[key or field] = msgspec.to_builtins(getattr(one, field))
+    return out
+
+
+def keys(names: str) -> tuple[str, ...]:
+    """Return the keys that `fields` gives for the same names."""
+    return tuple(name.rpartition(":")[2] for name in names.split())
 
 
 def place_of(places: Places, line: int) -> dict[str, Any]:

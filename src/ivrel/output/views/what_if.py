@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-import msgspec
-
 from ivrel.core.correcting import Otherwise, WhatIf
-from ivrel.output.views.view import View
+from ivrel.output.views.view import View, fields
 
 # What is said of a setting: asked now and then, or the verdict now and then.
 Turn = tuple[str, str, str]
@@ -43,25 +41,13 @@ class WhatIfView(View, frozen=True, kw_only=True):
         return [(one.device, s) for one in self.outcomes for s in one.settings]
 
     def machine(self) -> Any:
-        plain = msgspec.to_builtins
         return {
             "fleet": self.fleet,
             "policies": list(self.files),
             "devices": [
-                {
-                    "device": one.device,
-                    "platform": one.platform,
-                    "settings": [plain(s) for s in one.settings],
-                    "lines": list(one.lines),
-                    "dropped": [plain(change) for change in one.dropped],
-                    "added": [plain(change) for change in one.added],
-                }
+                fields(one, "device platform settings lines dropped added")
                 for one in self.outcomes
                 if one.differs
             ],
-            "not_readable": [
-                {"device": one.device, "problem": one.problem}
-                for one in self.outcomes
-                if one.problem
-            ],
+            "not_readable": [fields(one, "device problem") for one in self.outcomes if one.problem],
         }
