@@ -12,12 +12,13 @@ from msgspec.structs import replace
 from ivrel.core.authoring.draft import comment_sign, draft_dialect, fitting_shapes, telling_lines
 from ivrel.core.authoring.learning.answers import UserAnswers, read_answers, write_answers
 from ivrel.core.authoring.learning.changes import PastChange, from_changes
-from ivrel.core.authoring.learning.cutting import LEARNED, Sample
+from ivrel.core.authoring.learning.cutting import Sample
 from ivrel.core.authoring.learning.examples import examples_of
 from ivrel.core.authoring.learning.learn import Learned, learn
 from ivrel.core.authoring.learning.proposals import Proposal, commented, proposals
 from ivrel.core.authoring.learning.questions import Question, questions, with_answer
 from ivrel.core.authoring.learning.written import written
+from ivrel.core.authoring.shape_traits import TRAITS
 from ivrel.core.dialects.load import read_dialect
 from ivrel.core.fleet import read_fleet
 from ivrel.core.shapes import SHAPES
@@ -121,7 +122,7 @@ class Learning:
         if not self._file.exists():
             said = f"'{self._name}' is not a dialect of this workspace; expected {self._file}"
             raise InputError(said)
-        if dialect.shape_name not in LEARNED:
+        if dialect.shape_name not in TRAITS:
             raise InputError(f"a dialect of the shape {dialect.shape_name} cannot be improved so")
         found = learn(self._name, self._samples, *known_addresses(self._folder), dialect.shape_name)
         proposed = tuple(proposals(dialect, found))

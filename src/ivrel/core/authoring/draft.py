@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Sequence
 from string import Template
 
+from ivrel.core.authoring.shape_traits import DOCUMENT, ENCLOSED, likely_shapes
 from ivrel.core.shapes import SHAPES
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
 from ivrel.core.vocabulary.wording import shorten
@@ -46,19 +47,10 @@ def fitting_shapes(sample: str) -> list[str]:
     if not lines:
         return []
     if sample.lstrip()[:1] in ("<", "{"):
-        return ["tree"]
+        return [DOCUMENT]
     if enclosing_words(sample) is not None:
-        return ["enclosed"]
-    share = {
-        "sections": 3 * sum(1 for line in lines if re.match(r"\s*\[[^\]]+\]\s*$", line)),
-        "braces": sum(1 for line in lines if re.search(r"[{};]\s*$", line)),
-        "paths": sum(1 for line in lines if re.match(r"[\w-]+(\.[\w-]+)+\s*=", line)),
-        "blocks": sum(
-            1 for line in lines if line[:1] in " \t" and not re.search(r"[{};]\s*$", line)
-        ),
-    }
-    fitting = [shape for shape, number in share.items() if 4 * number >= len(lines)]
-    return sorted(fitting, key=lambda shape: -share[shape])
+        return [ENCLOSED]
+    return likely_shapes(lines)
 
 
 def enclosing_words(sample: str) -> tuple[str, str] | None:
@@ -115,7 +107,7 @@ def draft_dialect(
         comment=comment,
         file=file,
         lines=lines or "#   none was found",
-        lists=_LISTS if shape == "tree" else "",
+        lists=_LISTS if shape == DOCUMENT else "",
         key="[name]" if named else "[address, transport, port]",
         where=f'in: "{inside}", ' if inside else "",
         says=f'says: "{statement}"',

@@ -66,7 +66,7 @@ def _ways(learned: Learned, changes: Sequence[PastChange]) -> Iterator[UserAnswe
     words = dict.fromkeys(word for change in changes for word in _first_words(change.typed))
     removes = [given.remove] if given.remove != UNKNOWN else [UNKNOWN, *words]
     insides = [given.inside]
-    if learned.shape == "braces" and given.inside == UNKNOWN:
+    if learned.traits.has_wrapper and given.inside == UNKNOWN:
         insides = ["", *words]
     for remove in removes:
         for inside in insides:

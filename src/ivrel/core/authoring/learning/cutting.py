@@ -13,13 +13,11 @@ from ivrel.core.authoring.learning.rules import NEVER_NAMES
 from ivrel.core.authoring.learning.series import listings
 from ivrel.core.authoring.learning.templates import SampleStatement
 from ivrel.core.authoring.learning.trees import layout_of
+from ivrel.core.authoring.shape_traits import TRAITS
 from ivrel.core.shapes import SHAPES, Shape
 from ivrel.core.shapes.lists import Listed, Listing
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.vocabulary.errors import InputError, Unreadable
-
-# The shapes that can be learned.
-LEARNED = ("blocks", "braces", "enclosed", "paths", "sections", "tree")
 
 
 class Sample(Struct, frozen=True):
@@ -49,11 +47,12 @@ def cut_up(samples: Sequence[Sample], shape: str = "") -> CutSamples:
     chosen, why = _shape(texts, shape)
     comment = Counter(map(comment_sign, texts)).most_common(1)[0][0]
     options: dict[str, Any] = {"comment": comment}
-    if chosen == "tree":
+    traits = TRAITS[chosen]
+    if traits.is_document:
         options = layout_of([(sample.name, sample.data) for sample in samples])
-    elif chosen == "braces":
-        options |= _wrapper(samples, comment)
-    elif chosen == "enclosed":
+    elif traits.has_wrapper:
+        options |= _wrapper(samples, SHAPES[chosen].load().built({"comment": comment}))
+    elif traits.has_block_words:
         options |= _enclosing(texts)
     grammar = _grammar(chosen, options)
     said = tuple(one for sample in samples for one in _statements(grammar, sample, chosen))
@@ -70,29 +69,21 @@ def _shape(texts: Sequence[str], given: str) -> tuple[str, str]:
     if given:
         return given, "as it is said"
     votes = Counter(shape for text in texts for shape in fitting_shapes(text)[:1])
-    chosen = next((shape for shape, _ in votes.most_common() if shape in LEARNED), "")
+    chosen = next((shape for shape, _ in votes.most_common() if shape in TRAITS), "")
     if not chosen:
         raise InputError(
-            f"the samples look like none of the shapes {', '.join(LEARNED)}; name one with --shape"
+            f"the samples look like none of the shapes {', '.join(TRAITS)}; name one with --shape"
         )
     if len(votes) > 1:
         others = " and ".join(f"{n} like {shape}" for shape, n in votes.most_common())
         raise InputError(f"the samples look different, {others}; learn from one platform at a time")
-    reasons = {
-        "blocks": "lines are moved in below others",
-        "braces": "lines end with braces and semicolons",
-        "enclosed": "words open and shut blocks",
-        "paths": "lines are assignments to paths with dots",
-        "sections": "lines stand under headers in brackets",
-        "tree": "it is XML or JSON",
-    }
-    return chosen, reasons[chosen]
+    return chosen, TRAITS[chosen].reason
 
 
 def _grammar(name: str, options: Mapping[str, Any]) -> Shape:
     """Return the shape that reads the samples."""
     more = dict(options)
-    if name == "tree":
+    if TRAITS[name].is_document:
         more["wrapper"] = tuple(filter(None, [options.get("wrapper")]))
         more["lists"] = {tag: tuple(keys) for tag, keys in options["lists"].items()}
     return SHAPES[name].load().built(more)
@@ -118,9 +109,8 @@ def _enclosing(texts: Sequence[str]) -> dict[str, str]:
     return dict(zip(("opens", "shuts"), pairs.pop(), strict=True))
 
 
-def _wrapper(samples: Sequence[Sample], comment: str) -> dict[str, str]:
+def _wrapper(samples: Sequence[Sample], grammar: Shape) -> dict[str, str]:
     """Return the block that holds the whole text, if there is one."""
-    grammar = SHAPES["braces"].load().built({"comment": comment})
     words: set[str] = set()
     for sample in samples:
         paths = [path for path, _, _ in grammar.everything(Text(sample.data))]
@@ -134,7 +124,7 @@ def _wrapper(samples: Sequence[Sample], comment: str) -> dict[str, str]:
 
 
 def _statements(grammar: Shape, sample: Sample, shape: str) -> Iterable[SampleStatement]:
-    has_lines = shape not in ("paths", "sections")
+    has_lines = TRAITS[shape].joint == " "
     try:
         every = list(grammar.everything(Text(sample.data)))
         headers = {path[:n] for path, _, _ in every for n in range(1, len(path) + 1)}

@@ -75,7 +75,7 @@ def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
     identity = lambda path, words: (path, words)  # noqa: E731
     base = Text(_around(learned).encode())
     try:
-        if learned.shape == "braces":
+        if learned.traits.has_wrapper:
             # A change is laid out over lines, which what is added to a text of one line is not.
             shape = _standing_alone(dialect.shape, learned.options.get("wrapper", ""))
             return shape.write_change(base, _together(edits), identity)
@@ -105,7 +105,7 @@ def _together(edits: Sequence[Edit]) -> list[Edit]:
 def _around(learned: Learned) -> str:
     """Return what stands around the statements of a text."""
     wrapper = learned.options.get("wrapper", "")
-    if learned.shape == "tree":
+    if learned.traits.is_document:
         if not wrapper:
             return "{\n}\n"
         space = learned.options.get("modules", {}).get(wrapper, {}).get("namespace", "")

@@ -29,12 +29,11 @@ from ivrel.core.authoring.learning.templates import (
     Template,
     templates,
 )
+from ivrel.core.authoring.shape_traits import TRAITS, ShapeTraits
 from ivrel.core.dialects.slots import table_of
 from ivrel.core.shapes.shape import UNKNOWN
 from ivrel.core.vocabulary.addresses import address, is_address
 from ivrel.core.vocabulary.errors import InputError
-
-STANDS_INSIDE = ("braces", "tree")  # shapes of which a change stands in something
 
 
 class LearnedRow(Struct, frozen=True):
@@ -80,11 +79,17 @@ class Learned(Struct, frozen=True):
     unused: tuple[str, ...] = ()
 
     @property
+    def traits(self) -> ShapeTraits:
+        """What there is to know of the shape."""
+        return TRAITS[self.shape]
+
+    @property
     def is_standard(self) -> bool:
         """Whether its changes are written as standards have it: those of JSON, and of XML whose
         names are of modules.
         """
-        return self.shape == "tree" and ("wrapper" not in self.options or "modules" in self.options)
+        is_json_or_of_modules = "wrapper" not in self.options or "modules" in self.options
+        return self.traits.is_document and is_json_or_of_modules
 
     @property
     def lacks_word(self) -> bool:
@@ -94,7 +99,7 @@ class Learned(Struct, frozen=True):
     @property
     def lacks_block(self) -> bool:
         """Whether the block that a change is in is needed, and not known."""
-        needed = self.shape in STANDS_INSIDE and not self.is_standard
+        needed = self.traits.needs_block and not self.is_standard
         return needed and self.answers.inside == UNKNOWN
 
     @property

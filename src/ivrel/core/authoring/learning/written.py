@@ -9,7 +9,7 @@ from typing import Any
 
 from ivrel.core.authoring.learning.answers import quoted
 from ivrel.core.authoring.learning.as_yaml import flow, word
-from ivrel.core.authoring.learning.learn import STANDS_INSIDE, Learned, LearnedRow
+from ivrel.core.authoring.learning.learn import Learned, LearnedRow
 from ivrel.core.authoring.learning.meaning import Piece
 from ivrel.core.authoring.learning.questions import candidates
 from ivrel.core.authoring.learning.spelling import spelling
@@ -46,7 +46,7 @@ def written(learned: Learned) -> str:
 def _head(learned: Learned) -> str:
     options = "".join(f"{name}: {flow(value)}\n" for name, value in _options(learned))
     answers = learned.answers
-    inside = f", inside: {quoted(answers.inside)}" if learned.shape in STANDS_INSIDE else ""
+    inside = f", inside: {quoted(answers.inside)}" if learned.traits.needs_block else ""
     change = f"{{remove: {quoted(answers.remove)}{inside}}}"
     told = "" if answers.remove != UNKNOWN else "   # no sample tells how statements are taken away"
     if learned.is_standard:
@@ -71,9 +71,9 @@ def _options(learned: Learned) -> Iterable[tuple[str, Any]]:
     names = {word for template in templates for word in template.keys}
     names.add(learned.options.get("wrapper", ""))
     for name, value in learned.options.items():
-        if learned.shape == "tree" and isinstance(value, Mapping):
+        if learned.traits.is_document and isinstance(value, Mapping):
             value = {tag: said for tag, said in value.items() if tag in names}
-        elif learned.shape == "tree" and isinstance(value, list):
+        elif learned.traits.is_document and isinstance(value, list):
             value = [tag for tag in value if tag in names]
         if value:
             yield name, value
@@ -136,9 +136,9 @@ def _whole(learned: Learned, table: str, key: Sequence[str]) -> str:
         headers = path if depth >= 0 else [front]
         words = headers[depth]
         last = max(n for n, one in enumerate(words) if one.startswith("{"))
-        by = ("." if learned.shape in ("paths", "sections") else " ").join(words[: last + 1])
+        by = learned.traits.joint.join(words[: last + 1])
         # Words at the beginning of a statement name it alone, but for those of a path.
-        if depth < 0 and learned.shape != "paths":
+        if depth < 0 and not learned.traits.dotted_names:
             return ""
         inside = " / ".join(map(" ".join, path[: max(depth, 0)]))
         found.add((f', in: "{inside}"' if inside else "") + f', removed-by: "{by}"')
@@ -191,11 +191,9 @@ def statement(learned: Learned, row: LearnedRow) -> str:
     """Return what is known of a row as a statement of a dialect's file, without its braces."""
     template = row.template
     path, front = _named(template, row.meaning.names)
-    sections = learned.shape == "sections"
-    inside = " / ".join(("." if sections else " ").join(header) for header in path)
+    inside = " / ".join(map(learned.traits.header_joint.join, path))
     if template.assigns:
-        left = "." if learned.shape == "paths" else " "
-        says = " ".join([left.join(front), "=", *_values(row)])
+        says = " ".join([learned.traits.name_joint.join(front), "=", *_values(row)])
     else:
         says = " ".join([*front, *_values(row)])
     where = f'in: "{inside}", ' if inside else ""
@@ -288,7 +286,7 @@ def _aside(learned: Learned) -> str:
         return ""
     lines = []
     known = {row.template.path[:n] for row in learned.known for n in range(9)}
-    between = "." if learned.shape in ("paths", "sections") else " "
+    between = learned.traits.joint
     for template in learned.aside:
         # A block in which nothing is known is set aside as a whole.
         whole = next(
