@@ -27,6 +27,7 @@ def signed(out: Path, by: Path, namespace: str = "ivrel-corrections") -> Path:
     return signature
 
 
+@pytest.mark.deep
 def test_only_what_was_signed_is_delivered(tmp_path: Path) -> None:
     folder, out = tmp_path / "w", tmp_path / "corrections"
     write_fleet(folder, 1, only="holmsay-gw2", patience=3, trial=2)

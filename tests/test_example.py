@@ -192,11 +192,11 @@ def test_the_reason_of_a_line_is_what_is_wrong_with_its_own_row(ivrel: Run, exam
 
 
 def applied(ivrel: Run, folder: Path, entry: ExampleDevice, change: Path) -> None:
-    """Apply a change to the configuration of a device: at one site by the program, elsewhere by
-    what it calls.
+    """Apply a change to the configuration of a device: of one by the program, else by what it
+    calls.
     """
     config = folder / "configs" / CONFIGS[entry.device]
-    if entry.site == "tarsk":
+    if entry.device == "tarsk-fw2":
         ivrel("dialect", "apply", entry.platform, config, change, "-o", config, code=0)
         return
     before = read_configuration(config, "x")

@@ -141,6 +141,7 @@ bits = st.integers(0, (1 << 192) - 1) | st.lists(
 
 
 @given(bits=bits | st.sampled_from((0, (1 << 192) - 1)))
+@tried(100)
 def test_selections_are_written_as_words_and_as_filters_and_read_again(bits: int) -> None:
     selection = Selection(bits)
     assert selection_of(selection.word) == selection and " " not in selection.word

@@ -213,6 +213,7 @@ def test_what_the_system_dropped_at_the_end_is_counted(tmp_path: Path) -> None:
     )
 
 
+@pytest.mark.deep
 def test_killing_it_loses_at_most_the_last_second(tmp_path: Path) -> None:
     dice = random.Random(4)
     for n in range(1 if BRIEF else 4):

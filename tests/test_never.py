@@ -330,7 +330,12 @@ def test_stand_ins_show_keys_of_their_own_and_end_with_the_first_process(tmp_pat
 
 @HAS_SSHD
 @pytest.mark.parametrize(
-    "prompt", ['f"12:00:{n:02} ap1> "', 'f"{n:03}/ap1> "', 'f"{chr(97 + n)}> "']
+    "prompt",
+    [
+        'f"12:00:{n:02} ap1> "',
+        pytest.param('f"{n:03}/ap1> "', marks=pytest.mark.deep),
+        pytest.param('f"{chr(97 + n)}> "', marks=pytest.mark.deep),
+    ],
 )
 def test_a_prompt_that_is_another_each_time_is_known_again(tmp_path: Path, prompt: str) -> None:
     program = tmp_path / "device.py"

@@ -76,6 +76,7 @@ def test_a_session_goes_through_two_hosts(tmp_path: Path) -> None:
 
 
 @pytest.mark.skipif(not NETCONFD and not STRICT, reason="needs netconfd")
+@pytest.mark.deep
 def test_netconf_goes_through_two_hosts(tmp_path: Path) -> None:
     with (
         running_sshd(tmp_path / "first") as first,
@@ -229,6 +230,7 @@ TERN = PLOVER.replace("plover", "tern").replace(
 )
 
 
+@pytest.mark.deep
 def test_pages_questions_and_a_second_password(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

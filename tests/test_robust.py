@@ -45,7 +45,9 @@ def mutated(data: bytes, dice: random.Random) -> bytes:
     return data
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize(
+    "seed", [0, *(pytest.param(n, marks=pytest.mark.deep) for n in range(1, 6))]
+)
 def test_whole_commands_over_mutated_texts(
     ivrel: Run, example: Path, tmp_path: Path, seed: int
 ) -> None:

@@ -13,7 +13,8 @@ from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.verdict import DeviceResult
 from ivrel.runners import Job, Share, through
 from ivrel.sources.workspace import WorkspaceFiles
-from ivrel.work.jobs import Auditing, Correcting
+from ivrel.work.correcting_jobs import Correcting
+from ivrel.work.jobs import Auditing
 
 distributed = pytest.importorskip(
     "distributed", reason="Dask is not installed: pip install 'ivrel[scale]'"

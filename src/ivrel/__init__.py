@@ -32,11 +32,11 @@ if TYPE_CHECKING:
     from ivrel.core.vocabulary.errors import Unreadable as Unreadable
     from ivrel.core.vocabulary.verdict import DeviceResult as DeviceResult
     from ivrel.core.vocabulary.verdict import Verdict as Verdict
+    from ivrel.work.correcting_jobs import NotCorrected as NotCorrected
     from ivrel.work.correction import WaveOptions as WaveOptions
     from ivrel.work.delivery import DeliveryCall as DeliveryCall
     from ivrel.work.delivery import DeliveryWatch as DeliveryWatch
     from ivrel.work.gathering import GatherOptions as GatherOptions
-    from ivrel.work.jobs import NotCorrected as NotCorrected
     from ivrel.work.run import Progress as Progress
     from ivrel.work.workspace import Workspace as Workspace
 
@@ -58,7 +58,7 @@ _HOMES: Mapping[str, str] = {
     "HeardResult": "core.evidence.results",
     "InputError": "core.vocabulary.errors",
     "IvrelError": "core.vocabulary.errors",
-    "NotCorrected": "work.jobs",
+    "NotCorrected": "work.correcting_jobs",
     "Progress": "work.run",
     "Unreadable": "core.vocabulary.errors",
     "Verdict": "core.vocabulary.verdict",

@@ -12,7 +12,7 @@ from ivrel.cli import common
 from ivrel.cli.parsing import DEVICES, MESSAGES, Parser
 
 if TYPE_CHECKING:
-    from ivrel.work.messages import MessageFiles
+    from ivrel.work.message_files import MessageFiles
     from ivrel.work.workspace import Workspace
 
 RECORDS = ("recording", "json", "lines")  # the formats of records, which are read when needed
@@ -90,7 +90,7 @@ def at_argument(parser: Parser) -> None:
 def message_files(args: argparse.Namespace, files: Iterable[str]) -> MessageFiles:
     """Return the files of messages that a call names, with how they are read."""
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.work.messages import MessageFiles
+    from ivrel.work.message_files import MessageFiles
 
     if args.form and args.template:
         raise InputError("--as names a format, and --template describes one; leave one of them out")

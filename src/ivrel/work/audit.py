@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
-from ivrel.core.evidence.beside import beside, proved
-from ivrel.core.evidence.claims import Claim, claims_of
-from ivrel.core.evidence.summary import Evidence
 from ivrel.core.fleet import Device
 from ivrel.core.judging import DeviceResult
 from ivrel.core.judging.remarks import Remark, ending
@@ -17,8 +15,13 @@ from ivrel.runners import through
 from ivrel.sources.lines import LinesOf
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.jobs import Auditing
-from ivrel.work.messages import MessageFiles, evidence_of
+from ivrel.work.message_files import MessageFiles
 from ivrel.work.run import RunOptions
+
+# What messages prove is loaded when messages are given.
+if TYPE_CHECKING:
+    from ivrel.core.evidence.claims import Claim
+    from ivrel.core.evidence.summary import Evidence
 
 
 class Audit:
@@ -47,6 +50,8 @@ class Audit:
         self._message_texts: dict[Place, str] = {}
         self._evidence: Evidence | None = None
         if messages:
+            from ivrel.work.messages import evidence_of
+
             self._evidence, self.problems = evidence_of(files, messages, options)
         self._all_good = True
 
@@ -85,6 +90,8 @@ class Audit:
         """Return a result with what the messages of its device contradict."""
         if self._evidence is None:
             return result
+        from ivrel.core.evidence.beside import beside, proved
+
         device = self._by_name[result.device]
         claims = claims_by_setting(device, self._files, self._evidence)
         for claim in claims.values():
@@ -99,4 +106,6 @@ def claims_by_setting(
     device: Device, files: WorkspaceFiles, evidence: Evidence
 ) -> Mapping[str, Claim]:
     """Return what messages claim of one device, by setting."""
+    from ivrel.core.evidence.claims import claims_of
+
     return {claim.setting: claim for claim in claims_of(device, files.policy, evidence)}

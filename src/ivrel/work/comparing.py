@@ -10,8 +10,8 @@ from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.sources import workspace as sources
 from ivrel.sources.workspace import WorkspaceFiles
+from ivrel.work.correcting_jobs import ComparingPolicies
 from ivrel.work.deciding import Deciding, left_open
-from ivrel.work.jobs import ComparingPolicies
 from ivrel.work.run import RunOptions
 
 

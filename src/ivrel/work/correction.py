@@ -18,9 +18,9 @@ from ivrel.core.vocabulary.wording import not_one_of
 from ivrel.sources.corrections import BESIDE, CHANGE, SHEETS, UNPROVED
 from ivrel.sources.files import claim_folder
 from ivrel.sources.workspace import WorkspaceFiles
+from ivrel.work.correcting_jobs import Correcting, NotCorrected
 from ivrel.work.deciding import Deciding, left_open
 from ivrel.work.destinations import CorrectionFolder, Destination, InPlace, Patch
-from ivrel.work.jobs import Correcting, NotCorrected
 from ivrel.work.run import RunOptions
 
 

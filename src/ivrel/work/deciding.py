@@ -21,7 +21,7 @@ from ivrel.output.spool import Spool
 from ivrel.runners import through
 from ivrel.runners.job import Job
 from ivrel.sources.workspace import WorkspaceFiles
-from ivrel.work.jobs import OfCorrections, Surveying
+from ivrel.work.correcting_jobs import OfCorrections, Surveying
 from ivrel.work.run import RunOptions
 
 R = TypeVar("R")

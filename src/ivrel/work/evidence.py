@@ -17,7 +17,8 @@ from ivrel.core.evidence.summary import Summary
 from ivrel.core.fleet import Device, DeviceSelection, choose
 from ivrel.core.syslog.record import Record
 from ivrel.sources.workspace import WorkspaceFiles
-from ivrel.work.messages import MessageFiles, attributed, directory_of, evidence_of
+from ivrel.work.message_files import MessageFiles
+from ivrel.work.messages import attributed, by_collector, directory_of, evidence_of, opened
 from ivrel.work.run import RunOptions
 
 
@@ -67,7 +68,7 @@ def kept(
     """
     for name in own:
         choose(files.fleet, DeviceSelection((name,)))
-    logs = {name: given.opened(some) for name, some in own.items()}
+    logs = {name: opened(given, some) for name, some in own.items()}
     received = _received(files, given, set(own))
     found = []
     for device, log in logs.items():
@@ -99,14 +100,14 @@ def _received(files: WorkspaceFiles, given: MessageFiles, devices: Container[str
     covered: dict[str, tuple[datetime, datetime] | None] = {}
     problems: list[str] = []
     directory = directory_of(files)
-    for collector, some in given.by_collector(files).items():
-        opened = given.opened(some)
-        for one in attributed(opened, directory, given.zone):
+    for collector, some in by_collector(given, files).items():
+        messages_of_file = opened(given, some)
+        for one in attributed(messages_of_file, directory, given.zone):
             at = collector or one.record.file
             covered[at] = _extended(covered.get(at), one)
             if one.found.device in devices:
                 messages[one.found.device, at].append(Arrived(one.record, one.when))
-        problems += opened.problems
+        problems += messages_of_file.problems
     return _Received(messages, covered, tuple(problems))
 
 

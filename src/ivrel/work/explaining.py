@@ -15,9 +15,10 @@ from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.verdict import Verdict
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.audit import claims_by_setting
+from ivrel.work.correcting_jobs import NotCorrected
 from ivrel.work.correction import Corrections
-from ivrel.work.jobs import Auditing, NotCorrected
-from ivrel.work.messages import MessageFiles, evidence_of
+from ivrel.work.jobs import Auditing
+from ivrel.work.message_files import MessageFiles
 from ivrel.work.run import RunOptions
 
 
@@ -56,6 +57,8 @@ def explained(
     claims: Mapping[str, Claim] = {}
     problems: tuple[str, ...] = ()
     if messages:
+        from ivrel.work.messages import evidence_of
+
         evidence, problems = evidence_of(files, messages, options)
         claims = claims_by_setting(device, files, evidence)
         result = beside(result, claims)

@@ -20,7 +20,8 @@ from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.severity import SEVERITIES
 from ivrel.core.vocabulary.wording import not_one_of
 from ivrel.sources.workspace import WorkspaceFiles
-from ivrel.work.messages import MessageFiles, summarised
+from ivrel.work.message_files import MessageFiles
+from ivrel.work.messages import summarised
 from ivrel.work.run import RunOptions
 
 R = TypeVar("R")

@@ -33,8 +33,8 @@ from ivrel.sources.messages import (
     Summing,
     problems_of,
 )
-from ivrel.sources.messages.formats import template
 from ivrel.sources.workspace import WorkspaceFiles
+from ivrel.work.message_files import MessageFiles
 from ivrel.work.run import RunOptions
 
 __all__ = [
@@ -45,48 +45,23 @@ __all__ = [
 G = TypeVar("G", bound=Gathers)
 
 
-class MessageFiles(Struct, frozen=True):
-    """Files of messages, and how they are read.
+def opened(given: MessageFiles, files: Iterable[str]) -> Messages:
+    """Return the messages of files, read as `given` says."""
+    form = RecordFormat(given.form, given.line_format)
+    return Messages(tuple(files), datetime.now(UTC), form if form != RecordFormat() else None)
 
-    `files`: files whose collector is not known, or captures, in which each packet names it; `at`:
-    files by the collector that wrote them; `form`: the format, one of `FORMATS`, empty if the first
-    line decides; `line_format`: the format of a line, such as '{received} {sender} {message}';
-    `zone`: the time zone of stamps that name none.
+
+def by_collector(given: MessageFiles, files: WorkspaceFiles) -> dict[str, tuple[str, ...]]:
+    """Return the files by collector, those of an unknown one under ''.
+
+    Raise InputError if the policy has no collector of a name.
     """
-
-    files: tuple[str, ...] = ()
-    at: Mapping[str, tuple[str, ...]] = {}
-    form: str = ""
-    line_format: str = ""
-    zone: tzinfo = UTC
-
-    def __post_init__(self) -> None:
-        if self.form and self.line_format:
-            said = "the format of the messages is named and described; leave one of them out"
-            raise InputError(said)
-        if self.line_format:
-            template(self.line_format)  # a wrong one is reported now
-
-    def __bool__(self) -> bool:
-        return bool(self.files or self.at)
-
-    def opened(self, files: Iterable[str]) -> Messages:
-        """Return the messages of files that are read as these."""
-        form = RecordFormat(self.form, self.line_format)
-        given = form if form != RecordFormat() else None
-        return Messages(tuple(files), datetime.now(UTC), given)
-
-    def by_collector(self, files: WorkspaceFiles) -> dict[str, tuple[str, ...]]:
-        """Return the files by collector, those of an unknown one under ''.
-
-        Raise InputError if the policy has no collector of a name.
-        """
-        out = {"": self.files} if self.files else {}
-        for name, some in self.at.items():
-            if name not in files.policy.collectors:
-                raise InputError(f"collector {not_one_of(name, files.policy.collectors)}")
-            out[name] = out.get(name, ()) + tuple(some)
-        return out
+    out = {"": given.files} if given.files else {}
+    for name, some in given.at.items():
+        if name not in files.policy.collectors:
+            raise InputError(f"collector {not_one_of(name, files.policy.collectors)}")
+        out[name] = out.get(name, ()) + tuple(some)
+    return out
 
 
 class Interfaces:
@@ -143,14 +118,14 @@ def summarised(
     `new`: makes an empty summary, to which messages are added.
     """
     summary, wrong = new(), dict[str, Summed[G]]()
-    opened: list[Messages] = []
+    every: list[Messages] = []
     directory, has_policy = directory_of(files), files.has_policy
 
     def chunks() -> Iterator[Chunk]:
         """Yield what other processes can summarise; summarise the messages of captures here."""
-        for collector, some in given.by_collector(files).items():
-            messages = given.opened(some)
-            opened.append(messages)
+        for collector, some in by_collector(given, files).items():
+            messages = opened(given, some)
+            every.append(messages)
             for part in messages.parts(by_path=not options.send):
                 if isinstance(part, Chunk):
                     yield replace(part, collector=collector)
@@ -168,7 +143,7 @@ def summarised(
             known.wrong += summed.wrong
             known.first = known.first or summed.first
             known.shortened += summed.shortened
-    problems = [problem for messages in opened for problem in messages.problems]
+    problems = [problem for messages in every for problem in messages.problems]
     for one in wrong.values():
         problems += problems_of(one.shown, one.wrong, one.first, one.shortened)
     return summary, tuple(problems)
@@ -209,7 +184,7 @@ class MessageList(Struct, frozen=True):
 
 def messages_of(files: WorkspaceFiles | None, given: MessageFiles, wanted: Wanted) -> MessageList:
     """Return the wanted messages in the order of their arrival."""
-    messages = given.opened(given.files)
+    messages = opened(given, given.files)
     total = 0
     # A message without a time stays behind the one that it came after.
     last = datetime.min.replace(tzinfo=UTC)
@@ -278,7 +253,7 @@ def traced(
     """
     if device and files is not None:
         choose(files.fleet, DeviceSelection((device,)))
-    messages = given.opened(given.files)
+    messages = opened(given, given.files)
     found: AttributedMessage | None = None
     for one in attributed(messages, directory_of(files), given.zone):
         if line is None and device in ("", one.found.device):

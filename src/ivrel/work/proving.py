@@ -13,7 +13,7 @@ from ivrel.core.vocabulary.errors import InputError
 from ivrel.runners import through
 from ivrel.sources.corrections import read_change, read_corrections
 from ivrel.sources.workspace import WorkspaceFiles
-from ivrel.work.jobs import NotCorrected, Proving
+from ivrel.work.correcting_jobs import NotCorrected, Proving
 from ivrel.work.run import RunOptions
 
 

@@ -39,7 +39,8 @@ if TYPE_CHECKING:
     from ivrel.work.explaining import Explanation
     from ivrel.work.gathering import GatherOptions, HostKeys
     from ivrel.work.measuring import Measuring
-    from ivrel.work.messages import MessageFiles, MessageList, Trace
+    from ivrel.work.message_files import MessageFiles
+    from ivrel.work.messages import MessageList, Trace
     from ivrel.work.proving import ProofResult
 
 Devices = Iterable[str | Device]
@@ -312,7 +313,7 @@ class Workspace:
         **options: Unpack[RecordFormatOptions],
     ) -> MessageFiles:
         """Return files of messages for a run; `at`: files by the collector that wrote them."""
-        from ivrel.work.messages import MessageFiles
+        from ivrel.work.message_files import MessageFiles
 
         return MessageFiles(
             tuple(map(str, files)),

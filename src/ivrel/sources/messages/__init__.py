@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.errors import Unreadable
-from ivrel.sources.messages.captures import MAGICS, Capture
+from ivrel.sources.messages.blocks import MAGICS
 from ivrel.sources.messages.chunks import Chunk, Gathers, RecordFormat, Summed, Summing
 from ivrel.sources.messages.formats import FORMATS, recognised
 from ivrel.sources.messages.streams import FileLines
@@ -53,6 +53,9 @@ class Messages:
 
     def _of_capture(self, lines: FileLines, stream: BinaryIO) -> Iterator[Record]:
         self.near = lines.near
+        # Loaded here: its library takes long to load, and few files are captures.
+        from ivrel.sources.messages.captures import Capture
+
         capture = Capture(stream, lines.shown)
         with stream:
             try:

@@ -13,6 +13,14 @@ from msgspec import Struct
 _SECTION, _INTERFACE, _SIMPLE, _PACKET = 0x0A0D0D0A, 1, 3, 6
 _MAGIC = 0x1A2B3C4D
 _RESOLUTION, _OFFSET = 9, 14  # options of an interface (section 4.2)
+# The first bytes of captures: pcap with either byte order and resolution, and pcapng.
+MAGICS = (
+    b"\xa1\xb2\xc3\xd4",
+    b"\xd4\xc3\xb2\xa1",
+    b"\xa1\xb2\x3c\x4d",
+    b"\x4d\x3c\xb2\xa1",
+    b"\x0a\x0d\x0d\x0a",
+)
 LARGEST = 1024 * 1024  # bytes of a block
 
 

@@ -19,15 +19,8 @@ import dpkt
 from ivrel.core.syslog import DATAGRAM, Frames, parse
 from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.errors import Unreadable
-from ivrel.sources.messages.blocks import LARGEST, packets
+from ivrel.sources.messages.blocks import LARGEST, MAGICS, packets
 
-MAGICS = (
-    b"\xa1\xb2\xc3\xd4",
-    b"\xd4\xc3\xb2\xa1",
-    b"\xa1\xb2\x3c\x4d",
-    b"\x4d\x3c\xb2\xa1",
-    b"\x0a\x0d\x0d\x0a",
-)
 _PCAPNG = MAGICS[-1]
 MOST_STREAMS, MOST_HELD, MOST_FRAGMENTS = 10_000, 64, 1000
 _PORTS = (514, 601, 6514)
