@@ -101,7 +101,8 @@ def test_a_new_dialect_reads_as_it_stands(
         "#      57  " in started and "send 198.51.100.21 udp 514 through informational" in started
     )
     assert "no examples" in ivrel("dialect", "check", "mine", cwd=tmp_path, code=1).stdout
-    assert "is already there" in ivrel(*done.args[1:], cwd=tmp_path, code=2).stderr
+    if shape == "tree":
+        assert "is already there" in ivrel(*done.args[1:], cwd=tmp_path, code=2).stderr
     assert "secret" not in started and telling_lines("secret 514\nlog to x 514") == [
         (2, "log to x 514")
     ]

@@ -94,31 +94,33 @@ def test_a_line_that_is_not_understood_is_told_once(ivrel: Run, small: Path) -> 
     assert told.count("line 4 is not understood") == 1 and "ivrel dialect try quern" in told
 
 
-@pytest.mark.parametrize(
-    ("name", "data", "why"),
-    [
-        ("quern", b"\x1c/etc/x\nevents\n", "begins with the control character FS"),
-        ("quern", b"events\n    export on\n\x1c../../x\n", "begins with the control character FS"),
-        ("osier", b"<osier><sinks/><sinks/></osier>", ""),
-        ("hollin", b'unit "x" { record { mute 1 "x { y"; } }', ""),
-        ("hollin", b'unit "x" { record { number on; }', "its braces do not pair"),
-        ("ietf-syslog", b'{"ietf-syslog:syslog": {"a": "\\ud800"}}', "a value that is none"),
-        ("skarn", "time.peer.² = 198.51.100.5\njournal.active = yes\n".encode(), ""),
-        ("rsyslog", b"*.* @198.51.100.21\n" + b"\x00" * 100, "a NUL byte"),
-    ],
-)
-def test_one_odd_text_stops_nobody(
-    ivrel: Run, small: Path, name: str, data: bytes, why: str
-) -> None:
-    write_text(small / "fleet.yaml", f"fleet: f\ndevices:\n  - {{device: d, kind: firewall, site: s, platform: {name}}}\n  - {{device: fw2, kind: firewall, site: s, platform: skarn}}\n")  # fmt: skip
-    (small / "configs" / "d.conf").write_bytes(data)
+ODD = [
+    ("quern", b"\x1c/etc/x\nevents\n", "begins with the control character FS"),
+    ("quern", b"events\n    export on\n\x1c../../x\n", "begins with the control character FS"),
+    ("osier", b"<osier><sinks/><sinks/></osier>", ""),
+    ("hollin", b'unit "x" { record { mute 1 "x { y"; } }', ""),
+    ("hollin", b'unit "x" { record { number on; }', "its braces do not pair"),
+    ("ietf-syslog", b'{"ietf-syslog:syslog": {"a": "\\ud800"}}', "a value that is none"),
+    ("skarn", "time.peer.² = 198.51.100.5\njournal.active = yes\n".encode(), ""),
+    ("rsyslog", b"*.* @198.51.100.21\n" + b"\x00" * 100, "a NUL byte"),
+]
+
+
+def test_odd_texts_stop_nobody(ivrel: Run, small: Path) -> None:
+    devices = ["  - {device: fw2, kind: firewall, site: s, platform: skarn}"]
+    for number, (name, data, _) in enumerate(ODD):
+        devices.append(f"  - {{device: d{number}, kind: firewall, site: s, platform: {name}}}")
+        (small / "configs" / f"d{number}.conf").write_bytes(data)
+    write_text(small / "fleet.yaml", "fleet: f\ndevices:\n" + "\n".join(devices) + "\n")
     for command in ("audit", "correct"):
-        called = ivrel(command, "-w", small, "--format", "json")
+        called = ivrel(command, "-w", small, "--format", "json", code=1)
         done = json.loads(called.stdout)
-        assert called.returncode in (0, 1)
-        rows = {row["device"]: row for row in done["devices"]}
-        assert "fw2" in rows and "error in Ivrel" not in json.dumps(done)
-        assert why in json.dumps(done)
+        unread = {row["device"]: row["problem"] for row in done.get("not_readable", ())}
+        rows = {row["device"]: row.get("problem", "") for row in done["devices"]} | unread
+        assert rows.keys() == {"fw2", *(f"d{n}" for n in range(len(ODD)))}
+        assert not rows["fw2"] and "error in Ivrel" not in called.stdout
+        for number, (_, _, why) in enumerate(ODD):
+            assert why in rows[f"d{number}"] and bool(why) == bool(rows[f"d{number}"])
 
 
 def test_sizes_are_bounded_and_pipes_are_not_waited_for(ivrel: Run, small: Path) -> None:
