@@ -6,6 +6,7 @@ import argparse
 
 from ivrel.cli import common, message_arguments
 from ivrel.cli.parsing import Parser
+from ivrel.output.machine.formats import AUDIT
 
 
 def arguments(parser: Parser) -> None:
@@ -13,9 +14,7 @@ def arguments(parser: Parser) -> None:
     common.workspace_argument(parser)
     common.choice_arguments(parser)
     common.setting_argument(parser)
-    from ivrel.output.machine.formats import FORMATS
-
-    common.format_argument(parser, "table", *FORMATS)
+    common.format_argument(parser, AUDIT)
     common.policy_argument(parser)
     common.today_argument(parser)
     common.text_argument(parser)

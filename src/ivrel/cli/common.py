@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from ivrel.cli.bar import Bar
 from ivrel.cli.parsing import DEVICES, INPUT, JUDGING, OUTPUT, SPEED, Parser
 from ivrel.cli.problems import WRONG
+from ivrel.output.machine.formats import ANY, formats_of
 
 if TYPE_CHECKING:
     from ivrel.core.fleet import Device
@@ -59,11 +60,13 @@ def policy_argument(parser: Parser) -> None:
     )
 
 
-def format_argument(parser: Parser, *formats: str) -> None:
-    """Add the options of the output; `formats`: those that there are, if more than two."""
-    formats = formats or ("table", "json")
+def format_argument(parser: Parser, shows: str = ANY) -> None:
+    """Add the options of the output; `shows`: the kind of view that the command shows."""
     parser.group(OUTPUT).add_argument(
-        "--format", choices=formats, default="table", help="output format (default: table)"
+        "--format",
+        choices=("table", *formats_of(shows)),
+        default="table",
+        help="output format (default: table)",
     )
     parser.group(OUTPUT).add_argument(
         "--width",

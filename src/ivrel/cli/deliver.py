@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from ivrel.cli import care, common, message_arguments
 from ivrel.cli.bar import Bar
 from ivrel.cli.parsing import Parser
+from ivrel.output.machine.formats import DELIVERY
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -30,7 +31,7 @@ def arguments(parser: Parser) -> None:
     )
     common.workspace_argument(parser)
     message_arguments.device_arguments(parser)
-    common.format_argument(parser, "table", "json", "jsonl", "csv", "md")
+    common.format_argument(parser, DELIVERY)
     common.setting_argument(parser)
     common.policy_argument(parser)
     common.today_argument(parser)

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from ivrel.cli import common, dialog, learning
 from ivrel.cli.parsing import Parser
+from ivrel.output.machine.formats import ROWS
 
 _Row = tuple[str, str, Callable[[Parser], None], Callable[[argparse.Namespace], int], str]
 
@@ -80,7 +81,7 @@ def _of_cover(one: Parser) -> None:
     one.add_argument("name", help="the name of a dialect")
     files = "configurations (default: those of the fleet's devices of this platform)"
     one.add_argument("file", nargs="*", help=files)
-    common.format_argument(one, "table", "json", "jsonl", "csv")
+    common.format_argument(one, ROWS)
     one.add_argument("--all", action="store_true", help="list everything that is not known")
 
 

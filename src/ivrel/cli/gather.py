@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from ivrel.cli import common
 from ivrel.cli.bar import Bar
 from ivrel.cli.parsing import Parser
+from ivrel.output.machine.formats import ROWS
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -21,7 +22,7 @@ def arguments(parser: Parser) -> None:
     """Add the arguments of the command."""
     common.workspace_argument(parser)
     common.choice_arguments(parser)
-    common.format_argument(parser, "table", "json", "jsonl", "csv")
+    common.format_argument(parser, ROWS)
     common.at_once_argument(parser)
     parser.add_argument(
         "--since", action="store_true", help="show the statements that changed since the last time"

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from ivrel.cli import common, message_arguments
 from ivrel.cli.parsing import Parser
+from ivrel.output.machine.formats import ROWS
 
 if TYPE_CHECKING:
     from ivrel.work.workspace import Workspace
@@ -31,7 +32,7 @@ def arguments(parser: Parser) -> None:
     common.setting_argument(parser)
     message_arguments.record_arguments(parser)
     common.scheduler_arguments(parser, "records")
-    common.format_argument(parser, "table", "json", "jsonl", "csv")
+    common.format_argument(parser, ROWS)
     parser.add_argument(
         "--all", action="store_true", help="list everything, even for a large fleet"
     )

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ivrel.cli import common, message_arguments
 from ivrel.cli.parsing import Parser
+from ivrel.output.machine.formats import ROWS
 
 if TYPE_CHECKING:
     from ivrel.output.views.measured import MeasuredView
@@ -37,7 +38,7 @@ def arguments(parser: Parser) -> None:
         )
         message_arguments.record_arguments(one)
         common.scheduler_arguments(one, "records")
-        common.format_argument(one, "table", "json", "jsonl", "csv")
+        common.format_argument(one, ROWS)
         one.add_argument(
             "--all", action="store_true", help="list everything, even for a large fleet"
         )

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from ivrel.cli import common, message_arguments
 from ivrel.cli.parsing import Parser
+from ivrel.output.machine.formats import ROWS
 
 if TYPE_CHECKING:
     from ivrel.work.messages import MessageList, Wanted
@@ -53,7 +54,7 @@ def arguments(parser: Parser) -> None:
         "--most", type=int, metavar="N", help=f"rows of a table (default: {MOST}; 0 is all)"
     )
     message_arguments.record_arguments(parser)
-    common.format_argument(parser, "table", "json", "jsonl", "csv")
+    common.format_argument(parser, ROWS)
     common.example(
         parser,
         "ivrel messages collector.log --severity warning --since 2026-11-23T10:00",
