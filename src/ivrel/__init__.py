@@ -82,7 +82,7 @@ def open(
     """Open a workspace: a folder with a fleet, a policy and configurations.
 
     policy: another policy file than the workspace's own.
-    today: the day on which waivers are judged (default: the current day).
+    today: the day that waivers are judged for (default: the current day).
     progress: called during runs with what is done, how many are done, and how many there are.
     scheduler: the address of a Dask scheduler whose workers do the work; send: send the input to
     them, which they otherwise read from the same path.

@@ -132,7 +132,7 @@ def cluster_of(args: argparse.Namespace) -> str:
 
 
 def folding_of(args: argparse.Namespace) -> str:
-    """Return what devices are counted by; '' if each is shown. Machines always get each."""
+    """Return the key for counting devices; '' if each is shown. Machines always get each."""
     from ivrel.core.vocabulary.errors import InputError
 
     if args.by and args.format != "table":

@@ -168,7 +168,7 @@ def _show(args: argparse.Namespace, record: DeliveryRecord) -> int:
 
 
 def _call(args: argparse.Namespace) -> DeliveryCall:
-    """Return what a delivery is asked to do."""
+    """Return the options of a delivery."""
     from ivrel.work.delivery import DeliveryCall
     from ivrel.work.workspace import known_settings
 

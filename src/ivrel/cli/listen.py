@@ -146,7 +146,7 @@ def run(args: argparse.Namespace) -> int:
 def _expectation(
     args: argparse.Namespace, workspace: Workspace | None, directory: Directory
 ) -> Expectation | None:
-    """Return what is expected; None if nothing is."""
+    """Return the devices that are to be heard; None if none is expected."""
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.work.listening import Expectation
 
@@ -184,7 +184,7 @@ def _options(args: argparse.Namespace) -> ListenOptions:
 
 
 def _follower(directory: Directory) -> Callable[[Record], None]:
-    """Return what prints each message as it arrives."""
+    """Return a function that prints each message as it arrives."""
     from ivrel.core.vocabulary.wording import plain
     from ivrel.output.views.messages import iso
     from ivrel.work.listening import attributed_message

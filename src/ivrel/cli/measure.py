@@ -192,7 +192,7 @@ def _volume_view(args: argparse.Namespace, measuring: Measuring) -> MeasuredView
 
 
 def _common(args: argparse.Namespace, found: Measurement) -> dict[str, Any]:
-    """Return what all the views show."""
+    """Return the fields that all the views have."""
     return {
         "about": _SUBJECTS[args.subject].about,
         "total": found.total,

@@ -28,7 +28,7 @@ class Parser(argparse.ArgumentParser):
         self._by_title = {title: self.add_argument_group(title) for title in GROUPS}
 
     def group(self, title: str) -> argparse._ArgumentGroup:
-        """Return a group of GROUPS, to which a command adds options."""
+        """Return a group of GROUPS; commands add their options to it."""
         return self._by_title[title]
 
     def format_usage(self) -> str:

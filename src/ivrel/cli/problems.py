@@ -47,7 +47,7 @@ def let_go_of_output() -> None:
 
 
 def lines_of(problem: Exception) -> list[str]:
-    """Return what to tell of a problem; nothing if it is an error of the program's own."""
+    """Return the lines to print for a problem; none if it is an error of the program's own."""
     # Starting the program loads nothing of the core, and a call without mistakes does without.
     from ivrel.core.vocabulary.errors import InputError, IvrelError
     from ivrel.core.vocabulary.wording import plain

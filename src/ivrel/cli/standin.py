@@ -129,7 +129,7 @@ def _new(folder: Path) -> int:
 
 
 def _request(args: argparse.Namespace) -> list[str]:
-    """Return what a call asks of stand-ins that are running; nothing if it starts them."""
+    """Return the request to running stand-ins; nothing if the call starts them."""
     from ivrel.core.vocabulary.errors import InputError
     from ivrel.core.vocabulary.severity import SEVERITIES
     from ivrel.core.vocabulary.wording import not_one_of

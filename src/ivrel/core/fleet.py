@@ -35,9 +35,8 @@ class Device(Struct, frozen=True, gc=False):
     """One device; `identity` is the address that it should be known by, `line` where the fleet file
     has it.
 
-    `rivals`: other devices to which the fleet gives the same identity; `reach`: how it is reached,
-    as far as that is at the device; `names`: what its configuration calls it, in addition to its
-    name.
+    `rivals`: other devices with the same identity in the fleet; `reach`: how it is reached, as far
+    as that is at the device; `names`: what its configuration calls it, in addition to its name.
     """
 
     name: str
@@ -57,8 +56,8 @@ class Device(Struct, frozen=True, gc=False):
 class Fleet(Struct, frozen=True):
     """The devices in the order of the file that lists them.
 
-    `apart`: groups, or globs, of which no two devices change at the same time; `ways`: how devices
-    are reached.
+    `apart`: groups, or globs, whose devices never change at the same time; `ways`: how devices are
+    reached.
     """
 
     name: str

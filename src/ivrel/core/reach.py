@@ -76,7 +76,7 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     after: tuple[str, ...] = ()
 
     def over(self, other: Reach) -> Reach:
-        """Return the combination of both, in which this one has priority."""
+        """Return the combination of both; this one has priority."""
         said = {name: value for name, value in asdict(self).items() if value}
         for name in ("password", "second_password"):
             by = {key: getattr(self, key) for key in (name, f"{name}_from")}

@@ -1,4 +1,4 @@
-"""Copies of the example workspace in which the corrections were applied."""
+"""Copies of the example workspace with the corrections applied."""
 
 from __future__ import annotations
 

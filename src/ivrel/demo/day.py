@@ -1,7 +1,7 @@
 """A day of messages of the example fleet, made from the readings of its configurations.
 
 What a configuration says is what its device sends, so that a fault in it shows in the messages.
-Besides, some things go wrong that no configuration tells of: see TROUBLES.
+Some things also go wrong that no configuration shows: see TROUBLES.
 """
 
 from __future__ import annotations
@@ -77,7 +77,7 @@ class DemoMessage(Struct, frozen=True):
 
 
 def day() -> list[DemoMessage]:
-    """Return the messages of a day, in the order in which they arrive."""
+    """Return the messages of a day, in order of arrival."""
     return [one for one in _sent() if not one.is_lost]
 
 

@@ -59,7 +59,7 @@ def osier(device: str, site: str, identity: str, export: str, lines: int) -> Ite
 def ietf(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
     """Valid for ietf-interfaces, ietf-ip and ietf-system.
 
-    Secrets stand where ietf-system has them.
+    Secrets are where ietf-system has them.
     """
     dice = Random(device)
     names = ["lo0", "spare0", *(f"e{n}" for n in range(max(4, lines // 10)))]
@@ -110,7 +110,7 @@ def ietf(device: str, site: str, identity: str, export: str, lines: int) -> Iter
 def openconfig(device: str, site: str, identity: str, export: str, lines: int) -> Iterator[str]:
     """Yield lines that are valid for openconfig-system and openconfig-interfaces, in XML or JSON.
 
-    Secrets stand where openconfig-aaa has them.
+    Secrets are where openconfig-aaa has them.
     """
     dice = Random(device)
     names = ["lo0", *(f"e{n}" for n in range(max(4, lines // 12)))]

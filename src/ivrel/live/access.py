@@ -58,7 +58,7 @@ class Access:
         return self._said(reach.second_password, f"second password of {user(reach)}")
 
     def _said(self, variable: str, what: str) -> str | None:
-        """Return what a variable of the environment holds, or what is typed when asked."""
+        """Return the value of an environment variable, or the answer to a prompt."""
         if not variable:
             return None
         name = f"{ASK} {what}" if variable == ASK else variable
@@ -76,7 +76,7 @@ class Access:
         return self._passwords[name]
 
     def _printed(self, words: Sequence[str], patience: int) -> str:
-        """Return the first line that a program prints; what it says besides is shown nowhere."""
+        """Return the first line that a program prints; its other output is shown nowhere."""
         name = "\0".join(words)
         if name not in self._passwords:
             try:

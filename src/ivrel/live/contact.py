@@ -62,7 +62,7 @@ class Contact:
             pause = min(pause * 2, PAUSES[1])
 
     async def stands(self, link: Link) -> Standing:
-        """Return where the device stands by what it says now."""
+        """Return the state of the device by its current configuration."""
         self.now = await link.fetch()
         return await asyncio.to_thread(standing, self._target.dialect, self.now, *self.texts)
 
@@ -81,7 +81,7 @@ class Contact:
             self._journal.note(self._number, self._target.device.name, self.last, said)
 
     def _exchanges(self) -> tuple[Exchange, ...]:
-        """Return what was typed and answered since this was asked last."""
+        """Return the lines typed and answered since the last call."""
         if self.link is None:
             return ()
         said = tuple(self.link.exchanges[self._told :])

@@ -30,7 +30,7 @@ Between = Callable[[int, Sequence[DeliveryResult]], Awaitable[bool]]
 
 class DeliveryLimits(Struct, frozen=True):
     """How carefully it is gone about: `stop_after`: failures that end the delivery; `at_once`:
-    devices that are talked to at a time; `window`: the hours in which devices are begun.
+    devices that are talked to at a time; `window`: the hours when devices are begun.
     """
 
     stop_after: int = 1

@@ -97,7 +97,7 @@ def _recordings(folder: Path) -> dict[str, Path]:
 
 
 def _read(path: Path, place: int) -> bytes:
-    """Return what a recording holds behind a place; nothing if it is gone."""
+    """Return the rest of a recording after a place; nothing if the recording is gone."""
     opened = gzip.open if path.suffix == ".gz" else open
     try:
         # One that is compressed does not grow, and is read as a whole again at most.

@@ -19,7 +19,7 @@ class Hooks:
     """Calls the programs under `on:` of the fleet, for one delivery.
 
     on: the command for each moment.
-    facts: what every program is told about the delivery.
+    facts: what every program gets about the delivery.
     note: records a call in the journal.
     patience: seconds after which a program has failed.
     """

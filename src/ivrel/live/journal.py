@@ -33,7 +33,7 @@ Verdicts = tuple[tuple[str, str], ...]  # settings and what was found of each
 
 
 class DeviceEntry(Struct, frozen=True):
-    """How it stands with one device of a delivery; `before` and `proved` are fingerprints."""
+    """The state of one device of a delivery; `before` and `proved` are fingerprints."""
 
     device: str
     wave: int
@@ -123,7 +123,7 @@ class Journal:
         return number
 
     def withdraw(self, number: int) -> None:
-        """Take a delivery out again of which nothing was begun; any other stays."""
+        """Remove a delivery again if nothing of it was begun; any other stays."""
         held = any(e.state in HELD for e in self.entries(number))
         begun = self._do("SELECT 1 FROM step WHERE delivery = ?", (number,)).fetchone()
         if not held and not begun:
@@ -245,7 +245,7 @@ class Journal:
             yield DeviceEntry(*plain, *both)
 
     def steps(self, number: int, name: str) -> list[DeliveryStep]:
-        """Return what was done with a device, in its order."""
+        """Return the steps of a device, in order."""
         rows = self._do(
             "SELECT at, step, said FROM step WHERE delivery = ? AND name = ? ORDER BY id",
             (number, name),

@@ -51,7 +51,7 @@ class Prover:
         self._owners = owners
 
     def ready(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
-        """Return what is to be sent to a device that says `data`."""
+        """Return the change to send to a device whose configuration is `data`."""
         against = self._owners.against(device, dialect, data)
         if against:
             return Ready(problem=f"this may be another device: {against}")
@@ -72,8 +72,8 @@ class Prover:
         return Ready(written.change, data, judged.corrected, verdicts_of(begun.before))
 
     def _stale(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
-        """Return what is to be sent to a device that says something else than what the change was
-        made for: nothing, if that is as asked already.
+        """Return the change to send to a device whose configuration has changed since; nothing if
+        it meets the policy already.
         """
         found = self._corrector.correct(device, dialect, data, device.name)
         if not found.changes:
@@ -91,7 +91,7 @@ class Prover:
         )
 
     def verdicts(self, device: Device, dialect: Dialect, data: bytes) -> Verdicts:
-        """Return what the policy finds of a configuration."""
+        """Return the verdicts on a configuration."""
         try:
             return verdicts_of(self._corrector.auditor.audit(device, dialect, data, device.name))
         except Unreadable:

@@ -35,7 +35,7 @@ COMMIT;
 
 
 def opened(path: Path, patience: float) -> sqlite3.Connection:
-    """Open a journal, and make the tables if there are none; one that stands is not written.
+    """Open a journal, and make the tables if there are none; an existing one is not written.
 
     `patience`: how long to wait, in seconds, while another process writes. InputError if it is of
     another version.

@@ -11,7 +11,7 @@ from ivrel.core.vocabulary.errors import InputError, Mistake
 
 
 class Spool:
-    """Pieces by their numbers, from 0, in the order in which they were added.
+    """Pieces by their numbers, from 0, in the order of addition.
 
     InputError if there is no room for another.
     """

@@ -95,5 +95,5 @@ def _collected(job: Job[Any], devices: Sequence[Device]) -> SentTexts:
 
 
 def _chunk(job: Job[Any], devices: Sequence[Device], sent: SentTexts | None) -> bytes:
-    """Return what comes of some devices, on a worker."""
+    """Return the results for some devices, on a worker."""
     return job.pack([job.result(d) if sent is None else job.result(d, sent) for d in devices])

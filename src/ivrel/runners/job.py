@@ -60,11 +60,11 @@ class Job(Generic[R]):
         """Read what all devices need, once."""
 
     def one(self, device: Device, data: bytes, file: str) -> R:
-        """Return what comes of one device; Unreadable if its configuration is none."""
+        """Return the result for one device; Unreadable if its configuration cannot be parsed."""
         raise NotImplementedError
 
     def failed(self, device: Device, problem: str) -> R:
-        """Return what there is to say of a device for which nothing came."""
+        """Return the result for a device that failed."""
         raise NotImplementedError
 
     def pack(self, results: list[R]) -> bytes:
@@ -77,12 +77,12 @@ class Job(Generic[R]):
         return found
 
     def alone(self, device: Device) -> R:
-        """Return what comes of the only device of a run."""
+        """Return the result for the only device of a run."""
         self.prepare((device,))
         return self.result(device)
 
     def result(self, device: Device, texts: Texts | None = None) -> R:
-        """Return what comes of one device, whatever state its configuration is in.
+        """Return the result for one device, even if its configuration cannot be read.
 
         `texts`: where it comes from, if not from where the job takes it. One device never stops the
         others, not even by an error of the program's own.

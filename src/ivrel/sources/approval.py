@@ -86,7 +86,7 @@ def _listed(text: str) -> dict[str, str]:
 
 
 def _ssh_keygen(words: list[str], given: str) -> str:
-    """Return what OpenSSH's ssh-keygen prints about a signature; '' if it takes it for none."""
+    """Return the output of OpenSSH's ssh-keygen about a signature; '' if it is not one."""
     try:
         done = subprocess.run(
             ["ssh-keygen", "-Y", *words],

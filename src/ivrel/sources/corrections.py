@@ -108,7 +108,7 @@ def _text(path: Path) -> str:
 
 
 def _summary(path: Path) -> Mapping[str, Mapping[str, Any]]:
-    """Return what was said of each device when the folder was written; nothing if that is gone."""
+    """Return the summary that was written with the folder, by device; nothing if it is gone."""
     if not path.exists():
         return {}
     try:

@@ -53,7 +53,7 @@ def checked(correction: C, data: bytes) -> C:
 
 
 def complaints(asked: str, data: bytes) -> Counter[str]:
-    """Return what rsyslogd -N1 has against a configuration, without the places."""
+    """Return the complaints of rsyslogd -N1 about a configuration, without their places."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         for part in parts(data):
@@ -72,8 +72,8 @@ def complaints(asked: str, data: bytes) -> Counter[str]:
 
 
 def told_in(said: str, folder: str, stands_for: str) -> Counter[str]:
-    """Return the complaints in what rsyslogd -N1 said, without the places; `folder`: where the copy
-    lay that it was given, and what that stands for.
+    """Return the complaints in what rsyslogd -N1 said, without the places; `folder`: the place of
+    the copy that it was given, and the original's.
     """
     told = (line for line in said.replace(folder, stands_for).splitlines() if line.strip())
     told = (line for line in told if "End of config" not in line and ": version " not in line)

@@ -18,7 +18,7 @@ SHIPPED = Path(__file__).parent.parent / "platforms"
 
 
 def no_dialect(platform: str, names: Iterable[str]) -> str:
-    """Return what to say of a platform that no dialect describes."""
+    """Return the message about a platform that no dialect describes."""
     likely = get_close_matches(platform, names, 1)
     meant = f"; did you mean '{likely[0]}'?" if likely else ""
     return f"platform '{shorten(platform)}' has no dialect{meant}"

@@ -268,8 +268,8 @@ class NewFolder:
     """A folder that is written again beside the one that it replaces, and takes its place when it
     is whole.
 
-    As a context it gives the folder to write into. What the old one holds besides `own` names is
-    kept. Two calls do not write at once.
+    As a context it gives the folder to write into. Other names in the old one than those of `own`
+    are kept. Two calls do not write at once.
     """
 
     def __init__(self, folder: Path, own: Callable[[Path], bool]) -> None:
@@ -343,6 +343,6 @@ def claim_folder(folder: Path, replace: bool) -> None:
 
 
 def reason(problem: OSError | ValueError) -> str:
-    """Return what the system says, in lower case."""
+    """Return the system's error message, in lower case."""
     said = getattr(problem, "strerror", None) or str(problem)
     return said[:1].lower() + said[1:]

@@ -15,7 +15,9 @@ from ivrel.sources.workspace import WorkspaceFiles
 
 
 def standing_text(workspace: WorkspaceFiles, device: Device) -> bytes | None:
-    """Return what lies in the workspace of a device; None if that is nothing that can be read."""
+    """Return the configuration of a device in the workspace; None if there is none that can be
+    read.
+    """
     try:
         return workspace.text(device)[0]
     except Unreadable:

@@ -99,7 +99,7 @@ class LinesOf:
         )
 
     def __call__(self, place: Place, setting: str = "") -> str:
-        """Return what is in a place."""
+        """Return the statement at a place."""
         device = self._device_of(place.file)
         if device is None:
             return ""

@@ -65,7 +65,7 @@ class Chance:
         self._sessions: dict[str, int] = {}
 
     def fault(self, device: str) -> Fault | None:
-        """Return what befalls the next session with a device; None if nothing does."""
+        """Return the fault of the next session with a device; None if it has none."""
         number = self._sessions[device] = self._sessions.get(device, 0) + 1
         dice = Random(f"{self._seed} {device} {number}")
         if dice.random() >= self._share:

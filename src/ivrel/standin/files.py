@@ -36,7 +36,7 @@ class Root:
             path.write_bytes(part.data)
 
     def text(self) -> bytes:
-        """Return what lies there now."""
+        """Return the current text."""
         found = sorted(p for p in self._etc.rglob("*") if p.is_file() and not OWN.search(p.name))
         return pack({p.relative_to(self._etc).as_posix(): p.read_bytes() for p in found})
 

@@ -152,7 +152,7 @@ def _file(folder: Path) -> Path:
 
 
 def _is_running(path: Path) -> bool:
-    """Whether those that a file tells of are alive."""
+    """Whether the processes named in a file are alive."""
     try:
         running = msgspec.json.decode(read_bytes(path, str(path)), type=Running)
         os.kill(running.pid, 0)

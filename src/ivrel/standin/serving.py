@@ -1,6 +1,4 @@
-"""Serving: the stand-ins of a fleet in this process, and the socket by which they are reported what
-to do.
-"""
+"""Serving: the stand-ins of a fleet in this process, and the socket that takes requests for them."""
 
 from __future__ import annotations
 
@@ -48,8 +46,8 @@ CHATTER = (
 class StandinOptions(Struct, frozen=True):
     """What is asked of stand-ins.
 
-    `share`, `seed`: on which share of the sessions there is a fault, and by which dice; `faults`:
-    by device; `every`: seconds between two events of a device, 0 for none.
+    `share`, `seed`: the share of sessions with a fault, and the seed of the random choice;
+    `faults`: by device; `every`: seconds between two events of a device, 0 for none.
     """
 
     share: float = 0.0

@@ -63,7 +63,7 @@ class JumpHost(asyncssh.SSHServer):
 
 
 def ender(process: asyncssh.SSHServerProcess[bytes]) -> Callable[[], None]:
-    """Return what ends the connection of a session at once."""
+    """Return the function that ends the connection of a session at once."""
 
     def end() -> None:
         connection = process.get_extra_info("connection")

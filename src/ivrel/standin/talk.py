@@ -104,8 +104,8 @@ class Talker:
         return said.typed != WHOLE and word not in (*others, said.leave)
 
     def refused(self, line: str) -> Answered | None:
-        """Return what a device answers to a line that it does not take; None within a text, which
-        it answers at its end.
+        """Return the answer to a line that the device refuses; None within a text, which is
+        answered at its end.
         """
         if self._collects and line.strip() != self._said.end:
             return None
@@ -113,13 +113,13 @@ class Talker:
         return Answered(f"{self._mark}this is not possible now\n".encode())
 
     def ignored(self, line: str) -> Answered:
-        """Return what a device answers that says nothing of not having taken a line."""
+        """Return the answer of a device that ignores a line without saying so."""
         if self._collects and line.strip() == self._said.end:
             self._collects, self._lines = False, []
         return Answered()
 
     def typed(self, line: str) -> Answered:
-        """Return what the device answers to a line."""
+        """Return the answer of the device to a line."""
         takes, self._replied = self._replied, None
         word = line.strip()
         try:

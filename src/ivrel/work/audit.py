@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 class Audit:
     """The audit of some devices: iterate over it for the result of each device.
 
-    Each iteration audits anew; results are not kept, so that memory does not grow with the fleet.
+    Each iteration audits again; results are not kept, so that memory does not grow with the fleet.
 
     `remarks`: waivers that ran out or soon will; `problems`: files and lines of messages that could
     not be read; `proved`: by device, the settings that messages prove, filled by the iteration.
@@ -105,7 +105,7 @@ class Audit:
 def claims_by_setting(
     device: Device, files: WorkspaceFiles, evidence: Evidence
 ) -> Mapping[str, Claim]:
-    """Return what messages claim of one device, by setting."""
+    """Return the claims about one device by setting."""
     from ivrel.core.evidence.claims import claims_of
 
     return {claim.setting: claim for claim in claims_of(device, files.policy, evidence)}

@@ -27,8 +27,8 @@ from ivrel.work.run import RunOptions
 class WaveOptions(Struct, frozen=True):
     """How a delivery is divided into waves.
 
-    `first`: the number of devices in the first wave; `apart`: groups (globs) of which no two
-    devices are in one wave, in addition to those of the fleet.
+    `first`: the number of devices in the first wave; `apart`: groups (globs) whose devices are
+    never in the same wave, in addition to those of the fleet.
     """
 
     first: int = FIRST

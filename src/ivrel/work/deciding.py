@@ -89,8 +89,7 @@ class Deciding(Generic[R]):
     """One run over devices.
 
     `make`: returns the job, given what most of the fleet has, or None while that is not known;
-    `left`: the settings for which a policy leaves open what to write; `doing`: what is done, for
-    the progress.
+    `left`: the settings that a policy leaves a choice for; `doing`: what is done, for the progress.
     """
 
     SMALL = 200  # so many devices are sooner gone through before than some of them twice
@@ -136,7 +135,7 @@ class Deciding(Generic[R]):
             yield next(anew) if found is None else found
 
     def _surveyed(self) -> DefaultsCounter:
-        """Return what all devices of the fleet have."""
+        """Return the count of values over all devices of the fleet."""
         tally = DefaultsCounter()
         for votes in through(self._survey(self._left), self._files.fleet.devices):
             tally.add(votes)
@@ -152,8 +151,8 @@ class Deciding(Generic[R]):
 
 
 def left_open(policies: Sequence[Policy], names: Collection[str]) -> frozenset[str]:
-    """Return the settings of which a policy leaves open what to write; `names`: those that are
-    looked at, if not all.
+    """Return the settings that a policy leaves a choice for; `names`: those that are looked at, if
+    not all.
     """
     left = frozenset().union(*map(open_settings, policies))
     return left.intersection(names) if names else left

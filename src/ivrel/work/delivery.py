@@ -59,10 +59,10 @@ class DeliveryCall(Struct, frozen=True):
     again: prove a correction again if the configuration changed since, and send that.
     expect: confirm each change only after a message from the device arrives.
     within: seconds to wait for that message.
-    heard: folder in which `ivrel listen` keeps recordings, instead of listening.
+    heard: folder where `ivrel listen` keeps recordings, instead of listening.
     udp, tcp, tls: ports to listen on; on: addresses; certificate, key, clients: files for TLS.
     settings: prove only these settings, if any.
-    policy, today: another policy file; the day on which waivers are judged.
+    policy, today: another policy file; the day that waivers are judged for.
     approved: file of the signature that is required; signers: who may sign.
     between: begin and end of the maintenance window, local time, such as ("22:00", "04:00").
     """
@@ -92,7 +92,7 @@ class DeliveryCall(Struct, frozen=True):
 
     @property
     def window(self) -> Window | None:
-        """The hours in which devices are begun; None if that is any time."""
+        """The hours when devices are begun; None if that is any time."""
         return Window.of(*self.between) if all(self.between) else None
 
     @property
@@ -468,7 +468,9 @@ class _Run:
     def _listeners(
         self, hearing: Hearing | None, ready: asyncio.Event
     ) -> list[Coroutine[Any, Any, None]]:
-        """Return what brings messages while the delivery runs; sets `ready` when they can come."""
+        """Return the tasks that receive messages during the delivery; they set `ready` when
+        messages can arrive.
+        """
         call = self._call
         if hearing is None:
             ready.set()

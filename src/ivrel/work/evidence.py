@@ -29,7 +29,7 @@ def heard(
     devices: Sequence[Device],
     settings: Collection[str] = (),
 ) -> HeardResult:
-    """Return what the messages of devices prove and contradict; `settings`: only of these."""
+    """Return the claims that messages prove and contradict; `settings`: only of these."""
     evidence, problems = evidence_of(files, given, options)
     found = []
     for device in devices:
@@ -62,7 +62,7 @@ class KeptResult(Struct, frozen=True):
 def kept(
     files: WorkspaceFiles, given: MessageFiles, own: Mapping[str, Sequence[str]]
 ) -> KeptResult:
-    """Return what became of each message that devices kept themselves, collector by collector.
+    """Return the state of each message that devices kept themselves, collector by collector.
 
     `own`: the files of a device's own log, by device. Raise InputError if there is no such device.
     """

@@ -27,9 +27,9 @@ __all__ = [
 
 
 class Expectation:
-    """Devices from which messages are expected.
+    """Devices that should send messages.
 
-    `quiet`: seconds at the start in which none of them may send.
+    `quiet`: seconds at the start when none of them may send.
     """
 
     def __init__(

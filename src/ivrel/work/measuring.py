@@ -141,7 +141,7 @@ class Measuring:
         return LossesMeasurement(**common, losses=tuple(losses), unnumbered=tuple(unnumbered))
 
     def volume(self, by: str = "device", if_level: str = "") -> VolumeMeasurement:
-        """Return what messages cost on the line.
+        """Return the cost of messages on the line.
 
         `by`: of VOLUME_BY, what is added up; `if_level`: a severity, for an estimate of the volume
         with this trap level, by device or site.
@@ -172,7 +172,7 @@ class Measuring:
         return [d.name for d in self._devices if d.name in measured.devices]
 
     def _measured(self, subject: str) -> tuple[Measured[Any], dict[str, Any]]:
-        """Return what was measured, and the fields that all measurements have."""
+        """Return the accumulated measurement, and the fields that all measurements have."""
 
         def new() -> Measured[Any]:
             return Measured(SUBJECTS[subject])

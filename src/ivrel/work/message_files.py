@@ -13,7 +13,7 @@ from ivrel.core.vocabulary.errors import InputError
 class MessageFiles(Struct, frozen=True):
     """Files of messages, and how they are read.
 
-    `files`: files whose collector is not known, or captures, in which each packet names it; `at`:
+    `files`: files whose collector is not known, or captures, where each packet names it; `at`:
     files by the collector that wrote them; `form`: the format, one of `FORMATS`, empty if the first
     line decides; `line_format`: the format of a line, such as '{received} {sender} {message}';
     `zone`: the time zone of stamps that name none.

@@ -102,7 +102,7 @@ def attributed(
 
 
 def collector_of(policy: Policy, record: Record) -> str:
-    """Return the collector to which a message was sent, '' if its record does not say.
+    """Return the collector that a message was sent to, '' if its record does not say.
 
     A capture contains the destination, and a file does not.
     """
@@ -115,7 +115,7 @@ def summarised(
 ) -> tuple[G, tuple[str, ...]]:
     """Return the summary of all messages, and what was wrong with files or lines.
 
-    `new`: makes an empty summary, to which messages are added.
+    `new`: makes an empty summary, and messages are added to it.
     """
     summary, wrong = new(), dict[str, Summed[G]]()
     every: list[Messages] = []
@@ -150,7 +150,7 @@ def summarised(
 
 
 def wording_of(files: WorkspaceFiles) -> Mapping[str, Mapping[str, str]]:
-    """Return, by device, the words with which its messages report changes and logins.
+    """Return, by device, the words that report changes and logins in its messages.
 
     Empty if the policy asks for neither.
     """
@@ -166,7 +166,7 @@ def wording_of(files: WorkspaceFiles) -> Mapping[str, Mapping[str, str]]:
 def evidence_of(
     files: WorkspaceFiles, given: MessageFiles, options: RunOptions
 ) -> tuple[Evidence, tuple[str, ...]]:
-    """Return what the messages show, by device, and what was wrong with files or lines."""
+    """Return the summary of messages by device, and the problems with files or lines."""
     wording = wording_of(files)
     return summarised(files, given, options, lambda: Evidence(wording))
 

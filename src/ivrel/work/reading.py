@@ -15,7 +15,7 @@ from ivrel.sources.workspace import WorkspaceFiles
 
 
 def reading_of(files: WorkspaceFiles, device: Device, settings: Collection[str] = ()) -> Reading:
-    """Return what a device's configuration says; `settings`: only about these.
+    """Return the reading of a device's configuration; `settings`: only about these.
 
     Raise Unreadable if it cannot be read.
     """

@@ -1,4 +1,4 @@
-"""How a run is carried out: on which day, where, and who is told about its progress."""
+"""How a run is carried out: the day, the place, and the progress reports."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ Progress = Callable[[str, int, int], None]
 class RunOptions(Struct, frozen=True):
     """How a run is carried out.
 
-    `today`: the day on which waivers are judged; `progress`: called after each device; `scheduler`:
+    `today`: the day that waivers are judged for; `progress`: called after each device; `scheduler`:
     the address of a Dask scheduler whose workers do the work, empty for this machine; `send`: send
     the input to those workers, which otherwise read it from the same path.
     """

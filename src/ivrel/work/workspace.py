@@ -184,13 +184,13 @@ class Workspace:
             self.files.replace_text(device, read_configuration(Path(file), file, limits), file)
 
     def statements(self, devices: Iterable[Device]) -> LinesOf:
-        """Return what gives the statement at a place of these devices' configurations."""
+        """Return the function that gives the statement at a place of these devices' configurations."""
         from ivrel.sources.lines import LinesOf
 
         return LinesOf(self.files, tuple(devices))
 
     def read(self, device: Device | str, settings: Iterable[str] = ()) -> Reading:
-        """Return what was understood of one configuration; `settings`: only about these.
+        """Return the reading of one configuration; `settings`: only about these.
 
         Raise Unreadable if it cannot be read.
         """
@@ -269,15 +269,15 @@ class Workspace:
         return proofs_of(self.files, self.options, existing, known_settings(settings))
 
     def requirements(self, device: Device | str) -> tuple[Requirement, ...]:
-        """Return what the policy asks of a device."""
+        """Return the requirements of the policy for a device."""
         from ivrel.core.policy import effective
 
         one = device if isinstance(device, Device) else self.device(device)
         return tuple(effective(self.policy, one).values())
 
     def policy_remarks(self) -> tuple[Remark, ...]:
-        """Return what to look at in the policy: contradictions, rules that match no device, waivers
-        that ran out.
+        """Return remarks on the policy: contradictions, rules that match no device, waivers that
+        ran out.
         """
         from ivrel.core.judging.remarks import remarks
 
@@ -299,7 +299,9 @@ class Workspace:
         settings: Iterable[str] = (),
         **selection: Unpack[Selection],
     ) -> tuple[WhatIf, ...]:
-        """Return what another policy would change: verdicts and correction lines by device."""
+        """Return the differences that another policy makes: verdicts and correction lines by
+        device.
+        """
         from ivrel.work.comparing import compared, policy_of
 
         other = policy if isinstance(policy, Policy) else policy_of(policy)
@@ -331,7 +333,7 @@ class Workspace:
         messages: MessageFiles | None = None,
         **selection: Unpack[Selection],
     ) -> HeardResult:
-        """Return what messages prove and contradict, device by device.
+        """Return the claims that messages prove and contradict, device by device.
 
         `files`: files of messages; `at`: files by the collector that wrote them; `messages`: the
         same with other options of reading.
@@ -343,7 +345,7 @@ class Workspace:
         return heard(self.files, given, self.options, devices, known_settings(settings))
 
     def kept(self, own: Mapping[str, Sequence[str]], messages: MessageFiles) -> KeptResult:
-        """Return what became of the messages that devices kept themselves.
+        """Return the state of each message that devices kept themselves.
 
         `own`: the files of a device's own log, by device; `messages`: what collectors received.
         """
@@ -365,7 +367,7 @@ class Workspace:
         return traced(self.files, self.messages_from([file]), line, device)
 
     def measure(self, messages: MessageFiles, **selection: Unpack[Selection]) -> Measuring:
-        """Return what measures messages: its methods are silence, clocks, losses and volume."""
+        """Return the measurements of messages: its methods are silence, clocks, losses and volume."""
         from ivrel.work.measuring import Measuring
 
         return Measuring(self.files, messages, self.options, self.select(**selection))

@@ -71,7 +71,7 @@ _MASKS = {"quoted": "'…'", "address": "ADDRESS", "number": "#"}
 
 
 def kind_of(record: Record) -> str:
-    """Return what messages of a kind have in common: tag and text, their variable parts masked."""
+    """Return the kind of a message: tag and text, with their variable parts masked."""
     message = record.message
     text = _VARIABLE.sub(lambda found: _MASKS[found.lastgroup or "number"], message.text)
     return f"{message.app}: {text}" if message.app else text

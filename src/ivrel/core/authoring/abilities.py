@@ -11,7 +11,7 @@ from ivrel.core.settings.relevance import OWNER
 
 
 class Ability(Struct, frozen=True):
-    """One thing that can be said of a setting: where, by which statement, with which values and
+    """One thing that can be said of a setting: the place, the statement, the values and the
     default.
     """
 
@@ -66,7 +66,7 @@ def abilities(dialect: Dialect) -> list[Ability]:
 
 
 def unsaid(dialect: Dialect) -> list[str]:
-    """Return the settings of which this platform can say nothing at all."""
+    """Return the settings that this platform cannot express."""
     told = (slot for slot in dialect.slots if SLOTS[slot].table != "interface")
     said = {OWNER[slot] for slot in told if slot in OWNER}
     return [name for name in SETTINGS if name not in said]

@@ -144,7 +144,7 @@ def _written_again(dialect: Dialect, records: Records, line: int) -> Iterator[tu
 
 
 def _values(pattern: Pattern, path: Path, words: Words) -> Mapping[str, Value] | None:
-    """Return what a statement says, as a pattern reads it."""
+    """Return the values of a statement, as a pattern reads them."""
     fields = pattern.read(path, words)
     return None if fields is None else dict(fields)
 
@@ -190,7 +190,7 @@ def _overlap(one: Sequence[Item], other: Sequence[Item]) -> bool:
 
 
 def _variants(items: Sequence[Item]) -> list[tuple[Item, ...]]:
-    """Return every way in which optional parts can be there or not; of very many, the first."""
+    """Return each combination of optional parts; if there are very many, the first ones."""
     out: list[tuple[Item, ...]] = [()]
     for item in items:
         if isinstance(item, Maybe):

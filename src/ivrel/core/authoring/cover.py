@@ -33,8 +33,8 @@ class Kind(Struct):
     """Statements that are not understood and differ in their values only.
 
     `says`: their words, with `…` for what differs; '' if they may not be shown; `inside`: the
-    blocks in which they stand; `number`: of them, in `texts` configurations; `file`, `line`,
-    `text`: one of them; `bears_on`: the settings whose verdicts they make unknown.
+    blocks around them; `number`: of them, in `texts` configurations; `file`, `line`, `text`: one of
+    them; `bears_on`: the settings whose verdicts they make unknown.
     """
 
     says: str
@@ -90,8 +90,8 @@ class Cover(Struct, frozen=True):
     """How well a dialect knows some configurations.
 
     `texts`: those that could be read, the worst known first; `kinds`: what is not understood, the
-    most frequent first; `lacking`: words that the spelling lacks; `silent`: settings of which this
-    dialect can speak, and no text does; `unused`: statements of the dialect that no text has;
+    most frequent first; `lacking`: words that the spelling lacks; `silent`: settings that this
+    dialect can express and no text contains; `unused`: statements of the dialect that no text has;
     `passed_over`: what has nothing to do with export, as far as the dialect tells, the most
     frequent first; `unread`: texts that are none of this platform's, or cannot be read, and why.
     """
@@ -251,7 +251,7 @@ class _Going:
             known.number += 1
 
     def cover(self) -> Cover:
-        """Return what the configurations come to."""
+        """Return how well a dialect knows configurations."""
         never = {*unsaid(self._dialect), *self._spoken}
         patterns = zip(self._dialect.patterns, self._dialect.says, strict=True)
         unused = [

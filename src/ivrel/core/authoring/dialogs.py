@@ -150,7 +150,7 @@ def _masked(text: str) -> str:
 
 
 def _pattern(prompts: Iterable[str]) -> str:
-    """Return a pattern for prompts, in which the device's name and numbers may differ."""
+    """Return a pattern for prompts that allows another device's name and other numbers."""
     return "|".join(dict.fromkeys(map(_generic, prompts)))
 
 
@@ -172,7 +172,7 @@ def _generic(prompt: str) -> str:
 
 
 def _literal(text: str, *, at_end: bool = True) -> str:
-    """Return a pattern for a text, in which numbers may differ."""
+    """Return a pattern for a text that allows other numbers."""
     pattern = re.sub(r"\d+", r"\\d+", _escaped(text.lstrip()))
     return f"{pattern}$" if at_end else pattern
 

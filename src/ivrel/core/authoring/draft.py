@@ -81,7 +81,7 @@ def _pair(lines: Sequence[Sequence[str]], opens: str, shuts: str) -> bool:
 
 
 def comment_sign(sample: str) -> str:
-    """Return what most lines begin with that look like comments; '#' if there are none."""
+    """Return the sign that most comments begin with; '#' if there are none."""
     signs: Counter[str] = Counter()
     for line in sample.splitlines():
         found = re.match(r"\s*(#|!|;|//|--)", line)
@@ -93,7 +93,7 @@ def comment_sign(sample: str) -> str:
 def draft_dialect(
     name: str, shape: str, sample: Sequence[tuple[int, str]], file: str, comment: str = "#"
 ) -> str:
-    """Return the text of a dialect file to start from; it is valid as it stands.
+    """Return the text of a dialect file to start from; it is valid as it is.
 
     `sample`: lines of the platform's text that look like export settings, with their numbers;
     `file`: what the sample is called; `comment`: what its comments begin with.

@@ -39,7 +39,7 @@ class ShapeTraits(Struct, frozen=True):
 
     @property
     def joint(self) -> str:
-        """What joins the words by which a statement is removed."""
+        """What joins the words that remove a statement."""
         return "." if self.dotted_names or self.dotted_headers else " "
 
     @property

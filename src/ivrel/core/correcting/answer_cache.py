@@ -128,7 +128,7 @@ class OfDevice:
 
 
 def seen_value(said: SourcedValue | None) -> object:
-    """Return what is seen of a value: not where it is."""
+    """Return a value without its place, for comparison."""
     return None if said is None else (said.value, said.default)
 
 

@@ -123,7 +123,7 @@ class StateAnswers:
         return answer
 
     def findings(self, asked: Requirement) -> list[Finding]:
-        """Return what is not as asked; a line that is not understood may be about it."""
+        """Return the findings about a requirement; an unparsed line may concern it, too."""
         found = self._findings.get(asked)
         if found is None:
             if self.records.unparsed and strays_on(self.records, asked.setting):
@@ -134,7 +134,7 @@ class StateAnswers:
         return found
 
     def amiss(self, asked: Requirement) -> frozenset[tuple[str, str, str]]:
-        """Return what is not as asked: what it is about, its verdict, and why."""
+        """Return the findings as triples: subject, verdict and reason."""
         found = self._amiss.get(asked)
         if found is None:
             every = self.findings(asked)
@@ -153,7 +153,7 @@ class StateAnswers:
         return not here.amiss(asked) <= there.amiss(asked)
 
     def judged(self, asked: Requirement) -> list[Finding]:
-        """Return what is not as asked, strange statements aside."""
+        """Return the findings about a requirement, unparsed lines aside."""
         return self._judged(asked).value  # type: ignore[no-any-return]
 
     def _judged(self, asked: Requirement) -> CachedAnswer:
@@ -167,8 +167,8 @@ class StateAnswers:
         return answer
 
     def found(self, asked: Requirement, notes: Dependencies) -> Known | None:
-        """Return what is not as asked, with the lines of this text, and note what was looked at for
-        it; None if it is to be found again.
+        """Return the findings with the lines of this text, and note their dependencies; None if
+        they must be computed again.
         """
         if asked.problem:
             return None
@@ -179,7 +179,7 @@ class StateAnswers:
         return Known(answer.value) if here else None
 
     def foreseen(self, asked: Requirement, notes: Dependencies) -> Known | None:
-        """Return what is known of a setting, as `found` does, of a text that is no file yet.
+        """Return the findings about a setting, as `found` does, for a text that is no file yet.
 
         What depends on the device is not looked up again there: all that is lost is its lines.
         """
@@ -191,7 +191,7 @@ class StateAnswers:
         return Known(known.findings, self.facts(asked.setting))
 
     def facts(self, name: str) -> list[Fact]:
-        """Return what the configuration says of a setting; its lines may be another text's."""
+        """Return the facts of a setting; their lines may be those of another text."""
         return self.ask(("facts", name), lambda scope: SETTINGS[name].facts(scope))
 
 

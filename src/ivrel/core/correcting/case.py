@@ -64,7 +64,7 @@ class Case:
 
     @property
     def today(self) -> date:
-        """The day on which waivers hold or have run out."""
+        """The day that waivers are judged for."""
         return self.auditor.today
 
     def text(self, data: bytes) -> Text:
@@ -75,7 +75,7 @@ class Case:
         return found
 
     def read(self, text: Text) -> Records:
-        """Return what a text says; Unreadable if it is none of the platform's."""
+        """Return the records of a text; Unreadable if it is not of the platform."""
         return read_records(self.dialect, text, hosts=hosts_of(self.policy))
 
     def apply(self, text: Text, edits: Sequence[Edit]) -> Text:

@@ -143,8 +143,8 @@ def unknown_lines(dialect: Dialect, change: str, file: str) -> Iterator[tuple[in
 
 
 def named(dialect: Dialect, edit: Edit) -> str:
-    """Return what an edit is called where it is told of: its words, if they surely concern export,
-    else its line alone.
+    """Return the name of an edit for messages: its words, if they surely concern export, else its
+    line alone.
     """
     if edit.line and not edit.removes and not is_about_export(dialect, edit):
         return f"line {edit.line}"

@@ -100,7 +100,7 @@ def unchanged(
     sends: bool,
     remains: tuple[Remaining, ...],
 ) -> Correction:
-    """Return the correction of a device in which nothing is changed."""
+    """Return a correction that changes nothing."""
     return Correction(
         *(device.name, dialect.name, (), "", "", ()),
         remains=remains,
@@ -116,7 +116,7 @@ def unchanged(
 def remaining(
     case: Case, after: DeviceResult, plan: CorrectionPlan, stuck: str = ""
 ) -> tuple[Remaining, ...]:
-    """Return what is not as asked after a change; `stuck`: why none could be written."""
+    """Return the verdicts that still break after a change; `stuck`: why none could be written."""
     return tuple(
         _remains(case, v, plan, stuck)
         for v in after.verdicts

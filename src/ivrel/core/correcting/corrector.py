@@ -119,8 +119,8 @@ class Corrector:
         return Start(case, state, before)
 
     def _preferring(self, asked: Requirement, state: StateAnswers) -> Requirement:
-        """Return a requirement with what is to be written where it leaves that open: for devices
-        that are alike the same object, of which answers are known.
+        """Return a requirement with what is to be written where it leaves that open: the same
+        object for equal devices, so that cached answers are found.
         """
         if not leaves_open(asked):
             return asked
@@ -128,7 +128,7 @@ class Corrector:
         return state.ask(("preferring", asked), prefer)
 
     def _memory_of(self, dialect: Dialect, scope: Scope) -> CorrectionCache:
-        """Return what is known of other devices to which the same may be told."""
+        """Return the cache for all devices with the same dialect and collectors."""
         at = dialect, scope.wanted, scope.forbidden
         if at not in self._memories:
             self._memories[at] = CorrectionCache()

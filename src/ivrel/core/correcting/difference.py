@@ -189,7 +189,7 @@ def may_differ(before: Records, after: Records, table: str) -> bool:
 
 
 def _firsts(dialect: Dialect, before: Text, after: Text) -> frozenset[Words]:
-    """Return the top-level heads of the statements in which two texts differ."""
+    """Return the top-level heads of the statements that differ between two texts."""
     split = dialect.shape.split
     return frozenset(
         path[0] if path else tuple(split(decode(raw[:LONGEST])))

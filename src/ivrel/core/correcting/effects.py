@@ -27,8 +27,8 @@ class _Named(Struct, frozen=True):
 
 
 class Effects:
-    """What each edit does; `start`: the statements before all of them; `edits`: single ones, each
-    of which sets a statement or takes some away.
+    """What each edit does; `start`: the statements before all of them; `edits`: single edits: each
+    sets a statement or removes some.
     """
 
     def __init__(self, matcher: Matcher, start: State, edits: Sequence[Edit]) -> None:
@@ -133,8 +133,8 @@ class Effects:
 
     @cached_property
     def groups(self) -> Sequence[Sequence[Edit]]:
-        """The edits in groups: in which order these are carried out makes no difference, but within
-        a group it may, since one edit takes away or replaces what another one sets.
+        """The edits in groups: the order of groups makes no difference, but within a group it may,
+        since one edit takes away or replaces what another one sets.
         """
         numbers: dict[object, int] = {}  # of groups, by what their edits do to statements
         groups: dict[int, list[Edit]] = {}

@@ -33,7 +33,7 @@ Votes = tuple[tuple[str, str, str], ...]  # setting, part and value, as one devi
 
 
 def open_settings(policy: Policy) -> frozenset[str]:
-    """Return the settings of which some rule leaves open what to write."""
+    """Return the settings for which some rule leaves open what to write."""
     asked = (item for rule in policy.rules for item in rule.require.items())
     return frozenset(name for name, r in asked if any(map(_is_open, r.needs.values())))
 
@@ -94,7 +94,7 @@ class DefaultsCounter:
             self._counts.setdefault((setting, part), Counter())[value] += 1
 
     def usual(self) -> Usual:
-        """Return what most devices have; of what as many have, the first in alphabetical order."""
+        """Return the most common values; of equally common ones, the first in alphabetical order."""
         return {
             at: tuple(
                 value for value, _ in sorted(c.items(), key=lambda one: (-one[1], one[0]))[:MOST]

@@ -19,7 +19,7 @@ WAIVED_FOR = timedelta(days=180)  # from today on, in the text of a waiver
 
 
 def instead(dialect: Dialect, policy: Policy, asked: Requirement) -> tuple[str, ...]:
-    """Return what would do in the place of what a platform cannot be, in sentences."""
+    """Return sentences about the values that a platform offers in place of one that it cannot have."""
     need = asked.needs.get("")
     if not isinstance(need, SetNeed):
         return ()

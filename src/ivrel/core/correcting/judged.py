@@ -76,7 +76,7 @@ class Judged(Struct, frozen=True):
 
 
 def judge_change(start: Start, written: Written) -> Judged:
-    """Return what is to be said of a change."""
+    """Return the judgement of a change."""
     case, state = start.case, start.state
     data = state.records.text.data
     said = Judged(

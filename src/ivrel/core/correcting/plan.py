@@ -123,8 +123,8 @@ class _Planning:
         return CorrectionPlan(tuple(steps), draft.touched, obstacles)
 
     def _draft(self, asked: Asked) -> _Draft:
-        """Return the records in which each setting that is asked for has been mended, one after the
-        other, round by round until nothing changes: one that is mended may undo another.
+        """Return the records after each requested setting has been mended, one after the other,
+        round by round until nothing changes: one that is mended may undo another.
         """
         draft = _Draft(self.before, {}, {})
         for _ in range(MOST_ROUNDS):
@@ -135,7 +135,7 @@ class _Planning:
         return draft
 
     def _round(self, draft: _Draft, asked: Asked) -> _Draft:
-        """Return a draft in which each setting has been mended again."""
+        """Return a draft after each setting has been mended again."""
         touched = dict(draft.touched)
         obstacles: dict[str, tuple[Obstacle, ...]] = {}
         state = draft.state
@@ -268,7 +268,7 @@ def _doubtful(records: Records) -> set[str]:
 
 
 def _differences(before: Records, after: Records) -> list[Touched]:
-    """Return what one setting's correction changes, value by value."""
+    """Return the values that one setting's correction changes."""
     out: list[Touched] = []
     for table in ("", *before.dialect.keys):
         if before.unchanged(table, after):

@@ -70,7 +70,7 @@ class AppliedChange(Struct, frozen=True):
 
 
 def complete(tried: AppliedChange) -> str:
-    """Return what still breaks although nothing that is reported is in its way."""
+    """Return the requirements that still break although nothing reported prevents them."""
     for name, requirement in tried.case.asked.items():
         if name in tried.case.waived:
             continue
@@ -104,7 +104,7 @@ def settled(tried: AppliedChange) -> str:
 
 
 def spare(tried: AppliedChange) -> list[Edit]:
-    """Return the edits without each of which the outcome is as good, in the order of the change."""
+    """Return the edits that can each be left out with the same outcome, in the order of the change."""
     case, after = tried.case, tried.after
     asked = _as_written(tried)
     names = [name for name in asked if name not in case.waived]
@@ -175,8 +175,8 @@ def _as_written(tried: AppliedChange) -> dict[str, Requirement]:
 def _narrowed(
     requirement: Requirement, asked: Requirement, key: str, need: Need
 ) -> tuple[Requirement, Requirement]:
-    """Return what asks this of one key alone, and what asks there for what the policy says to
-    write.
+    """Return the part of a requirement for one key alone, with the values that the policy prefers
+    there.
     """
     alone = {key: need} if "" not in requirement.needs else {"": Need(order=need.order), key: need}
     narrow = {**asked.needs, key: need.only(str(need.write))}
@@ -239,9 +239,7 @@ def brings_back(tried: AppliedChange, backout: str) -> str:
 
 
 def _said(state: StateAnswers, name: str, *, by_whom: bool) -> dict[str, list[str]]:
-    """Return what a configuration says of a setting, in words; `by_whom`: whether that is told of
-    defaults.
-    """
+    """Return the facts of a setting in words; `by_whom`: also say which of them are defaults."""
     out: dict[str, list[str]] = {}
     for f in state.facts(name):
         said = f"{f.value}{' by default' if f.default and by_whom else ''}"

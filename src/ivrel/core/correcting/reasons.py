@@ -88,7 +88,7 @@ class _Reasons:
         return "; ".join([known.asks, *dict.fromkeys((*told, *known.chosen))])
 
     def _labels(self, step: EditStep) -> set[str]:
-        """Return what the destination of a row is called in findings, if it has one."""
+        """Return the names of the destination of a row in findings, if it has one."""
         labels: set[str] = set()
         if step.table == "destination":
             labels |= self._by_key.get(step.key, set())
@@ -144,5 +144,5 @@ class _OfSetting(Struct, frozen=True):
 
 
 def _names_in(f: Finding) -> set[str]:
-    """Return what a finding may call a destination."""
+    """Return the names that a finding may use for a destination."""
     return {f.title, f.about, f.about.partition(" ")[0]}

@@ -21,7 +21,7 @@ from ivrel.core.vocabulary.values import Value
 
 
 class EditStep(Struct, frozen=True):
-    """An edit, and the values of which row it writes; a row that goes as a whole has no slots.
+    """An edit, and the row whose values it writes; a row that goes as a whole has no slots.
 
     `makes`: whether the row is there by this step.
     """
@@ -35,10 +35,9 @@ class EditStep(Struct, frozen=True):
 
 
 def steps_between(before: Records, after: Records, same: Container[str] = ()) -> list[EditStep]:
-    """Return the edits that turn the text of `before` into one that says `after`, table by
-    table.
+    """Return the edits that turn the text of `before` into one that says `after`, table by table.
 
-    `same`: tables in which they are known not to differ.
+    `same`: tables that are known to be equal.
     """
     dialect = before.dialect
     steps: list[EditStep] = []
@@ -101,7 +100,7 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[EditS
 
 
 def _removal_words(pattern: Pattern, match: Understood, get: Getter) -> Words:
-    """Return the words by which a statement is removed, as they are in the text."""
+    """Return the words that remove a statement, as they are in the text."""
     standing = pattern.standing(match.path, match.words)
     # What the statement itself leaves out is not among the words that name it.
     said = lambda slot: get(slot) if slot in standing else None  # noqa: E731

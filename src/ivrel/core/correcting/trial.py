@@ -106,8 +106,8 @@ class Trial:
     def _near(self, state: State, near: State, known: Records, touched: Set[object]) -> Records:
         """Return the records of a state that differs in few statements from another one.
 
-        `known`: the records of the other one; `touched`: what tells apart the statements in which
-        they may differ.
+        `known`: the records of the other one; `touched`: the keys of the statements that may
+        differ.
         """
         rows: dict[tuple[str, Key], None] = {}
         for at in touched:
@@ -206,7 +206,7 @@ class Trial:
             yield edit, self.case.read(text)
 
     def _on_text(self, edits: Sequence[Edit]) -> Records | None:
-        """Return what the text says after edits; None if they are refused."""
+        """Return the records of the text after edits; None if the platform refuses them."""
         try:
             return self.case.read(self.case.apply(self.before.text, edits))
         except (Refused, Unreadable):

@@ -49,7 +49,7 @@ class WhatIf(Struct, frozen=True):
     """What another policy would change for a device.
 
     `dropped`: the lines of today's correction that would not be sent; `added`: those that would be
-    sent besides. `problem`: why the configuration could not be read, if it could not.
+    sent in addition. `problem`: why the configuration could not be read, if it could not.
     """
 
     device: str
@@ -73,7 +73,7 @@ def what_if(
     correctors: tuple[Corrector, Corrector],
     file: str,
 ) -> WhatIf:
-    """Return what the second corrector's policy would change for a device, beside the first's.
+    """Return the difference that the second corrector's policy makes for a device.
 
     `file`: what the configuration is called. Both are about the same settings, on the same day.
     Unreadable if the configuration is none of the platform's.
@@ -101,7 +101,7 @@ def _asks_alike(device: Device, policies: tuple[Policy, Policy], today: date) ->
 
 
 def _asked(device: Device, policy: Policy, today: date) -> Any:
-    """Return all that a policy says of a device, but for where it says so and by which rule."""
+    """Return all that a policy says of a device, without the place and the rule."""
     asked = effective(policy, device)
     # A waiver may hold, have run out, or not be there, and its words are shown with a verdict.
     undecided = tuple(Verdict(name, "breaks", "", r.text, "", "", ()) for name, r in asked.items())

@@ -1,4 +1,4 @@
-"""The corrections of several devices, and the waves in which they are delivered."""
+"""The corrections of several devices, and the waves of their delivery."""
 
 from __future__ import annotations
 

@@ -1,8 +1,8 @@
 """The course of a delivery to one device: its steps, and what is to be done next, decided by what
 was begun last and by what the device says now.
 
-Each step is written down before it is taken and after. What was written last, and where the device
-stands, decide alone: whoever comes back after a lost connection, or after the program was killed,
+Each step is written down before it is taken and after. What was written last, and the state of the
+device, decide alone: whoever comes back after a lost connection, or after the program was killed,
 needs to know nothing else.
 """
 
@@ -70,7 +70,7 @@ _NEXT: Mapping[tuple[str, str], str] = {
 
 
 def next_move(last: str, where: str) -> str:
-    """Return what is to be done with a device: `last` is what was written down last, `where` it
-    stands now. Of one to which nothing was sent, it does not matter what it says.
+    """Return the next step for a device: `last` is the step recorded last, `where` the device's
+    state. If nothing was sent to a device, its state does not matter.
     """
     return BEGIN if last in ("", REACHED) else _NEXT[last, where]

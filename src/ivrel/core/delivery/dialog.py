@@ -27,7 +27,7 @@ class Exchange(Struct, frozen=True):
 
 
 def cleaned(data: bytes) -> bytes:
-    """Return what a device sent, without terminal control sequences."""
+    """Return the output of a device without terminal control sequences."""
     if b"\x1b" in data or b"\x00" in data or b"\x07" in data:
         data = _STEERS.sub(b"", data)
     while b"\x08" in data:
@@ -66,7 +66,7 @@ _WIPED = rb"(?:\r *\r|\x08[ \x08]*|\x1b\[[0-?]*[ -/]*[@-~])*"
 
 
 def without_questions(session: Session, data: bytes) -> bytes:
-    """Return what a device sent, without answered questions and the characters that erase them."""
+    """Return the output of a device without answered questions and the characters that erase them."""
     for one in _replies(session):
         # The end of the pattern is that of the text that was seen; here more follows.
         seen = one.seen.removesuffix("$").encode()

@@ -29,7 +29,7 @@ class Owners:
                 self._identities[device.identity] = device.name
 
     def against(self, device: Device, dialect: Dialect, data: bytes) -> str:
-        """Return what shows that a configuration is not of a device; '' if nothing does.
+        """Return the evidence that a configuration is of another device; '' if there is none.
 
         A configuration that cannot be read shows nothing.
         """
@@ -63,5 +63,5 @@ class Owners:
 
 
 def names_of(device: Device) -> frozenset[str]:
-    """Return what a configuration may call a device, in small letters."""
+    """Return the names that a configuration may use for a device, in small letters."""
     return frozenset(name.casefold() for name in (device.name, *device.names))

@@ -40,7 +40,7 @@ class DeviceDelivery(Struct, frozen=True):
 
 
 class DeliveryRecord(Struct, frozen=True):
-    """A delivery: when, by whom, from which folder, and its devices.
+    """A delivery: its time, its author, its folder, and its devices.
 
     `stopped`: why it ended before all devices were done; `called`: the user's programs that were
     called for the delivery as a whole.

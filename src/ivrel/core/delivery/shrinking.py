@@ -16,8 +16,8 @@ FEW_LINES, FEW_STATEMENTS = 20, 4  # so few of a configuration can go on any day
 
 
 def shrunk(dialect: Dialect, old: bytes, new: bytes) -> str:
-    """Return what is left of a configuration that lost most of its lines, or of its statements of
-    export settings; '' if it did not.
+    """Return the reason if a configuration lost most of its lines or of its statements of export
+    settings; '' if it did not.
     """
     lines = _lines(old), _lines(new)
     if lines[0] >= FEW_LINES and 2 * lines[1] < lines[0]:

@@ -1,4 +1,4 @@
-"""Where a device stands: what its configuration says now, held against what it said before a change
+"""The state of a device: what its configuration says now, held against what it said before a change
 and what the proof said that it will say.
 
 Texts are compared by what they say, for a device may lay out its configuration again.
@@ -26,14 +26,14 @@ NAMES = ("unit.name",)  # what a device calls itself: no change is about that
 
 
 class Standing(Struct, frozen=True):
-    """Where a device stands, and what differs from the proof if it does not read so."""
+    """The state of a device, and what differs from the proof if it does not read so."""
 
     where: str
     why: str = ""
 
 
 def standing(dialect: Dialect, now: bytes, before: bytes, proved: bytes) -> Standing:
-    """Return where a device stands whose configuration is `now`.
+    """Return the state of a device whose configuration is `now`.
 
     A change that changes nothing that is read leaves a device as proved. Whether it is as before is
     judged on export settings alone: what somebody else has changed beside them, the device's name
@@ -100,7 +100,7 @@ class WayBack(Struct, frozen=True):
 
 
 def way_back(dialect: Dialect, now: bytes, before: bytes) -> WayBack:
-    """Return what brings a configuration back to what it said before, from wherever it is.
+    """Return the change that restores the earlier export settings, from any state.
 
     It is tried on the text first: what does not lead back to the last word about export, or touches
     anything else, is no way back. What somebody else has changed meanwhile is left to him.

@@ -1,4 +1,4 @@
-"""Waves: in which steps the corrections of a fleet are delivered.
+"""Waves: the steps that deliver the corrections of a fleet.
 
 First a few devices that differ, so that a mistake shows early and on few; then more each time.
 Never two devices of a pair in one wave, nor all that a site is heard by; the collectors' own sites
@@ -35,8 +35,8 @@ class WaveCandidate(Struct, frozen=True):
 class Order(Struct, frozen=True):
     """What the waves are to heed.
 
-    `first`: devices in the first wave; `apart`: groups, or globs, of which no two devices change in
-    one wave; `last`: sites that come last, where collectors stand.
+    `first`: devices in the first wave; `apart`: groups, or globs, whose devices never change in the
+    same wave; `last`: sites that come last: those of collectors.
     """
 
     first: int = FIRST
@@ -148,7 +148,7 @@ class _State:
 
 
 def _spread(some: Sequence[WaveCandidate]) -> list[WaveCandidate]:
-    """Return devices in an order in which each site's stand far from each other."""
+    """Return devices in an order that keeps those of one site far apart."""
     seen: dict[str, int] = {}
     turns = []
     for n, c in enumerate(some):
@@ -158,7 +158,7 @@ def _spread(some: Sequence[WaveCandidate]) -> list[WaveCandidate]:
 
 
 def _differing_first(queue: Sequence[WaveCandidate], number: int) -> list[WaveCandidate]:
-    """Return devices in an order in which each of the first is unlike those before it: of another
+    """Return devices in an order whose first ones are each unlike those before: of another
     platform, then of another kind, then at another site. `number`: of those that come first.
     """
     left = {c.device.name: c for c in queue}

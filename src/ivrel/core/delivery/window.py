@@ -1,4 +1,4 @@
-"""Maintenance windows: the hours in which a delivery may start devices.
+"""Maintenance windows: the hours when a delivery may start devices.
 
 Passes: 23:30 and 01:15 are between 22:00 and 04:00
 Fails:  `between 25:00` (no time of a day)

@@ -1,6 +1,4 @@
-"""Groups of patterns that write the same statement, and those of which one could contradict the
-other.
-"""
+"""Groups of patterns that write the same statement, and patterns that could contradict each other."""
 
 from __future__ import annotations
 

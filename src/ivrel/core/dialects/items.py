@@ -27,7 +27,7 @@ MANY = 1 << 30  # more words than any statement has
 
 
 class Literal(Struct, frozen=True):
-    """A word that stands as it is."""
+    """A fixed word."""
 
     word: str
 
@@ -80,7 +80,7 @@ class Variable(Struct, frozen=True):
 
 
 class Flag(Struct, frozen=True):
-    """A word that stands exactly when a slot has one certain value."""
+    """A word that is there exactly if a slot has one certain value."""
 
     slot: str
     value: str
@@ -119,7 +119,7 @@ class Outline(Struct, frozen=True):
 
     The least and most words.
 
-    `values`: where each value stands, if nothing may be left out.
+    `values`: the place of each value, if nothing may be left out.
     """
 
     fixed: tuple[tuple[int, str], ...]

@@ -195,7 +195,7 @@ class _Loader:
         return out
 
     def _negated(self, said: Node | None, pattern: Pattern) -> Negated:
-        """Return what a negation of a statement leads to."""
+        """Return the effect of a negation of a statement."""
         if said is None:
             _, rule = self._values.get("negation", (None, {}))
             return BY_RULE if rule.get("leads_to") == DEFAULT else UNKNOWN_NEGATED
@@ -221,7 +221,7 @@ class _Loader:
                     self._report.add(node, str(problem))
 
     def _removal(self) -> dict[str, Pattern]:
-        """Return what names a row of a table as a whole when it is removed."""
+        """Return the words that remove a row of a table as a whole."""
         out = {}
         for table, row in self._rows.items():
             if "removed_by" in row:

@@ -58,7 +58,7 @@ BY_RULE = Negated(takes_back=True, by_rule=True)
 
 
 def negated_by_word(said: Node, report: Report) -> Negated | None:
-    """Return what `negated` leads to where it is a word; None if it holds values."""
+    """Return the word that `negated` leads to; None if it leads to values."""
     if not isinstance(said, ScalarNode):
         return None
     if said.value not in (DEFAULT, UNKNOWN):
@@ -86,8 +86,8 @@ def negation_of(pattern: Pattern, means: Fields, shape: Shape) -> Pattern:
 
 
 def name_of(pattern: Pattern) -> tuple[Item, ...]:
-    """Return what names a statement when it is negated: what names it when it is removed, or the
-    word that it begins with, which may mean a value.
+    """Return the name of a statement in its negation: the words that remove it, or its first word,
+    which may also be a value.
     """
     first = pattern.items[0]
     return pattern.removal or ((Literal(first.word),) if isinstance(first, Flag) else ())

@@ -153,7 +153,7 @@ class Pattern(Struct, frozen=True):
         return None if None in path else tuple(tuple(words or ()) for words in path)
 
     def write_removal(self, get: Get, said: Get, standing: Mapping[str, str]) -> Words | None:
-        """Return the words by which the statement is named when it is removed.
+        """Return the words that name the statement when it is removed.
 
         `said`: gives the values that the text says, for what may be left out; `standing`: the words
         of the slots as they are in the text, which may spell a value in another way than it would
@@ -183,7 +183,7 @@ class Pattern(Struct, frozen=True):
         return Pattern((), self.path[0], (), (), opening(self.path[0]))
 
     def naming(self, path: Path, words: Words, keys: Container[str]) -> Fields:
-        """Return the keys that a statement's place gives, if it stands where the pattern's rows are
+        """Return the keys that a statement's place gives, if it is where the pattern's rows are
         named.
         """
         if not self.path:
@@ -215,7 +215,7 @@ class Pattern(Struct, frozen=True):
         return next((i for i in flat(every) if isinstance(i, Variable) and i.slot == slot), None)
 
     def before(self, slot: str) -> str:
-        """Return the word that stands right before a slot's value; empty if none does."""
+        """Return the word right before a slot's value; empty if none does."""
         at = next(
             (n for n, i in enumerate(self.items) if isinstance(i, Variable) and i.slot == slot), 0
         )

@@ -38,11 +38,11 @@ class Rise(Struct, frozen=True):
 class Session(Struct, frozen=True):
     """What is typed to a device, and what it answers.
 
-    `prompt`: what the last line looks like when the device waits; `errors`: what a line of an
-    answer looks like that tells of an error; `start`: what is typed first, so that answers come as
-    a whole; `show`: what prints the configuration; `aside`: lines of it that are no configuration;
-    `rise`: how one gets the right to change things; `pages`: what goes on behind a full screen;
-    `questions`: what is answered to others.
+    `prompt`: what the last line looks like when the device waits; `errors`: the pattern of a line
+    that reports an error; `start`: what is typed first, so that answers come as a whole; `show`:
+    what prints the configuration; `aside`: lines of it that are no configuration; `rise`: how one
+    gets the right to change things; `pages`: what goes on behind a full screen; `questions`: what
+    is answered to others.
 
     A change: `open`, then its lines (`typed`), `end` behind them, `check`, and then `trial`, which
     holds for this many seconds unless `keep` confirms it, or else `hold`. `drop` gives up what was

@@ -74,9 +74,7 @@ class Slot(Struct, frozen=True):
 
     @property
     def field(self) -> str:
-        """What the slot is called wherever it may stand: `level` of the device, of a destination,
-        of a feed.
-        """
+        """The name of the slot in each place: `level` of the device, of a destination, of a feed."""
         return self.name.partition(".")[2] if self.table else self.name.replace(".", "-")
 
 
@@ -208,7 +206,7 @@ _FIELDS: Mapping[tuple[str, str], str] = {
 
 
 def slot_of(field: str, table: str) -> str | None:
-    """Return the slot of a field that stands once (table ''), or in each row of a table.
+    """Return the slot of a field that occurs once (table ''), or in each row of a table.
 
     None if there is none.
     """
@@ -226,9 +224,7 @@ _ALSO = {
 
 
 def unknown_slot(name: str) -> str:
-    """Return what to say of a name that is no slot's: '… is not known', with the likeliest
-    meant.
-    """
+    """Return the message for an unknown slot: '… is not known', with the likeliest one meant."""
     table, _, field = name.rpartition(".")
     meant = f"{table}.{_ALSO.get(field, '')}".lstrip(".")
     if meant in SLOTS:

@@ -61,7 +61,7 @@ Judge = Callable[[Heard, Requirement], _Said]
 
 
 def claims_of(device: Device, policy: Policy, evidence: Evidence) -> tuple[Claim, ...]:
-    """Return what was heard of a device claims, setting by setting."""
+    """Return the claims about a device, setting by setting."""
     summary = evidence.devices.get(device.name) or Summary()
     return tuple(judged(Heard(device, policy, effective(policy, device), summary)))
 
@@ -181,7 +181,7 @@ def _stamp(heard: Heard, requirement: Requirement) -> _Said:
 
 
 def _collectors(heard: Heard, requirement: Requirement) -> _Said:
-    """Compare where messages arrived with where they should, and by which way."""
+    """Compare where messages arrived with where they should, and on which port."""
     need: SetNeed = requirement.needs[""]
     values = heard.summary.of("arrival")
     if not values:

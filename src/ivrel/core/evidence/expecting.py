@@ -20,7 +20,7 @@ WAITING, HEARD, CONTRADICTED = "waiting", "heard", "contradicted"
 
 
 class Expected(Struct, frozen=True):
-    """How it stands with one device: `number`: messages so far; `against`: what its latest message
+    """The state of one device: `number`: messages so far; `against`: what its latest message
     contradicts.
     """
 

@@ -71,7 +71,7 @@ def held_against(
     covered: tuple[datetime, datetime] | None,
     zone: tzinfo,
 ) -> list[Kept]:
-    """Return what became of each message that a device kept, in the order of its record.
+    """Return the state of each message that a device kept, in the order of its log.
 
     `arrived`: the messages of the device at a collector; `covered`: from when to when there are
     records of the collector, of any device, None if that is not known; `zone`: that of stamps which
@@ -145,7 +145,7 @@ def _matched(
 
 
 def _words(record: Record) -> str:
-    """Return the words by which a message is found again; its tag is one of them."""
+    """Return the words that identify a message; its tag is one of them."""
     message = record.message
     return " ".join(f"{message.app or ''}: {message.text}".split())
 

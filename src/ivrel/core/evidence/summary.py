@@ -25,9 +25,9 @@ _BEGINNING = 500  # bytes of a message that are kept to be shown
 
 
 class ExampleMessage(Struct, frozen=True, order=True):
-    """The message that shows something: where its record stands, when it came, how it begins.
+    """The message that shows something: the place of its record, its time, its first words.
 
-    Of several, the first is the one that stands first.
+    Of several, the one that is first in its file.
     """
 
     file: str
@@ -72,8 +72,8 @@ class Summary:
     def add(
         self, observed: Iterable[tuple[str, str]], example: ExampleMessage, number: int = 1
     ) -> None:
-        """Count a message, with what is observed in it; `number`: of messages that show the same,
-        of which the example is the first.
+        """Count a message, with what is observed in it; `number`: of messages that show the same;
+        the example is the first.
         """
         self.number += number
         for what, value in observed:
@@ -114,7 +114,7 @@ class Summary:
 class Evidence:
     """What was heard: a summary a device, and one a stranger; what senders called themselves.
 
-    `tells`: by device, the setting that a tag or MSGID tells of; `zone`: that of stamps which say
+    `tells`: by device, the setting that a tag or MSGID reports; `zone`: that of stamps which say
     none.
     """
 
@@ -132,8 +132,8 @@ class Evidence:
         return sum(s.number for s in self.devices.values()) + self.strangers.number
 
     def add(self, arrival: Arrival, number: int = 1) -> None:
-        """Count a message; `number`: of messages that show the same, of which it is the first; 0:
-        it was counted, and its time is another.
+        """Count a message; `number`: of messages that show the same; this is the first; 0: it was
+        counted, and its time is another.
         """
         record, found = arrival.record, arrival.found
         if not number:
@@ -166,7 +166,7 @@ def observed(
 ) -> Iterator[tuple[str, str]]:
     """Yield what a message of a device shows: what is observed, and its value.
 
-    `tells`: the setting that a tag or MSGID tells of.
+    `tells`: the setting that a tag or MSGID reports.
 
     A message without PRI was written by a collector, and one that came through a relay may have
     been written again by it: neither shows the form that the device gave it.

@@ -51,7 +51,7 @@ SHORTEST_NAME = 5  # letters: a shorter name of a collector stands in many state
 
 
 def hosts_of(policy: Policy) -> Hosts:
-    """Return the addresses and names of a policy's collectors, by which statements name them."""
+    """Return the addresses and names of a policy's collectors, as statements name them."""
 
     def find() -> Hosts:
         out: list[str] = []
@@ -67,7 +67,7 @@ def hosts_of(policy: Policy) -> Hosts:
 def scope_of(
     device: Device, records: Records, policy: Policy, asked: Mapping[str, Requirement]
 ) -> Scope:
-    """Return the scope in which a device is judged: with the collectors that are asked of it."""
+    """Return the scope that a device is judged in, with the collectors that it should have."""
     need = asked["collectors"].needs[""] if "collectors" in asked else None
     wanted = None
     # Where the policy says only what must not be there, everything that is there is judged.
@@ -171,7 +171,7 @@ def _verdict(
 
 
 def not_understood(unparsed_line: UnparsedLine, places: Places, *, derived: bool = False) -> str:
-    """Return what to say of a statement that no pattern understands.
+    """Return the message about a statement that no pattern reads.
 
     Its text is reported only where it surely concerns export. `derived`: statements are worked out
     from lines, and this one says itself what is not known.

@@ -188,8 +188,8 @@ def _clashes(
 
 
 def _unseen(policy: Policy) -> Iterator[tuple[dict[str, Requirement], str, str]]:
-    """Yield what is asked wherever a rule holds, at each site that the policy tells of: what is
-    known without a fleet.
+    """Yield what is asked wherever a rule holds, at each site of the policy: what is known without
+    a fleet.
     """
     for rule in policy.rules:
         merged = {

@@ -65,8 +65,8 @@ class VerdictCache(Generic[T]):
         self._traces: list[Trace[T]] = []
 
     def find(self, marks: Sequence[Mark]) -> tuple[T, list[Mark]] | None:
-        """Return what is known of a configuration with these statements, and those of them on which
-        it hangs; None if nothing is known.
+        """Return what is known of a configuration with these statements, and those of them that it
+        depends on; None if nothing is known.
         """
         for trace in self._traces:
             concerned = trace.concerned(marks)
@@ -76,7 +76,7 @@ class VerdictCache(Generic[T]):
         return None
 
     def trace(self, dialect: Dialect, looked: Set[Note]) -> Trace[T]:
-        """Return what takes values that depend on all that was looked at."""
+        """Return the trace for these dependencies."""
         concerning = _concerning(dialect, looked)
         trace = next((t for t in self._traces if t.concerning == concerning), None)
         if trace is None:

@@ -36,7 +36,7 @@ FEWEST = 5  # messages without which nothing can be told
 
 
 class Level(Struct, frozen=True):
-    """A time in which a clock was set by nobody: its offset in the middle, and its drift.
+    """A time without a setting of the clock: its offset in the middle, and its drift.
 
     `first`, `last`: when its messages came, in seconds since 1970; `offset`: how far it is ahead,
     in seconds; `drift`: seconds a second; None where the time is too short to tell.
@@ -50,13 +50,13 @@ class Level(Struct, frozen=True):
 
 
 class Clock(Struct, frozen=True):
-    """The clock of a device as its messages tell of it.
+    """The clock of a device as its messages show it.
 
     `number`: messages that tell; `levels`: in the order of time, more than one if it was set;
     `delay`, `delay_95`: the median and the 95th percentile of what messages came behind the first
     ones, in seconds; `late`: messages that came more than a minute behind, `latest`: by how much at
-    most; `by_relay`: whether their delay is also that of a relay; `kind`: see KINDS;
-    `example`: a message that shows it.
+    most; `by_relay`: whether their delay is also that of a relay; `kind`: see KINDS; `example`: a
+    message that shows it.
     """
 
     device: str
@@ -98,10 +98,10 @@ KINDS = {
 
 
 def clock_of(device: str, sample: Sequence[Pair], number: int, tolerance: float = 1.0) -> Clock:
-    """Return what the messages of a device tell of its clock.
+    """Return the clock of a device, as far as its messages show it.
 
-    `sample`: in the order in which they came; `number`: of how many; `tolerance`: seconds that a
-    clock may be off.
+    `sample`: in order of arrival; `number`: of how many; `tolerance`: seconds that a clock may be
+    off.
     """
     if len(sample) < FEWEST:
         return Clock(device, number)
@@ -179,7 +179,7 @@ def _clock_at(levels: Sequence[Level], came: float) -> float:
 
 
 def _kind(levels: Sequence[Level], late: Sequence[float], tolerance: float) -> str:
-    """Return what is wrong, the worst first; see KINDS."""
+    """Return the worst fault of a clock; see KINDS."""
     worst = max((level.offset for level in levels), key=abs)
     if abs(worst) > UNSET:
         years = round(worst / YEAR)
@@ -198,7 +198,7 @@ def _kind(levels: Sequence[Level], late: Sequence[float], tolerance: float) -> s
 
 
 def told(clock: Clock) -> str:
-    """Return what a clock is like, in words."""
+    """Return the description of a clock in words."""
     offset, drift = clock.offset, clock.drift
     if not clock.number:
         return "no stamp with a date, beside the time at which it came"

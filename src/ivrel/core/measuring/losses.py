@@ -1,4 +1,4 @@
-"""Losses: what the numbers of messages tell of those that never came."""
+"""Losses: messages that never came, by the numbers of the others."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class Loss(Struct, frozen=True):
 
 
 def losses_of(device: str, numbers: Numbers) -> list[Loss]:
-    """Return what the numbers of a device tell, collector by collector.
+    """Return the losses of a device by its numbers, collector by collector.
 
     What was lost before a restart cannot be told, for nobody knows how far it had counted.
     """

@@ -1,4 +1,4 @@
-"""The numbers that a device counts its messages by: which of them came, and in which order.
+"""The numbers of a device's messages: those that came, and their order.
 
 RFC 5424 section 7.3.1 has a device count its messages and begin again when it restarts; older
 devices put a number in front of the stamp, which wraps at some power.
@@ -84,7 +84,7 @@ class NumberRun(Struct):
 
 
 class Stream:
-    """The numbers of one device at one collector, in the order in which they came."""
+    """The numbers of one device at one collector, in order of arrival."""
 
     def __init__(self) -> None:
         self.counts: list[NumberRun] = []
@@ -134,7 +134,7 @@ class Stream:
 
 
 def _turn(here: int, number: int) -> int:
-    """Return what a count is moved by, if it wraps between two numbers; 0 if it does not."""
+    """Return the period of a counter that wraps between two numbers; 0 if it does not."""
     for wrap in WRAPS:
         # A device that begins again near there begins at 0 or 1, and leaves a gap.
         is_anew = number <= 1 and wrap - here > SOON
@@ -189,8 +189,8 @@ class Numbers:
 
 
 def _shift(one: NumberRun, other: NumberRun) -> int | None:
-    """Return what the numbers of a chunk are moved by to go on from the chunk before; None if they
-    do not.
+    """Return the shift that joins the numbers of a chunk with those of the chunk before; None if
+    there is none.
     """
     low = other.spans[0][0]
     if -NEAR <= low + one.base - one.highest <= JUMP:

@@ -44,9 +44,9 @@ class Pair(Struct, frozen=True, order=True):
 class Pairs:
     """A sample of the messages of a device that tell both times.
 
-    Which of them are in the sample follows from where they are, so that it is the same whatever the
-    order in which they come. `number`: of how many it is a sample; `others`: messages that do not
-    tell both; `most`: messages in the sample.
+    The place of a message decides whether it is in the sample, so that their order makes no
+    difference. `number`: of how many it is a sample; `others`: messages that do not tell both;
+    `most`: messages in the sample.
     """
 
     def __init__(self, most: int = MOST) -> None:
@@ -90,5 +90,5 @@ class Pairs:
 
     @property
     def sample(self) -> list[Pair]:
-        """The sample, in the order in which the messages came."""
+        """The sample, in order of arrival."""
         return sorted(pair for _, pair in self._held)

@@ -3,8 +3,8 @@
 Devices that follow the day say little at night, and a gap at night is no sign of a failure. Seen on
 a clock that runs as fast as messages are to be expected, any such process has the same pace at all
 hours (time rescaling: F. Papangelou, "Integrability of expected increments of point processes and a
-related random change of scale", Transactions of the American Mathematical Society 165, 1972).
-What is to be expected is taken from all devices of the fleet, each of which counts the same.
+related random change of scale", Transactions of the American Mathematical Society 165, 1972). What
+is to be expected is taken from all devices of the fleet, with the same weight.
 """
 
 from __future__ import annotations

@@ -92,7 +92,7 @@ def silences(
     """Return the longest silence of each device, the least likely first.
 
     `names`: the devices of the fleet that are looked at; `until`: when the records end, in seconds
-    since 1970; `rate`: of runs over a healthy fleet in which any device is called silent.
+    since 1970; `rate`: of runs over a healthy fleet that call any device silent.
     """
     rhythm = _rhythm(times.values(), until)
     found = [_longest(name, times.get(name) or Times(), until, rhythm) for name in names]

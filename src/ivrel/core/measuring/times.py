@@ -11,10 +11,10 @@ MOST = 4096  # spans in which something came
 
 
 class Times:
-    """How many messages came in each span of time in which any came.
+    """The number of messages in each span of time that has any.
 
     `width`: of the spans, in whole seconds; it is the least power of two for which there are no
-    more than MOST, whatever the order in which messages come. `counts`: by the number of the span.
+    more than MOST, in any order of messages. `counts`: by the number of the span.
     """
 
     def __init__(self) -> None:
@@ -22,7 +22,7 @@ class Times:
         self.counts: dict[int, int] = {}
 
     def add(self, arrival: Arrival) -> None:
-        """Take a message; one of which nobody knows when it came is left out."""
+        """Take a message; one without a known time is left out."""
         if arrival.when is not None:
             self.add_time(arrival.when.timestamp())
 

@@ -95,7 +95,7 @@ def _at(sent: SentVolume, names: Iterable[str], level: int) -> tuple[float | Non
 
 
 def _minutes(times: Sequence[Times]) -> list[float]:
-    """Return the bytes of each minute in which any came, as far as spans are as short as that."""
+    """Return the bytes of each minute that has any, if spans are as short as that."""
     together: dict[int, float] = {}
     for one in times:
         for at, number in one.counts.items():
@@ -134,7 +134,7 @@ class OfSeverity(Struct, frozen=True):
 
 
 def of_severities(sent: SentVolume, level: int | None = None) -> list[OfSeverity]:
-    """Return what each severity costs now and at another trap level, of all devices."""
+    """Return the cost of each severity now and at another trap level, for all devices."""
     now = dict.fromkeys(range(len(SEVERITIES)), 0)
     then: dict[int, float | None] = dict.fromkeys(now, 0.0)
     guessed: set[int] = set()
@@ -174,7 +174,7 @@ def _at_level(sent: SentVolume, name: str, level: int) -> dict[int, float | None
 
 
 def _shares(sent: SentVolume, name: str, severity: int, least: int) -> list[float]:
-    """Return what other devices send of a severity, as a share of what they send up to another."""
+    """Return the share of a severity in the volume up to another one, of all other devices."""
     alike: list[float] = []
     others: list[float] = []
     for other, sizes in sent.sizes.items():

@@ -23,7 +23,7 @@ class Collector(Struct, frozen=True):
 
     @property
     def endpoint(self) -> tuple[str, int, str]:
-        """Address, port and transport, by which no two collectors are one."""
+        """Address, port and transport, unique for each collector."""
         return self.address, self.port, self.transport
 
     @property

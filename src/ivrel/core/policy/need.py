@@ -121,7 +121,7 @@ class Need(Struct, frozen=True):
         return next((value for value in wanted if self.accepts(value) and can(value)), None)
 
     def with_site(self, values: tuple[str, ...]) -> Need:
-        """Return the same need with what `site` stands for."""
+        """Return the same need with `site` replaced by its value."""
         return replace(self, any_of=_replaced(self.any_of or (), values))
 
     @property
@@ -150,7 +150,7 @@ class SetNeed(Struct, frozen=True):
     apart: tuple[str, ...] = ()  # what no two or more of them may all share: a site, a path
 
     def with_site(self, values: tuple[str, ...]) -> SetNeed:
-        """Return the same need with what `site` stands for."""
+        """Return the same need with `site` replaced by its value."""
         exactly = None if self.exactly is None else _replaced(self.exactly, values)
         includes, never = _replaced(self.includes, values), _replaced(self.never, values)
         return replace(self, exactly=exactly, includes=includes, never=never)

@@ -1,7 +1,7 @@
 """A policy, and what it asks of a device.
 
-Rules apply in the order in which they stand; a later one replaces an earlier one setting by
-setting; with `any` it takes the requirement back.
+Rules apply in the order of the file; a later one replaces an earlier one setting by setting; with
+`any` it takes the requirement back.
 
 Passes: `- {rule: firewalls speak as local6, where: {kind: firewall}, require: {facility: local6}}`
 Fails:  `- {rule: firewalls, where: {colour: red}, require: {facility: local9}}`
@@ -103,7 +103,7 @@ class Site(Struct, frozen=True):
 class Policy(Remembering, frozen=True, eq=False):
     """Collectors, rules and waivers, as the files have them.
 
-    `settings`: the names of all settings, in the order in which they are reported.
+    `settings`: the names of all settings, in the order of reports.
     """
 
     name: str
@@ -116,7 +116,7 @@ class Policy(Remembering, frozen=True, eq=False):
 
 
 def effective(policy: Policy, device: Device) -> dict[str, Requirement]:
-    """Return what a policy asks of a device, in the order of the table of settings.
+    """Return the requirements of a policy for a device, in the order of the table of settings.
 
     A later rule replaces an earlier one setting by setting.
     """
@@ -140,7 +140,7 @@ def _effective(policy: Policy, device: Device) -> dict[str, Requirement]:
 
 
 def at_site(asked: Requirement, policy: Policy, name: str) -> Requirement:
-    """Return a requirement with what `site` stands for at a site."""
+    """Return a requirement with `site` replaced by its value at a site."""
     if not any(_names_site(need) for need in asked.needs.values()):
         return asked
     # The same requirement at the same site is one object: what was judged by it is known by it.

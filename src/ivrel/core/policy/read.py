@@ -37,7 +37,7 @@ def read(text: str, file: str, settings: Askables, opened: Opener = closed) -> P
 
 
 class _PolicyFiles:
-    """Collects the parts of a policy from its files, in the order in which they are included."""
+    """Collects the parts of a policy from its files, in the order of inclusion."""
 
     def __init__(self, opened: Opener, settings: Askables) -> None:
         self.opened, self.settings = opened, settings
@@ -131,7 +131,7 @@ class _PolicyFiles:
         )
 
     def _requirements(self, node: Node, rule: str, report: Report) -> dict[str, Requirement]:
-        """Return what a rule asks for, setting by setting."""
+        """Return the requirements of a rule, setting by setting."""
         out: dict[str, Requirement] = {}
         for key, child in pairs(node, report):
             setting = self.settings.get(key.value)

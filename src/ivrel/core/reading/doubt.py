@@ -64,7 +64,7 @@ class DoubtFinder:
                         self._with_word.setdefault(word[:end], set()).add(number)
 
     def of(self, path: Path, words: Words) -> Unparsed | None:
-        """Return what a statement may say; None if it has nothing to do with export."""
+        """Return the possible meanings of a statement; None if it does not concern export."""
         dialect = self._dialect
         # An open part holds much that is no export setting. Only what begins as a pattern does is
         # of interest there.
@@ -136,7 +136,7 @@ class DoubtFinder:
             return remember(self._likenesses, said, {n: like for n, like in each if like != NOT})
 
     def as_read(self, match: Understood) -> Unparsed:
-        """Return what a statement may say that a pattern understands, if it is one at all."""
+        """Return the possible meanings of a statement that a pattern reads, if it is one."""
         if match.pattern == NO_PATTERN:
             return Unparsed((), (match.table,))
         return saying([self._dialect.patterns[match.pattern]], shown=True)
@@ -212,7 +212,7 @@ def _reads(items: tuple[Item, ...], words: Words) -> bool:
 
 
 def saying(patterns: Iterable[Pattern], *, shown: bool) -> Unparsed:
-    """Return what a statement may say that may be one of these patterns' statements.
+    """Return the possible meanings of a statement that may be one of these patterns.
 
     `shown`: whether it surely concerns export.
     """

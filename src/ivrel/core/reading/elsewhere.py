@@ -13,7 +13,7 @@ from ivrel.core.text.words import Words
 
 
 def resembling(reader: Matcher, text: Text) -> Iterator[UnparsedLine]:
-    """Yield the statements that resemble what the dialect describes, and stand elsewhere."""
+    """Yield the statements that resemble what the dialect describes, and are elsewhere."""
     for statements in _likely_parts(reader, text):
         for path, raw, line in statements:
             found = reader.known(path, raw)

@@ -1,6 +1,4 @@
-"""Heads: the first words of the parts of a text that a dialect is about, by which they are
-found.
-"""
+"""Heads: the first words of the parts of a text that a dialect describes; parts are found by them."""
 
 from __future__ import annotations
 
@@ -19,7 +17,7 @@ class Heads:
 
     `eager`: of the parts that are always read; `every`: of all known parts, the eager ones first;
     `lazy`: of each table that is looked up; `lazy_as_said`: the same without negations; `named`:
-    those behind which the name of a row stands, so that one row can be looked up by it.
+    those followed by the name of a row, so that one row can be looked up.
     """
 
     def __init__(self, dialect: Dialect) -> None:

@@ -69,7 +69,7 @@ def _aligned(items: Sequence[Item], words: Words) -> int:
 
 
 def _compared(items: Sequence[Item], words: Words) -> _Shared | None:
-    """Return what words share with a pattern, place by place; None if a sign is missing."""
+    """Return the words shared with a pattern, place by place; None if a sign is missing."""
     shared = _Shared([], [])
     for item, word in zip(fixed(items), words, strict=False):
         if isinstance(item, Variable):

@@ -109,7 +109,7 @@ class Matcher:
         return self.shown(raw, LONGEST) if may_show else ""
 
     def known(self, path: Path, raw: bytes) -> Statement:
-        """Return what is known of a statement, from what was seen before if it was."""
+        """Return the match of a statement, from the cache if it was read before."""
         try:
             return self.seen[path, raw]
         except KeyError:
@@ -133,7 +133,7 @@ class Matcher:
         return None
 
     def match(self, path: Path, raw: bytes) -> Statement:
-        """Return what the dialect makes of a statement."""
+        """Return the match of a statement with the dialect."""
         # A statement that is too long is never taken for one that is understood: its end may say
         # more.
         words = tuple(self.shape.split(decode(raw[:LONGEST])))
@@ -161,8 +161,8 @@ class Matcher:
         return self.doubt.of(path, words) or _ASIDE
 
     def negation(self, path: Path, words: Words) -> Understood | TakenBack | None:
-        """Return what a statement says that negates another one; None if it negates none, or if
-        nobody knows what that leads to.
+        """Return the effect of a statement that negates another one; None if it negates none, or if
+        its effect is not known.
         """
         negated = self.shape.negated(words)
         if not negated:
@@ -224,7 +224,7 @@ class Matcher:
     def _read(
         self, number: int, pattern: Pattern, form: Outline, path: Path, words: Words
     ) -> Fields | None:
-        """Return what the pattern reads; a path is read once, values are taken where they are."""
+        """Return the values that the pattern reads; a path is read once."""
         at = number, path
         try:
             above = self._paths[at]
@@ -271,7 +271,7 @@ class Matcher:
         return any(p.leads(path, words) for p in self.dialect.patterns)
 
     def identity(self, path: Path, words: Words) -> object:
-        """Return what two statements share that cannot be beside each other.
+        """Return the key of a statement; two with the same key exclude each other.
 
         The later of them replaces the earlier.
         """

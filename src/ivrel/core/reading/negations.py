@@ -59,7 +59,7 @@ class Negations:
         ]
 
     def of(self, path: Path, words: Words) -> TakenBack | None:
-        """Return what the negation of a statement takes back; None if that cannot be told.
+        """Return the statements that a negation undoes; None if that is not certain.
 
         `words`: those that are negated. If several statements of the dialect could be meant, it
         cannot be told.
@@ -150,7 +150,7 @@ class Negations:
 
 
 def _saying_alone(pattern: Pattern) -> Unparsed:
-    """Return what a negation of a statement may say: of single values, these alone."""
+    """Return the possible meanings of a negation for single values."""
     said = saying([pattern], shown=True)
     return Unparsed(said.slots, tuple(filter(None, said.tables)))
 

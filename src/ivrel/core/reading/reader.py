@@ -29,8 +29,8 @@ from ivrel.core.vocabulary.errors import Foreign, Unreadable
 def read(
     matcher: Matcher, text: Text, heads: tuple[Words, ...]
 ) -> tuple[list[Mark], tuple[UnparsedLine, ...]]:
-    """Return what is understood of the parts of a configuration that have these heads, and what is
-    in doubt. Foreign if nothing in the text is of this platform.
+    """Return the statements in the parts of a configuration with these heads, and those in doubt.
+    Foreign if nothing in the text is of this platform.
     """
     marks: list[Mark] = []
     unparsed: list[UnparsedLine] = []

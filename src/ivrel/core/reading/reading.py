@@ -104,7 +104,7 @@ class Reading:
         return found
 
     def single(self, slot: str) -> SourcedValue | None:
-        """Return what the text says of a single value."""
+        """Return a single value, as the text sets it."""
         return self.rows("").get((), {}).get(slot)
 
     def written(self, table: str) -> Mapping[tuple[int, Key], Mark]:

@@ -193,7 +193,7 @@ class Records:
         return found[0].line if found else None
 
     def get(self, slot: str, row: Row | None = None) -> SourcedValue:
-        """Return what a slot is: said by the text, or the platform's default."""
+        """Return the value of a slot: from the text, or the platform's default."""
         if row is not None:
             said = row.get(slot)
         else:
@@ -210,7 +210,7 @@ class Records:
         return not where or self.get(where, row).value in values
 
     def place(self, file: str, *, told: bool = True) -> Places:
-        """Return what maps a line of the text to its file, and to the line there.
+        """Return the function that maps a line of the text to its file and the line there.
 
         `told`: as for `Places`.
         """
@@ -260,7 +260,7 @@ def read_records(
     slots: frozenset[str] | None = None,
     hosts: Hosts | None = None,
 ) -> Records:
-    """Return what a configuration says; Unreadable if it is none of this platform's.
+    """Return the records of a configuration; Unreadable if it is not of this platform.
 
     `slots`: those that are asked for; parts of the text that say none of them are not read;
     `hosts`: the collectors of the policy. The same parts of a text are read once, however often

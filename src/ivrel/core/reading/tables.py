@@ -65,7 +65,7 @@ def values_of(row: Row, slot: str) -> tuple[Value, ...]:
 def value_of(
     dialect: Dialect, said: SourcedValue | None, slot: str, row: Row | None
 ) -> SourcedValue:
-    """Return what a slot is: as the text says it, or the platform's default."""
+    """Return the value of a slot: from the text, or the platform's default."""
     if said is not None:
         return said
     if row is not None and slot in dialect.conditional:

@@ -7,7 +7,7 @@ from ivrel.core.settings.scope import Scope
 
 
 def lacking_for_tls(scope: Scope, c: Collector | None) -> str:
-    """Return what a platform lacks to verify a collector.
+    """Return the abilities that a platform lacks to verify a collector.
 
     '' if it can, or says nothing of certificates.
     """

@@ -145,10 +145,10 @@ def say_facts(facts: list[Fact]) -> str:
 class Setting(Struct, frozen=True):
     """One setting: everything about it, in one file of this package.
 
-    `slots`: those that say it; `hangs_on`: other slots that decide on it; `reads`: the settings
-    whose slots the judgement looks at besides; `by_row`: the table of which it judges each row by
-    itself, so that what is amiss in one does not depend on the others, '' if there is none;
-    `effect`: what a change of it brings about elsewhere, '' if nothing.
+    `slots`: those that say it; `hangs_on`: other slots that decide on it; `reads`: the other
+    settings whose slots the judgement reads; `by_row`: the table whose rows it judges one by one,
+    so that what is amiss in one does not depend on the others, '' if there is none; `effect`: what
+    a change of it brings about elsewhere, '' if nothing.
 
     `ask` reads what a policy asks for; `facts` tells what a configuration says; `judge` finds what
     is not as asked, also that a platform can never be so; `mend` changes the records so that it is,
@@ -176,12 +176,12 @@ class Setting(Struct, frozen=True):
 
 
 def about_of(label: str, part: str) -> str:
-    """Return what a finding is about: a part of what is said in one place."""
+    """Return the subject of a finding: a part of the values in one place."""
     return f"{label} {part}".strip()
 
 
 def need_of(needs: Needs, label: str) -> Any:
-    """Return what is asked of one destination: of it alone, if that is said, else of all."""
+    """Return the need for one destination: its own, or else that for all."""
     return needs.get(label, needs[""])
 
 

@@ -76,7 +76,7 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
 
 
 def say(facts: list[Fact]) -> str:
-    """Return what drops messages in few words."""
+    """Return a short description of a filter that drops messages."""
     return "; ".join(f.value for f in facts) or "none"
 
 

@@ -17,7 +17,7 @@ EXPECTED = "expected"
 
 
 def wants(scope: Scope, place: ValuePlace, need: Need) -> Need:
-    """Return what a place is to say: what the collectors that it feeds expect, if that is asked
+    """Return the format that a place must have: that of the collectors it feeds, if one is asked
     for.
     """
     if need.any_of is None or EXPECTED not in need.any_of:

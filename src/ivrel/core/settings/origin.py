@@ -36,7 +36,7 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 
 def _misnamed(scope: Scope) -> str:
-    """Return the name by which the device calls itself, if the fleet has another; else ''."""
+    """Return the device's own name, if the fleet has another; else ''."""
     own = scope.records.get("unit.name").value
     if scope.device is None or own is None or own == scope.device.name:
         return ""

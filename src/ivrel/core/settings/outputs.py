@@ -57,7 +57,7 @@ class _Entries(Struct, frozen=True):
         return False
 
     def _shown(self, scope: Scope) -> list[_Shown]:
-        """Return what each output of this kind shows: of the console, or of one file each."""
+        """Return the selection of each output of this kind: the console, or one file each."""
         records = scope.records
         if not self._is_known(records.dialect):
             return []

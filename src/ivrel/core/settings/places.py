@@ -1,6 +1,4 @@
-"""Places: where a platform says a value that may stand once, for each destination, or for each
-feed.
-"""
+"""Places: where a platform has a value: once, for each destination, or for each feed."""
 
 from __future__ import annotations
 
@@ -36,7 +34,7 @@ class ValuePlace(Struct, frozen=True, gc=False):
 
 
 def stands(dialect: Dialect, field: str) -> tuple[str, str] | None:
-    """Return the table and the slot by which a platform says a field, or has a default for it."""
+    """Return the table and the slot of a field on this platform, or has a default for it."""
     slots = [(table, slot) for table in PLACES if (slot := slot_of(field, table)) is not None]
     said = [one for one in slots if dialect.has(one[1])]
     known = [one for one in slots[::-1] if one[1] in dialect.defaults]
@@ -56,7 +54,7 @@ def knows(dialect: Dialect, field: str) -> bool:
 
 
 def places(scope: Scope, field: str, every: bool = False) -> list[ValuePlace]:
-    """Return where a value stands: once for the device, for each destination, or for each feed in
+    """Return the places of a value: once for the device, for each destination, or for each feed in
     use.
 
     `every`: of all destinations, not only those that are judged.

@@ -1,4 +1,4 @@
-"""Bearing: which settings depend on which slots, and what a strange statement may be about.
+"""Relevance: which settings depend on which slots, and what a strange statement may be about.
 
 Slots know nothing of settings; each setting declares the slots that say it and those that decide on
 it as well. What a dialect has no statement for may be said by any statement that it does not know.
@@ -61,7 +61,7 @@ def _bearing(dialect: Dialect, strange: Unparsed) -> tuple[str, ...]:
 
 
 def facts_in_doubt(scope: Scope) -> list[Fact]:
-    """Return what `read_settings` does, with what is not sure marked as such.
+    """Return the facts of `read_settings`, with the uncertain ones marked.
 
     What a default would be says nothing where a line is in doubt, or no default is stated.
     """

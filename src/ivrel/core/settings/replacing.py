@@ -70,7 +70,7 @@ def on_the_way(scope: Scope, need: SetNeed) -> list[Collector]:
 
 
 def together(what: str, collectors: Sequence[Collector]) -> str:
-    """Return why collectors do not stand apart by site or by path; '' if they do.
+    """Return why collectors are not separated by site or by path; '' if they do.
 
     A path without a name of its own is that of the one collector or relay alone.
     """
@@ -296,7 +296,7 @@ def _written(
 
 
 def _inherited(records: Records, old: Destination, heir: Key) -> Records:
-    """Return the records in which a destination lets as much leave as the one before it did."""
+    """Return the records after a destination sends as much as the one before it did."""
     slots: tuple[str, ...] = ("destination.level", "destination.selection", "destination.surely")
     if records.dialect.shape.DERIVED:
         # There the action itself goes on, with all that it says besides.
@@ -312,7 +312,7 @@ def _inherited(records: Records, old: Destination, heir: Key) -> Records:
 
 
 def _pointed_anew(records: Records, heirs: Sequence[tuple[Value, Value]]) -> Records:
-    """Return the records in which all picks and feeds of one destination are those of another."""
+    """Return the records after another destination takes over all picks and feeds of one."""
     to = dict(heirs)
     for table in ("pick", "give") if heirs else ():
         slot = f"{table}.destination"

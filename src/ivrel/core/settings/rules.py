@@ -30,7 +30,7 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 def _tells(scope: Scope) -> Iterator[tuple[Key, Row, str, str]]:
     """Yield every rule, what it does with traffic, and what of it it records.
 
-    A rule that may do otherwise than it seems is left out: a finding of its own tells of it.
+    A rule that may do otherwise than it seems is left out: a finding of its own reports it.
     """
     records = scope.records
     for key, row in records.rows("gate").items():

@@ -96,8 +96,8 @@ class Scope:
         return self._device
 
     def once(self, compute: Callable[[], T], *name: object) -> T:
-        """Return what `compute` gives, worked out once for a name that stands for all it depends
-        on.
+        """Return the result of `compute`, which is called once for a name; the name must stand for
+        all its dependencies.
 
         Whoever asks again depends on all that was looked at then, and so notes it, too.
         """

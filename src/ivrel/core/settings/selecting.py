@@ -79,7 +79,7 @@ def mend_destination(
 
 
 def threshold_at(records: Records, d: Destination, slot: str) -> ValuePlace | None:
-    """Return where a threshold stands, if this platform has it."""
+    """Return the place of a threshold, if this platform has one."""
     if not records.dialect.has(slot):
         return None
     if slot == "level":
@@ -216,8 +216,8 @@ def _mend_picks_of(scope: Scope, records: Records, destination: Destination, nee
 def _mend_threshold(
     records: Records, destination: Destination, picks: Mapping[Key, Row], need: Need
 ) -> Records:
-    """Return picks by which the facilities that depart get a threshold that is asked for; one pick
-    of all facilities in place of all others, where picks cannot say that.
+    """Return picks that give the departing facilities an accepted threshold; one pick of all
+    facilities in place of all others, where picks cannot say that.
     """
     level = need.choose(lambda v: records.dialect.can_write("pick.level", v)) or "none"
     few = _mend_facilities(records, destination, picks, need, level)

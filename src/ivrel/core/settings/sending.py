@@ -40,7 +40,7 @@ class Sending(Selection, frozen=True, gc=False):
 
     @property
     def sure(self) -> Selection:
-        """What leaves whatever a filter looks at besides."""
+        """What is sent, whatever else a filter checks."""
         return Selection(self.bits & self.surely if self.surely >= 0 else self.bits)
 
     @property
@@ -50,7 +50,7 @@ class Sending(Selection, frozen=True, gc=False):
 
 
 def sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
-    """Return what leaves for a destination, channel by channel.
+    """Return the messages that are sent to a destination, channel by channel.
 
     A platform without channels has the one called ''.
     """
@@ -87,7 +87,7 @@ def _thresholds(records: Records, destination: Destination) -> list[SourcedValue
 
 
 def lacking(scope: Scope, destination: Destination) -> str:
-    """Return what keeps a device from sending to a destination that it is told of.
+    """Return the settings that are missing before a device sends to a destination.
 
     '' if nothing.
     """
@@ -96,7 +96,7 @@ def lacking(scope: Scope, destination: Destination) -> str:
 
 
 def _sending(scope: Scope, destination: Destination) -> Sending:
-    """Return what its picks take, within its own threshold and the device's."""
+    """Return the selection of a destination's picks, within its own threshold and the device's."""
     records = scope.records
     lines: tuple[int, ...] = ()
     bits, surely, default = EVERYTHING.bits, -1, True
@@ -131,7 +131,7 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
 
 
 def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending:
-    """Return what of one channel leaves by the feeds that give to a destination."""
+    """Return the messages of one channel that reach a destination by its feeds."""
     records = scope.records
     lines: tuple[int, ...] = ()
     bits, default = 0, True
@@ -147,12 +147,12 @@ def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending
 
 
 def gives_to(scope: Scope, destination: Destination) -> dict[Value, Row]:
-    """Return the rows by which feeds give to a destination, by feed."""
+    """Return the rows that connect feeds to a destination, by feed."""
     return scope.once(lambda: _giving(scope), "gives").get(destination.ref, {})
 
 
 def _giving(scope: Scope) -> dict[Value, dict[Value, Row]]:
-    """Return the rows by which feeds give, by destination and feed."""
+    """Return the rows that connect feeds, by destination and feed."""
     records = scope.records
     out: dict[Value, dict[Value, Row]] = {}
     for row in records.rows("give").values():
@@ -236,7 +236,7 @@ def departure(sent: Sending, need: Need) -> SendingDeviation | None:
 
 
 def described(sent: Sending) -> str:
-    """Return what leaves, in words."""
+    """Return the messages that are sent, in words."""
     return (
         sent.describe()
         if sent.certain
@@ -246,7 +246,7 @@ def described(sent: Sending) -> str:
 
 @lru_cache(maxsize=512)
 def bounds(need: Need) -> tuple[Selection, Selection]:
-    """Return what must leave, and what may."""
+    """Return the least and the most messages that are sent."""
     wanted = [v for v in THRESHOLD.choices if need.accepts(v)]
     return threshold(wanted[0]), threshold(wanted[-1])
 
@@ -288,7 +288,7 @@ def _fed(scope: Scope) -> dict[Value | None, dict[Key, Row]]:
 
 
 def entries_of(records: Records, rows: Iterable[Row], table: str) -> Sending:
-    """Return what all entries take together; what one of them drops, none takes.
+    """Return the selection of all entries together; messages that one of them drops are in none.
 
     RFC 9742 does not tell whether an entry of one facility with the severity `none` takes it back
     from an entry of all facilities: what both are about may leave or not.

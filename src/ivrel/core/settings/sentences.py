@@ -30,7 +30,7 @@ def _part_value(v: Values) -> str:
 
 
 def _departing(v: Values) -> str:
-    """Return what of a selection is missing, too much, or a hole in it."""
+    """Return the part of a selection that is missing, too much, or a gap in it."""
     said = []
     if v.get("missing"):
         said.append(f"misses {v['missing']}" if v.get("some") else "gets nothing at all")

@@ -146,7 +146,7 @@ def _finding(
     judged: Literal["breaks", "unknown"],
     unknown: bool = False,
 ) -> Finding:
-    """Return what is wrong with a source.
+    """Return the finding about a source.
 
     `unknown`: the fleet gives no identity to compare it with.
     """
@@ -191,8 +191,8 @@ def _against(need: Need, identity: str | None, way: SourcePath) -> str:
 
 
 def _identities(way: SourcePath) -> tuple[str, ...]:
-    """Return the addresses by which a device is known that sends from here: in another family,
-    those beside it.
+    """Return the addresses that identify a device sending from here: in another family, those
+    beside it.
     """
     own = {family_of(a) for a in way.addresses}
     return (*way.addresses, *(a for a in way.beside if family_of(a) not in own))

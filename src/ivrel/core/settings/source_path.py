@@ -32,7 +32,9 @@ class SourcePath(Struct, frozen=True):
 
 
 def way_of(scope: Scope, place: ValuePlace, by_interface: bool) -> SourcePath:
-    """Return what the source at a place comes to; `by_interface`: it is said as an interface."""
+    """Return the address or interface of the source at a place; `by_interface`: it is given as an
+    interface.
+    """
     # Where the source is said counts as well: an interface may carry what leaves by one feed and
     # not by another.
     name = (place.table, place.label, place.said.value, place.said.lines, by_interface)
@@ -80,7 +82,7 @@ def _named_elsewhere(records: Records, value: str, lines: tuple[int, ...]) -> So
 def _by_row(
     records: Records, place: ValuePlace, name: str, row: Row, by_interface: bool
 ) -> SourcePath:
-    """Return what a source comes to that is an interface, or one of its addresses."""
+    """Return the source that is an interface, or one of its addresses."""
     value, lines = str(place.said.value), place.said.lines
     if DOUBT in row:
         said = row[DOUBT]
@@ -168,9 +170,7 @@ def leaving_by(scope: Scope, place: ValuePlace) -> dict[str, Destination]:
 
 
 def family_of_destination(scope: Scope, d: Destination) -> str:
-    """Return the family that a destination is sent to by; '' if its host name may stand for
-    either.
-    """
+    """Return the family that a destination is sent to by; '' if its host name may mean either."""
     known = scope.collectors[d.collector].address if d.collector else ""
     return family_of(str(d.endpoint[0])) or family_of(known)
 

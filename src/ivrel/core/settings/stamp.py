@@ -118,7 +118,7 @@ def _finding(
     dialect: Dialect,
     about: str = "",
 ) -> Finding:
-    """Return what is wrong with a part of the stamp; `cited`: the place whose lines tell so."""
+    """Return the finding about a part of the stamp; `cited`: the place whose lines decide."""
     return Finding(
         kind,
         about or about_of(p.label, part),

@@ -37,7 +37,7 @@ def lacks_default(dialect: Dialect, slot: str) -> bool:
 
 
 def may_lack_default(slot: str) -> bool:
-    """Whether a slot is one for which every platform has a default, if a text may leave it out."""
+    """Whether every platform has a default for a slot, if a text may leave it out."""
     kind = SLOTS[slot].type
     # A traffic rule says what it does, and names and addresses are set or not.
     return (
@@ -107,7 +107,7 @@ def _has_no_calendar(scope: Scope) -> bool:
 
 
 def _rows(slot: str, scope: Scope) -> Iterator[Row]:
-    """Yield the rows in which a slot decides something."""
+    """Yield the rows where a slot matters."""
     table, records = table_of(slot), scope.records
     if table == "destination":
         for d in scope.judged:
@@ -122,7 +122,7 @@ def _rows(slot: str, scope: Scope) -> Iterator[Row]:
 
 
 def judged(setting: Setting, scope: Scope, needs: Needs) -> list[Finding]:
-    """Return what is not as asked of a setting; what nobody states is unknown."""
+    """Return the findings about a setting; a value that nothing states is unknown."""
     open_slots = unstated(setting, scope, needs)
     if not open_slots:
         return setting.judge(scope, needs)

@@ -55,7 +55,7 @@ Wants = Callable[[Scope, ValuePlace, Need], Need]
 
 
 def same(scope: Scope, place: ValuePlace, need: Need) -> Need:
-    """Return what is asked of every place alike."""
+    """Return the same need for every place."""
     return need
 
 

@@ -27,7 +27,7 @@ DEEPEST = 200  # levels; deeper nesting is no configuration
 
 
 class Blocks(Shape, frozen=True):
-    """The shape `blocks`; `indent`: the blanks by which a new block is moved in."""
+    """The shape `blocks`; `indent`: the blanks before a new block's lines."""
 
     LISTS: ClassVar[bool] = True
     NEGATES: ClassVar[bool] = True
@@ -167,7 +167,7 @@ def _is_odd(data: bytes, first: bytes) -> bool:
 
 @lru_cache(maxsize=4096)
 def _line_begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    """Return what matches such a line: the first one, and those behind it."""
+    """Return the expressions for such a line: the first one, and the following ones."""
     by_first: dict[str, list[str]] = {}
     for head in heads:
         by_first.setdefault(head[0], []).append(r"[ \t]+".join(map(_spelled, head[1:])))

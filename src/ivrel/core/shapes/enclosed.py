@@ -33,7 +33,7 @@ DEEPEST = 200  # levels; deeper nesting is no configuration
 
 class Enclosed(Shape, frozen=True):
     """The shape `enclosed`; `opens`, `shuts`: the words that open a block and shut it; `indent`:
-    the blanks by which new lines in a block are moved in.
+    the blanks before new lines in a block.
     """
 
     LISTS: ClassVar[bool] = True
@@ -157,7 +157,7 @@ class Enclosed(Shape, frozen=True):
 
 
 class _Enclosed(LineEditor):
-    """Edits lines of which a word opens a block, and another shuts it."""
+    """Edits lines where one word opens a block, and another closes it."""
 
     def __init__(self, lines: Sequence[bytes], identity: Identity, shape: Enclosed) -> None:
         self._shape = shape

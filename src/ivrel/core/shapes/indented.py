@@ -36,9 +36,7 @@ def is_top(line: bytes, comment: bytes) -> bool:
 
 
 class Layout(Struct, frozen=True):
-    """How a dialect lays out its blocks: the comment sign, the blanks by which a block is moved
-    in.
-    """
+    """How a dialect lays out its blocks: the comment sign, the blanks before a block's lines."""
 
     comment: bytes
     indent: int
@@ -129,7 +127,7 @@ def _is_line(line: bytes, words: Words) -> bool:
 
 
 class _Indented(LineEditor):
-    """Edits lines of which those that are moved in further belong to the one above them."""
+    """Edits lines where a deeper indentation belongs to the line above."""
 
     def __init__(self, lines: Sequence[bytes], identity: Identity, layout: Layout) -> None:
         self._layout = layout

@@ -1,4 +1,4 @@
-"""Blocks of lines on their way through edits, for the shapes in which each statement has a line."""
+"""Blocks of lines on their way through edits, for the shapes with one statement a line."""
 
 from __future__ import annotations
 

@@ -1,12 +1,12 @@
 """Lists within a statement: several values behind the same words, each a statement of its own.
 
-    targets 198.51.100.21:514/udp, [2001:db8::22]:601/tcp
-    report.targets = 198.51.100.21:514/udp, [2001:db8::22]:601/tcp
+targets 198.51.100.21:514/udp, [2001:db8::22]:601/tcp report.targets = 198.51.100.21:514/udp,
+[2001:db8::22]:601/tcp
 
 With `divided: ","` and `inside: ":/"`, this is read as `targets 198.51.100.21 514 udp` and `targets
 2001:db8::22 601 tcp`, which patterns understand like any other statement. Written, the list is set
 as a whole: what it held and what comes to it, less what goes. An element whose parts cannot be
-distinguished leaves the whole statement as it stands, so that it is not understood.
+distinguished leaves the whole statement as it is, so that it is not understood.
 """
 
 from __future__ import annotations
@@ -46,7 +46,7 @@ class Listing(Struct, frozen=True):
 
     @property
     def name(self) -> Words:
-        """The words by which the statement is removed: those before the list, without a sign."""
+        """The words that remove the statement: those before the list, without a sign."""
         return self.head[:-1] if self.assigns else self.head
 
     @property
@@ -112,9 +112,7 @@ class Listing(Struct, frozen=True):
 
 
 def _cut(text: str, sign: str) -> tuple[str, str, bool]:
-    """Return what stands before a sign and behind it, and whether it is there; what is in brackets
-    is one part.
-    """
+    """Return the parts before and after a sign, and whether there is one; brackets are not divided."""
     if text.startswith("[") and "]" in text:
         part, _, behind = text[1:].partition("]")
         more = bool(sign) and behind.startswith(sign)
@@ -233,7 +231,7 @@ class Listed(Shape, frozen=True):
         return self._as_bodies(self.inner.read_change(change, file))
 
     def _as_bodies(self, edits: Iterable[Edit]) -> list[Edit]:
-        """Return edits in which each list is set as a whole, with its elements as its body."""
+        """Return edits that set each list as a whole, with its elements as its body."""
         out = []
         for edit in edits:
             listing = self._of(edit.path, edit.words)
@@ -283,7 +281,7 @@ class Listed(Shape, frozen=True):
         return self.inner.apply(text, inner, self._identity(identity))
 
     def _identity(self, identity: Identity) -> Identity:
-        """Return what tells statements apart where a list is one of them."""
+        """Return the key of a statement that is a list."""
 
         def of(path: Path, words: Words) -> object:
             listing = self._of(path, words)
@@ -319,7 +317,7 @@ class Listed(Shape, frozen=True):
         return Edit(listing.path, listing.words(elements, like), False, line)
 
     def _standing(self, text: Text, listing: Listing) -> tuple[list[ListElement], Words]:
-        """Return what a list holds now, and the words of its statement."""
+        """Return the current elements of a list, and the words of its statement."""
         for path, raw, _ in self.inner.statements(text):
             if path == listing.path and (elements := self._read(listing, raw)):
                 return elements, tuple(self.inner.split(decode(raw)))

@@ -1,4 +1,4 @@
-"""Edits of a text in braces: its members as pieces, of which an edit touches only its own."""
+"""Edits of a text in braces: its members as pieces; an edit touches only its own."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ class _Piece:
 
     @property
     def is_ended(self) -> bool:
-        """Whether it ends with a sign: the last statement of a block may stand without it."""
+        """Whether it ends with a sign: the last statement of a block may lack it."""
         return (self.tail or self.said).endswith((b";", b"}"))
 
     def write(self, out: list[bytes]) -> None:
@@ -117,7 +117,7 @@ class BracesEditor:
         return piece.is_block and piece.words[:1] == (self._wrapper,)
 
     def _members(self, holder: _Piece) -> list[_Piece]:
-        """Return what is in a block; a wrapper is no member of the text."""
+        """Return the members of a block; a wrapper is no member of the text."""
         members = self._opened(holder).members
         if holder is self._root and self._wrapper:
             members = [piece for piece in members if not self._is_wrapper(piece)]
@@ -141,9 +141,7 @@ class BracesEditor:
     def _fill(
         self, piece: _Piece, data: bytes, nodes: Sequence[TextNode], stop: int, begin: int = 0
     ) -> None:
-        """Give a block its members; `begin`, `stop`: from where to where its inside and its end
-        stand.
-        """
+        """Give a block its members; `begin`, `stop`: the bounds of its inside and its end."""
         piece.parsed = True
         for node in nodes:
             is_block = node.inner >= 0
@@ -176,7 +174,7 @@ class BracesEditor:
 
 
 def _lead(holder: _Piece, at: int) -> bytes:
-    """Return what precedes a member in its line."""
+    """Return the text before a member in its line."""
     piece = holder.members[at]
     _, end, lead = piece.gap.rpartition(b"\n")
     if end or (at == 0 and not holder.said):

@@ -61,7 +61,7 @@ def nodes_at(data: bytes, found: Sequence[int], signs: Signs) -> Iterator[TextNo
 
 
 def places_of(data: bytes, heads: Sequence[Words], signs: Signs) -> list[int]:
-    """Return where these first words stand, at the top or not."""
+    """Return the places of these first words, at the top or not."""
     found: list[int] = []
     named: dict[str, list[bytes]] = {}
     for head in heads:

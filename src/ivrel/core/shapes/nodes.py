@@ -51,7 +51,9 @@ def join(words: Sequence[str]) -> str:
 
 
 def _quoted(word: str) -> str:
-    """Return a word as it must stand: in quotes if it holds what ends statements or needs them."""
+    """Return a word as it must be written: in quotes if it holds what ends statements or needs
+    them.
+    """
     if _SAFE.fullmatch(word):
         return word
     plain = word and not re.search(r"[{};#\\]", word)

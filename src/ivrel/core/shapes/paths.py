@@ -219,8 +219,8 @@ _BLANKS = b" \t\r\x0b\x0c"
 
 @lru_cache(maxsize=4096)
 def _run(begins: tuple[bytes, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    """Return what matches lines one after the other that begin with any of these, indented or not;
-    and where one begins.
+    """Return the expressions for consecutive lines with any of these beginnings, indented or not,
+    and for the start of one.
     """
     # A negation may name its path alone; a blank tells one.
     ends = {False: rb"(?=[ \t]*+[.=])", True: rb"(?=[ \t]*+(?:[.=]|\r?(?:\n|$)))"}

@@ -187,8 +187,8 @@ _NEXT = re.compile(rb"\n[ \t]*\[")
 
 @lru_cache(maxsize=4096)
 def _begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    """Return what matches the header of a section that begins with any of these: the first line,
-    and those behind it.
+    """Return the expressions for the header of a section with any of these beginnings: the first
+    line, and the following ones.
     """
     words = b"|".join(
         re.escape(".".join(head).encode()) for head in sorted(heads, key=len, reverse=True)

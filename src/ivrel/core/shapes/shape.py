@@ -83,7 +83,7 @@ class Shape(Struct, frozen=True, eq=False):
         return cls(**options)
 
     def knowing(self, blocks: Sequence[str]) -> Shape:
-        """Return this shape for a dialect in which only these words are block headers."""
+        """Return this shape for a dialect with only these words as block headers."""
         return self
 
     def unsaid(self, edits: Sequence[Edit]) -> str:
@@ -271,7 +271,7 @@ class Shape(Struct, frozen=True, eq=False):
 
 
 def missing(edit: Edit, join: Callable[[Sequence[str]], str]) -> Refused:
-    """Return what the platform prints when there is nothing to remove."""
+    """Return the platform's message if there is nothing to remove."""
     return Refused(f"there is no '{shorten(join(edit.words))}' to remove", edit.line)
 
 

@@ -63,7 +63,7 @@ def _loaded() -> ctypes.CDLL | None:
 
 
 def line_counter() -> Callable[[bytearray, int], int]:
-    """Return what tells how many of the first bytes of a buffer end a line."""
+    """Return the function that counts line ends in the first bytes of a buffer."""
     made = _loaded()
     if made is None:
         return lambda data, size: data.count(b"\n", 0, size)
@@ -119,7 +119,7 @@ def _checked(
     group: ctypes.Array[ctypes.c_int32],
     signature_of: Callable[[bytes, int], object | None],
 ) -> Found:
-    """Return what was found, with groups of one signature joined, and without those of none."""
+    """Return the groups, with those of one signature joined, and without those of none."""
     alike: dict[object, Alike] = {}
     without = set()
     for n, one in enumerate(found.alike):

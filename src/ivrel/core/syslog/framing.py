@@ -51,7 +51,7 @@ class Frames:
         return out
 
     def close(self) -> list[Frame]:
-        """Return what is left when the stream ends: at most one frame, which is cut."""
+        """Return the rest when the stream ends: at most one frame, which is cut."""
         if not self._held and not self._dropped:
             return []
         count = self._count() if not self._kept else None

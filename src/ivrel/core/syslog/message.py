@@ -19,10 +19,10 @@ class Departure(Struct, frozen=True):
 class Stamp(Struct, frozen=True):
     """The time that a message bears, as far as it says it.
 
-    `kind`: 'calendar', 'uptime' or 'none'; `text`: as it stands; `year`: None if it is not said;
-    `fraction`: the digits behind the second; `zone`: an offset ('+02:00'; '+00:00' for Z) or the
-    name of a zone, '' if none is said; `synchronised`: False if the message says that its clock is
-    not, None if it says nothing; `uptime`: seconds since the device started.
+    `kind`: 'calendar', 'uptime' or 'none'; `text`: as it is written; `year`: None if it is not
+    said; `fraction`: the digits behind the second; `zone`: an offset ('+02:00'; '+00:00' for Z) or
+    the name of a zone, '' if none is said; `synchronised`: False if the message says that its clock
+    is not, None if it says nothing; `uptime`: seconds since the device started.
     """
 
     kind: str = "none"

@@ -1,9 +1,9 @@
-"""Records: messages with how they came, and the form in which Ivrel keeps them.
+"""Records: messages with how they came, and Ivrel's own form of keeping them.
 
 A recording has a line for each message, a JSON object:
 
-    {"received":"2026-11-23T10:00:00.123456Z","sender":"192.0.2.11","port":514,
-     "transport":"udp","framing":"datagram","text":"<34>Oct 11 22:14:15 ..."}
+{"received":"2026-11-23T10:00:00.123456Z","sender":"192.0.2.11","port":514,
+"transport":"udp","framing":"datagram","text":"<34>Oct 11 22:14:15 ..."}
 
 `base64` is in the place of `text` where the bytes are no UTF-8.
 """
@@ -22,9 +22,9 @@ from ivrel.core.syslog.stamps import moment
 
 
 class Record(Struct, frozen=True):
-    """One message, and what its record tells of how it came.
+    """One message, and how it arrived, according to its record.
 
-    `data`: its bytes; `file`, `line`: where the record stands; `received`: when it came, with a
+    `data`: its bytes; `file`, `line`: the place of the record; `received`: when it came, with a
     zone; `sender`: the address it came from; `port`: the one it came to; `transport`: 'udp', 'tcp'
     or 'tls'; `framing`: how it was framed; `to`: the address it was sent to. What a record does not
     tell is None.

@@ -171,7 +171,7 @@ def _number(data: Sequence[Element], name: str, param: str) -> int | None:
 
 
 def _synchronised(data: Sequence[Element]) -> bool | None:
-    """Return what `timeQuality` says of the clock (section 7.1.2); None if it says nothing."""
+    """Return the state of the clock in `timeQuality` (section 7.1.2); None if it is not stated."""
     for element in data:
         if element.name == "timeQuality":
             return {"1": True, "0": False}.get(element.get("isSynced") or "")

@@ -77,7 +77,7 @@ class Signatures:
         self._find = finder() if quick else None
 
     def groups(self, data: bytes) -> Iterator[Group]:
-        """Yield the groups of some lines, of which the last may lack its line end."""
+        """Yield the groups of some lines; the last may lack its line end."""
         if not data.endswith(b"\n"):
             data += b"\n"
         yield from self._one_by_one(data) if self._find is None else self._at_once(data, self._find)
@@ -94,7 +94,7 @@ class Signatures:
                 yield Group(0, last[key], lines[last[key]])
 
     def _at_once(self, data: bytes, find: Finder) -> Iterator[Group]:
-        """Yield the groups of lines, most of which are not looked at one by one."""
+        """Yield the groups of lines, most of them without looking at each line."""
         found = find(data, self._recorded, self._signature_of)
 
         def line(n: int) -> bytes:

@@ -1,7 +1,7 @@
-"""Lines that two texts have in common, in the order in which both have them.
+"""Lines that two texts have in common, in the order of both.
 
 Long texts that differ in a few places are compared in a time that grows as they do: what they begin
-and end with alike is set aside, and lines that stand once in each hold the rest together.
+and end with alike is set aside, and lines that are unique in both align the rest.
 """
 
 from __future__ import annotations
@@ -56,7 +56,7 @@ def _same(
 
 
 def _held(one: Sequence[bytes], other: Sequence[bytes], span: Span) -> list[tuple[int, int]]:
-    """Return the places of lines that stand once in each, as many as keep their order."""
+    """Return the places of lines that are unique in both, as many as keep their order."""
     a, b, c, d = span
     times, times_there = Counter(one[a:b]), Counter(other[c:d])
     there = {line: n for n, line in enumerate(other[c:d], c) if times_there[line] == 1}
@@ -79,7 +79,7 @@ def _held(one: Sequence[bytes], other: Sequence[bytes], span: Span) -> list[tupl
 
 
 def _by_length(one: Sequence[bytes], other: Sequence[bytes], span: Span) -> Iterator[Run]:
-    """Yield the runs of a part in which no line stands once in each."""
+    """Yield the runs of a part without a line that is unique in both."""
     a, b, c, d = span
     found = SequenceMatcher(None, one[a:b], other[c:d], autojunk=False)
     for run in found.get_matching_blocks():

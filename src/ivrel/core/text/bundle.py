@@ -2,7 +2,7 @@
 
 The line begins with the control character FS (ASCII 28, "file separator"), which is in no
 configuration. A text that does not begin with it is one file without a name. Behind the name of a
-file whose last line has no end, the character stands again.
+file whose last line has no end, the character is repeated.
 """
 
 from __future__ import annotations
@@ -67,7 +67,7 @@ def parts(data: bytes) -> list[Part]:
 
 
 class Places:
-    """Says in which file, and in which of its lines, a line of a text stands.
+    """Maps a line of a text to its file, and to the line there.
 
     `told`: whether verdicts tell lines; those of a text that is no file yet lead nowhere.
     """

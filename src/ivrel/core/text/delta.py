@@ -27,7 +27,7 @@ _WORD = re.compile(rb"[\w\x80-\xff]+")
 
 
 def git_delta(name: str, before: bytes, after: bytes) -> bytes:
-    """Return what turns a file into another one for `git apply`, and back for `git apply -R`.
+    """Return the delta from a file to another one for `git apply`, and back for `git apply -R`.
 
     `name`: that of the file, quoted where it must be.
     """
@@ -57,7 +57,7 @@ def words_of(data: bytes) -> set[bytes]:
 
 
 def _blob(data: bytes) -> str:
-    """Return the name by which Git knows the content of a file."""
+    """Return Git's name for the content of a file."""
     return hashlib.sha1(b"blob %d\0" % len(data) + data, usedforsecurity=False).hexdigest()
 
 

@@ -12,12 +12,12 @@ FAR_BEFORE = 40  # bytes before a value in which the word before it ends
 
 
 def line_end(data: bytes) -> bytes:
-    """Return what ends the lines of a text."""
+    """Return the line end of a text."""
     return b"\r\n" if b"\r\n" in data[:65536] else b"\n"
 
 
 def spacing(data: bytes) -> str:
-    """Return what is between a name and its value in the assignments of a text, sign and blanks."""
+    """Return the sign and blanks between a name and its value in the assignments of a text."""
     found = re.search(rb"^[ \t]*[\w.\-]+([ \t]*=[ \t]*)\S", data, re.MULTILINE)
     return decode(found[1]) if found else " = "
 
@@ -112,7 +112,7 @@ def next_line(data: bytes, at: int) -> int:
 def lines_with(data: bytes, word: bytes, behind: Container[bytes]) -> Iterator[tuple[int, int]]:
     """Yield where lines begin and end that hold a word right behind one of those in `behind`.
 
-    The word stands by itself or has a '/' after it, as the length of a prefix does.
+    The word is by itself or followed by '/' and the length of a prefix.
     """
     at = data.find(word)
     while at >= 0:

@@ -36,7 +36,7 @@ class Text:
         self._made: dict[object, Any] = {}
 
     def once(self, name: object, make: Callable[[], T]) -> T:
-        """Return what `make` gives, which must depend on the text and the name alone."""
+        """Return the result of `make`, which must depend on the text and the name alone."""
         try:
             made: T = self._made[name]
         except KeyError:
@@ -44,7 +44,7 @@ class Text:
         return made
 
     def line_of(self, at: int) -> int:
-        """Return the line, from 1, in which a byte of the text stands.
+        """Return the line of a byte of the text, from 1.
 
         Counting line ends is a good part of all reading, so places that were counted are kept.
         """

@@ -1,4 +1,4 @@
-"""Words: how a line falls into them, and how a word must stand to be read as one."""
+"""Words: how a line is divided into them, and how a word is written to be read as one."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def split_words(line: str) -> list[str]:
 
 
 def quote(word: str) -> str:
-    """Return a word as it must stand to be read as one."""
+    """Return a word as it must be written to be read as one."""
     if word and not re.search(r'[\s"]', word):
         return word
     return '"' + re.sub(r'(["\\])', r"\\\1", word) + '"'
@@ -30,7 +30,7 @@ _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
 
 
 def unquoted(value: str) -> str:
-    """Return the value of an assignment: of one in quotes, what they hold, in which a backslash
+    """Return the value of an assignment: of one in quotes, the text between them; a backslash
     precedes quotes and backslashes.
     """
     found = _QUOTED.fullmatch(value) if value[:1] == '"' else None

@@ -1,4 +1,4 @@
-"""IP addresses, in the one form in which they are compared."""
+"""IP addresses, in the one form that is compared."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ FAMILIES = {"inet": "IPv4", "inet6": "IPv6"}
 
 @lru_cache(maxsize=65536)
 def family_of(host: str) -> str:
-    """Return the family of an address; '' of a host name, which may stand for either."""
+    """Return the family of an address; '' of a host name, which may mean either."""
     return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
 
 

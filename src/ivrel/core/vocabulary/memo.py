@@ -20,7 +20,7 @@ class Remembering(Struct, frozen=True, eq=False, kw_only=True):
     made: dict[object, Any] = {}
 
     def once(self, name: object, make: Callable[[], T]) -> T:
-        """Return what `make` gives, which must depend on this object and the name alone."""
+        """Return the result of `make`, which must depend on this object and the name alone."""
         try:
             made: T = self.made[name]
         except KeyError:

@@ -114,7 +114,9 @@ def single(severity: str, facilities: Iterable[str] | None = None) -> Selection:
 
 
 def holes(selection: Selection) -> Selection:
-    """Return what is missing although something less urgent of the same facility leaves."""
+    """Return the severities that are missing although less urgent ones of the same facility are
+    sent.
+    """
     return _holes(selection.bits)
 
 
@@ -130,7 +132,7 @@ def _holes(bits: int) -> Selection:
 
 @lru_cache(maxsize=4096)
 def thresholds(selection: Selection) -> frozenset[str]:
-    """Return the thresholds of all facilities; 'none' of one of which nothing leaves.
+    """Return the thresholds of all facilities; 'none' if nothing of one is sent.
 
     A facility with a hole has no threshold, and gives none.
 
@@ -146,7 +148,7 @@ def _threshold_of(row: int) -> str:
 
 
 def adjusted(selection: Selection, accepts: Callable[[str], bool], wanted: str) -> Selection:
-    """Return a selection in which each facility whose threshold is not accepted has another one.
+    """Return a selection with another threshold for each facility whose own is not accepted.
 
     >>> adjusted(through("debug", ["auth"]), lambda word: word == "none", "none").describe()
     'nothing'
@@ -161,7 +163,7 @@ def adjusted(selection: Selection, accepts: Callable[[str], bool], wanted: str) 
 
 
 def by_threshold(selection: Selection) -> dict[str, list[str]]:
-    """Return the facilities of each threshold, those of which nothing leaves aside; of a facility
+    """Return the facilities of each threshold, without those that nothing is sent of; of a facility
     with a hole, that of the least urgent severity.
     """
     out: dict[str, list[str]] = {}
@@ -194,7 +196,7 @@ def _row_of(word: str) -> int:
 
 
 def describe_gap(whole: Selection, part: Selection) -> str:
-    """Return what `whole` has and `part` lacks, by severity, with the facilities where they
+    """Return the difference between `whole` and `part`, by severity, with the facilities where they
     differ.
     """
     return _describe_set((whole - part).bits)

@@ -76,8 +76,6 @@ def span(seconds: float) -> str:
 
 
 def own_error(problem: Exception) -> str:
-    """Return what to say of an error of the program's own, where others must not be stopped by
-    it.
-    """
+    """Return the message for an error of the program's own that must not stop others."""
     kind = type(problem).__name__
     return f"an error in Ivrel itself, {kind}; IVREL_TRACEBACK=1 shows where"

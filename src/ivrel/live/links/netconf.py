@@ -113,7 +113,7 @@ class Netconf(Link):
         return data
 
     def _filter(self) -> etree._Element | None:
-        """Return what of the configuration is asked for: the parts that the dialect knows."""
+        """Return the filter for the parts of the configuration that the dialect knows."""
         spaces: Mapping[str, str] = getattr(self.target.dialect.shape, "namespaces", {})
         tops = {p.path[0][0] if p.path else p.items[0] for p in self.target.dialect.patterns}
         names = {getattr(top, "word", "") for top in tops}
@@ -273,5 +273,5 @@ def _laid_out(data: etree._Element) -> bytes:
 
 
 def _plain(namespace: str) -> Any:
-    """Return the names of namespaces in which this one needs no prefix."""
+    """Return the names of namespaces that this one needs no prefix in."""
     return {None: namespace}

@@ -157,7 +157,7 @@ class Replaced(Link):
                 raise Refused(f"its own check has something against it: {shown[0]}")
 
     async def _complaints(self, command: str, files: Mapping[str, bytes]) -> Counter[str]:
-        """Return what a program has against files, read from a copy of all of them."""
+        """Return the complaints of a program about files, read from a copy of all of them."""
         sftp, folder = self._open(), f"/tmp/ivrel-{secrets.token_hex(8)}"
         above = posixpath.dirname(self._main).rstrip("/") + "/"
         await sftp.mkdir(folder, asyncssh.SFTPAttrs(permissions=0o700))

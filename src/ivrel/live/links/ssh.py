@@ -105,7 +105,7 @@ async def host_key(target: Route) -> asyncssh.SSHKey:
 
 
 def told(problem: Exception, reach: Reach) -> str:
-    """Return what went wrong with a connection, in a line."""
+    """Return one line about an error of a connection."""
     if isinstance(problem, TimeoutError):
         return f"no answer within {reach.patience} s"
     if isinstance(problem, asyncssh.Error):
@@ -123,8 +123,8 @@ def _system(problem: OSError) -> str:
 
 
 def _credentials(access: Access, reach: Reach, password: str | None) -> dict[str, Any]:
-    """Return what one logs in with: the key or the password of the way, else the SSH agent's keys
-    and those that lie where OpenSSH has them.
+    """Return the credentials: the key or the password of the way, else the keys of the SSH agent
+    and those in OpenSSH's places.
     """
     key = access.key(reach)
     if key is not None:
@@ -135,7 +135,7 @@ def _credentials(access: Access, reach: Reach, password: str | None) -> dict[str
 
 
 def refused(reach: Reach) -> str:
-    """Return what is reported when nobody is let in."""
+    """Return the message if login is refused."""
     password = reach.password or reach.password_from
     by = [name for name, said in (("key", reach.key), ("password", password)) if said]
     return f"the login of {user(reach)} by {' or '.join(by) or 'the keys of the agent'} is refused"

@@ -29,7 +29,7 @@ APART = 1.1  # seconds between two attempts, so that time stamps differ
 
 
 class Talk(Link):
-    """A session in which lines are typed."""
+    """A session that lines are typed into."""
 
     def __init__(self, target: Target) -> None:
         super().__init__(target)
@@ -90,7 +90,7 @@ class Talk(Link):
         raise Unreachable(f"{said}; {worst.hint}")
 
     async def _printed(self, show: str, prompt: Prompt, idle: Idle) -> bytes:
-        """Return what the device prints as a configuration, once."""
+        """Return the configuration as the device prints it, once."""
         raw = answer(self._said, show, await self._terminal.whole(show, prompt, idle))
         if error := error_in(self._said, raw[:SHORT].partition(b"\n")[0]):
             raise Unreachable(f"'{show}' is refused: {shorten(error)}")
@@ -200,7 +200,7 @@ class Talk(Link):
         self._heard("\n".join(lines), "\n".join(rest).encode())
 
     async def _typed(self, line: str, number: int = 0) -> None:
-        """Type a line and read the answer; Refused if it tells of an error."""
+        """Type a line and read the answer; Refused if it reports an error."""
         self._heard(line, answer(self._said, line, await self._terminal.typed(line)), number)
 
     def _heard(self, typed: str, said: bytes, number: int = 0) -> None:

@@ -82,7 +82,7 @@ class Terminal:
         else, so the answer is still to come.
 
         most: bytes after which the answer is rejected.
-        asks: a pattern for a last line, besides the prompt, at which the answer ends.
+        asks: a pattern for a last line that ends the answer, as the prompt does.
         """
         self.write(self.line(line))
         about = f"'{shorten(line, 40)}'"
@@ -153,7 +153,7 @@ class Terminal:
         prompt: Prompt | None = None,
         asks: str = "",
     ) -> bytes:
-        """Return what the device sends until it waits for the next line.
+        """Return the output of the device until it waits for the next line.
 
         Pages and questions that the dialect knows are answered, and left out.
 
@@ -161,7 +161,7 @@ class Terminal:
         most: bytes after which the answer is rejected.
         settled: seconds of silence after the prompt that confirm it.
         prompt: the device's own prompt, if known; else the dialect's pattern is used.
-        asks: a pattern for a last line, besides the prompt, at which the answer ends.
+        asks: a pattern for a last line that ends the answer, as the prompt does.
 
         Raise Unreachable if no prompt comes, the answer is too long, or the session ends.
         """

@@ -88,7 +88,7 @@ def _result(r: DeviceResult, v: Verdict) -> dict[str, Any]:
 
 
 def _key(v: Verdict) -> str:
-    """Return what the findings of a verdict are, whatever their words."""
+    """Return the key of a verdict's findings, which does not depend on their wording."""
     return ";".join(sorted(f"{told.kind} {told.about}".strip() for told in v.findings))
 
 

@@ -34,7 +34,7 @@ def change_sheet_html(view: SheetView) -> Iterator[str]:
 
 
 def _coded(text: str) -> Markup:
-    """Return a text in which what is between backticks is code."""
+    """Return a text with the parts between backticks as code."""
     parts = (for_html(part) for part in text.split("`"))
     return Markup("").join(
         Markup("<code>{}</code>").format(part) if n % 2 else part for n, part in enumerate(parts)

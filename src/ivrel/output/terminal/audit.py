@@ -74,7 +74,7 @@ def draw_audit(screen: Console, view: AuditView) -> list[str]:
 
 
 def _outcomes(result: DeviceResult, proved: Container[str]) -> dict[str, str]:
-    """Return what each setting of a device came to."""
+    """Return the verdict of each setting of a device."""
     return {v.setting: _PROVED if v.setting in proved else v.verdict for v in result.verdicts}
 
 

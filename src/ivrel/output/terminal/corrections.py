@@ -35,7 +35,7 @@ def draw_corrections(screen: Console, view: CorrectionsView) -> None:
 
 
 def _waves(screen: Console, view: CorrectionsView) -> None:
-    """Draw in which steps the corrections are delivered, and who waits for a reason of its own."""
+    """Draw the steps of the delivery, and which devices wait, with the reason."""
     if view.result.waves is None:
         return
     screen.print()

@@ -24,7 +24,7 @@ MOST = 40  # devices of a large fleet that are shown one by one
 
 
 def draw_gathered(screen: Console, view: GatheredView) -> None:
-    """Draw a row for each device that is told of, and the number of each state."""
+    """Draw a row for each device that is reported, and the number of each state."""
     order = {state: n for n, state in enumerate(STATES)}
     ranked = sorted(view.devices, key=lambda d: order[d.state])
     told = [d for d in ranked if d.state not in QUIET or d.remark or view.every]

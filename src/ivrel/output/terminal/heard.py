@@ -25,7 +25,7 @@ _LOOK = Look(
 
 
 def draw_heard(screen: Console, view: HeardView) -> list[str]:
-    """Draw what was heard; devices of which nothing was heard are named below the matrix."""
+    """Draw what was heard; silent devices are named below the matrix."""
     heard = [d for d in view.devices if d.summary.number]
     silent = [d.device.name for d in view.devices if not d.summary.number]
     about = f"  {counted(view.total, 'message')}, {counted(len(heard), 'device')} heard"

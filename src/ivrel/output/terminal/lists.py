@@ -36,7 +36,7 @@ def draw_fleet(screen: Console, view: FleetView) -> None:
 
 
 def _way(reach: Reach | None, device: Device) -> Text:
-    """Return by which way a device is reached; its address if that is not its identity."""
+    """Return how a device is reached; its address if that is not its identity."""
     if reach is None or not reach.via:
         return Text("-")
     parts = [reach.via]

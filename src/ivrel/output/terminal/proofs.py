@@ -38,7 +38,7 @@ def draw_proofs(screen: Console, view: ProofsView) -> None:
 
 
 def _why(j: Judged) -> Text:
-    """Return what does not hold, and what else there is to know of a change."""
+    """Return the properties that do not hold, and the remarks on a change."""
     parts = [j.problem] if j.problem else []
     parts += [f"not {p.name}: {p.why}" for p in j.proof if not p.holds]
     if len(j.foreign) > 1:

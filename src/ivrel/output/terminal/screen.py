@@ -56,7 +56,7 @@ def console(width: int) -> Console:
 
 
 class _Trimmed:
-    """A file to which lines go without the spaces that fill them up."""
+    """A file that drops the spaces which fill up lines."""
 
     def __init__(self, file: TextIO) -> None:
         self._file = file

@@ -29,7 +29,7 @@ class CorrectionsView(View, frozen=True, kw_only=True):
 
 
 def rest_for_machines(result: CorrectionSet) -> dict[str, Any]:
-    """Return what machines get behind the devices."""
+    """Return the machine form of everything but the corrections."""
     out: dict[str, Any] = {
         "not_readable": [{"device": name, "problem": why} for name, why in result.unread]
     }
@@ -39,7 +39,7 @@ def rest_for_machines(result: CorrectionSet) -> dict[str, Any]:
 
 
 def correction_for_machines(c: Correction) -> dict[str, Any]:
-    """Return what machines get of one correction."""
+    """Return the machine form of one correction."""
     return {
         **fields(c, "device platform"),
         "fingerprint": f"sha256:{c.fingerprint}",
@@ -51,7 +51,7 @@ def correction_for_machines(c: Correction) -> dict[str, Any]:
 
 
 def proof_for_machines(proof: Iterable[Property]) -> list[dict[str, Any]]:
-    """Return what machines get of a proof."""
+    """Return the machine form of a proof."""
     return [
         {"property": p.name, "means": MEANS[p.name], "holds": p.holds, "why": p.why} for p in proof
     ]

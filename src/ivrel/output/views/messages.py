@@ -91,8 +91,8 @@ class CountsView(RowsView, frozen=True, kw_only=True):
 class TraceView(View, frozen=True, kw_only=True):
     """One message through every decision.
 
-    `claims`: what it alone claims of each setting that messages can tell of; `collector`: the one
-    that it went to, '' if that is not known.
+    `claims`: the claims of this message alone; `collector`: the one that it went to, '' if that is
+    not known.
     """
 
     seen: AttributedMessage

@@ -22,7 +22,7 @@ class ProofsView(View, frozen=True, kw_only=True):
     unread: Unread = ()
 
     def ranked(self) -> list[Judged]:
-        """Return what was judged, the worst first."""
+        """Return the judgements, the worst first."""
         return sorted(self.judged, key=lambda j: STATES.index(j.state))
 
     def machine(self) -> Any:

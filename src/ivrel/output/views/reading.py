@@ -20,7 +20,7 @@ class ReadingView(View, frozen=True, kw_only=True):
 
 
 def reading_for_machines(reading: Reading) -> dict[str, Any]:
-    """Return what machines get of one configuration."""
+    """Return the machine form of one reading."""
     places = reading.places
     return {
         "device": reading.device.name,

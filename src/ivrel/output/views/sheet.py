@@ -39,7 +39,7 @@ class BeforeAndAfter(Struct, frozen=True):
 
 
 class Section(Struct, frozen=True):
-    """What is told of one device, or of several whose change is the same to the letter."""
+    """The report on one device, or on several whose change is the same to the letter."""
 
     platform: str
     changes: tuple[CorrectionLine, ...]
@@ -109,7 +109,7 @@ class SheetSections:
         self._members: list[tuple[bool, list[SheetMember]]] = []
 
     def take(self, c: Correction) -> None:
-        """Take one correction; a device of which nothing is to be told is only counted."""
+        """Take one correction; a device with nothing to report is only counted."""
         self.counts.take(c)
         if not c.changes and not c.remains:
             return
@@ -141,7 +141,7 @@ class SheetSections:
             yield decoder.decode(self._spool[number]), members
 
     def alike(self) -> list[SheetMember]:
-        """Return the devices that are told of together with others."""
+        """Return the devices that are reported together with others."""
         return [m for _, members in self._members if len(members) > 1 for m in members]
 
     def gaps(self) -> list[tuple[str, int, int]]:
@@ -223,7 +223,7 @@ class SheetView(Struct, frozen=True):
 
 
 def turns(c: Correction) -> tuple[BeforeAndAfter, ...]:
-    """Return the settings of which a device says something else after the change."""
+    """Return the settings whose value differs after the change."""
     after = {v.setting: v for v in c.after.verdicts}
     out = []
     for v in c.before.verdicts:
@@ -236,7 +236,7 @@ def turns(c: Correction) -> tuple[BeforeAndAfter, ...]:
 
 
 def _for_any(c: Correction) -> tuple[Remaining, ...]:
-    """Return what remains, with waivers that do not name the device."""
+    """Return the remaining verdicts, with waivers that do not name the device."""
     name = f"device: {c.device},"
     return tuple(replace(r, waiver=r.waiver.replace(name, _ANY, 1)) for r in c.remains)
 

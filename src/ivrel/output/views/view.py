@@ -20,7 +20,7 @@ class View(Struct, frozen=True):
     next: tuple[str, ...] = ()
 
     def machine(self) -> Any:
-        """Return what machines get, in built-in types; its keys are in docs/formats.md."""
+        """Return the machine form, in built-in types; docs/formats.md lists its keys."""
         raise NotImplementedError
 
 

@@ -22,7 +22,7 @@ class WhatIfView(View, frozen=True, kw_only=True):
     every: bool = False
 
     def asked(self) -> list[tuple[str, Turn]]:
-        """Return the devices of which something else would be asked, with what."""
+        """Return the devices with other requirements, and these."""
         return [
             (device, (s.setting, s.asked, s.would_ask))
             for device, s in self._settings()

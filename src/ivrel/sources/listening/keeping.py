@@ -36,7 +36,7 @@ class RotationLimits(Struct, frozen=True):
 class Keeper:
     """Writes lines into the recordings of a folder; InputError tells why it cannot.
 
-    `now`: gives the time by which recordings are named; `clock`: seconds that never jump.
+    `now`: gives the time that recordings are named by; `clock`: seconds that never jump.
     """
 
     def __init__(

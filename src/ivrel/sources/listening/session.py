@@ -163,7 +163,7 @@ def _now() -> datetime:
 
 
 def _loop_factory() -> Callable[[], asyncio.AbstractEventLoop] | None:
-    """Return what makes a faster loop, where uvloop is installed."""
+    """Return the constructor of a faster event loop, if uvloop is installed."""
     try:
         import uvloop
     except ImportError:

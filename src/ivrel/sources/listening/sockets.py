@@ -235,8 +235,8 @@ def _why(problem: OSError) -> str:
 
 
 def tls_context(certificate: Path, key: Path | None, clients: Path | None) -> ssl.SSLContext:
-    """Return what TLS is spoken by: 1.2 or newer, with a certificate; `clients`: the authority
-    whose certificates clients must show.
+    """Return the TLS context: 1.2 or newer, with a certificate; `clients`: the authority that must
+    have signed clients' certificates.
     """
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.minimum_version = ssl.TLSVersion.TLSv1_2

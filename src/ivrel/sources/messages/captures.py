@@ -247,7 +247,7 @@ class _Stream:
 
 
 class _Bounded:
-    """A file of which nothing very large is read at once, whatever a damaged length says."""
+    """A file that never reads very much at once, whatever a damaged length says."""
 
     def __init__(self, file: BinaryIO) -> None:
         self._file = file

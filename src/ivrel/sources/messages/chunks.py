@@ -99,7 +99,7 @@ class Summing(Generic[G]):
         self._signatures = {"lines": Signatures(), "recording": Signatures(recorded=True)}
 
     def __call__(self, chunk: Chunk) -> Summed[G]:
-        """Return what a chunk comes to."""
+        """Return the summary of a chunk."""
         out, read = Summed(chunk.shown, self._new()), chunk.form.read
         for group in self._groups(chunk, out.gathered.by_signature):
             number, at, line = group.number, group.at, group.line

@@ -58,7 +58,7 @@ def read_json(data: bytes, file: str, line: int, near: datetime) -> Record:
 
 
 def _message(said: Mapping[str, Any]) -> Message:
-    """Return the message that properties tell of."""
+    """Return the message with these properties."""
     stamp, tag = Stamp(), str(said.get("syslogtag") or said.get("programname") or "")
     found = read_stamp(str(said.get("timereported") or said.get("timestamp") or ""))
     if found is not None:
@@ -151,7 +151,7 @@ _FIELDS = {
 
 
 def template(text: str) -> Read:
-    """Return what reads the lines of a format of the user's own; InputError if it is none.
+    """Return the reader for lines of a user's own format; InputError if it cannot be one.
 
     `{received} {sender} {message}`: fields by name, with what is between them; `{any}` is a word
     that says nothing.

@@ -83,8 +83,8 @@ class FileLines:
         """Yield whole lines, about `size` bytes at a time: the number of the first, where they
         begin, how many bytes they have, and these.
 
-        `keep`: whether they are wanted; if not, None stands for all but the first of them. Of a
-        line that is too long, a part of the bytes is yielded in any case.
+        `keep`: whether they are wanted; if not, None replaces all but the first of them. Of a line
+        that is too long, a part of the bytes is yielded in any case.
         """
         number, start, have = 1, 0, 0
         buffer = bytearray(size)

@@ -1,4 +1,4 @@
-"""Alignment: statements of the same kind, of which some leave words out, as one row of words and
+"""Alignment: statements of the same kind, some of them with words left out, as one row of words and
 values.
 """
 
@@ -37,7 +37,7 @@ class Aligned(Struct, frozen=True):
 
     @property
     def nests(self) -> bool:
-        """Whether each part that may be left out only stands where those before it do."""
+        """Whether each part that may be left out only occurs together with those before it."""
         free = [part for part in self.parts if part not in self.always]
         # A part without a word of its own is known by its place alone.
         if any(part.words for part in free) or free != list(self.parts[-len(free) :]):
@@ -69,7 +69,7 @@ def aligned(
 
 
 def _leading(statements: Sequence[Keys], tells: Callable[[str, str], bool]) -> set[str]:
-    """Return the words that tell of what follows them, which mostly may be that."""
+    """Return the words that announce what follows, if that mostly fits."""
     behind: dict[str, list[bool]] = {}
     for words in statements:
         for word, value in pairwise(words):

@@ -1,7 +1,7 @@
 """Learns from changes that were once made how this platform takes statements away.
 
-Of all words that a change begins its lines with, the one is meant with which the change, carried
-out on the text before, gives the text after.
+Of all words that a change begins its lines with, the right one turns the text before into the text
+after when the change is carried out.
 """
 
 from __future__ import annotations
@@ -75,7 +75,7 @@ def _ways(learned: Learned, changes: Sequence[PastChange]) -> Iterator[UserAnswe
 
 
 def _first_words(typed: str) -> Iterator[str]:
-    """Yield the words with which lines, blocks and headers of a change begin."""
+    """Yield the first words of lines, blocks and headers of a change."""
     for line in typed.replace("{", "\n").replace(";", "\n").replace("[", "\n").splitlines():
         words = line.replace("}", " ").replace("]", " ").split()
         if words:

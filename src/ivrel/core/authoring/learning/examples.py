@@ -50,7 +50,7 @@ def examples_of(learned: Learned, dialect: Dialect, samples: Sequence[Sample]) -
 
 
 def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
-    """Return what is understood of a sample, written as a text of its own."""
+    """Return the understood statements of a sample as a text of its own."""
     rows = list(learned.known)
     named, known = set(_named(rows, sample)), matcher(dialect)
     edits: list[Edit] = []
@@ -92,7 +92,7 @@ def _standing_alone(shape: Shape, wrapper: str) -> Shape:
 
 
 def _together(edits: Sequence[Edit]) -> list[Edit]:
-    """Return edits with those of one block together, where its first stands."""
+    """Return edits with those of one block together, at the place of its first one."""
     first: dict[Path, int] = {}
     for n, edit in enumerate(edits):
         for depth in range(len(edit.path) + 1):
@@ -103,7 +103,7 @@ def _together(edits: Sequence[Edit]) -> list[Edit]:
 
 
 def _around(learned: Learned) -> str:
-    """Return what stands around the statements of a text."""
+    """Return the frame of a text, into which statements are put."""
     wrapper = learned.options.get("wrapper", "")
     if learned.traits.is_document:
         if not wrapper:

@@ -133,7 +133,7 @@ def learn(
     shape: str = "",
     answers: UserAnswers | None = None,
 ) -> Learned:
-    """Return what samples of one platform teach; InputError if that is nothing.
+    """Return a dialect learned from samples of one platform; InputError if nothing can be learned.
 
     `collectors`, `identities`: addresses that are surely those of collectors, and of devices;
     `shape`: how the text falls into statements, '' to find out; `answers`: what no
@@ -216,7 +216,7 @@ def _told_apart(rows: Sequence[LearnedRow]) -> list[LearnedRow]:
 def _aside(
     said: Sequence[SampleStatement], rows: Sequence[LearnedRow], parts: Container[str]
 ) -> Iterable[Template]:
-    """Return what else is in the part that has the device's name."""
+    """Return the other statements of the part that contains the device's name."""
     named = {r.template.keys[0] for r in rows if "unit.name" in r.meaning.columns.values()}
     known = {r.template.keys for r in rows}
     heads = {head for head in named if head not in parts}
@@ -237,8 +237,7 @@ def _collectors(
 ) -> dict[str, str]:
     """Return the addresses that are collectors', each with the name of its row, '' if it has none.
 
-    Those that are known are; so are those that stand where one that is known does, in a part about
-    export.
+    Those that are known are; so are those in the place of a known one, in a part about export.
     """
     places: dict[object, list[SampleStatement]] = defaultdict(list)
     for one in said:
@@ -283,7 +282,7 @@ def _is_endpoint(one: SampleStatement) -> bool:
 
 
 def _interfaces(found: Sequence[Template], said: Sequence[SampleStatement]) -> frozenset[str]:
-    """Return the names of rows of which any has an address with a prefix."""
+    """Return the names of rows with any address that has a prefix."""
     tables = {t.row[:-1] for t in found if t.row and any(map(is_prefix, t.column(0)))}
     return frozenset(
         one.keys[len(table)]

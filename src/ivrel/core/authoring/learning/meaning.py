@@ -18,8 +18,8 @@ SIGNS = re.compile(r"""[{}\[\]"'\\#=|*]""")
 class Piece(Struct, frozen=True):
     """A piece of a statement: words, and the slot of the value behind them ('' if there is none).
 
-    `optional`: whether it may be left out; `nested`: whether the pieces behind it may only stand
-    where it does.
+    `optional`: whether it may be left out; `nested`: whether the pieces behind it may only occur
+    together with it.
     """
 
     words: Keys
@@ -30,9 +30,9 @@ class Piece(Struct, frozen=True):
 
 class Meaning(Struct, frozen=True):
     """What a template means: the slot of each of its names and of each column of its values; a
-    column without a slot stands as it is.
+    column without a slot is kept as it is.
 
-    `flow`: the slots of values of which some may be left out, in their order. `pieces`: of
+    `flow`: the slots of values, some of which may be left out, in their order. `pieces`: of
     statements that leave words out, what they are made of, and `words`, which were seen for each
     slot in each of them. `why`: in words; `doubt`: why it is not known.
     """
@@ -47,7 +47,7 @@ class Meaning(Struct, frozen=True):
 
 
 class Around(Struct, frozen=True):
-    """What is known besides: `collectors`: addresses that are surely those of collectors; `own`:
+    """What else is known: `collectors`: addresses that are surely those of collectors; `own`:
     addresses of the devices; `interfaces`: names of what has addresses; `destinations`: names of
     collectors in the texts; `feeds`: names of what gives messages to them.
     """
@@ -67,7 +67,7 @@ class Table(Struct, frozen=True):
 
 
 def can_be(slot: str, words: Sequence[str], around: Around) -> bool:
-    """Whether words can be values of a slot of which something tells what it is."""
+    """Whether words can be values of a slot that something identifies."""
     if slot.endswith("interface"):
         return all(word in around.interfaces for word in words)
     if slot == "gate.feed":

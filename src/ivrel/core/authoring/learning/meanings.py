@@ -33,7 +33,7 @@ from ivrel.core.vocabulary.addresses import is_address
 
 
 def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around) -> Meaning:
-    """Return what a template means, if that is sure."""
+    """Return the meaning of a template, if it is certain."""
     table = tables.get(template.row)
     if template.row and table is None:
         return Meaning(doubt="it is not clear what its rows are")
@@ -121,7 +121,7 @@ def _fitting(
     template: Template, names: Mapping[int, str], keys: Keys, words: Sequence[str],
     rules: Sequence[SlotRule], around: Around,
 ) -> Meaning:  # fmt: skip
-    """Return the one slot that the words beside a value tell of, and that its values fit."""
+    """Return the one slot that the words beside a value announce, and that its values fit."""
     found = [rule.slot for rule in rules if rule.hints(keys) and can_be(rule.slot, words, around)]
     if len(found) == 1:
         return Meaning(
@@ -135,7 +135,7 @@ def _fitting(
 
 
 def _telling(rules: Sequence[SlotRule], slot: str, keys: Keys) -> str:
-    """Return the word that tells of a slot."""
+    """Return the word that announces a slot."""
     rule = next(rule for rule in rules if rule.slot == slot)
     return next(key for key in keys if rule.hints((key,)))
 
@@ -156,7 +156,7 @@ def _addresses(template: Template, slot: str, why: str) -> Meaning:
 
 
 def _of_endpoints(template: Template) -> Meaning:
-    """Return what the columns are of a statement that holds a whole collector."""
+    """Return the meanings of the columns of a statement that holds a whole collector."""
     if len({len(said.values) for said in template.said}) > 1:
         return Meaning(doubt="it has more values in some places than in others")
     columns = {0: "destination.address"}
@@ -181,7 +181,7 @@ def _of_endpoints(template: Template) -> Meaning:
 
 
 def _of_stamps(template: Template, keys: Keys) -> Meaning:
-    """Return what a statement says of stamps: one thing of them, or several in a row."""
+    """Return the meaning of a statement about stamps: one property, or several in a row."""
     prefix = "debug-" if any(word.lower().startswith("debug") for word in keys) else ""
     if template.assigns:
         words = template.column(0)

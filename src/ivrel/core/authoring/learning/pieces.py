@@ -1,4 +1,4 @@
-"""The pieces of statements of which some leave words out: which slots these are."""
+"""The pieces of statements that may leave words out, and the slots of these."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ from ivrel.core.vocabulary.addresses import is_address
 
 
 def in_pieces(template: Template, first: str, rules: Sequence[SlotRule], around: Around) -> Meaning:
-    """Return what statements mean of which some leave words out; `first`: the slot of what they
-    begin with, '' if that is any of those that `rules` tell of.
+    """Return the meaning of statements that may leave words out; `first`: the slot of what they
+    begin with, '' if it is any slot of `rules`.
     """
     local = [rule for rule in GENERIC if rule.slot in {r.slot for r in rules}]
     telling = local or rules

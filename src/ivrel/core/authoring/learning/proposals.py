@@ -1,4 +1,4 @@
-"""Proposals for a dialect that stands: what more samples teach, as comments in its file."""
+"""Proposals for an existing dialect: what more samples teach, as comments in its file."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Proposal(Struct, frozen=True):
 
 
 def proposals(dialect: Dialect, learned: Learned) -> list[Proposal]:
-    """Return what samples teach that a dialect does not know, its statements first."""
+    """Return the statements and words that samples show and a dialect does not know."""
     known = matcher(dialect)
     statements: list[Proposal] = []
     words: dict[tuple[str, str], list[SampleStatement]] = {}

@@ -30,8 +30,8 @@ class AnswerChoice(Struct, frozen=True):
 
 
 class Question(Struct, frozen=True):
-    """A question: what it is about, the line that it is about ('' if it is about none) and where
-    that stands; no choices, where any word may be the answer.
+    """A question: what it is about, the line that it is about ('' if none) and its place; no
+    choices, where any word may be the answer.
 
     `about`: the field of the answers, and the key in it if it has any.
     """
@@ -122,7 +122,7 @@ def candidates(learned: Learned, row: LearnedRow) -> Iterator[str]:
 
 
 def _choices(row: LearnedRow, taken: set[str]) -> Iterator[AnswerChoice]:
-    """Yield what a statement may say, the likeliest first: what its words tell of, then what its
+    """Yield what a statement may say, the likeliest first: what its words announce, then what its
     values fit.
     """
     template = row.template

@@ -1,4 +1,4 @@
-"""The words by which slots are known: those that engineers put beside their values."""
+"""The words that identify slots: those that engineers put beside their values."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from msgspec import Struct
 
 
 class SlotRule(Struct, frozen=True):
-    """A slot, and the words beside its values by which it is known."""
+    """A slot, and the words beside its values that identify it."""
 
     slot: str
     words: str
 
     def hints(self, keys: Iterable[str]) -> bool:
-        """Whether one of some words tells of the slot."""
+        """Whether one of some words announces the slot."""
         return any(re.fullmatch(self.words, word.lower()) for word in keys)
 
 

@@ -21,8 +21,8 @@ _HOST = re.compile(r"[A-Za-z][A-Za-z0-9-]*(\.[A-Za-z0-9-]+)*")
 def listings(said: Sequence[SampleStatement]) -> list[Listing]:
     """Return the statements that hold lists of addresses, as the shape reads them.
 
-    What divides the values of a list only shows where there are two: statements of which none holds
-    two are no lists.
+    What divides the values of a list only shows where there are two: if no statement holds two,
+    they are no lists.
     """
     values: dict[tuple[Path, Keys], list[Keys]] = defaultdict(list)
     for one in said:
@@ -53,7 +53,7 @@ def _listing(path: Path, head: Keys, values: Sequence[Keys]) -> Listing | None:
 
 
 def _is_within(text: str, signs: str) -> bool:
-    """Whether two signs stand around a text; brackets around an address are of the address."""
+    """Whether a text is between two signs; brackets around an address are of the address."""
     inner = text[1:-1]
     around = len(text) > 1 and text[0] == signs[0] and text[-1] == signs[1]
     return around and (inner != inner.strip() or not is_address(inner))

@@ -91,8 +91,8 @@ def coded(kind: str, word: str) -> str | None:
 
 
 def may_be(slot: str, words: Iterable[str]) -> bool:
-    """Whether all of these words can be values of a slot of which it is known what it is: there,
-    severities and facilities may be numbers.
+    """Whether all of these words can be values of an identified slot: there, severities and
+    facilities may be numbers.
     """
     words, kind = list(words), SLOTS[slot].type.name
     return fits(slot, words) or all(coded(kind, word) is not None for word in words)

@@ -58,7 +58,7 @@ def _named_table(row: Keys, some: Sequence[Template], around: Around) -> Table |
 
 
 def _takes(template: Template) -> bool:
-    """Whether rows say of categories from which severity on they are taken."""
+    """Whether rows say of categories the first severity that is taken."""
     at = max(n for n, word in enumerate(template.keys) if word == NAME)
     names = template.names[at]
     return all(name in CATEGORIES for name in names) and all(map(is_severity, template.column(0)))

@@ -1,4 +1,4 @@
-"""What a learned dialect may tell of its samples: nothing that may be a secret.
+"""What a learned dialect may show of its samples: nothing that may be a secret.
 
 Samples are saved configurations. Of what nobody understands, only words of the trade, addresses,
 small numbers and words that several statements have in the same place go into a file or on a

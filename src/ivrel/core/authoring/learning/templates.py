@@ -33,7 +33,7 @@ class SampleStatement(Struct, frozen=True):
 
     @property
     def place(self) -> str:
-        """Where it stands."""
+        """Its place."""
         return f"{self.sample}:{self.line}"
 
     @property
@@ -68,7 +68,7 @@ class Template(Struct):
 
     @property
     def named(self) -> str:
-        """The words by which it is known: those that lead to its values."""
+        """The words that identify it: those that lead to its values."""
         return " ".join(self.keys)
 
     def column(self, n: int) -> list[str]:
@@ -149,7 +149,7 @@ class _Names:
 
 
 def _alike(words: Iterable[str], signs: dict[str, set[str]]) -> Iterator[list[str]]:
-    """Yield groups of words below which much the same stands."""
+    """Yield groups of words with similar content below them."""
     groups: list[tuple[list[str], set[str]]] = []
     for word in words:
         for group, common in groups:

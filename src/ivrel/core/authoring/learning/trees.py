@@ -1,5 +1,5 @@
 """How trees are laid out, in XML and in JSON: their lists with the keys of the entries, the element
-around all of it, where values stand, and of which modules the names are.
+around all of it, the places of values, and the modules of the names.
 """
 
 from __future__ import annotations
@@ -145,7 +145,7 @@ def _every(nodes: Sequence[_Node]) -> Iterator[_Node]:
 
 
 def _lists(nodes: Sequence[_Node]) -> dict[str, list[str]]:
-    """Return the lists, each with the key by which its entries are distinguished."""
+    """Return the lists, each with the key that distinguishes its entries."""
     by_tag: dict[str, list[_Node]] = defaultdict(list)
     for node in _every(nodes):
         if node.parent is not None:

@@ -188,7 +188,7 @@ def _has_codes(row: LearnedRow) -> bool:
 
 
 def statement(learned: Learned, row: LearnedRow) -> str:
-    """Return what is known of a row as a statement of a dialect's file, without its braces."""
+    """Return a learned row as a statement of a dialect's file, without its braces."""
     template = row.template
     path, front = _named(template, row.meaning.names)
     inside = " / ".join(map(learned.traits.header_joint.join, path))
@@ -262,7 +262,7 @@ def _values(row: LearnedRow) -> list[str]:
 
 
 def _pieces(pieces: Sequence[Piece]) -> list[str]:
-    """Return what statements are made of that leave words out."""
+    """Return the pieces of statements that leave words out."""
     out: list[str] = []
     for piece in pieces:
         said = " ".join([*piece.words, *([f"{{{piece.slot}}}"] if piece.slot else [])])

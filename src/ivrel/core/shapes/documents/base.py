@@ -62,7 +62,7 @@ class Document(Walked, Protocol):
         """Return the document as text, laid out again."""
 
     def dump(self, before: bytes) -> bytes:
-        """Return the document as text; what has not changed stands as it stood.
+        """Return the document as text; what has not changed is written as it was.
 
         `before`: what `written` gave before the first change.
         """

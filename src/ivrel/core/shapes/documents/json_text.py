@@ -39,7 +39,7 @@ _DECODER = json.JSONDecoder(strict=False)
 
 
 def parse_json(data: bytes, options: TreeOptions, wanted: Container[str] | None) -> Any:
-    """Return what a JSON text holds; Unreadable with the line of what is none.
+    """Return the value of a JSON text; Unreadable, with the line, if it is none.
 
     `wanted`: the names at the top that matter; what is under others is passed over.
     """
@@ -60,7 +60,7 @@ class _Parser:
         self._state = "value"
 
     def parsed(self) -> Any:
-        """Return what the text holds."""
+        """Return the value of the text."""
         for token, line in self._tokens:
             if self._state == "end":
                 raise Unreadable(f"not JSON: line {line}: something behind the end")

@@ -22,7 +22,7 @@ def copied(value: Any) -> Any:
 
 
 def objects(value: Any) -> Any:
-    """Return what json has read, with its objects as this module has them."""
+    """Return a value read by `json`, with objects as this module represents them."""
     if isinstance(value, dict):
         new = Object({name: objects(inner) for name, inner in value.items()})
         new.lines = {}

@@ -29,14 +29,14 @@ class Identities(Struct, frozen=True):
 class TreeOptions(Shape, frozen=True):
     """The options of a tree.
 
-    `wrapper`: the names of what may stand around the configuration; `lists`: the names of its lists
-    with those of their keys; `mirror`: the container of an entry in which its keys stand again;
-    `leaves`: for XML, whether values are attributes or elements; `namespaces` and `modules`: what
-    new elements (XML) and new names (JSON) belong to; `form`: how a change is written, in a form of
-    its `own` or as RFC 6241 and RFC 8072 have it (`standard`); `inside`: what a change of the own
-    form is in; `identities`: the leaves whose values are identities (RFC 7951 section 6.8);
-    `ordered`: the lists whose entries are in an order of the user's (RFC 7950 section 7.7.7);
-    `numbers`, `booleans`: those that JSON has as such; `passed_over`: names that say nothing of the
+    `wrapper`: the names of what may surround the configuration; `lists`: the names of its lists
+    with those of their keys; `mirror`: the container of an entry that repeats its keys; `leaves`:
+    for XML, whether values are attributes or elements; `namespaces` and `modules`: what new
+    elements (XML) and new names (JSON) belong to; `form`: how a change is written, in a form of its
+    `own` or as RFC 6241 and RFC 8072 have it (`standard`); `inside`: what a change of the own form
+    is in; `identities`: the leaves whose values are identities (RFC 7951 section 6.8); `ordered`:
+    the lists whose entries are in an order of the user's (RFC 7950 section 7.7.7); `numbers`,
+    `booleans`: those that JSON has as such; `passed_over`: names that say nothing of the
     configuration; `aliases`: other names for one that the dialect knows.
     """
 

@@ -39,7 +39,7 @@ class XmlDocument(XmlTree):
 
     def _without_warnings(self, inner: Sequence[Any]) -> list[Any]:
         """Return elements without the warnings of a reply (RFC 6241 section 4.3); Unreadable if it
-        tells of an error.
+        reports an error.
         """
         out = []
         for one in inner:

@@ -57,7 +57,7 @@ class XmlChange(XmlTree):
         return child
 
     def _insert(self, entry: Any, edit: Edit) -> None:
-        """Say before which other one an entry is to stand, if that is said."""
+        """Write the entry that an entry is to precede, if one is given."""
         if not edit.ahead_of:
             return
         keys, space = self.options.lists[edit.ahead_of[0]], etree.QName(entry).namespace
@@ -68,7 +68,7 @@ class XmlChange(XmlTree):
         entry.set(f"{{{YANG}}}key", "".join(f"[{prefix}:{name}='{word}']" for name, word in said))
 
     def _ahead_of(self, entry: Any, name: str) -> Words:
-        """Return the entry before which another one is to stand; nothing if that is not said."""
+        """Return the entry that another one is to precede; nothing if none is given."""
         if entry.get(f"{{{YANG}}}insert") != "before":
             return ()
         said = key_of(entry.get(f"{{{YANG}}}key", ""))

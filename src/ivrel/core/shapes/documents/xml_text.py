@@ -13,7 +13,7 @@ from ivrel.core.vocabulary.errors import Unreadable
 
 
 class Holder:
-    """What stands around a document whose root is itself a part of the configuration."""
+    """What surrounds a document whose root is itself a part of the configuration."""
 
     def __init__(self, only: Any) -> None:
         self.only = only

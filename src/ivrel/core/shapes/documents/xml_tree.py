@@ -137,7 +137,7 @@ class XmlTree:
 
     def _worded(self, name: str, value: str, leaf: Any) -> str:
         """Return a value as XML has it: an identity with the prefix of its module's namespace,
-        unless that is the default one where the leaf stands (RFC 7950 section 9.10.3).
+        unless that is the default one at the leaf (RFC 7950 section 9.10.3).
         """
         said = self.options.identities.get(name)
         if said is None:

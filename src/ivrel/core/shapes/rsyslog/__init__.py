@@ -158,7 +158,7 @@ def _join(words: Sequence[str]) -> str:
 
 
 def _model(text: Text) -> Model:
-    """Return what the daemon would do with a text, worked out once."""
+    """Return the model of the daemon for a text, computed once."""
     return text.once("model", lambda: read_model(text.data))
 
 

@@ -22,7 +22,7 @@ class Bounds(Struct, frozen=True):
         )
 
     def without(self, other: Bounds) -> Bounds:
-        """Return what is left when the other is taken away."""
+        """Return the rest after the other selection is removed."""
         return Bounds(self.sure - other.most, self.most - other.sure)
 
     @property

@@ -1,4 +1,4 @@
-"""Conditions: for which facilities and severities an `if` or a property filter holds, surely or
+"""Conditions: the facilities and severities that an `if` or a property filter accepts, surely or
 perhaps.
 
 A condition is worked out for each of the 192 PRI values; what depends on anything else is not
@@ -87,7 +87,7 @@ def ends_daemon(test: ExpressionNode) -> bool:
 
 
 def values(test: ExpressionNode, variables: Variables) -> tuple[Value, ...]:
-    """Return what an expression gives, for each PRI."""
+    """Return the value of an expression for each PRI."""
     return tuple(_Run(variables).value(test, pri) for pri in range(PRIS))
 
 

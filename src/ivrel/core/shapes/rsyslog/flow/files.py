@@ -72,7 +72,7 @@ class Files:
 def within_folder(wanted: str, main: str) -> str:
     """Return the name in a folder of what a configuration names by its whole path.
 
-    The main file stands for /etc.
+    The main file represents /etc.
     """
     above = PurePosixPath(main).parent
     if wanted.endswith("/"):
@@ -85,7 +85,7 @@ def within_folder(wanted: str, main: str) -> str:
 
 
 def _fits(name: str, pattern: str) -> bool:
-    """Whether a file is meant by a pattern; as in a shell, none that is hidden is."""
+    """Whether a file is meant by a pattern; as in a shell, hidden files are not."""
     hidden = PurePosixPath(name).name.startswith(".") and not PurePosixPath(
         pattern
     ).name.startswith(".")

@@ -36,7 +36,7 @@ def facility_code(word: str) -> int | None:
 
 
 def read_selector(text: str) -> Selection:
-    """Return what a selector takes; ValueError if the daemon has something against it.
+    """Return the selection of a selector; ValueError if the daemon refuses it.
 
     >>> read_selector("*.err;kern.!=crit").describe()
     'through error; kern: emergency, alert, error'

@@ -280,7 +280,7 @@ def _refused(s: Statement) -> str:
 
 
 def _limit(source: str, name: str, said: Mapping[str, Param], line: int) -> Limit | None:
-    """Return what is said of a limit, with what holds where only one of both is said."""
+    """Return a limit; if only one of its two numbers is given, the other one has its default."""
     interval, burst = UNSAID_LIMITS.get(source, ("0", "0"))
     seconds = said["interval"].value if "interval" in said else interval
     most = said["burst"].value if "burst" in said else burst

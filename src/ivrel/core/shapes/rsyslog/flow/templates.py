@@ -45,7 +45,7 @@ _FORMS = (
 
 
 def form_of(text: str | None) -> Form | None:
-    """Return the form that a template's text makes; None if it is none that is known."""
+    """Return the form that a template's text makes; None if it is not a known one."""
     return next((form for pattern, form in _FORMS if text and pattern.match(text)), None)
 
 

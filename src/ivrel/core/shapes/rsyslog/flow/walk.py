@@ -161,8 +161,8 @@ class Walk:
                 self.ruleset(name, Bounds(NONE.sure, under.most), doubt)
 
     def assign(self, s: Statement, under: Bounds) -> None:
-        """A variable that is set: for what surely comes here its new value, for what may, none that
-        is known.
+        """A variable that is set: for what surely comes here its new value, for what may, an
+        unknown one.
         """
         name, reached = s.name, self.alive & under
         # What is set is a text from there on.
@@ -192,7 +192,7 @@ class Walk:
         self.variables[name] = tuple(held)
 
     def filter(self, s: Statement) -> tuple[Bounds, Uncertainty | None]:
-        """Return what a rule's filter takes, and the doubt that is left."""
+        """Return the selection of a rule's filter, and the remaining doubt."""
         if s.name == "selector":
             try:
                 takes = read_selector(s.text)

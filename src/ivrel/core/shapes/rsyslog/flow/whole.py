@@ -71,8 +71,8 @@ def _whole(found: Sequence[Part], main: Part) -> Model:
 
 
 def _refusals(script: Script) -> list[Uncertainty]:
-    """Return what the daemon does not take: parts of statements, and all that follows a mistake of
-    syntax.
+    """Return the parts that the daemon refuses: parts of statements, and everything after a syntax
+    error.
     """
     out = [Uncertainty(f"rsyslogd does not take {m.text}", m.line) for m in script.mistakes]
     if script.end is not None:

@@ -1,5 +1,5 @@
-"""Writes one forwarding action: as it stands with other parameters, or again with what it said
-besides.
+"""Writes one forwarding action: in place with other parameters, or rewritten, with its other
+parameters kept.
 """
 
 from __future__ import annotations
@@ -76,8 +76,8 @@ def _object(params: Mapping[str, str]) -> str:
 
 
 def _edited(statement: Statement, params: Mapping[str, str]) -> str:
-    """Return an action with other parameters, laid out as it stands: values change in place, new
-    ones follow the target.
+    """Return an action with other parameters, laid out as it is: values change in place, new ones
+    follow the target.
     """
     text, begun = statement.source.whole[statement.start : statement.stop], statement.start
     told = {name: value for name, value in params.items() if name in statement.params}
@@ -111,7 +111,7 @@ def _edited(statement: Statement, params: Mapping[str, str]) -> str:
 
 
 def _parameters(key: Endpoint, state: State, old: Action | None) -> dict[str, str]:
-    """Return what a forwarding action says.
+    """Return the parameters of a forwarding action.
 
     Parameters of the old one that the state says nothing of are kept.
     """

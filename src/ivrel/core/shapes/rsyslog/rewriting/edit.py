@@ -2,8 +2,8 @@
 new ones.
 
 A comment cannot be inside of an object's name or of a condition, and one that ends in a backslash
-swallows the next line. So whole lines are commented out, as many as it takes to begin and end where
-a comment may stand.
+swallows the next line. So whole lines are commented out, as many as needed to begin and end where a
+comment is allowed.
 """
 
 from __future__ import annotations

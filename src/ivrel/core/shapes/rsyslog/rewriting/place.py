@@ -23,7 +23,7 @@ HEAD = "# What is forwarded. Each correction writes this file anew."
 
 
 def is_own(statement: Statement) -> bool:
-    """Whether a statement stands where corrections write."""
+    """Whether a statement is where corrections write."""
     text, at = statement.source.whole, statement.start
     return _is_drop_in(text) or text.rfind(BEGIN, 0, at) > text.rfind(END, 0, at)
 
@@ -142,7 +142,7 @@ def _behind(statements: Sequence[Statement]) -> int | None:
 
 
 def _before_rules(rules: Sequence[Statement]) -> int | None:
-    """Return where the first rule stands, or the first directive that is about it alone."""
+    """Return the place of the first rule, or of the first directive that concerns it alone."""
     at = next((n for n, s in enumerate(rules) if s.kind not in ("directive", "object")), None)
     if at is None:
         return None

@@ -67,7 +67,7 @@ def remove_actions(
 
 
 class _Tree:
-    """Which statement is in which."""
+    """The nesting of statements."""
 
     def __init__(self, statements: Sequence[Statement]) -> None:
         self._parents: dict[At, tuple[Statement | None, tuple[Statement, ...]]] = {}
@@ -84,7 +84,7 @@ class _Tree:
             self._enter(s, s.other)
 
     def parent(self, s: Statement) -> Statement | None:
-        """Return what a statement is in; None at the top."""
+        """Return the statement around a statement; None at the top."""
         return self._parents[s.place][0]
 
     def siblings(self, s: Statement) -> list[Statement]:
@@ -101,7 +101,7 @@ class _Tree:
         return out
 
     def outermost(self, gone: set[At]) -> Iterator[Statement]:
-        """Yield of the statements that go, those that are in none that goes."""
+        """Yield removed statements that are not nested in another removed one."""
         for s in self._order:
             parent = self.parent(s)
             if s.place in gone and (parent is None or parent.place not in gone):

@@ -24,7 +24,7 @@ _SIZES = {c: 1024 ** (n + 1) for n, c in enumerate("kmgtpe")} | {
 
 
 def states_of(model: Model) -> States:
-    """Return what each destination says."""
+    """Return the statements of each destination."""
     return {key: state_of(forwards) for key, forwards in by_endpoint(model).items()}
 
 
@@ -37,7 +37,7 @@ def by_endpoint(model: Model) -> dict[Endpoint, list[Forward]]:
 
 
 def state_of(forwards: Sequence[Forward]) -> State:
-    """Return what the statements inside of a destination say, by their first words."""
+    """Return the statements within a destination by their first words."""
     first = next((f for f in forwards if not f.action.idle), forwards[0])
     takes = NONE
     for forward in forwards:

@@ -1,9 +1,8 @@
 """Writes what a configuration forwards: actions are changed where they are, and new ones get a
 place of their own.
 
-What an action says besides, of queues, retries, rate limits, is kept, whatever else of it changes.
-New actions come behind the administrator's rules that drop messages for their text, and before all
-others.
+Other parameters of an action, such as queues, retries and rate limits, are kept. New actions come
+behind the administrator's rules that drop messages for their text, and before all others.
 """
 
 from __future__ import annotations
@@ -112,7 +111,7 @@ def _filter(state: State) -> tuple[object, object]:
 
 
 def _told(states: Mapping[Endpoint, State]) -> States:
-    """Return what statements can say of each destination.
+    """Return the values of each destination that statements can set.
 
     Other parameters stay with their action.
     """

@@ -80,13 +80,13 @@ def unescaped(text: str) -> str:
 
 
 def echoed(text: str) -> str | None:
-    """Return what a command in backticks gives; None if that depends on the machine."""
+    """Return the output of a command in backticks; None if it depends on the machine."""
     command, _, said = text.strip("`").strip().partition(" ")
     return said.strip() if command == "echo" and "$" not in said else None
 
 
 def read_expression(tokens: Tokens, depth: int = 0) -> ExpressionNode:
-    """Return the expression that stands next; SyntaxProblem if none does."""
+    """Return the next expression; SyntaxProblem if there is none."""
     return _level(tokens, 0, depth)
 
 

@@ -40,7 +40,7 @@ class Token(Struct, frozen=True):
 
 
 class SyntaxMistake(Struct, frozen=True):
-    """What the daemon does not take, and in which line."""
+    """What the daemon refuses, and its line."""
 
     text: str
     line: int

@@ -29,7 +29,7 @@ class Param(Struct, frozen=True):
 
 
 def said_of(params: Mapping[str, Param], name: str) -> str | None:
-    """Return what a parameter says; None if it is not there, or nobody knows here."""
+    """Return the value of a parameter; None if it is missing, or depends on the machine."""
     return params[name].value if name in params else None
 
 
@@ -76,8 +76,8 @@ class Statement(Struct, frozen=True):
 
 
 class Script(Struct, frozen=True):
-    """All statements of a configuration, what the daemon does not take, and the line from which it
-    takes nothing.
+    """All statements of a configuration, what the daemon refuses, and the line after which it reads
+    nothing.
     """
 
     statements: tuple[Statement, ...]
