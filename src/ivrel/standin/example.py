@@ -39,7 +39,7 @@ hosts:
 
 
 def on_loopback(text: str) -> str:
-    """Return a text of the example with all addresses on loopback, and ports that need no rights."""
+    """Return a text of the example with all addresses on loopback and unprivileged ports."""
     text = _ADDRESS.sub(lambda found: RANGES[found[1]], text)
     return _PORT.sub(lambda found: PORTS[found[1]], text)
 

@@ -1,4 +1,4 @@
-"""Serving: the stand-ins of a fleet in this process, and the socket that takes requests for them."""
+"""Serving: the stand-ins of a fleet in this process, and the socket for requests to them."""
 
 from __future__ import annotations
 

@@ -27,7 +27,9 @@ def compared(
     devices: Sequence[Device],
     settings: Collection[str] = (),
 ) -> tuple[WhatIf, ...]:
-    """Return the differences that the other policy makes for each device: verdicts and corrections."""
+    """Return the differences that the other policy makes for each device: verdicts and
+    corrections.
+    """
     run = Deciding(
         files,
         options,

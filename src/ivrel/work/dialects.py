@@ -53,7 +53,7 @@ class TrialResult(Struct, frozen=True, kw_only=True):
         return max(self.data.count(b"\n") - len(self.rows), 0)
 
     def places(self, file: str) -> Places:
-        """Return the function that maps a line to its file and line; `file`: the name of the text."""
+        """Return what maps a line to its file and line; `file`: the name of the text."""
         return Places(self.data, file)
 
     @property

@@ -184,7 +184,9 @@ class Workspace:
             self.files.replace_text(device, read_configuration(Path(file), file, limits), file)
 
     def statements(self, devices: Iterable[Device]) -> LinesOf:
-        """Return the function that gives the statement at a place of these devices' configurations."""
+        """Return the function that gives the statement at a place of these devices'
+        configurations.
+        """
         from ivrel.sources.lines import LinesOf
 
         return LinesOf(self.files, tuple(devices))
@@ -367,7 +369,7 @@ class Workspace:
         return traced(self.files, self.messages_from([file]), line, device)
 
     def measure(self, messages: MessageFiles, **selection: Unpack[Selection]) -> Measuring:
-        """Return the measurements of messages: its methods are silence, clocks, losses and volume."""
+        """Return the measurements of messages, by silence, clocks, losses and volume."""
         from ivrel.work.measuring import Measuring
 
         return Measuring(self.files, messages, self.options, self.select(**selection))

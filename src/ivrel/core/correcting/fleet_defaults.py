@@ -94,7 +94,7 @@ class DefaultsCounter:
             self._counts.setdefault((setting, part), Counter())[value] += 1
 
     def usual(self) -> Usual:
-        """Return the most common values; of equally common ones, the first in alphabetical order."""
+        """Return the most common values; of equally common ones, the alphabetically first."""
         return {
             at: tuple(
                 value for value, _ in sorted(c.items(), key=lambda one: (-one[1], one[0]))[:MOST]

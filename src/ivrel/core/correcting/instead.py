@@ -19,7 +19,9 @@ WAIVED_FOR = timedelta(days=180)  # from today on, in the text of a waiver
 
 
 def instead(dialect: Dialect, policy: Policy, asked: Requirement) -> tuple[str, ...]:
-    """Return sentences about the values that a platform offers in place of one that it cannot have."""
+    """Return sentences about the values that a platform offers in place of one that it cannot
+    have.
+    """
     need = asked.needs.get("")
     if not isinstance(need, SetNeed):
         return ()

@@ -104,7 +104,9 @@ def settled(tried: AppliedChange) -> str:
 
 
 def spare(tried: AppliedChange) -> list[Edit]:
-    """Return the edits that can each be left out with the same outcome, in the order of the change."""
+    """Return the edits that can each be left out with the same outcome, in the order of the
+    change.
+    """
     case, after = tried.case, tried.after
     asked = _as_written(tried)
     names = [name for name in asked if name not in case.waived]

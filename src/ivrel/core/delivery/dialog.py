@@ -66,7 +66,7 @@ _WIPED = rb"(?:\r *\r|\x08[ \x08]*|\x1b\[[0-?]*[ -/]*[@-~])*"
 
 
 def without_questions(session: Session, data: bytes) -> bytes:
-    """Return the output of a device without answered questions and the characters that erase them."""
+    """Return the output of a device without answered questions and what erases them."""
     for one in _replies(session):
         # The end of the pattern is that of the text that was seen; here more follows.
         seen = one.seen.removesuffix("$").encode()

@@ -1,4 +1,4 @@
-"""Groups of patterns that write the same statement, and patterns that could contradict each other."""
+"""Groups of patterns that write the same statement, and patterns that may contradict others."""
 
 from __future__ import annotations
 

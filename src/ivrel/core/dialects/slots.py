@@ -74,7 +74,7 @@ class Slot(Struct, frozen=True):
 
     @property
     def field(self) -> str:
-        """The name of the slot in each place: `level` of the device, of a destination, of a feed."""
+        """The name of the slot in each place: `level` of the device, a destination, a feed."""
         return self.name.partition(".")[2] if self.table else self.name.replace(".", "-")
 
 

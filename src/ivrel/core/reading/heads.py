@@ -1,4 +1,4 @@
-"""Heads: the first words of the parts of a text that a dialect describes; parts are found by them."""
+"""Heads: the first words of the parts of a text that a dialect describes, to find them."""
 
 from __future__ import annotations
 

@@ -112,7 +112,9 @@ class Listing(Struct, frozen=True):
 
 
 def _cut(text: str, sign: str) -> tuple[str, str, bool]:
-    """Return the parts before and after a sign, and whether there is one; brackets are not divided."""
+    """Return the parts before and after a sign, and whether there is one; brackets are not
+    divided.
+    """
     if text.startswith("[") and "]" in text:
         part, _, behind = text[1:].partition("]")
         more = bool(sign) and behind.startswith(sign)

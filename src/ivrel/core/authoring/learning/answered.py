@@ -17,7 +17,7 @@ ASIDE = Meaning(why="it bears on nothing, as the user says")
 def answered(
     template: Template, tables: Mapping[Keys, Table], means: Mapping[str, str]
 ) -> Meaning | None:
-    """Return the meaning that the user gave a template; None if none. InputError if it cannot be."""
+    """Return the meaning that the user gave a template, or None. InputError if it cannot be."""
     said = means.get(template.named)
     if said is None:
         return None
