@@ -62,7 +62,8 @@ def _on_files(args: argparse.Namespace) -> int:
         f"Skerry Line, a ferry company: {len(devices)} devices of {platforms} platforms, three "
         f"collectors, {seeds} faults hidden in the configurations. One device is clean."
     )
-    out, copies = folder / "corrections", folder / "corrected"
+    out = folder / "corrections"
+    copies = folder / "corrected"
 
     call = say.call
     call("The devices, and where their configurations are:", "fleet", "-w", folder)

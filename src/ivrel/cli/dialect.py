@@ -144,7 +144,8 @@ def run_check(args: argparse.Namespace) -> int:
         )
     if found.mistakes:
         return 1
-    statements, examples = dialect.statements, len(dialect.examples)
+    statements = dialect.statements
+    examples = len(dialect.examples)
     print(f"{dialect.name}: {statements} statements, {examples} examples, right in both directions")
     return 0
 
@@ -179,7 +180,8 @@ def run_cover(args: argparse.Namespace) -> int:
     else:
         workspace = common.open_workspace(args)
         found = covered(workspace.files, args.name, workspace.options)
-    cover, where = found.cover, common.workspace_words(args)
+    cover = found.cover
+    where = common.workspace_words(args)
     further = f"ivrel dialect check{where} {args.name}"
     worst = cover.texts[:1]
     if worst and worst[0].strange:

@@ -159,7 +159,8 @@ def _expectation(
         raise InputError("--expect shows devices, and --follow messages; leave one of them out")
     if workspace is None:
         raise InputError("there is no fleet here to expect devices of; name it with -w")
-    devices, today = common.chosen(args, workspace), workspace.options.today
+    devices = common.chosen(args, workspace)
+    today = workspace.options.today
     return Expectation(workspace.files, devices, directory, today, args.quiet_before)
 
 

@@ -32,7 +32,9 @@ def run(args: argparse.Namespace) -> int:
     """Run the example on stand-ins, and return the exit code."""
     folder = Path(args.folder)
     new_example(folder, replace=args.replace)
-    say, corrections, heard = Teller(), folder / "corrections", folder / "heard"
+    say = Teller()
+    corrections = folder / "corrections"
+    heard = folder / "heard"
     say(
         f"Skerry Line, a ferry company: {len(entries())} simulated devices on this machine, each "
         "on an address of loopback, with the session of its platform; they speak as they are "

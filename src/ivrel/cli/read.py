@@ -32,7 +32,8 @@ def run(args: argparse.Namespace) -> int:
     from ivrel.output.views.reading import ReadingsView, ReadingView
 
     workspace = common.open_workspace(args)
-    devices, by = common.chosen(args, workspace), common.folding_of(args)
+    devices = common.chosen(args, workspace)
+    by = common.folding_of(args)
     common.given_text(args, workspace, devices)
     where = common.workspace_words(args)
     if len(devices) == 1 and not by:
@@ -40,7 +41,8 @@ def run(args: argparse.Namespace) -> int:
         further = f"ivrel explain{where} {devices[0].name}"
         common.show(ReadingView(reading=reading, next=(further,)), args)
         return 0
-    readings, unread = [], []
+    readings = []
+    unread = []
     for device in workspace.options.reported(devices, len(devices), "reading"):
         try:
             readings.append(workspace.read(device, args.setting))

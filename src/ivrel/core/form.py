@@ -56,7 +56,9 @@ class TextField:
     def __init__(
         self, expected: str, parse: Callable[[str], Any] = str, *, choices: tuple[str, ...] = ()
     ) -> None:
-        self.expected, self.parse, self.choices = expected, parse, choices
+        self.expected = expected
+        self.parse = parse
+        self.choices = choices
 
     def read(self, node: Node, report: Report) -> Any:
         if not isinstance(node, yaml.ScalarNode):
@@ -89,7 +91,9 @@ class ListOf:
     """A list; with `one_is_enough`, a single item counts as a list of one."""
 
     def __init__(self, item: Form, *, one_is_enough: bool = False, filled: bool = False) -> None:
-        self.item, self.one_is_enough, self.filled = item, one_is_enough, filled
+        self.item = item
+        self.one_is_enough = one_is_enough
+        self.filled = filled
 
     def read(self, node: Node, report: Report) -> tuple[Any, ...]:
         if isinstance(node, yaml.SequenceNode):
@@ -115,7 +119,8 @@ class MapOf:
     """A mapping from names of any kind to values of one form."""
 
     def __init__(self, value: Form, key: Form | None = None) -> None:
-        self.value, self.key = value, key
+        self.value = value
+        self.key = key
 
     def read(self, node: Node, report: Report) -> dict[Any, Any]:
         out: dict[Any, Any] = {}
@@ -135,7 +140,9 @@ class Key:
     """One key of a record: its form, whether it must be there, and one line of meaning."""
 
     def __init__(self, form: Form, meaning: str, *, must: bool = False) -> None:
-        self.form, self.meaning, self.must = form, meaning, must
+        self.form = form
+        self.meaning = meaning
+        self.must = must
 
 
 class MappingField:
@@ -144,7 +151,9 @@ class MappingField:
     def __init__(
         self, what: str, keys: Mapping[str, Key], build: Callable[..., Any] | None = None
     ) -> None:
-        self.what, self.keys, self.build = what, keys, build
+        self.what = what
+        self.keys = keys
+        self.build = build
 
     def read(self, node: Node, report: Report) -> Any:
         """Return what could be read, even if other keys are wrong.

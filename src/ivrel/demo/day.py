@@ -47,7 +47,8 @@ TROUBLES: Mapping[str, str] = {
     "orrin-fw1": "from noon on it sends from a second address",
 }
 OWN, OWN_ADDRESS, MEMORY = "tarsk-fw2", "192.0.2.34", 80  # whose memory is saved; its lines
-STRANGER, SECOND = "203.0.113.200", "192.0.2.249"
+STRANGER = "203.0.113.200"
+SECOND = "192.0.2.249"
 
 # Severity, tag, text: the more urgent, the rarer.
 _SAID = (
@@ -82,8 +83,10 @@ def day() -> list[DemoMessage]:
 
 
 def _sent() -> list[DemoMessage]:
-    policy, dialects = read_policy(policy_text(), "policy.yaml"), Dialects()
-    texts, sent = configurations(), list[DemoMessage]()
+    policy = read_policy(policy_text(), "policy.yaml")
+    dialects = Dialects()
+    texts = configurations()
+    sent = list[DemoMessage]()
     for device in read_fleet(fleet_text(), "fleet.yaml").devices:
         files = {name: text.encode() for name, text in texts[device.name].items()}
         data = files[""] if set(files) == {""} else pack(files)
@@ -104,7 +107,8 @@ def _nearest(device: Device) -> str:
 
 def _of_device(device: Device, speaks: list[Emitter]) -> Iterator[DemoMessage]:
     """Yield what a device sends in a day."""
-    dice, trouble = Random(f"day of {device.name}"), TROUBLES.get(device.name, "")
+    dice = Random(f"day of {device.name}")
+    trouble = TROUBLES.get(device.name, "")
     numbers = dict.fromkeys(range(len(speaks)), dice.randrange(1000))
     booted = DAY - timedelta(days=dice.randrange(2, 90))
     arrived = dict.fromkeys(range(len(speaks)), DAY)
@@ -152,7 +156,8 @@ def _troubled(emitter: Emitter, trouble: str) -> Emitter:
 
 def _moments(dice: Random, quiet: float) -> Iterator[datetime]:
     """Yield when something happens in the day: now and then, and then several times in a row."""
-    seconds, left = 0.0, 0
+    seconds = 0.0
+    left = 0
     while True:
         if not left:
             seconds += dice.expovariate(1 / quiet)
@@ -201,7 +206,8 @@ def _filed(sent: DemoMessage) -> bytes:
     """Return a message as a collector files it: with the time of receipt, without PRI."""
     message = parse(sent.data)
     when = sent.when.isoformat(timespec="microseconds")
-    host, tag = message.host or sent.sender, f"{message.app}: " if message.app else ""
+    host = message.host or sent.sender
+    tag = f"{message.app}: " if message.app else ""
     return f"{when} {host} {tag}{message.text}\n".encode()
 
 

@@ -47,10 +47,8 @@ def osier(device: str, site: str, identity: str, export: str, lines: int) -> Ite
     yield "  </gates>"
     yield "  <nets>"
     for n in range(max(4, lines // 2)):
-        net, by = (
-            f"2001:db8:{dice.randrange(65536):x}::/48",
-            f"2001:db8::{dice.randrange(1, 255):x}",
-        )
+        net = f"2001:db8:{dice.randrange(65536):x}::/48"
+        by = f"2001:db8::{dice.randrange(1, 255):x}"
         yield f'    <net id="n{n}" to="{net}" by="{by}"/>'
     yield "  </nets>"
     yield "</osier>"

@@ -24,7 +24,9 @@ class Shared:
     """One connection to the last of a chain of jump hosts; each user returns it with `leave`."""
 
     def __init__(self, all_of: dict[_Key, Shared], key: _Key, connect: Connect) -> None:
-        self._all, self._key, self._users = all_of, key, 0
+        self._all = all_of
+        self._key = key
+        self._users = 0
         self._before: Shared | None = None
         self._connecting = asyncio.create_task(self._made(connect))
 

@@ -22,7 +22,8 @@ class Ended(Exception):
 
     def __init__(self, state: str, why: str = "") -> None:
         super().__init__(state)
-        self.state, self.why = state, why
+        self.state = state
+        self.why = why
 
 
 class Contact:
@@ -33,15 +34,19 @@ class Contact:
     """
 
     def __init__(self, target: Target, journal: Journal, number: int) -> None:
-        self._target, self._journal, self._number = target, journal, number
+        self._target = target
+        self._journal = journal
+        self._number = number
         self.link: Link | None = None
-        self.last, self.now = "", b""
+        self.last = ""
+        self.now = b""
         self.texts = (b"", b"")
         self._told = 0  # exchanges of the link that are in the journal already
 
     async def open(self) -> Link:
         """Return a new link; Unreachable tells why there is none."""
-        self.link, self._told = await open_link(self._target), 0
+        self.link = await open_link(self._target)
+        self._told = 0
         return self.link
 
     async def again(self, why: str) -> Link:
@@ -50,7 +55,8 @@ class Contact:
         """
         await self.close()
         reach = self._target.reach
-        end, pause = time.monotonic() + max(reach.trial, reach.patience), PAUSES[0]
+        end = time.monotonic() + max(reach.trial, reach.patience)
+        pause = PAUSES[0]
         while True:
             try:
                 return await self.open()
@@ -74,7 +80,8 @@ class Contact:
     async def close(self) -> None:
         """End the link; what was typed and answered last is written down."""
         said = self._exchanges()
-        link, self.link = self.link, None
+        link = self.link
+        self.link = None
         if link is not None:
             await link.close()
         if said and self.last:

@@ -70,8 +70,12 @@ class Course:
         asked: DeliveryOptions,
         hearing: Hearing | None = None,
     ) -> None:
-        self._target, self._journal, self._number = target, journal, number
-        self._prover, self._asked, self._hearing = prover, asked, hearing
+        self._target = target
+        self._journal = journal
+        self._number = number
+        self._prover = prover
+        self._asked = asked
+        self._hearing = hearing
         self._name = target.device.name
         self._contact = Contact(target, journal, number)
         self._sent_at = 0.0  # when a trial may have begun, by the clock that never goes back
@@ -109,13 +113,17 @@ class Course:
         begun = time.monotonic()
         try:
             await run()
-            state, why = step.IN_DOUBT, "the course has no end"
+            state = step.IN_DOUBT
+            why = "the course has no end"
         except Ended as end:
-            state, why = end.state, end.why
+            state = end.state
+            why = end.why
         except IvrelError as problem:
-            state, why = self._unclear(), str(problem)
+            state = self._unclear()
+            why = str(problem)
         except Exception as problem:  # one device never stops the others
-            state, why = self._unclear(), own_error(problem)
+            state = self._unclear()
+            why = own_error(problem)
         finally:
             await self._contact.close()
         self._took = time.monotonic() - begun
@@ -125,7 +133,8 @@ class Course:
         """Write down how it ended, and return it."""
         became: Verdicts = ()
         if state in (step.DELIVERED, step.AS_BEFORE, step.TO_LAST):
-            device, dialect = self._target.device, self._target.dialect
+            device = self._target.device
+            dialect = self._target.dialect
             became = self._prover.verdicts(device, dialect, self._contact.now)
         try:
             self._journal.settle(self._number, self._name, state, why, became)
@@ -145,7 +154,8 @@ class Course:
             now = self._contact.now = await link.fetch()
         except Unreachable as problem:
             raise Ended(step.REFUSED, str(problem)) from None
-        device, dialect = target.device, target.dialect
+        device = target.device
+        dialect = target.dialect
         ready = await asyncio.to_thread(self._prover.ready, device, dialect, now, written)
         self._computed_again = ready.computed_again
         if ready.problem:
@@ -245,7 +255,8 @@ class Course:
         without doing so.
         """
         await asyncio.sleep(max(0.0, self.lasts_from - time.monotonic()))
-        state, why = step.DELIVERED, ""
+        state = step.DELIVERED
+        why = ""
         try:
             link = await self._contact.again("a last check was due")
             found = await self._contact.stands(link)
@@ -257,9 +268,11 @@ class Course:
             if found.where == BEFORE:
                 await link.save()  # what was saved is what it does not keep
         except Ended as end:
-            state, why = end.state, end.why
+            state = end.state
+            why = end.why
         except IvrelError as problem:
-            state, why = step.IN_DOUBT, str(problem)
+            state = step.IN_DOUBT
+            why = str(problem)
         finally:
             await self._contact.close()
         return self._outcome(state, why)
@@ -303,7 +316,8 @@ class Course:
 
     async def _back(self, why: str) -> None:
         """Take the change back, by the device itself or by what leads back, and verify it."""
-        self._why, last = why, why
+        self._why = why
+        last = why
         for _ in range(ATTEMPTS):
             try:
                 link = self._contact.link or await self._contact.again(why)
@@ -337,13 +351,15 @@ class Course:
             await self._renewed(link)
         else:
             (before, proved), now = self._contact.texts, self._contact.now
-            change, target = "", before
+            change = ""
+            target = before
             # Files that hold what was delivered and nothing else are put back as they were.
             if link.BY_TEXT or now != proved:
                 way = await asyncio.to_thread(way_back, self._target.dialect, now, before)
                 if way.problem:
                     raise Ended(step.IN_DOUBT, f"{self._why}; cannot revert: {way.problem}")
-                change, target = way.change, way.target
+                change = way.change
+                target = way.target
             await link.send(OutgoingChange(change, now, target, back=True, renews=False))
             found = await self._contact.stands(link)
             if step.next_move(step.TAKING_BACK, found.where) != step.IS_BEFORE:

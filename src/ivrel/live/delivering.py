@@ -55,9 +55,13 @@ class Delivering:
     ) -> None:
         self._hooks, self._longest = hooks, 0.0  # seconds that one device took
         self.begun = False  # whether any device was to be begun
-        self._journal, self._number = journal, number
-        self._targets, self._written = targets, written
-        self._prover, self._asked, self._limits = prover, asked, limits
+        self._journal = journal
+        self._number = number
+        self._targets = targets
+        self._written = written
+        self._prover = prover
+        self._asked = asked
+        self._limits = limits
         self._hearing = hearing
         self._failures = 0
         self._courses: list[Course] = []  # of devices that have to be looked at once more

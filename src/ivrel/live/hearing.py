@@ -31,13 +31,16 @@ class Hearing:
         self, devices: Sequence[Device], policy: Policy, directory: Directory, today: date
     ) -> None:
         self._devices: Mapping[str, Device] = {d.name: d for d in devices}
-        self._policy, self._directory, self._today = policy, directory, today
+        self._policy = policy
+        self._directory = directory
+        self._today = today
         self._records: dict[str, list[tuple[float, Record]]] = {}
         self._news: dict[str, asyncio.Event] = {}
 
     def begin(self, device: str) -> None:
         """Begin to note what a device says: its change is about to be sent."""
-        self._records[device], self._news[device] = [], asyncio.Event()
+        self._records[device] = []
+        self._news[device] = asyncio.Event()
 
     def take(self, record: Record) -> None:
         """Take a message as it comes."""
@@ -55,8 +58,7 @@ class Hearing:
         """
         if device not in self._records:
             self.begin(device)
-        known = self._policy, self._directory, self._today
-        expected = Expecting([self._devices[device]], *known)
+        expected = Expecting([self._devices[device]], self._policy, self._directory, self._today)
         with contextlib.suppress(TimeoutError):
             async with asyncio.timeout(seconds):
                 while expected.states[device].state != HEARD:

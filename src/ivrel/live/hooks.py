@@ -31,7 +31,10 @@ class Hooks:
         note: Note,
         patience: int,
     ) -> None:
-        self._on, self._facts, self._note, self._patience = on, facts, note, patience
+        self._on = on
+        self._facts = facts
+        self._note = note
+        self._patience = patience
 
     async def call(self, moment: str, **more: object) -> str:
         """Call the program for a moment, with `facts` and `more` as JSON on standard input.
@@ -45,7 +48,8 @@ class Hooks:
         try:
             code, out, err = await ended(words, given, self._patience)
         except Unreachable as problem:
-            code, said = 1, [str(problem)]
+            code = 1
+            said = [str(problem)]
         else:
             said = [plain(one) for one in (err + out).decode("utf-8", "replace").splitlines()]
         shown = tuple(shorten(one, LONG) for one in said if one.strip())[:SHOWN]
@@ -76,7 +80,8 @@ async def objection(link: Link, words: Sequence[str], step: str, change: str) ->
 
 
 def _facts(target: Target) -> dict[str, object]:
-    device, reach = target.device, target.reach
+    device = target.device
+    reach = target.reach
     return {
         "device": device.name,
         "kind": device.kind,

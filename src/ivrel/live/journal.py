@@ -68,7 +68,9 @@ class Journal:
     """
 
     def __init__(self, folder: Path, patience: float = 30) -> None:
-        self._path, self._texts, self._patience = folder / FILE, folder / TEXTS, patience
+        self._path = folder / FILE
+        self._texts = folder / TEXTS
+        self._patience = patience
         try:
             private_folder(folder)
             self._base = opened(self._path, patience)

@@ -47,7 +47,8 @@ class Prover:
         *,
         again: bool = False,
     ) -> None:
-        self._corrector, self._again = Corrector(policy, today, names), again
+        self._corrector = Corrector(policy, today, names)
+        self._again = again
         self._owners = owners
 
     def ready(self, device: Device, dialect: Dialect, data: bytes, written: Written) -> Ready:
@@ -83,7 +84,8 @@ class Prover:
             return Ready(problem=f"{said}; --prove-again computes and proves a new one")
         if not found.proved:
             return Ready(problem=f"the new correction: {_against('', found.proof)}")
-        old, new = written.change.splitlines(), found.change.splitlines()
+        old = written.change.splitlines()
+        new = found.change.splitlines()
         lines = list(unified_diff(old, new, lineterm="", n=0))[2:]
         shown = tuple(line for line in lines if not line.startswith("@@"))
         return Ready(

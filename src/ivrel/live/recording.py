@@ -21,7 +21,8 @@ class Recorder:
     """A session with one device whose turns are kept in memory."""
 
     def __init__(self, way: Route) -> None:
-        self._way, self._line = way, Line()
+        self._way = way
+        self._line = Line()
         self._connection: asyncssh.SSHClientConnection | None = None
         self._process: asyncssh.SSHClientProcess[bytes] | None = None
         self.turns: list[Turn] = []
@@ -58,7 +59,8 @@ class Recorder:
         """Read until the device is quiet or closes the session, and return the turn."""
         assert self._process is not None  # it was opened
         parts: list[bytes] = []
-        size, ended = 0, False
+        size = 0
+        ended = False
         patience = self._way.reach.patience
         while not ended and size < MOST:
             try:

@@ -27,7 +27,8 @@ class Spool:
 
     def add(self, piece: bytes) -> int:
         """Add a piece and return its number."""
-        begin, written = self._ends[-1], 0
+        begin = self._ends[-1]
+        written = 0
         try:
             if self._at != begin:
                 self._file.seek(begin)
@@ -42,7 +43,8 @@ class Spool:
         return len(self) - 1
 
     def __getitem__(self, number: int) -> bytes:
-        begin, end = self._ends[number], self._ends[number + 1]
+        begin = self._ends[number]
+        end = self._ends[number + 1]
         if self._at != begin:
             self._file.seek(begin)
         self._at = end

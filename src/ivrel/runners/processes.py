@@ -75,7 +75,8 @@ class _Worker:
         # What a worker makes it hands on; circles among it are few, and are looked for seldom.
         gc.set_threshold(COLLECT_AFTER)
         end_with_parent()
-        cls.job, cls.devices = job, devices
+        cls.job = job
+        cls.devices = devices
 
     @classmethod
     def chunk(cls, some: slice) -> bytes:

@@ -16,7 +16,8 @@ from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.sources.files import reason, write_text
 
-FINGERPRINT, SIGNATURE = "fingerprint", "fingerprint.sig"
+FINGERPRINT = "fingerprint"
+SIGNATURE = "fingerprint.sig"
 NAMESPACE = "ivrel-corrections"  # what the signature is for (`ssh-keygen -n`)
 SIGNERS = "allowed-signers"  # in a workspace: who may approve, as OpenSSH has it
 _SECONDS = 20
@@ -57,7 +58,8 @@ def approved_by(folder: Path, signature: Path, signers: Path) -> str:
     listed = folder / FINGERPRINT
     if not listed.is_file():
         raise InputError([Mistake(str(listed), "no such file; expected what was signed")])
-    said, now = listed.read_text(errors="replace"), fingerprint_of(folder)
+    said = listed.read_text(errors="replace")
+    now = fingerprint_of(folder)
     if said != now:
         raise InputError([Mistake(str(folder), f"is not what was signed: {_first(said, now)}")])
     found = _ssh_keygen(["find-principals", "-s", str(signature), "-f", str(signers)], said)
@@ -73,7 +75,8 @@ def approved_by(folder: Path, signature: Path, signers: Path) -> str:
 
 def _first(said: str, now: str) -> str:
     """Return the first file that is not as it was signed."""
-    old, new = _listed(said), _listed(now)
+    old = _listed(said)
+    new = _listed(now)
     name = next((n for n in sorted({**old, **new}) if old.get(n) != new.get(n)), FINGERPRINT)
     how = "has gone" if name not in new else "has come" if name not in old else "is another"
     return f"{shorten(plain(name))} {how}"

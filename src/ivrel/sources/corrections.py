@@ -16,7 +16,8 @@ from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
 from ivrel.sources.approval import FINGERPRINT, SIGNATURE
 from ivrel.sources.files import read_bytes
 
-CHANGE, BACKOUT = "change.txt", "backout.txt"
+CHANGE = "change.txt"
+BACKOUT = "backout.txt"
 UNPROVED = "unproved-"
 SUMMARY = "corrections.json"
 SHEETS = ("change-sheet.md", "change-sheet.html")

@@ -42,7 +42,8 @@ def checked(correction: C, data: bytes) -> C:
     if asked is None or _BY_PATH.search(data):
         return correction
     try:
-        before, after = complaints(asked, data), complaints(asked, correction.corrected)
+        before = complaints(asked, data)
+        after = complaints(asked, correction.corrected)
     except (OSError, subprocess.SubprocessError) as problem:
         taken = Property(TAKEN, False, f"it cannot be asked: {problem}")
     else:

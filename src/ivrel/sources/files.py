@@ -233,13 +233,15 @@ def _opened(path: Path) -> int:
 
 def _large(pieces: Iterable[str]) -> Iterator[bytes]:
     """Yield pieces of a text as bytes, so many together that few writes are made."""
-    waiting, size = list[bytes](), 0
+    waiting = list[bytes]()
+    size = 0
     for piece in pieces:
         waiting.append(piece.encode())
         size += len(waiting[-1])
         if size >= _AT_ONCE:
             yield b"".join(waiting)
-            waiting, size = [], 0
+            waiting = []
+            size = 0
     yield b"".join(waiting)
 
 
@@ -273,7 +275,8 @@ class NewFolder:
     """
 
     def __init__(self, folder: Path, own: Callable[[Path], bool]) -> None:
-        self._folder, self._own = folder.absolute(), own
+        self._folder = folder.absolute()
+        self._own = own
         self._locked = Locked(folder)
         self._new = self._folder.with_name(f".{self._folder.name}.new")
 

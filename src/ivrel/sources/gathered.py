@@ -48,7 +48,8 @@ def write_gathered(workspace: WorkspaceFiles, device: Device, data: bytes) -> st
         if path.is_dir():
             return _in_place_of_a_folder(path, data, shown)
         if shown == f"configs/{device.name}":
-            shown, path = f"{shown}.conf", path.with_name(f"{path.name}.conf")
+            shown = f"{shown}.conf"
+            path = path.with_name(f"{path.name}.conf")
         write_bytes(path, data, OWN)
         return shown
     for name in files:

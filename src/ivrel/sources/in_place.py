@@ -42,7 +42,8 @@ class Replacing:
     """
 
     def __init__(self, root: Path) -> None:
-        self._root, self._locked = root, Locked(root / KEPT)
+        self._root = root
+        self._locked = Locked(root / KEPT)
         self._listed: list[_Kept] = []
 
     def __enter__(self) -> Self:
@@ -52,7 +53,8 @@ class Replacing:
 
     def add(self, one: Original) -> None:
         """Keep what a file is, and what it will be."""
-        number, after = len(self._listed), one.after
+        number = len(self._listed)
+        after = one.after
         for data, name in ((one.data, f"{number}"), (after, f"{number}.new")):
             if data is not None:
                 # Configurations hold secrets: what is kept of them is for their owner alone.

@@ -63,7 +63,8 @@ def originals(
     """
     old, new = ({part.name: part for part in parts(data)} for data in (before, after))
     for name in sorted({**old, **new}):
-        was, will = old.get(name), new.get(name)
+        was = old.get(name)
+        will = new.get(name)
         if was is not None and will is not None and was.data == will.data:
             continue
         if name and not is_inside(name):

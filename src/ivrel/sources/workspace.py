@@ -75,8 +75,10 @@ class WorkspaceFiles:
         if not folder.is_dir():
             raise InputError([Mistake(str(folder), "no such folder; expected a workspace")])
         # Workers of a cluster run in folders of their own, and are reported whole paths.
-        self.folder, self._root = folder, str(folder.absolute())
-        self.other_policy, self.limits = policy, limits
+        self.folder = folder
+        self._root = str(folder.absolute())
+        self.other_policy = policy
+        self.limits = limits
         self._given: dict[str, tuple[bytes, str]] = {}
         self.dialects = Dialects(folder.absolute())
 

@@ -15,7 +15,8 @@ from cryptography.x509.oid import NameOID
 from ivrel.core.policy import Collector
 from ivrel.sources.files import write_bytes
 
-CERTIFICATE, KEY = "collectors.pem", "collectors.key"
+CERTIFICATE = "collectors.pem"
+KEY = "collectors.key"
 
 
 def make_certificate(folder: Path, collectors: Iterable[Collector]) -> None:
@@ -42,6 +43,7 @@ def make_certificate(folder: Path, collectors: Iterable[Collector]) -> None:
         .sign(key, hashes.SHA256())
     )
     pem = serialization.Encoding.PEM
-    form, none = serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    form = serialization.PrivateFormat.PKCS8
+    none = serialization.NoEncryption()
     write_bytes(folder / KEY, key.private_bytes(pem, form, none), 0o600)
     write_bytes(folder / CERTIFICATE, made.public_bytes(pem))

@@ -19,7 +19,8 @@ RANGES: Mapping[str, str] = {
     "203.0.113": "127.113.0",
 }
 PORTS: Mapping[str, str] = {"514": "5514", "601": "5601"}  # those that need rights, and others
-SSH_PORT, NETCONF_PORT = 2222, 8300
+SSH_PORT = 2222
+NETCONF_PORT = 8300
 HOST = "127.2.0.254"  # that some devices are reached through
 _ADDRESS = re.compile(r"\b(192\.0\.2|198\.51\.100|203\.0\.113)(?=\.\d)")
 _PORT = re.compile(r"(?<![.\d])\b(514|601)\b(?!\.\d)")

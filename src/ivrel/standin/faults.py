@@ -61,7 +61,8 @@ class Chance:
     """Deals out faults: to some of all sessions, the same ones for the same seed."""
 
     def __init__(self, share: float, seed: int) -> None:
-        self._share, self._seed = share, seed
+        self._share = share
+        self._seed = seed
         self._sessions: dict[str, int] = {}
 
     def fault(self, device: str) -> Fault | None:

@@ -26,7 +26,8 @@ class Root:
     """The files of one device below a folder, which its configuration is written to."""
 
     def __init__(self, unit: Unit, folder: Path) -> None:
-        self._unit, self.folder = unit, folder
+        self._unit = unit
+        self.folder = folder
         self._etc = folder / "etc"
         shutil.rmtree(folder, ignore_errors=True)  # what an earlier run left
         (folder / "tmp").mkdir(parents=True, exist_ok=True)

@@ -34,7 +34,8 @@ class Server:
     """
 
     def __init__(self, unit: Unit, locks: dict[str, Server]) -> None:
-        self._unit, self._locks = unit, locks
+        self._unit = unit
+        self._locks = locks
         self._candidate: bytes | None = None
         self._began_trial = False
 
@@ -76,7 +77,8 @@ class Server:
         return "<ok/>"  # what the candidate holds was taken by the platform already
 
     def _commit(self, said: etree._Element) -> str:
-        unit, confirmed = self._unit, said.find(f"{{{BASE}}}confirmed") is not None
+        unit = self._unit
+        confirmed = said.find(f"{{{BASE}}}confirmed") is not None
         if confirmed:
             seconds = said.findtext(f"{{{BASE}}}confirm-timeout")
             self._began_trial = True
@@ -138,7 +140,8 @@ async def serve(
     unit: Unit, locks: dict[str, Server], process: asyncssh.SSHServerProcess[bytes]
 ) -> None:
     """Answer the requests of a session until it ends."""
-    server, end = Server(unit, locks), ender(process)
+    server = Server(unit, locks)
+    end = ender(process)
     befalls = Befalling(unit, unit.session(end), process)
     try:
         capabilities = "".join(f"<capability>{one}</capability>" for one in CAPABILITIES)

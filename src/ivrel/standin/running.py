@@ -68,7 +68,8 @@ def _in_processes(
     running: Callable[[int, Sequence[str]], None],
 ) -> None:
     context = multiprocessing.get_context("fork")
-    shares, pipes = [], []
+    shares = []
+    pipes = []
     for ending in (signal.SIGTERM, signal.SIGHUP):
         signal.signal(ending, signal.default_int_handler)  # ends it as Ctrl-C does
     for n in range(processes):

@@ -33,7 +33,9 @@ from ivrel.standin.tree import as_xml
 from ivrel.standin.unit import Unit
 
 FOLDER = "standin"  # in .ivrel/
-CLIENT_KEY, HOST_KEYS, RUNNING = "key", "host-keys", "running.json"
+CLIENT_KEY = "key"
+HOST_KEYS = "host-keys"
+RUNNING = "running.json"
 SECOND = "second-password"  # the file of what allows one to change things
 CHATTER = (
     Event(6, "link", "port up"),
@@ -69,7 +71,9 @@ class Serving:
     def __init__(
         self, workspace: WorkspaceFiles, devices: Sequence[Device], plan: StandinOptions
     ) -> None:
-        self._workspace, self._devices, self._plan = workspace, devices, plan
+        self._workspace = workspace
+        self._devices = devices
+        self._plan = plan
         self.folder = workspace.folder / ".ivrel" / FOLDER
         self._units: dict[str, Unit] = {}
         self._servers: list[asyncssh.SSHAcceptor] = []
@@ -162,7 +166,8 @@ class Serving:
         client: asyncssh.SSHKey,
         options: asyncssh.SSHServerConnectionOptions,
     ) -> asyncssh.SSHAcceptor:
-        session, locks = unit.dialect.session, dict[str, Server]()
+        session = unit.dialect.session
+        locks = dict[str, Server]()
         root: Root | None = None
         if session is not None and session.files:
             root = Root(unit, self.folder / "files" / unit.device.name)
@@ -198,7 +203,8 @@ class Serving:
         """Have something happen on each device now and then."""
         if not self._plan.every or not self._units:
             return
-        units, n = list(self._units.values()), 0
+        units = list(self._units.values())
+        n = 0
         while True:
             await asyncio.sleep(self._plan.every / len(units))
             units[n % len(units)].say(CHATTER[n // len(units) % len(CHATTER)])

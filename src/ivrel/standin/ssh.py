@@ -23,7 +23,8 @@ class Door(asyncssh.SSHServer):
     """Lets in whoever has the key of the stand-ins, or the password that the environment names."""
 
     def __init__(self, unit: Unit, key: asyncssh.SSHKey) -> None:
-        self._unit, self._key = unit, key.convert_to_public()
+        self._unit = unit
+        self._key = key.convert_to_public()
 
     def begin_auth(self, username: str) -> bool:
         return True
@@ -77,7 +78,9 @@ async def talk(unit: Unit, process: asyncssh.SSHServerProcess[bytes], second: st
     """Speak as a device does until the session ends; `second`: the password that allows one to
     change things.
     """
-    talker, end, session = Talker(unit, second), ender(process), unit.dialect.session
+    talker = Talker(unit, second)
+    end = ender(process)
+    session = unit.dialect.session
     assert session is not None  # else it would not be served
     fault = unit.session(end)
     befalls = Befalling(unit, fault, process)
@@ -110,8 +113,10 @@ class Befalling:
         fault: Fault | None,
         process: asyncssh.SSHServerProcess[bytes],
     ) -> None:
-        self._unit, self._fault = unit, fault
-        self._process, self._end = process, ender(process)
+        self._unit = unit
+        self._fault = fault
+        self._process = process
+        self._end = ender(process)
         self._lines = 0
         self._was_on_trial = self._happened = False
 
@@ -119,7 +124,8 @@ class Befalling:
         """Have it happen if it is time for it, before a line is taken; return what the device
         answers in the place of its own answer.
         """
-        fault, self._was_on_trial = self._fault, self._unit.on_trial
+        fault = self._fault
+        self._was_on_trial = self._unit.on_trial
         if fault is None:
             return None
         if fault.kind == "slow":
@@ -141,7 +147,8 @@ class Befalling:
         """Have it happen if it is time for it, before a request is answered; return why the device
         refuses it, '' if it says that it has done it and has not; None if it does it.
         """
-        fault, self._was_on_trial = self._fault, self._unit.on_trial
+        fault = self._fault
+        self._was_on_trial = self._unit.on_trial
         if fault is None:
             return None
         if fault.kind == "slow":

@@ -52,9 +52,11 @@ class Talker:
     def __init__(self, unit: Unit, second: str = "") -> None:
         session = unit.dialect.session
         assert session is not None
-        self._unit, self._said = unit, session
+        self._unit = unit
+        self._said = session
         self.prompt = prompt(session, unit.device.name)
-        self._second, self._risen = second, session.rise is None
+        self._second = second
+        self._risen = session.rise is None
         # Takes what is typed to a question.
         self._replied: Callable[[str], bytes | None] | None = None
         self._ask = text_like(session.rise.ask) if session.rise is not None else ""
@@ -84,7 +86,8 @@ class Talker:
 
     def is_change(self, line: str) -> bool:
         """Whether a line is one of a change."""
-        said, word = self._said, line.strip()
+        said = self._said
+        word = line.strip()
         if self._collects or word in (*said.open, *said.check, *said.hold, *said.keep):
             return True
         if any(one.fullmatch(word) for one in self._trial):
@@ -109,18 +112,21 @@ class Talker:
         """
         if self._collects and line.strip() != self._said.end:
             return None
-        self._collects, self._lines = False, []
+        self._collects = False
+        self._lines = []
         return Answered(f"{self._mark}this is not possible now\n".encode())
 
     def ignored(self, line: str) -> Answered:
         """Return the answer of a device that ignores a line without saying so."""
         if self._collects and line.strip() == self._said.end:
-            self._collects, self._lines = False, []
+            self._collects = False
+            self._lines = []
         return Answered()
 
     def typed(self, line: str) -> Answered:
         """Return the answer of the device to a line."""
-        takes, self._replied = self._replied, None
+        takes = self._replied
+        self._replied = None
         word = line.strip()
         try:
             if takes is not None:
@@ -137,7 +143,8 @@ class Talker:
             return Answered(f"{self._mark}{problem}\n".encode())
 
     def _answer(self, line: str) -> bytes | None:
-        said, word = self._said, line.strip()
+        said = self._said
+        word = line.strip()
         if self._collects:
             if word != said.end:
                 self._lines.append(line)
@@ -185,7 +192,8 @@ class Talker:
 
     def _open(self) -> None:
         self._may_change()
-        self._draft, self._lines = self._unit.running, []
+        self._draft = self._unit.running
+        self._lines = []
         self._collects = self._said.typed == WHOLE
 
     def _check(self) -> None:
@@ -193,14 +201,16 @@ class Talker:
 
     def _hold(self, seconds: int = 0) -> None:
         self._unit.take(self._drafted(), seconds)
-        self._draft, self._lines = None, []
+        self._draft = None
+        self._lines = []
 
     def _keep(self) -> None:
         if not self._unit.confirm():
             raise Refused("nothing is on trial")
 
     def _save(self) -> None:
-        self._unit.saved, self._lines = self._unit.running, []
+        self._unit.saved = self._unit.running
+        self._lines = []
 
     def _seconds(self, word: str) -> int:
         found = next(filter(None, (one.fullmatch(word) for one in self._trial)), None)
@@ -208,8 +218,10 @@ class Talker:
 
     def _whole(self) -> None:
         """Take a text that is complete: into the draft, or at once where there is none."""
-        text, self._lines = "".join(f"{line}\n" for line in self._lines), []
-        said, unit = self._said, self._unit
+        text = "".join(f"{line}\n" for line in self._lines)
+        self._lines = []
+        said = self._said
+        unit = self._unit
         if not (said.hold or said.trial):
             unit.take(unit.changed(unit.running, text))
         else:
@@ -246,7 +258,8 @@ class Talker:
 
     def _drop(self) -> None:
         had = self._draft is not None
-        self._draft, self._lines = None, []
+        self._draft = None
+        self._lines = []
         if not self._unit.withdraw() and not had:
             raise Refused("there is nothing to give up")
 

@@ -28,7 +28,8 @@ class Editor:
     def fed(self, data: bytes) -> Iterator[str]:
         """Yield the lines that `data` completes."""
         for sign in data:
-            after_return, self._after_return = self._after_return, sign == 13
+            after_return = self._after_return
+            self._after_return = sign == 13
             if sign in (10, 13):
                 if sign == 13 or not after_return:  # both together end one line
                     yield self._line.decode("utf-8", "replace")
@@ -52,17 +53,21 @@ class StandinTerminal:
     def __init__(
         self, process: asyncssh.SSHServerProcess[bytes], session: Session, name: str, habit: str
     ) -> None:
-        self._process, self._name, self._habit = process, name, habit
+        self._process = process
+        self._name = name
+        self._habit = habit
         self._prompt = session.prompt
         self._page = text_like(session.pages.seen) if session.pages is not None else ""
         self._typed = b""  # and not looked at yet
-        self._editor, self._lines = Editor(), list[str]()
+        self._editor = Editor()
+        self._lines = list[str]()
         self._chats = 2  # messages that are yet to be said
 
     async def line(self) -> str | None:
         """Return the next typed line, or None at the end of the input."""
         while not self._lines:
-            data, self._typed = self._typed or await self._process.stdin.read(CHUNK), b""
+            data = self._typed or await self._process.stdin.read(CHUNK)
+            self._typed = b""
             if not data:
                 return None
             self._lines += self._editor.fed(data)

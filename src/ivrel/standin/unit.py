@@ -45,10 +45,13 @@ class Unit:
         mouth: Mouth,
         chance: Chance,
     ) -> None:
-        self.device, self.dialect = device, dialect
+        self.device = device
+        self.dialect = dialect
         self.running = self.saved = text
         self.fault: Fault | None = None
-        self._collectors, self._mouth, self._chance = collectors, mouth, chance
+        self._collectors = collectors
+        self._mouth = mouth
+        self._chance = chance
         self._before: bytes | None = None  # what holds again when a trial ends
         self._timer: asyncio.TimerHandle | None = None
         self._enders: set[Callable[[], None]] = set()  # what ends each session
@@ -117,7 +120,8 @@ class Unit:
         """Restart: every session ends, and what was not saved is gone."""
         self._settle()
         self.running = self.saved
-        self._booted, self._number = datetime.now(UTC), 0
+        self._booted = datetime.now(UTC)
+        self._number = 0
         for end in list(self._enders):
             end()
         self.say(Event(4, "system", "restarted"))

@@ -44,7 +44,9 @@ class Audit:
         self.devices = tuple(devices)
         self.problems: tuple[str, ...] = ()
         self.proved: dict[str, frozenset[str]] = {}
-        self._files, self._options, self._settings = files, options, settings
+        self._files = files
+        self._options = options
+        self._settings = settings
         self._by_name = {d.name: d for d in devices}
         self._lines = LinesOf(files, self.devices)
         self._message_texts: dict[Place, str] = {}
@@ -68,7 +70,8 @@ class Audit:
         return self._all_good and not any(remark.wrong for remark in self.remarks)
 
     def __iter__(self) -> Iterator[DeviceResult]:
-        options, self._all_good = self._options, True
+        options = self._options
+        self._all_good = True
         job = Auditing(self._files, options.today)
         results = through(job, self.devices, options.scheduler, send=options.send)
         for result in options.reported(results, len(self.devices), "auditing"):

@@ -87,7 +87,8 @@ class OfCorrections(WorkspaceJob[R], Generic[R]):
         usual: Usual | None = NOTHING_USUAL,
     ) -> None:
         super().__init__(workspace, today)
-        self._names, self._usual = tuple(names), usual
+        self._names = tuple(names)
+        self._usual = usual
 
     @cached_property
     def _corrector(self) -> Corrector:

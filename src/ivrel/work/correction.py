@@ -50,8 +50,10 @@ class Corrections:
         waves: WaveOptions | None = None,
     ) -> None:
         self.devices = tuple(devices)
-        self._files, self._options = files, options
-        self._settings, self._waves = settings, waves
+        self._files = files
+        self._options = options
+        self._settings = settings
+        self._waves = waves
         if waves is not None:
             _check_groups(files, waves)
 
@@ -116,7 +118,9 @@ class Corrections:
         return result
 
     def _through(self, *, needs_text: bool) -> Iterator[Correction | NotCorrected]:
-        files, options, settings = self._files, self._options, self._settings
+        files = self._files
+        options = self._options
+        settings = self._settings
         run = Deciding(
             files,
             options,

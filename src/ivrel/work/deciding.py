@@ -41,8 +41,10 @@ class Drafting(Job[Drafted[R]], Generic[R]):
     """
 
     def __init__(self, job: OfCorrections[R], survey: Surveying) -> None:
-        self._job, self._survey = job, survey
-        self.share, self.texts = job.share, job.texts
+        self._job = job
+        self._survey = survey
+        self.share = job.share
+        self.texts = job.texts
 
     def prepare(self, devices: Sequence[Device]) -> None:
         self._job.prepare(devices)
@@ -70,7 +72,8 @@ class _Held(Generic[R]):
     TOGETHER = 64
 
     def __init__(self) -> None:
-        self._spool, self._last = Spool(), list[R | None]()
+        self._spool = Spool()
+        self._last = list[R | None]()
 
     def add(self, found: R | None) -> None:
         """Add what comes of one more device, None if it has to come yet."""
@@ -103,8 +106,11 @@ class Deciding(Generic[R]):
         *,
         doing: str,
     ) -> None:
-        self._files, self._options = files, options
-        self._make, self._left, self._doing = make, left, doing
+        self._files = files
+        self._options = options
+        self._make = make
+        self._left = left
+        self._doing = doing
 
     def through(self, devices: Sequence[Device]) -> Iterator[R]:
         """Yield what comes of each device, in their order."""
@@ -117,7 +123,9 @@ class Deciding(Generic[R]):
             return
         job = self._make(None)
         survey = self._survey(self._left if of_fleet else ())
-        tally, held, late = DefaultsCounter(), _Held[R](), list[Device]()
+        tally = DefaultsCounter()
+        held = _Held[R]()
+        late = list[Device]()
         for device, drafted in zip(devices, self._run(Drafting(job, survey), devices), strict=True):
             tally.add(drafted.votes)
             if drafted.found is None:

@@ -148,7 +148,9 @@ class Deliveries:
     def __init__(
         self, files: WorkspaceFiles, options: RunOptions, watch: DeliveryWatch = NOBODY
     ) -> None:
-        self._files, self._options, self._watch = files, options, watch
+        self._files = files
+        self._options = options
+        self._watch = watch
         self._journal = Journal(own_folder(files))
 
     def __enter__(self) -> Self:
@@ -174,7 +176,8 @@ class Deliveries:
         Raise InputError if the folder has no corrections of these devices, or is not signed.
         """
         call.check()
-        folder, journal = Path(folder), self._journal
+        folder = Path(folder)
+        journal = self._journal
         call = replace(call, today=call.today or self._options.today.isoformat())
         approved = self._approved(call, folder)
         written, refused = self._written(folder, devices)
@@ -352,8 +355,12 @@ class _Run:
         number: int,
         call: DeliveryCall,
     ) -> None:
-        self._files, self._options, self._watch = files, options, watch
-        self._journal, self._number, self._call = journal, number, call
+        self._files = files
+        self._options = options
+        self._watch = watch
+        self._journal = journal
+        self._number = number
+        self._call = call
         self.results: dict[str, DeliveryResult] = {}
         self.stopped = ""
 
@@ -367,7 +374,8 @@ class _Run:
         names = {entry.device for entry in held}
         for wave in waves:
             names |= set(wave)
-        call, hearing = self._call, self._hearing()
+        call = self._call
+        hearing = self._hearing()
         hooks = None if call.is_dry else self._hooks()
         one = Delivering(
             self._journal,

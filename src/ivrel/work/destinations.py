@@ -59,9 +59,12 @@ class CorrectionFolder(Destination):
         from ivrel.sources.files import NewFolder
 
         super().__init__()
-        self._policy, self._today, self._keeps = policy, today, keeps
+        self._policy = policy
+        self._today = today
+        self._keeps = keeps
         self._new = NewFolder(path, is_own)
-        self._sections, self._told = SheetSections(), Spool()
+        self._sections = SheetSections()
+        self._told = Spool()
 
     def __enter__(self) -> Self:
         self._at = self._new.__enter__()
@@ -149,7 +152,8 @@ class _OfFiles(Destination):
         data, file = self._workspace.text(self._devices[c.device])
         if fingerprint(data) != c.fingerprint:
             raise Unreadable(f"{file}: it was changed meanwhile; try again")
-        root, limits = self._workspace.folder, self._workspace.limits
+        root = self._workspace.folder
+        limits = self._workspace.limits
         return data, list(originals(root, file, data, c.corrected, limits))
 
     def _put(self, c: Correction) -> None:
@@ -198,7 +202,8 @@ class Patch(_OfFiles):
             )
             made = patch(one.file, one.data, one.after, shown)
             hidden = bool(kept & made.changes)
-            old, new = one.data, one.after
+            old = one.data
+            new = one.after
             is_plain = made.is_held and not hidden
             if not is_plain and old and new and words_put_in(old, new) <= written:
                 lines_told = b"" if hidden else _moved_in(made.text)

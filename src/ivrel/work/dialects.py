@@ -113,7 +113,8 @@ def tried(folder: Path, name: str, file: str) -> TrialResult:
     Raise Unreadable if it cannot be read with this dialect.
     """
     known = Dialects(folder)
-    dialect, data = known[name], read_configuration(Path(file), file)
+    dialect = known[name]
+    data = read_configuration(Path(file), file)
     text = Text(data)
     try:
         facts = facts_in_doubt(Scope(None, read_records(dialect, text), {}))
@@ -147,7 +148,8 @@ def covered(
     """
     if given:
         folder = files if isinstance(files, Path) else files.folder
-        dialect, texts = Dialects(folder)[name], _of_files(given)
+        dialect = Dialects(folder)[name]
+        texts = _of_files(given)
         number = len(given)
     else:
         files = WorkspaceFiles(files) if isinstance(files, Path) else files
@@ -155,7 +157,8 @@ def covered(
         devices = [d for d in files.fleet.devices if d.platform == name]
         if not devices:
             raise InputError(f"no device of the fleet is of platform '{name}'; name files")
-        number, texts = len(devices), _of_devices(files, devices)
+        number = len(devices)
+        texts = _of_devices(files, devices)
     if options is not None:
         texts = options.reported(texts, number, "reading")
     return CoverResult(dialect, cover(dialect, texts))

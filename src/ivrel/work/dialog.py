@@ -31,12 +31,14 @@ MOST_PAGES = 1000  # that are turned without asking
 
 def route_to(folder: Path, host: str, own: Reach) -> Route:
     """Return the route to a host: as the fleet describes it, overridden by `own`."""
-    device, ways = Device(host, "", "", ""), Ways()
+    device = Device(host, "", "", "")
+    ways = Ways()
     if any((folder / name).exists() for name in ("fleet.yaml", "fleet.csv")):
         fleet = WorkspaceFiles(folder).fleet
         known = next((d for d in fleet.devices if d.name == host), None)
         if known is not None:
-            device, ways = known, fleet.ways
+            device = known
+            ways = fleet.ways
     default = Reach(address=host, port=22, patience=PATIENCE)
     reach = own.over(reach_of(ways.rules, device)).over(default)
     return Route(
@@ -63,7 +65,8 @@ class Dialog:
     """A dialog with a device; the turns are kept in memory."""
 
     def __init__(self, recorder: Recorder, ask_password: Callable[[], str]) -> None:
-        self._recorder, self._ask_password = recorder, ask_password
+        self._recorder = recorder
+        self._ask_password = ask_password
 
     @property
     def turns(self) -> list[Turn]:

@@ -79,7 +79,8 @@ def _written(
     files: WorkspaceFiles, owners: Owners, target: Target, one: Fetched, how: GatherOptions
 ) -> GatheredDevice:
     """Write what was fetched of a device, if it changed, and return the device's state."""
-    device, problem = target.device, one.problem
+    device = target.device
+    problem = one.problem
     old = None if problem else standing_text(files, device)
     is_same = old is not None and not differs(target.dialect, one.data, old)
     # An unchanged text was compared with the fleet when it was written.
@@ -158,7 +159,8 @@ def _learned(options: RunOptions, targets: Sequence[Target], at_once: int) -> li
 
 
 def _key(target: Target, shown: Shown) -> HostKey:
-    reach, name = target.reach, target.device.name
+    reach = target.reach
+    name = target.device.name
     if shown.key is None:
         return HostKey(name, reach.address, reach.port, problem=shown.problem)
     try:

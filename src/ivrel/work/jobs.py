@@ -24,7 +24,8 @@ class WorkspaceJob(Job[R], Generic[R]):
     """A job on the devices of a workspace, by its policy, on one day."""
 
     def __init__(self, workspace: WorkspaceFiles, today: date) -> None:
-        self.texts, self._today = workspace.texts, today
+        self.texts = workspace.texts
+        self._today = today
         self._policy = workspace.policy
         self._known = workspace.dialects
         self._dialects: dict[str, Dialect] = {}

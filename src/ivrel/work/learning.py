@@ -90,7 +90,8 @@ class Learning:
     """
 
     def __init__(self, folder: Path, name: str, samples: Iterable[str]) -> None:
-        self._folder, self._name = folder, name
+        self._folder = folder
+        self._name = name
         self._file = dialect_file(folder, name)
         self._samples = tuple(samples_of(samples))
         self._first = _first(samples, self._samples)

@@ -41,7 +41,8 @@ class Expectation:
         quiet: float = 0.0,
     ) -> None:
         self._expecting = Expecting(devices, files.policy, directory, today)
-        self._quiet, self._begun = quiet, time.monotonic()
+        self._quiet = quiet
+        self._begun = time.monotonic()
         self.early = ""  # a device that sent although it was to be quiet
 
     @property
@@ -106,7 +107,8 @@ def listen(
 
 
 def _state(session: Session) -> ListenState:
-    counts, keeper = session.counts, session.keeper
+    counts = session.counts
+    keeper = session.keeper
     return ListenState(
         ways=in_words(session.ways),
         held=min(session.buffers, default=0),

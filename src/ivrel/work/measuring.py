@@ -97,8 +97,10 @@ class Measuring:
         options: RunOptions,
         devices: Sequence[Device],
     ) -> None:
-        self._files, self._given = files, given
-        self._options, self._devices = options, devices
+        self._files = files
+        self._given = given
+        self._options = options
+        self._devices = devices
 
     def silence(self, rate: float = 0.01) -> SilenceMeasurement:
         """Return how long devices were silent; `rate`: the accepted rate of false alarms."""
@@ -117,7 +119,8 @@ class Measuring:
     def clocks(self, tolerance: float = 1.0) -> ClocksMeasurement:
         """Return how far clocks are off; `tolerance`: the accepted offset in seconds."""
         measured, common = self._measured("clocks")
-        clocks, samples = [], {}
+        clocks = []
+        samples = {}
         for name in self._names(measured):
             one = measured.devices[name]
             samples[name] = one.sample
@@ -158,7 +161,8 @@ class Measuring:
         measured, common = self._measured("volume")
         known = {d.name: d for d in self._devices}
         sizes = {name: some for name, some in measured.devices.items() if name in known}
-        first, last = measured.first, measured.last
+        first = measured.first
+        last = measured.last
         seconds = (last - first).total_seconds() if first and last else 0.0
         sent = SentVolume(known, sizes, seconds)
         return VolumeMeasurement(

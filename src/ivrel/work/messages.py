@@ -71,7 +71,8 @@ class Interfaces:
     """
 
     def __init__(self, files: WorkspaceFiles) -> None:
-        self._texts, self._dialects = files.texts, files.dialects
+        self._texts = files.texts
+        self._dialects = files.dialects
 
     def __call__(self, device: Device) -> Iterator[str]:
         try:
@@ -117,9 +118,11 @@ def summarised(
 
     `new`: makes an empty summary, and messages are added to it.
     """
-    summary, wrong = new(), dict[str, Summed[G]]()
+    summary = new()
+    wrong = dict[str, Summed[G]]()
     every: list[Messages] = []
-    directory, has_policy = directory_of(files), files.has_policy
+    directory = directory_of(files)
+    has_policy = files.has_policy
 
     def chunks() -> Iterator[Chunk]:
         """Yield what other processes can summarise; summarise the messages of captures here."""
@@ -264,7 +267,8 @@ def traced(
     problems = tuple(messages.problems)
     if found is None or files is None or not found.found.device or not files.has_policy:
         return Trace(found, problems=problems)
-    policy, record = files.policy, found.record
+    policy = files.policy
+    record = found.record
     collector = collector_of(policy, record)
     alone = Evidence(wording_of(files))
     alone.add(Arrival(record, found.found, found.when, collector, given.zone))

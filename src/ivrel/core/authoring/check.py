@@ -98,7 +98,8 @@ def _misread(records: Records, example: Example) -> Iterator[tuple[int, str]]:
     facts = read_settings(Scope(None, records, {}))
     told = {f"{f.setting} {f.key}".strip() for f in facts if f.lines and not f.default}
     for name in {**means, **example.means}:
-        said, wanted = means.get(name), example.means.get(name)
+        said = means.get(name)
+        wanted = example.means.get(name)
         # What the text leaves to the platform need not be listed; what is listed must be so.
         if said != wanted and (name in told or name in example.means):
             likely = get_close_matches(name, means, 1) if said is None else []
@@ -206,7 +207,8 @@ def _same_word(one: Item, other: Item) -> bool:
     if isinstance(one, Any | Rest) or isinstance(other, Any | Rest):
         return True
     if isinstance(one, Variable) and isinstance(other, Variable):
-        first, second = _words(one), _words(other)
+        first = _words(one)
+        second = _words(other)
         # Two values collide if one of them lists words that the other takes, too; if neither lists
         # any, each may take any word.
         if first is not None:

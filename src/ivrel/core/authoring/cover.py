@@ -130,7 +130,8 @@ class _Going:
     """Goes through configurations one by one; what is kept does not grow with their number."""
 
     def __init__(self, dialect: Dialect) -> None:
-        self._dialect, self._matcher = dialect, matcher(dialect)
+        self._dialect = dialect
+        self._matcher = matcher(dialect)
         self._texts: list[Covered] = []
         self._unread: list[tuple[str, str]] = []
         self._kinds: dict[object, Kind] = {}
@@ -187,11 +188,12 @@ class _Going:
                 yield path, raw, line
 
     def _pass_over(self, begins: str, place: tuple[str, int], seen: set[object]) -> None:
+        file, line = place
         one = self._passed_over.get(begins)
         if one is None:
             if len(self._passed_over) >= MOST_KINDS:
                 return
-            one = self._passed_over[begins] = PassedOver(begins, 0, 0, *place)
+            one = self._passed_over[begins] = PassedOver(begins, 0, 0, file, line)
         one.number += 1
         one.texts += ("passed over", begins) not in seen
         seen.add(("passed over", begins))
@@ -232,7 +234,8 @@ class _Going:
             text = self._matcher.shown(raw) if found.shown else ""
             says = " ".join(front) if found.shown else ""
             bears_on = tuple(bearing(self._dialect, found))
-            kind = Kind(says, inside, 0, 0, *place, text, bears_on)
+            file, line = place
+            kind = Kind(says, inside, 0, 0, file, line, text, bears_on)
             self._kinds[at] = kind
         elif found.shown:
             kind.says = _alike(kind.says.split(" "), front)
@@ -247,7 +250,9 @@ class _Going:
     def _take_lacking(self, path: Path, words: Words, place: tuple[str, int]) -> None:
         lacking = self._matcher.lacking(path, words)
         if lacking is not None:
-            known = self._lacking.setdefault(lacking, Lacking(*lacking, 0, *place))
+            slot, word = lacking
+            file, line = place
+            known = self._lacking.setdefault(lacking, Lacking(slot, word, 0, file, line))
             known.number += 1
 
     def cover(self) -> Cover:

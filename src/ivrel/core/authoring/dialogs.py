@@ -157,7 +157,8 @@ def _pattern(prompts: Iterable[str]) -> str:
 def _generic(prompt: str) -> str:
     words = _WORD.findall(prompt)
     longest = max(words, key=len, default="")
-    out, at = "" if words else "^", 0
+    out = "" if words else "^"
+    at = 0
     for found in _WORD.finditer(prompt):
         word = found[0]
         out += _escaped(prompt[at : found.start()])
@@ -193,7 +194,8 @@ def _longest(turns: Sequence[Turn]) -> int:
             if turn.typed == PAGE and at:
                 sizes[at] += len(turn.lines)
             continue
-        at, sizes[n] = n, len(turn.lines)
+        at = n
+        sizes[n] = len(turn.lines)
     best = max(sizes, key=lambda n: sizes[n], default=0)
     return best if best and sizes[best] >= LONG else 0
 

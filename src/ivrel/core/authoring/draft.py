@@ -71,7 +71,8 @@ def enclosing_words(sample: str) -> tuple[str, str] | None:
 
 def _pair(lines: Sequence[Sequence[str]], opens: str, shuts: str) -> bool:
     """Whether each line that shuts is the end of one that opens, with something between them."""
-    depth, before = 0, ""
+    depth = 0
+    before = ""
     for words in lines:
         depth += (words[0] == opens and len(words) > 1) - (words == [shuts])
         if depth < 0 or (words == [shuts] and before == opens):

@@ -86,7 +86,8 @@ class CorrectionCache:
     """
 
     def __init__(self) -> None:
-        self.known, self.numbers = AnswerCache(), _Numbers()
+        self.known = AnswerCache()
+        self.numbers = _Numbers()
         self._made: dict[object, Any] = {}
 
     def once(self, name: object, make: Callable[[], T]) -> T:
@@ -103,7 +104,8 @@ class OfDevice:
     """What is known of one device alone; `text`: its text as it is."""
 
     def __init__(self, text: Text) -> None:
-        self.known, self.text = AnswerCache(), text
+        self.known = AnswerCache()
+        self.text = text
         self._numbers = _Numbers()
         self._kept: dict[int, object] = {}  # what is told apart by its identity lives as long
         self._by_identity: dict[tuple[int, str], int] = {}

@@ -42,7 +42,9 @@ class _Seen(dict[Note, int]):
 
     def __init__(self, records: Records, memory: CorrectionCache, of_device: OfDevice) -> None:
         super().__init__()
-        self._records, self._memory, self._of_device = records, memory, of_device
+        self._records = records
+        self._memory = memory
+        self._of_device = of_device
 
     def __missing__(self, note: Note) -> int:
         number = self[note] = self._look(*note)
@@ -143,7 +145,8 @@ class StateAnswers:
 
     def has_more_amiss_than(self, other: StateAnswers, asked: Requirement) -> bool:
         """Whether anything is amiss here that is not in another state of the configuration."""
-        here, there = self, other
+        here = self
+        there = other
         table = SETTINGS[asked.setting].by_row if other is self._other else ""
         differing = differing_rows(other.records, self.records, table) if table else None
         if differing:
@@ -203,7 +206,8 @@ def differing_rows(before: Records, after: Records, table: str) -> list[Key] | N
     others = ("", *(name for name in before.dialect.keys if name != table))
     if not all(_is_same(before, after, name) for name in others):
         return None
-    old, new = before.rows(table), after.rows(table)
+    old = before.rows(table)
+    new = after.rows(table)
     return [key for key in {**old, **new} if old.get(key) is not new.get(key)]
 
 
@@ -213,7 +217,8 @@ def _is_same(before: Records, after: Records, table: str) -> bool:
         return True
     if table == "interface":
         return is_same_beyond_export(before.dialect, before.text, after.text)
-    old, new = before.rows(table), after.rows(table)
+    old = before.rows(table)
+    new = after.rows(table)
     if old is new:
         return True
     # To compare thousands of traffic rules is more work than to judge them.

@@ -61,7 +61,8 @@ def gone_with_rows(before: Records, after: Text, fine: Sequence[Edit]) -> list[t
     lost = lost_beyond_export(before.dialect, before.text, after)
     if not lost:
         return []
-    known, others = Beginnings(), Beginnings()
+    known = Beginnings()
+    others = Beginnings()
     for match, _ in before.marks:
         known.add(None, match.path, match.words)
     for path, words in lost:

@@ -52,9 +52,15 @@ class Case:
         first: Text,
         memory: CorrectionCache,
     ) -> None:
-        self.device, self.dialect, self.auditor = device, dialect, auditor
-        self.whole, self.asked, self.prefer, self.waived = whole, asked, prefer, waived
-        self.file, self.memory = file, memory
+        self.device = device
+        self.dialect = dialect
+        self.auditor = auditor
+        self.whole = whole
+        self.asked = asked
+        self.prefer = prefer
+        self.waived = waived
+        self.file = file
+        self.memory = memory
         self._texts = {first.data: first}
 
     @property
@@ -86,6 +92,7 @@ class Case:
         """Return all verdicts of a state, with the waivers that hold, and without the lines that
         decide: its text is no file yet.
         """
-        told = state.plain, self.whole, self.file, state.foreseen
-        verdicts = self.auditor.judge(*told, told=False)
+        verdicts = self.auditor.judge(
+            state.plain, self.whole, self.file, state.foreseen, told=False
+        )
         return with_waivers(self.device, verdicts, self.policy, self.today)

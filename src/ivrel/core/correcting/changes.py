@@ -110,7 +110,8 @@ def as_negation(dialect: Dialect, edit: Edit) -> Edit:
     """
     if not edit.removes or not dialect.stays:
         return edit
-    reader, negation = matcher(dialect), dialect.shape.negation_of(edit.words)
+    reader = matcher(dialect)
+    negation = dialect.shape.negation_of(edit.words)
     found = reader.find(edit.path, negation) or reader.negation(edit.path, negation)
     return replace(edit, words=negation, removes=False) if isinstance(found, Understood) else edit
 

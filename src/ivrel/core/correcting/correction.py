@@ -102,7 +102,12 @@ def unchanged(
 ) -> Correction:
     """Return a correction that changes nothing."""
     return Correction(
-        *(device.name, dialect.name, (), "", "", ()),
+        device=device.name,
+        platform=dialect.name,
+        changes=(),
+        change="",
+        backout="",
+        proof=(),
         remains=remains,
         fingerprint=fingerprint(data),
         before=result,

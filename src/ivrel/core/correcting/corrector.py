@@ -57,7 +57,8 @@ class Corrector:
         others: Iterable[Dialect] = (),
     ) -> None:
         self.auditor = Auditor(policy, today, others)
-        self.only, self._usual = frozenset(only), usual
+        self.only = frozenset(only)
+        self._usual = usual
         self._memories: dict[object, CorrectionCache] = {}
 
     def correct(
@@ -77,8 +78,7 @@ class Corrector:
                 for v in result.verdicts
                 if v.verdict != "meets" and (not self.only or v.setting in self.only)
             )
-            told = device, dialect, own.text.data, result
-            return unchanged(*told, sends=True, remains=remains)
+            return unchanged(device, dialect, own.text.data, result, sends=True, remains=remains)
         return worked_out(self._start(device, dialect, own, file, result))
 
     def start(self, device: Device, dialect: Dialect, data: bytes | Text, file: str) -> Start:
@@ -114,8 +114,18 @@ class Corrector:
         asked = {name: r for name, r in whole.items() if not self.only or name in self.only}
         prefer = functools.partial(self._preferring, state=state)
         waived = frozenset(v.setting for v in before.verdicts if v.verdict == "waived")
-        judged_by = self.auditor, whole, asked, prefer, waived
-        case = Case(device, dialect, *judged_by, file, own.text, memory)
+        case = Case(
+            device=device,
+            dialect=dialect,
+            auditor=self.auditor,
+            whole=whole,
+            asked=asked,
+            prefer=prefer,
+            waived=waived,
+            file=file,
+            first=own.text,
+            memory=memory,
+        )
         return Start(case, state, before)
 
     def _preferring(self, asked: Requirement, state: StateAnswers) -> Requirement:
@@ -151,19 +161,23 @@ def correct(
 
 def worked_out(begun: Start) -> Correction:
     """Return the correction of a configuration, whatever its audit says."""
-    case, state, before = begun.case, begun.state, begun.before
+    case = begun.case
+    state = begun.state
+    before = begun.before
     plan = make_plan(state, case.asked, case.waived, case.whole, case.prefer)
     change, stuck = _written(case, state, plan)
     sends = bool(reached_by(state))
     if not change:
-        told = case.device, case.dialect, state.records.text.data, before
-        return unchanged(*told, sends=sends, remains=remaining(case, before, plan, stuck))
+        remains = remaining(case, before, plan, stuck)
+        data = state.records.text.data
+        return unchanged(case.device, case.dialect, data, before, sends=sends, remains=remains)
     proof = prove(case, state, change, plan)
     if proof.spare and proof.holds("complete"):
         pruned = prune(case, state, plan, proof)
         shorter, stuck = _written(case, state, pruned)
         if pruned is not plan and shorter:
-            plan, change = pruned, shorter
+            plan = pruned
+            change = shorter
             proof = prove(case, state, change, plan)
     after = before if proof.after is None else case.result(proof.after)
     return Correction(

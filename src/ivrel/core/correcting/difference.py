@@ -263,7 +263,8 @@ def _longest(same: Callable[[int, int], bool], most: int) -> int:
     """Return how far two texts are the same, up to a most; `same`: whether they are from a place up
     to another.
     """
-    at, step = 0, _LONG_STEP
+    at = 0
+    step = _LONG_STEP
     while step:
         while at + step <= most and same(at, at + step):
             at += step
@@ -281,7 +282,8 @@ def _differ(one: Found, other: Found) -> bool:
 
 def _beyond_export(dialect: Dialect, statements: Iterable[Found]) -> list[tuple[Path, bytes]]:
     """Return those of some statements that are none of export settings."""
-    reader, split = matcher(dialect), dialect.shape.split
+    reader = matcher(dialect)
+    split = dialect.shape.split
     kept: dict[tuple[Path, bytes], bool] = dialect.once("beyond export", dict)
     out = []
     for path, raw, _ in statements:

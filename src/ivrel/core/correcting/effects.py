@@ -32,7 +32,9 @@ class Effects:
     """
 
     def __init__(self, matcher: Matcher, start: State, edits: Sequence[Edit]) -> None:
-        self._matcher, self.start, self.edits = matcher, start, edits
+        self._matcher = matcher
+        self.start = start
+        self.edits = edits
 
     def edited(self, state: State, edits: Sequence[Edit]) -> dict[object, Statement]:
         """Return the statements after edits; Refused where there is nothing to remove."""

@@ -52,7 +52,8 @@ class Surveyor:
     MOST_REMEMBERED = 20_000  # configurations
 
     def __init__(self, policy: Policy, settings: Iterable[str]) -> None:
-        self._policy, self._settings = policy, tuple(settings)
+        self._policy = policy
+        self._settings = tuple(settings)
         self._recalls: dict[object, VerdictCache[Votes]] = {}
         self._count = 0
 

@@ -77,7 +77,8 @@ class Judged(Struct, frozen=True):
 
 def judge_change(start: Start, written: Written) -> Judged:
     """Return the judgement of a change."""
-    case, state = start.case, start.state
+    case = start.case
+    state = start.state
     data = state.records.text.data
     said = Judged(
         case.device.name,

@@ -22,7 +22,8 @@ class ConfigurationLines(Struct, frozen=True):
 
 def lines_of(dialect: Dialect, text: Text) -> ConfigurationLines:
     """Return which lines of a configuration may be shown."""
-    shape, reader = dialect.shape, matcher(dialect)
+    shape = dialect.shape
+    reader = matcher(dialect)
     if shape.DERIVED:
         # Its statements are worked out from lines; none but those that change are shown.
         return ConfigurationLines(frozenset(), frozenset())

@@ -90,7 +90,10 @@ class _Planning:
     def __init__(
         self, before: StateAnswers, asked: Asked, waived: Set[str], whole: Asked, prefer: Prefer
     ) -> None:
-        self.before, self.asked, self.waived, self.whole = before, asked, waived, whole
+        self.before = before
+        self.asked = asked
+        self.waived = waived
+        self.whole = whole
         self.prefer = prefer
 
     @cached_property
@@ -118,7 +121,8 @@ class _Planning:
         for name, clashes_of in left.items():
             obstacles[name] = (*obstacles.get(name, ()), *clashes_of)
         self._list_untouched(draft.state, obstacles)
-        records, mended = self.before.records, draft.state.records
+        records = self.before.records
+        mended = draft.state.records
         steps = [] if mended is records else _ordered(records, steps_between(records, mended))
         return CorrectionPlan(tuple(steps), draft.touched, obstacles)
 
@@ -139,7 +143,8 @@ class _Planning:
         touched = dict(draft.touched)
         obstacles: dict[str, tuple[Obstacle, ...]] = {}
         state = draft.state
-        doubtful, is_new = _doubtful(state.records), _has_new(state)
+        doubtful = _doubtful(state.records)
+        is_new = _has_new(state)
         for name in _ORDER:
             requirement = asked.get(name)
             if requirement is None or requirement.problem or name in self.waived:
@@ -163,7 +168,8 @@ class _Planning:
             for at in _differences(state.records, mended):
                 touched[at] = tuple(dict.fromkeys((*touched.get(at, ()), name)))
             state = state.on(mended)
-            doubtful, is_new = _doubtful(mended), _has_new(state)
+            doubtful = _doubtful(mended)
+            is_new = _has_new(state)
         return _Draft(state, touched, obstacles)
 
     def _worse(self, draft: _Draft) -> list[str]:
@@ -273,15 +279,18 @@ def _differences(before: Records, after: Records) -> list[Touched]:
     for table in ("", *before.dialect.keys):
         if before.unchanged(table, after):
             continue
-        old_rows, new_rows = before.rows(table), after.rows(table)
+        old_rows = before.rows(table)
+        new_rows = after.rows(table)
         for key in {**old_rows, **new_rows}:
-            old, new = old_rows.get(key), new_rows.get(key)
+            old = old_rows.get(key)
+            new = new_rows.get(key)
             if old is new:
                 continue
             # A row that comes or goes is a difference of its own, even if it says nothing.
             if (old is None) != (new is None):
                 out.append((table, key, ""))
-            was, now = old or {}, new or {}
+            was = old or {}
+            now = new or {}
             out += [(table, key, slot) for slot in {**was, **now} if was.get(slot) != now.get(slot)]
     return out
 

@@ -24,7 +24,8 @@ def print_of_statements(records: Records) -> str:
             b"\0".join((raw, *_encoded(path))) for path, raw, _ in shape.everything(records.text)
         ]
         return fingerprint(b"\n".join(ordered))
-    join, added = shape.join, set(adding(records))
+    join = shape.join
+    added = set(adding(records))
     every = [
         "\0".join((*map(join, path), join(words)))
         for (path, words), times in statements(records, (), ()).items()

@@ -86,9 +86,16 @@ def prove(
         "narrow": prop.narrow(tried),
     }
     properties = tuple(Property(name, not why[name], why[name]) for name in PROPERTIES)
-    carried = tuple(prop.carried(tried))
-    told = tried.after, gaps, trial.edits, carried
-    return Proof(trial.text, backout, tuple(spare), properties, *told)
+    return Proof(
+        corrected=trial.text,
+        backout=backout,
+        spare=tuple(spare),
+        properties=properties,
+        after=tried.after,
+        gaps=gaps,
+        edits=trial.edits,
+        carried=tuple(prop.carried(tried)),
+    )
 
 
 def prune(case: Case, before: StateAnswers, plan: CorrectionPlan, proof: Proof) -> CorrectionPlan:
@@ -100,7 +107,8 @@ def prune(case: Case, before: StateAnswers, plan: CorrectionPlan, proof: Proof) 
     """
     if proof.after is None:
         return plan
-    steps, spare = list(plan.steps), list(proof.spare)
+    steps = list(plan.steps)
+    spare = list(proof.spare)
     # Fewer steps must do no worse than all of them: the same or less that is not as asked, and no
     # less that leaves.
     whole = _standing(case, proof.after)
@@ -121,7 +129,8 @@ def prune(case: Case, before: StateAnswers, plan: CorrectionPlan, proof: Proof) 
         if at_once and not good:
             at_once = False
             continue
-        steps, at_once = fewer, False
+        steps = fewer
+        at_once = False
         spare = prop.spare(AppliedChange(case, plan, trial, before, after))
     return replace(plan, steps=tuple(steps))
 

@@ -107,7 +107,8 @@ def spare(tried: AppliedChange) -> list[Edit]:
     """Return the edits that can each be left out with the same outcome, in the order of the
     change.
     """
-    case, after = tried.case, tried.after
+    case = tried.case
+    after = tried.after
     asked = _as_written(tried)
     names = [name for name in asked if name not in case.waived]
     end = after.on(tried.trial.end)
@@ -191,7 +192,9 @@ def _says_what(need: object) -> bool:
 
 def reversible(tried: AppliedChange) -> tuple[str, str]:
     """Return the back-out, and why it does not bring everything back; '' if it does."""
-    case, before, corrected = tried.case, tried.before, tried.trial.text
+    case = tried.case
+    before = tried.before
+    corrected = tried.trial.text
     if corrected.data == before.records.text.data:
         return "", ""
     try:
@@ -211,7 +214,8 @@ _NOT_APPLIED = "the back-out cannot be applied"
 
 def brings_back(tried: AppliedChange, backout: str) -> str:
     """Return why a back-out does not bring everything back; '' if it does."""
-    case, before = tried.case, tried.before
+    case = tried.case
+    before = tried.before
     try:
         edits = read_change(case.dialect, backout, "back-out")
         if unsaid := case.dialect.shape.unsaid(edits):
@@ -253,7 +257,8 @@ def never_silent(tried: AppliedChange) -> tuple[str, tuple[OutageGap, ...]]:
     """Return the line after which nothing leaves for a right collector, although something did or
     should; empty if there is none. And the gaps of single collectors on the way.
     """
-    case, trial = tried.case, tried.trial
+    case = tried.case
+    trial = tried.trial
     if _silence_is_asked(case):
         return "", ()
     if left_for(tried.before, right=False) and not left_for(tried.after, right=False):
@@ -314,7 +319,8 @@ def _reached_in(scope: Scope) -> frozenset[str]:
 
 def narrow(tried: AppliedChange) -> str:
     """Whether anything but export settings has changed."""
-    before, after = tried.before.records.text, tried.trial.text
+    before = tried.before.records.text
+    after = tried.trial.text
     dialect = tried.case.dialect
     if is_same_beyond_export(dialect, before, after):
         return ""

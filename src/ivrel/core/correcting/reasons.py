@@ -57,7 +57,8 @@ class _Reasons:
     """
 
     def __init__(self, start: Start, after: StateAnswers | None) -> None:
-        self._start, self._after = start, after
+        self._start = start
+        self._after = after
         self._states = [start.state, *([] if after is None else [after])]
         self._names: set[str] = set()  # what destinations are called in findings
         self._by_key: dict[Key, set[str]] = {}
@@ -100,7 +101,8 @@ class _Reasons:
         return labels
 
     def _about(self, setting: str) -> _OfSetting:
-        start, after = self._start, self._after
+        start = self._start
+        after = self._after
         verdict = next(v for v in start.before.verdicts if v.setting == setting)
         requirement = start.case.asked[setting]
         asks = f"'{requirement.rule}' asks {setting}: {requirement.text}"

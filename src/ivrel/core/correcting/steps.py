@@ -44,7 +44,8 @@ def steps_between(before: Records, after: Records, same: Container[str] = ()) ->
     for table in ("", *dialect.keys):
         if table == "interface" or table in same or before.unchanged(table, after):
             continue  # no correction writes interfaces
-        old_rows, new_rows = before.rows(table), after.rows(table)
+        old_rows = before.rows(table)
+        new_rows = after.rows(table)
         for key, row in new_rows.items():
             if not _is_same_row(old_rows.get(key), row):
                 of_row = list(_row_steps(before, after, table, key, old_rows.get(key)))
@@ -83,15 +84,18 @@ def _removals(before: Records, table: str, key: Key, row: Row) -> Iterator[EditS
     """Yield what takes a row away: its statements, or what names it as a whole, in the words that
     are in the text.
     """
-    dialect, get = before.dialect, Getter(before, row)
+    dialect = before.dialect
+    get = Getter(before, row)
     by = dialect.removal.get(table)
     edits: dict[Edit, None] = {}
     for match, _ in before.statements(table, key):
         pattern = dialect.patterns[match.pattern]
-        words, path = None, None
+        words = None
+        path = None
         if by is not None:
             standing = pattern.standing(match.path, match.words)
-            words, path = by.write_removal(get, get.said, standing), by.write_path(get, standing)
+            words = by.write_removal(get, get.said, standing)
+            path = by.write_path(get, standing)
         if words and path is not None:
             edits[Edit(path, words, True)] = None
         else:
@@ -111,7 +115,8 @@ class Getter:
     """Gives patterns the values of one row."""
 
     def __init__(self, records: Records, row: Row) -> None:
-        self.records, self.row = records, row
+        self.records = records
+        self.row = row
 
     def __call__(self, slot: str) -> Value | None:
         value = self.records.get(slot, self.row).value
@@ -129,7 +134,8 @@ def _row_steps(
     """Yield the steps of one row: a statement is written if it says anything that the defaults do
     not.
     """
-    dialect, new = before.dialect, after.rows(table).get(key, {})
+    dialect = before.dialect
+    new = after.rows(table).get(key, {})
     get = Getter(after, new)
     keys = dialect.keys.get(table, ())
     groups = dialect.once(("groups", table), lambda: _groups(dialect, table))

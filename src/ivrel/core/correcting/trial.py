@@ -34,7 +34,9 @@ class Trial:
     """
 
     def __init__(self, case: Case, before: Records, edits: Sequence[Edit]) -> None:
-        self.case, self.before, self.edits = case, before, tuple(edits)
+        self.case = case
+        self.before = before
+        self.edits = tuple(edits)
         self.text: Text = case.apply(before.text, edits)
         self.fine = tuple(fine_edits(case.dialect, before.text, edits))
         self.after = case.read(self.text)
@@ -111,7 +113,8 @@ class Trial:
         """
         rows: dict[tuple[str, Key], None] = {}
         for at in touched:
-            here, there = state.get(at), near.get(at)
+            here = state.get(at)
+            there = near.get(at)
             for _, _, mark in () if here is there else filter(None, (here, there)):
                 if mark is None:
                     return self._records(state, known, known)
@@ -134,8 +137,9 @@ class Trial:
         marks = [mark for _, _, mark in state.values() if mark is not None]
         fresh = [_NEW_STRAY for _, _, mark in state.values() if mark is None]
         unparsed = (*self.before.unparsed, *fresh)
-        told = self.case.dialect, marks, unparsed, base.text, base, self._held
-        return Records(*told, like=like)
+        return Records(
+            self.case.dialect, marks, unparsed, base.text, base=base, held=self._held, like=like
+        )
 
     def without_each(self) -> Iterator[tuple[Edit, Records | None]]:
         """Yield each single edit, and what is said if it alone is left out.
@@ -194,7 +198,8 @@ class Trial:
             state: State = self._effects.start
             records = self._records(state, self.before, self.before)
             for edit in edits[:-1]:
-                before, state = state, self._effects.edited(state, [edit])
+                before = state
+                state = self._effects.edited(state, [edit])
                 records = self._near(state, before, records, self._effects.touched[edit])
                 yield edit, records
             # After the last, all is as after the change.

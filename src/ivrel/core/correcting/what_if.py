@@ -83,7 +83,8 @@ def what_if(
     if _asks_alike(device, (one.auditor.policy, other.auditor.policy), one.auditor.today):
         return WhatIf(device.name, dialect.name, lines=(len(now.changes), len(now.changes)))
     then = other.correct(device, dialect, data, file)
-    dropped, added = _lines_of_one(now, then), _lines_of_one(then, now)
+    dropped = _lines_of_one(now, then)
+    added = _lines_of_one(then, now)
     return WhatIf(
         device.name,
         dialect.name,

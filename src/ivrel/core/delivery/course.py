@@ -13,23 +13,28 @@ from collections.abc import Mapping
 from ivrel.core.delivery.standing import BEFORE, BETWEEN, PROVED, UNREADABLE
 
 # What is written down, in the order in which it is done. What ends in -ing is about to be done.
-REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT, LASTS = (
-    "reached",
-    "sending",
-    "sent",
-    "reads as proved",
-    "heard as asked",
-    "keeping",
-    "kept",
-    "lasts",
-)
-TAKING_BACK, TAKEN_BACK = "taking back", "taken back"
+REACHED = "reached"
+SENDING = "sending"
+SENT = "sent"
+READ = "reads as proved"
+HEARD = "heard as asked"
+KEEPING = "keeping"
+KEPT = "kept"
+LASTS = "lasts"
+TAKING_BACK = "taking back"
+TAKEN_BACK = "taken back"
 STEPS = (REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT, LASTS, TAKING_BACK, TAKEN_BACK)
 
 # How it stands with a device of a delivery.
-WAITING, IN_FLIGHT, TO_LAST = "waiting", "in flight", "kept"
-DELIVERED, THERE, AS_BEFORE = "delivered", "there already", "as before"
-REFUSED, IN_DOUBT, WOULD = "not begun", "in doubt", "would be sent"
+WAITING = "waiting"
+IN_FLIGHT = "in flight"
+TO_LAST = "kept"
+DELIVERED = "delivered"
+THERE = "there already"
+AS_BEFORE = "as before"
+REFUSED = "not begun"
+IN_DOUBT = "in doubt"
+WOULD = "would be sent"
 RELEASED = "released"
 STATES: Mapping[str, str] = {
     IN_DOUBT: "neither as proved nor as before, or not reachable: check it by hand",
@@ -47,13 +52,11 @@ FAILED = (IN_DOUBT, AS_BEFORE, REFUSED)
 HELD = (IN_FLIGHT, IN_DOUBT, TO_LAST)  # no other delivery may begin with such a device
 
 # What is to be done next.
-BEGIN, GO_ON, TAKE_BACK, IS_BEFORE, IS_DELIVERED = (
-    "begin",
-    "go on",
-    "take back",
-    "is as before",
-    "is delivered",
-)
+BEGIN = "begin"
+GO_ON = "go on"
+TAKE_BACK = "take back"
+IS_BEFORE = "is as before"
+IS_DELIVERED = "is delivered"
 
 _UNDERWAY = (SENDING, SENT, READ, HEARD, KEEPING)
 _NEXT: Mapping[tuple[str, str], str] = {

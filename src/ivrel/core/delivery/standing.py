@@ -19,7 +19,10 @@ from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
 
 # Where a device can stand.
-PROVED, BEFORE, BETWEEN, UNREADABLE = "as proved", "as before", "in between", "not readable"
+PROVED = "as proved"
+BEFORE = "as before"
+BETWEEN = "in between"
+UNREADABLE = "not readable"
 
 
 NAMES = ("unit.name",)  # what a device calls itself: no change is about that
@@ -42,7 +45,7 @@ def standing(dialect: Dialect, now: bytes, before: bytes, proved: bytes) -> Stan
     against = differs(dialect, now, proved)
     if not against:
         return Standing(PROVED)
-    if now == before or not _of_export(dialect, *_texts(before, now), NAMES):
+    if now == before or not _of_export(dialect, _text(before), _text(now), NAMES):
         return Standing(BEFORE, against)
     try:
         read_records(dialect, now)
@@ -58,18 +61,19 @@ def differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
     """Return how a configuration says anything else than another; empty if it does not."""
     if now == wanted:
         return ""
-    texts = _texts(wanted, now)
-    return _of_export(dialect, *texts) or _beyond(dialect, *texts)
+    other = _text(wanted)
+    text = _text(now)
+    return _of_export(dialect, other, text) or _beyond(dialect, other, text)
 
 
 def export_differs(dialect: Dialect, now: bytes, wanted: bytes) -> str:
     """Return how a configuration says something else of export than another; empty if it does
     not."""
-    return "" if now == wanted else _of_export(dialect, *_texts(wanted, now))
+    return "" if now == wanted else _of_export(dialect, _text(wanted), _text(now))
 
 
-def _texts(wanted: bytes, now: bytes) -> tuple[Text, Text]:
-    return Text(wanted, whole=True), Text(now, whole=True)
+def _text(data: bytes) -> Text:
+    return Text(data, whole=True)
 
 
 def _of_export(dialect: Dialect, wanted: Text, now: Text, aside: Container[str] = ()) -> str:

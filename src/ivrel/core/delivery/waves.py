@@ -91,7 +91,8 @@ class _State:
         self._heard: dict[str, set[str]] = {}  # by site, the devices that send
         self._coming: dict[str, set[str]] = {}  # by site, those that will, and do not yet
         for c in candidates:
-            name, site = c.device.name, c.device.site
+            name = c.device.name
+            site = c.device.site
             if c.sends:
                 self._heard.setdefault(site, set()).add(name)
             elif c.lines and c.would_send:
@@ -118,7 +119,8 @@ class _State:
             left.get(c.device.site, set()).discard(c.device.name)
             groups |= dict.fromkeys(self._apart_groups(c.device), c.device.name)
         for c in taken:
-            name, site = c.device.name, c.device.site
+            name = c.device.name
+            site = c.device.site
             self._coming.get(site, set()).discard(name)
             heard = self._heard.setdefault(site, set())
             (heard.add if c.would_send else heard.discard)(name)
@@ -128,7 +130,8 @@ class _State:
         self, c: WaveCandidate, groups: Mapping[str, str], left: Mapping[str, Collection[str]]
     ) -> str:
         """Return why a device is not in the wave that is being filled; '' if it can be."""
-        name, site = c.device.name, c.device.site
+        name = c.device.name
+        site = c.device.site
         for group in self._apart_groups(c.device):
             if group in groups:
                 return f"{groups[group]} of {group} is in this wave"

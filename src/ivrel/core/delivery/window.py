@@ -31,7 +31,8 @@ class Window(Struct, frozen=True):
 
         Raise ValueError if one is not a time of day, or if both are equal.
         """
-        first, last = _minutes(begin), _minutes(end)
+        first = _minutes(begin)
+        last = _minutes(end)
         if first == last:
             raise ValueError(f"from {begin} to {end} is no time at all")
         return cls(first, last)

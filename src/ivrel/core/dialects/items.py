@@ -132,7 +132,9 @@ def outline(items: Sequence[Item]) -> Outline:
     """Return the outline of a pattern's statement."""
     fixed: list[tuple[int, str]] = []
     values: list[tuple[int, Variable | Flag]] = []
-    least, most, certain = 0, 0, True
+    least = 0
+    most = 0
+    certain = True
     for item in items:
         if isinstance(item, Rest):
             return Outline(tuple(fixed), least, MANY, None)
@@ -148,7 +150,8 @@ def outline(items: Sequence[Item]) -> Outline:
             fixed.append((least, item.word))
         if isinstance(item, Variable | Flag):
             values.append((least, item))
-        least, most = least + 1, most + 1
+        least = least + 1
+        most = most + 1
     return Outline(tuple(fixed), least, most, tuple(values) if certain else None)
 
 

@@ -47,7 +47,8 @@ class _Loader:
     """Makes a dialect of the values in its file; mistakes go to the report."""
 
     def __init__(self, values: Mapping[str, Any], report: Report) -> None:
-        self._values, self._report = values, report
+        self._values = values
+        self._report = report
         # The shape comes first: it says how the words of patterns are split.
         kind = SHAPES[values["shape"]].load()
         said = {key.replace("-", "_") for key in kind.OPTIONS}
@@ -81,8 +82,8 @@ class _Loader:
             if len(within) not in (0, 2):
                 self._report.add(at, f"'within': expected two signs, as '[]', not '{within}'")
                 continue
-            signs = one.get("divided", ","), one.get("inside", ""), within
-            lists.append(Listing(path, head, *signs))
+            divided = one.get("divided", ",")
+            lists.append(Listing(path, head, divided, one.get("inside", ""), within))
         return Listed(
             shape.comment, shape.remove, shape.negation, shape.at_end, shape, tuple(lists)
         )
@@ -104,7 +105,8 @@ class _Loader:
 
     def dialect(self) -> Dialect:
         """Return the dialect; InputError if anything in the file is wrong."""
-        values, report = self._values, self._report
+        values = self._values
+        report = self._report
         compiled = self._statements()
         patterns = tuple(pattern for _, pattern in compiled)
         removal = self._removal()

@@ -21,7 +21,8 @@ from ivrel.core.form import Key, MappingField, Node, Raw, Report, TextField
 from ivrel.core.shapes import Shape
 from ivrel.core.vocabulary.wording import not_one_of, shorten
 
-DEFAULT, UNKNOWN = "default", "unknown"
+DEFAULT = "default"
+UNKNOWN = "unknown"
 
 
 def _one_word(text: str) -> str:

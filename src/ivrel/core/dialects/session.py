@@ -16,7 +16,8 @@ from ivrel.core.form import Key, ListOf, MappingField, Node, Report, TextField
 from ivrel.core.vocabulary.wording import shorten
 
 LINES, WHOLE = "lines", "text"  # a change is typed line by line, or as one text
-SECONDS, FILE = "{seconds}", "{file}"
+SECONDS = "{seconds}"
+FILE = "{file}"
 
 
 class Reply(Struct, frozen=True):

@@ -18,7 +18,8 @@ def values_of(node: Node | None, report: Report, what: str) -> dict[str, Value]:
     if node is None:
         return out
     for key, child in pairs(node, report):
-        slot, word = key.value, TEXT.read(child, report)
+        slot = key.value
+        word = TEXT.read(child, report)
         if slot not in SLOTS:
             report.add(key, f"{what} for a slot: {unknown_slot(slot)}")
         elif word is not None:
@@ -41,7 +42,8 @@ def conditional_defaults(
     for slot, where in said.items():
         for other, values in where.items():
             try:
-                parse, condition = SLOTS[slot].type.parse, SLOTS[other].type.parse
+                parse = SLOTS[slot].type.parse
+                condition = SLOTS[other].type.parse
                 cases = {
                     condition(value): SourcedValue(parse(default), (), True)
                     for value, default in values.items()

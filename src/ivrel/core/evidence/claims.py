@@ -125,7 +125,8 @@ _NO_PRI = "no record holds the message as the device wrote it"
 
 
 def _export(heard: Heard, requirement: Requirement) -> _Said:
-    need, number = requirement.needs[""], heard.summary.number
+    need = requirement.needs[""]
+    number = heard.summary.number
     said = f"{number:,} message{'' if number == 1 else 's'}"
     example = min(
         (tally.first for values in heard.summary.values.values() for tally in values.values()),
@@ -145,7 +146,8 @@ def _level(heard: Heard, requirement: Requirement) -> _Said:
     order = THRESHOLD.choices
     accepted = [order.index(word) for word in order if need.accepts(word)]
     least_urgent = max(values, key=order.index)
-    said, tally = f"down to {least_urgent}", values[least_urgent]
+    said = f"down to {least_urgent}"
+    tally = values[least_urgent]
     if accepted and order.index(least_urgent) > max(accepted):
         return _Said(
             "contradicted", said, f"{least_urgent} was heard, not {need.text}", tally.first
@@ -161,7 +163,8 @@ def _stamp(heard: Heard, requirement: Requirement) -> _Said:
     kinds = heard.summary.of("stamp kind")
     if not kinds:
         return _Said("not seen", "", _NO_PRI)
-    heards, example = [], None
+    heards = []
+    example = None
     for part, need in requirement.needs.items():
         values = heard.summary.of(f"stamp {part}")
         if not values:
@@ -186,7 +189,9 @@ def _collectors(heard: Heard, requirement: Requirement) -> _Said:
     values = heard.summary.of("arrival")
     if not values:
         return _Said("not seen", "", "it is not known at which collector the records were made")
-    collectors, said, arrived = heard.policy.collectors, _listed(values), set()
+    collectors = heard.policy.collectors
+    said = _listed(values)
+    arrived = set()
     for value, tally in _most_first(values):
         name, _, way = value.partition(" ")
         arrived.add(name)
@@ -209,7 +214,8 @@ def _collectors(heard: Heard, requirement: Requirement) -> _Said:
 def _source(heard: Heard, requirement: Requirement) -> _Said:
     """Compare the senders with the identity, or with the addresses that are asked for."""
     need: Need = requirement.needs[""]
-    values, identity = heard.summary.of("source"), heard.device.identity
+    values = heard.summary.of("source")
+    identity = heard.device.identity
     if not values:
         return _Said("not seen", "", "the records tell no sender, or it is a relay's")
     said = _listed(values)

@@ -66,7 +66,8 @@ def emitters(device: Device, scope: Scope, nearest: Nearest) -> Iterator[Emitter
     """Yield how a device speaks to each destination; nothing if its export is off."""
     names = ("facility", "stamp", "format", "origin", "numbering", "changes", "logins")
     said = {name: {(f.of, f.part): f for f in SETTINGS[name].facts(scope)} for name in names}
-    channels, tells = scope.records.dialect.channels, scope.records.dialect.tells
+    channels = scope.records.dialect.channels
+    tells = scope.records.dialect.tells
 
     def value(name: str, of: str, part: str = "", default: str = "") -> str:
         found = (said[name].get((at, part)) for at in (of, "", *channels))
@@ -128,9 +129,18 @@ def written(
         data = (Element("meta", (("sequenceId", str(number)),)),) if emitter.numbered else ()
         digits = {"milliseconds": 3, "microseconds": 6}.get(emitter.stamp["precision"], 0)
         fraction = f"{clock.microsecond:06}"[:digits]
-        day = (clock.year, clock.month, clock.day)
-        time = (clock.hour, clock.minute, clock.second)
-        stamp = Stamp("calendar", "", *day, *time, fraction, "+00:00")
+        stamp = Stamp(
+            kind="calendar",
+            text="",
+            year=clock.year,
+            month=clock.month,
+            day=clock.day,
+            hour=clock.hour,
+            minute=clock.minute,
+            second=clock.second,
+            fraction=fraction,
+            zone="+00:00",
+        )
         return write(Message(RFC5424, pri, stamp, host, event.tag, None, event.text, None, data))
     front = f"{number}: " if emitter.numbered else ""
     kind = emitter.stamp["kind"]

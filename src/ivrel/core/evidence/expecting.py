@@ -16,7 +16,9 @@ from ivrel.core.judging.judge import waived_settings
 from ivrel.core.policy import Policy
 from ivrel.core.syslog.record import Record
 
-WAITING, HEARD, CONTRADICTED = "waiting", "heard", "contradicted"
+WAITING = "waiting"
+HEARD = "heard"
+CONTRADICTED = "contradicted"
 
 
 class Expected(Struct, frozen=True):
@@ -47,7 +49,8 @@ class Expecting:
         self._waived = {
             name: waived_settings(policy, device, today) for name, device in self._devices.items()
         }
-        self._policy, self._directory = policy, directory
+        self._policy = policy
+        self._directory = directory
         self.states = {name: Expected(name) for name in self._devices}
 
     def take(self, record: Record) -> None:

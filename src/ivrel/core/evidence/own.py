@@ -152,7 +152,8 @@ def _words(record: Record) -> str:
 
 def _is_same(one: Arrived, record: Record, stamped: datetime | None, zone: tzinfo) -> bool:
     """Whether a message that came, whose words are the same, is the one that was kept."""
-    here, there = record.message.sequence, one.record.message.sequence
+    here = record.message.sequence
+    there = one.record.message.sequence
     if here is not None and there is not None:
         return here == there
     return stamped is not None and _apart(one, stamped, zone) < (

@@ -135,7 +135,8 @@ class Evidence:
         """Count a message; `number`: of messages that show the same; this is the first; 0: it was
         counted, and its time is another.
         """
-        record, found = arrival.record, arrival.found
+        record = arrival.record
+        found = arrival.found
         if not number:
             if found.device in self.devices:
                 self.devices[found.device].pairs.add(arrival)

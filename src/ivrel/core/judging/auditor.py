@@ -64,7 +64,9 @@ class Auditor:
     MOST_REMEMBERED = 20_000  # configurations remembered
 
     def __init__(self, policy: Policy, today: date, others: Iterable[Dialect] = ()) -> None:
-        self.policy, self.today, self.others = policy, today, others
+        self.policy = policy
+        self.today = today
+        self.others = others
         self._recalls: dict[tuple[int, ...], VerdictCache[Mapping[str, _Told]]] = {}
         self._kept: list[object] = []
         self._count = 0
@@ -129,7 +131,8 @@ class Auditor:
             first = self._first(scope, asked, recall, located, finding(scope) if finding else found)
             return first if told else tuple(replace(v, where=()) for v in first)
         given, marks = known
-        lines, notes = [line for _, line in marks], Dependencies()
+        lines = [line for _, line in marks]
+        notes = Dependencies()
         return tuple(
             [
                 _told_again(given[name], lines, places)
@@ -149,7 +152,8 @@ class Auditor:
     ) -> tuple[Verdict, ...]:
         """Return the verdicts of a configuration that says something new, and what they depend
         on."""
-        records, notes = scope.records, Dependencies()
+        records = scope.records
+        notes = Dependencies()
         noting = scope.on(records.noting(notes))
         given: dict[str, Verdict] = {}
         looked: set[Note] = set()
@@ -186,7 +190,8 @@ def _told_again(told: _Told, lines: Sequence[int], places: Places) -> Verdict:
     if not told.at or not places.told:
         return v
     where = tuple([Place(places.file, line) for line in sorted([lines[n] for n in told.at])])
-    return Verdict(*(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why), where, v.findings)
+    # Written out: this is called for each verdict of a fleet, and `replace` takes longer.
+    return Verdict(v.setting, v.verdict, v.found, v.wanted, v.rule, v.why, where, v.findings)
 
 
 def audit_text(

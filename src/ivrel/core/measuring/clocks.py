@@ -28,7 +28,8 @@ ROUND, NEARLY = (
     60.0,
 )  # zones differ by half hours, within the accuracy of a clock set by hand
 FARTHEST_ZONE = 14 * 3600.0
-YEAR, DAY = 365 * 86400.0, 86400.0
+YEAR = 365 * 86400.0
+DAY = 86400.0
 UNSET = 30 * DAY
 DRIFT = 5e-6  # of a clock that something sets is far less
 FOR_DRIFT = 6 * 3600.0  # seconds of messages from which it is told
@@ -146,7 +147,8 @@ def _envelope(group: Sequence[Pair]) -> tuple[float, float | None]:
     """Return the offset in the middle, and the drift, of the line above all offsets that is closest
     to them; no drift, where they came within too short a time.
     """
-    first, last = group[0].came, group[-1].came
+    first = group[0].came
+    last = group[-1].came
     if last - first < LEVEL:
         return max(p.offset for p in group), None
     hull: list[tuple[float, float]] = []
@@ -199,7 +201,8 @@ def _kind(levels: Sequence[Level], late: Sequence[float], tolerance: float) -> s
 
 def told(clock: Clock) -> str:
     """Return the description of a clock in words."""
-    offset, drift = clock.offset, clock.drift
+    offset = clock.offset
+    drift = clock.drift
     if not clock.number:
         return "no stamp with a date, beside the time at which it came"
     if offset is None:

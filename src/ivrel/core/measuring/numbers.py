@@ -208,7 +208,8 @@ def _together(one: NumberRun, other: NumberRun, shift: int) -> NumberRun:
         other.base + shift, one.is_cut or other.is_cut,
     )  # fmt: skip
     for low, high in other.spans:
-        number, last = low + shift, high + shift
+        number = low + shift
+        last = high + shift
         while number <= last:
             if number > out.highest:
                 # What lies behind the highest is taken at once.

@@ -56,7 +56,8 @@ class Pairs:
 
     def add(self, arrival: Arrival) -> None:
         """Take a message."""
-        record, stamp = arrival.record, arrival.record.message.stamp
+        record = arrival.record
+        stamp = arrival.record.message.stamp
         bore = None
         if record.received is not None:
             bore = moment(stamp, record.received, arrival.zone)

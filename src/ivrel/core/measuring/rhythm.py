@@ -29,7 +29,9 @@ class Rhythm:
     """
 
     def __init__(self, begun: float, width: float, paces: Sequence[float]) -> None:
-        self._begun, self._width, self._paces = begun, width, paces
+        self._begun = begun
+        self._width = width
+        self._paces = paces
         self._passed = [0.0, *accumulate(pace * width for pace in paces)]
 
     def passed(self, at: float) -> float:

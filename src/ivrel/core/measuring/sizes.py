@@ -36,7 +36,8 @@ class Sizes:
 
     def add(self, arrival: Arrival) -> None:
         """Take a message."""
-        message, record = arrival.record.message, arrival.record
+        message = arrival.record.message
+        record = arrival.record
         size = len(record.data) + _around(record.sender, record.transport)
         facility = UNKNOWN if message.facility is None else message.facility
         severity = UNKNOWN if message.severity is None else message.severity

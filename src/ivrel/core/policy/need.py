@@ -60,7 +60,8 @@ class Need(Struct, frozen=True):
         at = self.rank(value)
         if at is None:
             return False
-        least, most = self.rank(self.least), self.rank(self.most)
+        least = self.rank(self.least)
+        most = self.rank(self.most)
         return (least is None or at >= least) and (most is None or at <= most)
 
     def rank(self, value: str | None) -> float | None:
@@ -152,7 +153,8 @@ class SetNeed(Struct, frozen=True):
     def with_site(self, values: tuple[str, ...]) -> SetNeed:
         """Return the same need with `site` replaced by its value."""
         exactly = None if self.exactly is None else _replaced(self.exactly, values)
-        includes, never = _replaced(self.includes, values), _replaced(self.never, values)
+        includes = _replaced(self.includes, values)
+        never = _replaced(self.never, values)
         return replace(self, exactly=exactly, includes=includes, never=never)
 
     @property
@@ -246,7 +248,8 @@ def _check(need: Need, node: Node, report: Report) -> None:
     if need.any_of is None and need.least is None and need.most is None and not need.never:
         report.add(node, "asks for nothing; expected a value or one of " + ", ".join(FORMS[:-1]))
         return
-    least, most = need.rank(need.least), need.rank(need.most)
+    least = need.rank(need.least)
+    most = need.rank(need.most)
     if least is not None and most is not None and least > most:
         report.add(
             node, f"contradictory: {need.least} is more than {need.most}; nothing lies between them"

@@ -40,7 +40,8 @@ class _PolicyFiles:
     """Collects the parts of a policy from its files, in the order of inclusion."""
 
     def __init__(self, opened: Opener, settings: Askables) -> None:
-        self.opened, self.settings = opened, settings
+        self.opened = opened
+        self.settings = settings
         self.form = policy_form(settings)
         self.mistakes: list[Mistake] = []
         self.name = ""
@@ -105,7 +106,8 @@ class _PolicyFiles:
         names: dict[str, tuple[str, int]] = {}
         rules = []
         for node, fields, own in self.rules:
-            name, line = fields["rule"], place(node)[0]
+            name = fields["rule"]
+            line = place(node)[0]
             if name in names:
                 first, at = names[name]
                 told = str(at) if first == own.file else f"{at} of {first}"

@@ -253,7 +253,8 @@ def _alike(patterns: Sequence[Pattern], words: Words) -> list[Pattern]:
         while same < shorter and pattern.opening[same] == words[same]:
             same += 1
         if same > longest:
-            alike, longest = [pattern], same
+            alike = [pattern]
+            longest = same
         elif same == longest:
             alike.append(pattern)
     return alike

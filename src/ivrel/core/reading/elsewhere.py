@@ -31,7 +31,8 @@ def _likely_parts(reader: Matcher, text: Text) -> Iterator[Iterable[Found]]:
         yield from _unknown_parts_of_tree(reader, text, reader.doubt.has_name)
         return
     # A line end is in front, so that all lines begin alike.
-    data, at = b"\n" + text.data.lower(), 0
+    data = b"\n" + text.data.lower()
+    at = 0
     while found := places.search(data, at):
         end, statements = reader.shape.part_around(text, found.end() - 2)
         at = max(end, found.end() - 1)

@@ -17,7 +17,9 @@ from ivrel.core.vocabulary.values import ORIGIN, SHOWN, STATE, SWITCH, TRANSPORT
 SHORTEST = 2  # letters of an abbreviation
 SPEAKING = 4  # letters of an abbreviation that says enough by itself
 
-NOT, FAINTLY, CLEARLY = 0, 1, 2
+NOT = 0
+FAINTLY = 1
+CLEARLY = 2
 
 
 # Types whose values occur all over a configuration, too: on and off, names of transports.

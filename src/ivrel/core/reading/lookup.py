@@ -97,7 +97,8 @@ class LookedUp:
     """What was looked up in one text, as one dialect understands it."""
 
     def __init__(self, matcher: Matcher, text: Text) -> None:
-        self._matcher, self._text = matcher, text
+        self._matcher = matcher
+        self._text = text
         self._marks: dict[str, Sequence[Mark]] = {}
         self._rows: dict[str, Mapping[Key, Row]] = {}
         self._single: dict[tuple[str, Value], Row | None] = {}

@@ -31,7 +31,8 @@ from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.memo import remember
 from ivrel.core.vocabulary.wording import shorten
 
-_ASIDE, _HEADER = Aside(), Aside(header=True)
+_ASIDE = Aside()
+_HEADER = Aside(header=True)
 
 
 class _Layout(Struct, frozen=True):

@@ -38,7 +38,8 @@ class Hosts:
 
 
 def _common(names: list[bytes]) -> int:
-    first, last = min(names), max(names)
+    first = min(names)
+    last = max(names)
     return next(
         (n for n, (a, b) in enumerate(zip(first, last, strict=False)) if a != b), len(first)
     )

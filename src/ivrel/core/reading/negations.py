@@ -99,7 +99,8 @@ class Negations:
                 named = write(name, get, get, standing)
             else:
                 short = match(name, words, 0)
-                own, named = None if short is None else tuple(short), list(words)
+                own = None if short is None else tuple(short)
+                named = list(words)
             if own is None or named is None or list(words[: len(named)]) != named:
                 continue
             yield TakenBack(

@@ -148,7 +148,8 @@ def explained(matcher: Matcher, text: Text) -> Iterator[tuple[int, str, Explaine
 
 def judged_parts(matcher: Matcher, text: Text) -> Iterator[tuple[Found, Explained]]:
     """Yield the statements of all known parts, each with what is known of it."""
-    here, other = tuple(known_parts(matcher, text)), other_text(matcher.dialect, text)
+    here = tuple(known_parts(matcher, text))
+    other = other_text(matcher.dialect, text)
     there = here
     if other is not None:
         there = ()

@@ -46,7 +46,10 @@ class Reading:
         held: Iterable[str] = (),
         like: Reading | None = None,
     ) -> None:
-        self.matcher, self.text, self.base, self._like = matcher, text, base, like
+        self.matcher = matcher
+        self.text = text
+        self.base = base
+        self._like = like
         self._marks = by_table(marks)
         for table in held:
             self._marks.setdefault(table, ())
@@ -74,7 +77,8 @@ class Reading:
             return self._looked_up.rows(table) if self.base is None else self.base.rows(table)
         rows = self._rows.get(table)
         if rows is None:
-            marks, like = self.marks_of(table), self._like
+            marks = self.marks_of(table)
+            like = self._like
             if not marks:
                 rows = NO_ROWS
             elif like is None:
@@ -88,7 +92,9 @@ class Reading:
 
     def _rows_like(self, like: Reading, table: str) -> Mapping[Key, Row]:
         """Return the rows of a table; those that another reading has, too, are the same objects."""
-        rows, known, old = {}, like._of_rows(table), like.rows(table)
+        rows = {}
+        known = like._of_rows(table)
+        old = like.rows(table)
         for key, marks in self._of_rows(table).items():
             if known.get(key) == marks:
                 rows[key] = old[key]

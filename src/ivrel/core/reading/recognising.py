@@ -21,12 +21,14 @@ def looks_like(text: Text, dialects: Iterable[Dialect]) -> str | None:
     """
     begin = Text(_beginning(text.data))
     lines = sum(1 for line in begin.data.split(b"\n") if line.strip())
-    best, name = 0, None
+    best = 0
+    name = None
     for dialect in dialects:
         number = understood(matcher(dialect), begin)
         share = SHARE_OF_RULES if dialect.shape.DERIVED else FAIR_SHARE
         if number > best and number >= share * lines:
-            best, name = number, dialect.name
+            best = number
+            name = dialect.name
     return name
 
 

@@ -42,7 +42,9 @@ class _NotedRow(Mapping[str, SourcedValue]):
     __slots__ = ("_notes", "_row", "_table")
 
     def __init__(self, row: Row, table: str, notes: Dependencies) -> None:
-        self._row, self._table, self._notes = row, table, notes
+        self._row = row
+        self._table = table
+        self._notes = notes
 
     def __getitem__(self, slot: str) -> SourcedValue:
         self._notes.seen.add((self._table, slot))
@@ -66,7 +68,9 @@ class _NotedRows(Mapping[Key, Row]):
     __slots__ = ("_notes", "_rows", "_table")
 
     def __init__(self, rows: Mapping[Key, Row], table: str, notes: Dependencies) -> None:
-        self._rows, self._table, self._notes = rows, table, notes
+        self._rows = rows
+        self._table = table
+        self._notes = notes
 
     def __getitem__(self, key: Key) -> Row:
         return _NotedRow(self._rows[key], self._table, self._notes)
@@ -105,7 +109,10 @@ class Records:
         below, alike = (None if one is None else one._reading for one in (base, like))
         self._reading = Reading(matcher(dialect), marks, text, below, held, alike)
         self._changes: Mapping[str, Mapping[Key, Row]] = {}
-        self.dialect, self.marks, self.unparsed, self.text = dialect, marks, unparsed, text
+        self.dialect = dialect
+        self.marks = marks
+        self.unparsed = unparsed
+        self.text = text
         self.notes: Dependencies | None = None
 
     @property
@@ -127,9 +134,13 @@ class Records:
 
     def _copied(self, changes: Mapping[str, Mapping[Key, Row]]) -> Records:
         out = Records.__new__(Records)
-        out._reading, out._changes, out.notes = self._reading, changes, self.notes
-        out.dialect, out.marks = self.dialect, self.marks
-        out.unparsed, out.text = self.unparsed, self.text
+        out._reading = self._reading
+        out._changes = changes
+        out.notes = self.notes
+        out.dialect = self.dialect
+        out.marks = self.marks
+        out.unparsed = self.unparsed
+        out.text = self.text
         return out
 
     def _note(self, table: str, slot: str) -> None:
@@ -152,7 +163,8 @@ class Records:
 
     def unchanged(self, table: str, other: Records) -> bool:
         """Whether a table certainly has the same rows in records made from the same text."""
-        mine, theirs = self._changes.get(table), other._changes.get(table)
+        mine = self._changes.get(table)
+        theirs = other._changes.get(table)
         return self._reading is other._reading and mine is theirs
 
     def marks_of(self, table: str) -> Sequence[Mark]:

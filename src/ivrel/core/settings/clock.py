@@ -29,7 +29,8 @@ def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Need
 
 def facts(scope: Scope) -> list[Fact]:
     """Tell the zone and the servers."""
-    zone, dialect = scope.records.get("clock.zone"), scope.records.dialect
+    zone = scope.records.get("clock.zone")
+    dialect = scope.records.dialect
     out = []
     if zone.value is not None:
         out.append(Fact("clock", "", "zone", str(zone.value), zone.lines, zone.default))
@@ -47,7 +48,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 
 def _judge_zone(scope: Scope, needs: Needs) -> list[Finding]:
-    dialect, zone = scope.records.dialect, scope.records.get("clock.zone")
+    dialect = scope.records.dialect
+    zone = scope.records.get("clock.zone")
     if "zone" not in needs:
         return []
     need: Need = needs["zone"]
@@ -82,7 +84,8 @@ def _no_statement(dialect: Dialect) -> Obstacle:
 
 
 def _judge_servers(scope: Scope, needs: Needs) -> list[Finding]:
-    records, dialect = scope.records, scope.records.dialect
+    records = scope.records
+    dialect = scope.records.dialect
     unset = Finding("clock-unset", "servers", more=(("calendar", "yes" if _unset(scope) else ""),))
     if "servers" not in needs and "count" not in needs:
         return [unset] if _unset(scope) else []
@@ -123,7 +126,8 @@ def _unset(scope: Scope) -> bool:
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     """Set the zone, and the servers that the policy names."""
-    records, dialect = scope.records, scope.records.dialect
+    records = scope.records
+    dialect = scope.records.dialect
     obstacles: list[Obstacle] = []
     if "zone" in needs:
         if dialect.has("clock.zone"):

@@ -106,7 +106,8 @@ def _missing(scope: Scope, name: str, full: Obstacle | None) -> Finding:
 
 def _astray(scope: Scope, name: str, d: Destination) -> Finding | None:
     """Return how the destination that serves a collector is not as it should be; None if it is."""
-    c, dialect = scope.collectors[name], scope.records.dialect
+    c = scope.collectors[name]
+    dialect = scope.records.dialect
     if d.right:
         lack = lacking(scope, d)
         if not lack:
@@ -120,13 +121,15 @@ def _astray(scope: Scope, name: str, d: Destination) -> Finding | None:
     # The platform sends by a way that no policy can ask for, so no value of the policy is right or
     # wrong.
     if "transport" in wrong and d.endpoint[2] not in (None, *TRANSPORTS):
-        way, lines = str(d.endpoint[2]), d.lines("transport")
+        way = str(d.endpoint[2])
+        lines = d.lines("transport")
         return Finding("untellable-transport", name, d.label, way, lines=lines, judged="unable")
     # What neither the text nor the dialect says may be right.
     unsaid = [field for field, (found, _) in wrong.items() if found is None]
     if unsaid:
         more = (("what", " and ".join(unsaid)),)
-        platform, lines = dialect.name, d.lines()
+        platform = dialect.name
+        lines = d.lines()
         return Finding(
             "endpoint-unsaid", name, d.label, platform, more=more, lines=lines, judged="unknown"
         )

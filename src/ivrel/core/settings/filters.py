@@ -39,11 +39,13 @@ def _lines(row: Row) -> tuple[int, ...]:
 
 
 def _finding(scope: Scope, table: str, key: Key, row: Row) -> Finding:
-    get, about = scope.records.get, f"{table} {' '.join(map(str, key))}"
+    get = scope.records.get
+    about = f"{table} {' '.join(map(str, key))}"
     if table == "mute":
         text = str(get("mute.text", row).value)
         return Finding("dropped-text", about, found=text, lines=_lines(row))
-    facility, to = str(get("pick.facility", row).value), str(get("pick.destination", row).value)
+    facility = str(get("pick.facility", row).value)
+    to = str(get("pick.destination", row).value)
     return Finding("dropped-facility", about, to, facility, lines=_lines(row))
 
 

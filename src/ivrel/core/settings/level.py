@@ -95,7 +95,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 def _cannot(scope: Scope, d: Destination, channel: str, need: Need) -> Obstacle | None:
     """Return why a platform can never let leave what is asked for; None if it can."""
-    records, dialect = scope.records, scope.records.dialect
+    records = scope.records
+    dialect = scope.records.dialect
     if channel:
         table = "take" if dialect.has("take.category") else "feed"
         slot = f"{table}.level"
@@ -166,7 +167,8 @@ def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     if dialect.channels:
         # What one channel needs of a shared feed may change what another gets.
         for _ in range(ROUNDS):
-            before, obstacles = records, []
+            before = records
+            obstacles = []
             for d in scope.judged:
                 records, more = mend_channels(scope.on(records), d, needs)
                 obstacles += more

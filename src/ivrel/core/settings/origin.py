@@ -27,7 +27,8 @@ _PLAIN = valued(
 
 def judge(scope: Scope, needs: Needs) -> list[Finding]:
     """Return the kind of tag, and of a name, whether it is the device's own."""
-    said, found = scope.records.get("unit.name"), _PLAIN.judge(scope, needs)
+    said = scope.records.get("unit.name")
+    found = _PLAIN.judge(scope, needs)
     tag = scope.records.get("origin").value
     if _misnamed(scope) and tag == "name":
         name = scope.device.name if scope.device else ""

@@ -48,7 +48,8 @@ def to_go(scope: Scope, need: SetNeed, *, idle: bool = False) -> list[tuple[Dest
         elif serving[d.collector] is not d:
             kind = "twice"
         if kind:
-            about, found = f"destination {d.text}", d.collector or d.text
+            about = f"destination {d.text}"
+            found = d.collector or d.text
             gone.append((d, Finding(kind, about, name, found, lines=d.lines())))
     return gone
 
@@ -144,8 +145,10 @@ class _Replacing:
     """One replacement of destinations, on its way."""
 
     def __init__(self, scope: Scope, need: SetNeed) -> None:
-        self.scope, self.need = scope, need
-        self.records, self.dialect = scope.records, scope.records.dialect
+        self.scope = scope
+        self.need = need
+        self.records = scope.records
+        self.dialect = scope.records.dialect
         self.serves = scope.serving
         self.obstacles: list[Obstacle] = []
         self.heirs: list[tuple[Value, Value]] = []
@@ -187,7 +190,9 @@ class _Replacing:
 
     def _bring(self, name: str) -> None:
         """Set the destination of one collector: again, or where something serves it already."""
-        scope, dialect, c = self.scope, self.dialect, self.scope.collectors[name]
+        scope = self.scope
+        dialect = self.dialect
+        c = self.scope.collectors[name]
         old = self.serves.get(name)
         if old is not None and old.endpoint[2] not in (None, *TRANSPORTS):
             return  # what a policy cannot ask for is left as it is

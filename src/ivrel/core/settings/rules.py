@@ -74,7 +74,8 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
     for key, row in scope.records.rows("gate").items():
         # A rule with a statement that is not understood may record otherwise than it seems.
         if DOUBT in row:
-            doubt, title = row[DOUBT], f"rule {key[0]}"
+            doubt = row[DOUBT]
+            title = f"rule {key[0]}"
             more = (("line", str(doubt.lines[0])), ("text", str(doubt.value)))
             out.append(
                 Finding(
@@ -125,7 +126,8 @@ def _lines(rows: list[tuple[Key, Row]]) -> tuple[int, ...]:
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     """Let rules record as asked, and give to a feed."""
-    records, dialect = scope.records, scope.records.dialect
+    records = scope.records
+    dialect = scope.records.dialect
     if not dialect.has("gate.tell"):
         return records, []
     obstacles: dict[Obstacle, None] = {}

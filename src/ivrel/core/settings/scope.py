@@ -77,8 +77,11 @@ class Scope:
         wanted: tuple[str, ...] | None = None,
         forbidden: frozenset[str] = frozenset(),
     ) -> None:
-        self._device, self.records, self.collectors = device, records, collectors
-        self.wanted, self.forbidden = wanted, forbidden
+        self._device = device
+        self.records = records
+        self.collectors = collectors
+        self.wanted = wanted
+        self.forbidden = forbidden
         self._by_host: dict[object, list[Collector]] = {}
         self._memo: dict[tuple[object, ...], tuple[Any, set[Note]]] = {}
 
@@ -101,7 +104,8 @@ class Scope:
 
         Whoever asks again depends on all that was looked at then, and so notes it, too.
         """
-        notes, found = self.records.notes, self._memo.get(name)
+        notes = self.records.notes
+        found = self._memo.get(name)
         if notes is None:
             if found is None:
                 found = self._memo[name] = compute(), set()

@@ -139,7 +139,8 @@ def mend_channel(
     now: Scope, d: Destination, channel: str, need: Need
 ) -> tuple[Records, list[Obstacle]]:
     """Bring one channel to a destination, by a feed that there is, at a level as asked."""
-    records, dialect = now.records, now.records.dialect
+    records = now.records
+    dialect = now.records.dialect
     obstacles: list[Obstacle] = []
     takes = dialect.has("take.category")
     bringing = dict(levels_of(now, d, channel))

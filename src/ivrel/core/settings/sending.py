@@ -66,7 +66,8 @@ def _sendings(scope: Scope, destination: Destination) -> dict[str, Sending]:
 
 def reached(scope: Scope, destination: Destination) -> bool:
     """Whether anything leaves for a destination."""
-    records, has = scope.records, scope.records.dialect.has
+    records = scope.records
+    has = scope.records.dialect.has
     # Where no pick can drop anything, one that takes something is enough: there can be many.
     adds_up = not (records.dialect.channels or has("pick.action") or has("destination.selection"))
     if adds_up and has("pick.destination"):
@@ -99,7 +100,9 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
     """Return the selection of a destination's picks, within its own threshold and the device's."""
     records = scope.records
     lines: tuple[int, ...] = ()
-    bits, surely, default = EVERYTHING.bits, -1, True
+    bits = EVERYTHING.bits
+    surely = -1
+    default = True
     if records.dialect.has("pick.destination"):
         # A platform with picks sends what some pick takes; only where no pick names a destination
         # does what holds without one decide.
@@ -107,7 +110,8 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
         unpicked = records.get("pick.level").value
         if picks or unpicked is None:
             entries = entries_of(records, picks, "pick")
-            bits, surely = entries.bits, entries.surely
+            bits = entries.bits
+            surely = entries.surely
         else:
             bits = threshold(str(unpicked)).bits
         default = not picks and unpicked is not None
@@ -115,7 +119,9 @@ def _sending(scope: Scope, destination: Destination) -> Sending:
     # A selection worked out elsewhere, from a program of rules, replaces what picks would say.
     whole = records.get("destination.selection", destination.row)
     if isinstance(whole.value, str):
-        bits, lines, default = selection_of(whole.value).bits, whole.lines, whole.default
+        bits = selection_of(whole.value).bits
+        lines = whole.lines
+        default = whole.default
         surely = -1
     # Filters on text can hold back some of what the selection lets through.
     held = destination.row.get("destination.surely")
@@ -134,7 +140,8 @@ def _by_channel(scope: Scope, destination: Destination, channel: str) -> Sending
     """Return the messages of one channel that reach a destination by its feeds."""
     records = scope.records
     lines: tuple[int, ...] = ()
-    bits, default = 0, True
+    bits = 0
+    default = True
     for feed, said in levels_of(scope, destination, channel):
         value = said.value if said.value is not None else records.get("feed.level").value
         # Feeds add up: what any of them brings arrives. A feed that names no level brings all.
@@ -316,7 +323,8 @@ def picked(records: Records, row: Row, table: str = "pick") -> Selection:
     """
     facility = records.get(f"{table}.facility", row).value
     of = None if facility in (None, "all") else str(facility)
-    severity, level = row.get(f"{table}.severity"), row.get(f"{table}.level")
+    severity = row.get(f"{table}.severity")
+    level = row.get(f"{table}.level")
     if severity is not None:
         return _one(str(severity.value), of)
     # Without a severity there is no message that the pick could be about.

@@ -160,7 +160,8 @@ def _rivals(scope: Scope) -> str:
     device = scope.device
     if device is None or not device.rivals:
         return ""
-    some, more = device.rivals[:RIVALS_NAMED], len(device.rivals) - RIVALS_NAMED
+    some = device.rivals[:RIVALS_NAMED]
+    more = len(device.rivals) - RIVALS_NAMED
     return ", ".join(some) + (f" and {more} more" if more > 0 else "")
 
 
@@ -200,7 +201,8 @@ def _identities(way: SourcePath) -> tuple[str, ...]:
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     """Set a source that is asked for and can reach the destinations."""
-    records, need = scope.records, needs[""]
+    records = scope.records
+    need = needs[""]
     at = _places(scope)
     if not _can_choose(scope):
         return records, []

@@ -42,7 +42,9 @@ def way_of(scope: Scope, place: ValuePlace, by_interface: bool) -> SourcePath:
 
 
 def _found_way(scope: Scope, place: ValuePlace, by_interface: bool) -> SourcePath:
-    records, value, lines = scope.records, str(place.said.value), place.said.lines
+    records = scope.records
+    value = str(place.said.value)
+    lines = place.said.lines
     if not knows_interfaces(records):
         return SourcePath(value, (), lines) if by_interface else SourcePath(None, (value,), lines)
     if by_interface:
@@ -83,7 +85,8 @@ def _by_row(
     records: Records, place: ValuePlace, name: str, row: Row, by_interface: bool
 ) -> SourcePath:
     """Return the source that is an interface, or one of its addresses."""
-    value, lines = str(place.said.value), place.said.lines
+    value = str(place.said.value)
+    lines = place.said.lines
     if DOUBT in row:
         said = row[DOUBT]
         doubt = f"{name}: line {said.lines[0]} is not understood: {said.value}"

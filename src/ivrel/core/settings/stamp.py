@@ -147,7 +147,8 @@ def _known(scope: Scope, part: str) -> bool:
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:
     """Set the kind first, and then what it shows."""
-    records, obstacles = scope.records, []
+    records = scope.records
+    obstacles = []
     wanted = dict(needs)
     shown = any(part != "kind" and not need.accepts("hidden") for part, need in needs.items())
     if shown and ("kind" not in needs or needs["kind"].accepts("calendar")):

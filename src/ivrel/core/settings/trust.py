@@ -88,8 +88,10 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
 
 def _judge_verify(scope: Scope, d: Destination, need: Need) -> Finding | None:
     """Whether the collector is verified, and as the one that it is."""
-    place, dialect = _verify(scope, d), scope.records.dialect
-    value, title = place.said.value, place.title
+    place = _verify(scope, d)
+    dialect = scope.records.dialect
+    value = place.said.value
+    title = place.title
     if value is None:
         return Finding("verify-unsaid", d.label, title, wanted=need.text, judged="unknown")
     if not need.accepts(str(value)):
@@ -128,14 +130,16 @@ def _judge_clear(scope: Scope, d: Destination, needs: Needs) -> Finding | None:
     way = needs["clear"].any_of[0] if "clear" in needs else "anywhere"
     if way == "anywhere":
         return None
-    transport, lines = str(d.endpoint[2]), d.lines("transport")
+    transport = str(d.endpoint[2])
+    lines = d.lines("transport")
     if way == "nowhere":
         return Finding("clear", d.label, d.title, transport, way, lines=lines)
     collector = scope.collectors[d.collector] if d.collector else None
     # Where either side's site is not known, `same-site` cannot be broken for sure.
     if collector is None or collector.site is None or scope.device is None:
         return None
-    here, there = scope.device.site, collector.site
+    here = scope.device.site
+    there = collector.site
     if here == there:
         return None
     more = (("here", here), ("there", there))

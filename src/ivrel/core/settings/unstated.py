@@ -108,7 +108,8 @@ def _has_no_calendar(scope: Scope) -> bool:
 
 def _rows(slot: str, scope: Scope) -> Iterator[Row]:
     """Yield the rows where a slot matters."""
-    table, records = table_of(slot), scope.records
+    table = table_of(slot)
+    records = scope.records
     if table == "destination":
         for d in scope.judged:
             # Without TLS, there is nothing to verify.

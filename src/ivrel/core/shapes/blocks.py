@@ -63,11 +63,13 @@ class Blocks(Shape, frozen=True):
             top = _top_of(data, start, comment)
             if not begins.match(data, top):
                 continue
-            first, wanted = text.line_of(top), text.line_of(start)
+            first = text.line_of(top)
+            wanted = text.line_of(start)
             yield from (found for found in _block(data, top, first, comment) if found[2] == wanted)
 
     def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
-        data, comment = text.data, self.comment.encode()
+        data = text.data
+        comment = self.comment.encode()
         top = _top_of(data, data.rfind(b"\n", 0, at) + 1, comment)
         lines, end = _lines_of_block(data, top, comment)
         return end, _statements(lines, text.line_of(top), comment)
@@ -124,7 +126,8 @@ def _starts(text: Text, heads: tuple[Words, ...]) -> Iterator[int]:
     """Yield where lines begin with the words of one of `heads` at their first column, in any
     spacing and quoting.
     """
-    data, plain = text.data, _plain_needle(text, heads)
+    data = text.data
+    plain = _plain_needle(text, heads)
     if plain:
         # One head that stands nowhere in another spelling is found without a pattern, which is much
         # faster.
@@ -183,7 +186,8 @@ def _line_begins(heads: tuple[Words, ...]) -> tuple[re.Pattern[bytes], re.Patter
 
 def _spelled(word: str) -> str:
     """Return a word as it may be in a text: plain, or in quotes."""
-    plain, inside = re.escape(quote(word)), re.escape(re.sub(r'(["\\])', r"\\\1", word))
+    plain = re.escape(quote(word))
+    inside = re.escape(re.sub(r'(["\\])', r"\\\1", word))
     return plain if quote(word) != word else f'(?:{plain}|"{inside}")'
 
 

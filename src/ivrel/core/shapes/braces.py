@@ -199,11 +199,14 @@ class Braces(Shape, frozen=True):
         return edits
 
     def apply(self, text: Text, edits: Sequence[Edit], identity: Identity) -> bytes:
-        data, top, wrapper = text.data, self._members(text), ""
+        data = text.data
+        top = self._members(text)
+        wrapper = ""
         blocks = {node.words for node in top if node.inner >= 0}
         # Only blocks that edits are about are parsed: the rest of a text can be long.
         if any(not edit.path or edit.path[0] not in blocks for edit in edits):
-            top, wrapper = parse(data, self.signs), self.wrapper
+            top = parse(data, self.signs)
+            wrapper = self.wrapper
         editor = BracesEditor(data, top, self.signs, wrapper)
         for edit in edits:
             editor.carry_out(edit, identity)
@@ -223,7 +226,8 @@ def _top(data: bytes, shape: Braces) -> tuple[TextNode, ...]:
 
 def _flat(text: Text, nodes: Sequence[TextNode], path: Path) -> Iterator[Found]:
     counted = nodes[0].start if nodes else 0
-    data, line = text.data, text.line_of(counted)
+    data = text.data
+    line = text.line_of(counted)
     stack: list[tuple[TextNode, Path]] = [(node, path) for node in reversed(nodes)]
     while stack:
         node, path = stack.pop()

@@ -90,7 +90,8 @@ class Enclosed(Shape, frozen=True):
                 # What is empty is there all the same: its header is a statement.
                 if empty is not None:
                     yield empty
-                empty, path = None, path[:-1]
+                empty = None
+                path = path[:-1]
             else:
                 empty = None
                 yield path, raw, line
@@ -164,10 +165,14 @@ class _Enclosed(LineEditor):
         super().__init__(lines, identity)
 
     def parse(self, lines: Sequence[bytes]) -> LineBlock:
-        root, shape = LineBlock((), [], b"", -1), self._shape
-        above, begin = [root], 0
+        root = LineBlock((), [], b"", -1)
+        shape = self._shape
+        above = [root]
+        begin = 0
         for _, words, number in shape.lines(lines):
-            gap, line, begin = list(lines[begin : number - 1]), lines[number - 1], number
+            gap = list(lines[begin : number - 1])
+            line = lines[number - 1]
+            begin = number
             if shape.is_opened(words):
                 block = LineBlock(words[1:], gap, line, above[-1].depth + 1)
                 above[-1].add(block)
@@ -183,7 +188,8 @@ class _Enclosed(LineEditor):
         return not member.opens
 
     def added(self, block: LineBlock, path: Path, words: Words) -> bool:
-        shape, members = self._shape, block.members
+        shape = self._shape
+        members = block.members
         if members:
             # A new line is moved in as its neighbours are, whatever the dialect writes elsewhere.
             model = members[0].line

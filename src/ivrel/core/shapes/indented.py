@@ -135,7 +135,8 @@ class _Indented(LineEditor):
 
     def parse(self, lines: Sequence[bytes]) -> LineBlock:
         root = LineBlock((), [], b"", -1)
-        above, gap = [root], []
+        above = [root]
+        gap = []
         for line in lines:
             said = line.strip()
             if not said or said.startswith(self._layout.comment):

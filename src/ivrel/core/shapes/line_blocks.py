@@ -28,7 +28,11 @@ class LineBlock:
     def __init__(
         self, words: Words, gap: list[bytes], line: bytes, depth: int, *, opens: bool = True
     ) -> None:
-        self.words, self.gap, self.line, self.depth, self.opens = words, gap, line, depth, opens
+        self.words = words
+        self.gap = gap
+        self.line = line
+        self.depth = depth
+        self.opens = opens
         self.parent: LineBlock | None = None
         self.members: list[LineBlock] = []
         self.tail: list[bytes] = []
@@ -73,7 +77,8 @@ class LineBlock:
 
     def replace(self, member: LineBlock, words: Words) -> None:
         """Let a statement say other words."""
-        member.line, member.words = in_place_of(member.line, join(words)), words
+        member.line = in_place_of(member.line, join(words))
+        member.words = words
         self._blocks = None
 
     def inside(self) -> Iterator[bytes]:
@@ -137,7 +142,8 @@ class LineEditor(ABC):
 
     def _replaced(self, blocks: Sequence[LineBlock], edit: Edit) -> bool:
         """Whether there is a statement that is set otherwise; it then says the new words."""
-        identity, path = self._identity, edit.path
+        identity = self._identity
+        path = edit.path
         wanted = identity(path, edit.words)
         for block in reversed(blocks):
             for member in reversed(block.members):

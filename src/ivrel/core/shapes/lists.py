@@ -302,7 +302,8 @@ class Listed(Shape, frozen=True):
                 out.append(edit)
                 continue
             if listing not in lists:
-                lists[listing], lines[listing] = self._standing(text, listing)[0], edit.line
+                lists[listing] = self._standing(text, listing)[0]
+                lines[listing] = edit.line
                 out.append(listing)
             lists[listing] = self._edited(lists[listing], listing, edit, identity)
         return [

@@ -21,8 +21,12 @@ class _Piece:
     __slots__ = ("_blocks", "gap", "is_block", "members", "parsed", "said", "tail", "words")
 
     def __init__(self, words: Words, gap: bytes, said: bytes, *, is_block: bool) -> None:
-        self.words, self.gap, self.said, self.is_block = words, gap, said, is_block
-        self.parsed, self.tail = not is_block, b""
+        self.words = words
+        self.gap = gap
+        self.said = said
+        self.is_block = is_block
+        self.parsed = not is_block
+        self.tail = b""
         self.members: list[_Piece] = []
         self._blocks: dict[Words, list[_Piece]] | None = None
 
@@ -70,7 +74,8 @@ class BracesEditor:
     """
 
     def __init__(self, data: bytes, top: Sequence[TextNode], signs: Signs, wrapper: str) -> None:
-        self._signs, self._wrapper = signs, wrapper
+        self._signs = signs
+        self._wrapper = wrapper
         self._root = _Piece((), b"", b"", is_block=True)
         self._fill(self._root, data, top, len(data))
         self._line_end = line_end(data)
@@ -145,7 +150,8 @@ class BracesEditor:
         piece.parsed = True
         for node in nodes:
             is_block = node.inner >= 0
-            gap, said = data[begin : node.start], data[node.start : node.stop]
+            gap = data[begin : node.start]
+            said = data[node.start : node.stop]
             piece.members.append(_Piece(node.words, gap, said, is_block=is_block))
             begin = node.stop
         piece.tail = data[begin:stop]
@@ -169,7 +175,8 @@ class BracesEditor:
             gap = holder.tail + (b"" if holder.tail.endswith(b"\n") or not holder.tail else b"\n")
             holder.tail = b"\n"
         else:
-            gap, holder.tail = b" ", b" " + holder.tail.lstrip(b" ")
+            gap = b" "
+            holder.tail = b" " + holder.tail.lstrip(b" ")
         holder.add(_Piece(whole[0], gap, text.encode(), is_block=len(whole) > 1))
 
 
@@ -202,7 +209,8 @@ def _replace(holder: _Piece, piece: _Piece, words: Words) -> None:
         at = next(n for n, one in enumerate(holder.members) if one is piece) + 1
         behind = holder.members[at].gap if at < len(holder.members) else holder.tail
         _set_gap(holder, at, b" " + behind)
-    piece.words, piece.said = words, join(words).encode() + b";"
+    piece.words = words
+    piece.said = join(words).encode() + b";"
 
 
 def _set_gap(holder: _Piece, at: int, gap: bytes) -> None:

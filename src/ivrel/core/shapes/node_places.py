@@ -51,7 +51,8 @@ def nodes_at(data: bytes, found: Sequence[int], signs: Signs) -> Iterator[TextNo
     The rest is not read.
     """
     level = 1 if signs.wrapper else 0
-    opened, counted = 0, 0
+    opened = 0
+    counted = 0
     for at in found:
         opened += data.count(b"{", counted, at) - data.count(b"}", counted, at)
         counted = at
@@ -78,7 +79,8 @@ def places_of(data: bytes, heads: Sequence[Words], signs: Signs) -> list[int]:
             continue
         at = data.find(needle)
         while at >= 0:
-            before, after = data[at - 1 : at], data[at + len(needle) : at + len(needle) + 1]
+            before = data[at - 1 : at]
+            after = data[at + len(needle) : at + len(needle) + 1]
             if (not before or before in b" \t\n\r{};") and (not after or after in b" \t\n\r{;"):
                 found.append(at)
             at = data.find(needle, at + len(needle))
@@ -130,7 +132,8 @@ def around(data: bytes, at: int, signs: Signs) -> int:
     """Return where the top-level block begins that a place is in; -1 if it is in none."""
     depth = data.count(b"{", 0, at) - data.count(b"}", 0, at) - bool(signs.wrapper)
     while depth > 0:
-        opened, closed = data.rfind(b"{", 0, at), data.rfind(b"}", 0, at)
+        opened = data.rfind(b"{", 0, at)
+        closed = data.rfind(b"}", 0, at)
         depth += 1 if closed > opened else -1
         at = max(opened, closed)
     if depth < 0 or at < 0:

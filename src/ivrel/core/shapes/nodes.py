@@ -75,7 +75,8 @@ def parse(
 ) -> tuple[TextNode, ...]:
     """Return the members between two places; braces that do not pair end what they can."""
     end = len(data) if stop is None else stop
-    comment, tokens = signs.comment.encode(), _tokens(signs)
+    comment = signs.comment.encode()
+    tokens = _tokens(signs)
     parser = _Parser(data)
     at = start
     while at < end:
@@ -101,7 +102,10 @@ def tops(data: bytes, signs: Signs) -> tuple[TextNode, ...] | None:
     wrapper = (signs.wrapper,) if signs.wrapper else None
     out: list[TextNode] = []
     head = TextNode((), 0, 0, -1)  # of the block that is open at the top
-    depth, level, inner, begin = 0, 0, 0, 0
+    depth = 0
+    level = 0
+    inner = 0
+    begin = 0
 
     def take(stop: int) -> tuple[TextNode, ...]:
         """Take the statements from `begin` to some place; a wrapper that is none says nothing."""
@@ -109,7 +113,8 @@ def tops(data: bytes, signs: Signs) -> tuple[TextNode, ...] | None:
         return said if level else tuple(n for n in said if n.words[:1] != wrapper)
 
     for found in re.finditer(rb"[{};]", data):
-        sign, at = found[0], found.start()
+        sign = found[0]
+        at = found.start()
         if sign == b";":
             if depth == level:
                 out += take(at + 1)
@@ -125,7 +130,8 @@ def tops(data: bytes, signs: Signs) -> tuple[TextNode, ...] | None:
             depth -= 1
             if depth < level:
                 out += take(at)
-                level, begin = 0, at + 1
+                level = 0
+                begin = at + 1
             elif depth == level:
                 out.append(TextNode(head.words, head.start, at + 1, inner))
                 begin = at + 1
@@ -163,7 +169,8 @@ class _Parser:
 
     def say(self, words: list[str], first: int) -> None:
         """Take the words of a statement, which begins at a place."""
-        self._words, self._first = words, first
+        self._words = words
+        self._first = first
 
     def sign(self, sign: bytes, start: int) -> None:
         """Take the sign that ends a statement, a header or a block."""
@@ -204,7 +211,8 @@ class _Parser:
     def _statement(self, stop: int) -> None:
         if self._words:
             self._members.append(TextNode(tuple(self._words), self._first, stop, -1))
-        self._words, self._first = [], -1
+        self._words = []
+        self._first = -1
 
     def _open(self, start: int, stop: int) -> None:
         if len(self._stack) >= DEEPEST:
@@ -212,7 +220,9 @@ class _Parser:
             raise Unreadable(f"line {line}: nested deeper than {DEEPEST} levels")
         begin = self._first if self._first >= 0 else start
         self._stack.append((tuple(self._words), begin, stop, self._members))
-        self._members, self._words, self._first = [], [], -1
+        self._members = []
+        self._words = []
+        self._first = -1
 
     def _close(self, stop: int) -> None:
         header, begin, inner, outer = self._stack.pop()

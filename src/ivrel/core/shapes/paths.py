@@ -79,7 +79,8 @@ class Paths(Shape, frozen=True):
 
     def part_around(self, text: Text, at: int) -> tuple[int, Iterable[Found]]:
         data = text.data
-        start, end = data.rfind(b"\n", 0, at) + 1, next_line(data, at)
+        start = data.rfind(b"\n", 0, at) + 1
+        end = next_line(data, at)
         # The lines behind it that begin with the same word are looked at together with it.
         first = data[start:end].lstrip(_BLANKS).partition(b".")[0].partition(b"=")[0]
         while first.strip() and end < len(data) and data.startswith(first, end):
@@ -131,7 +132,8 @@ class Paths(Shape, frozen=True):
             editing = _Editing(parts[0], self.firsts(data, edits), self)
             for edit in edits:
                 editing.carry_out(edit, equals)
-            parts[0][:], at_end = editing.lines(), editing.at_end()
+            at_end = editing.at_end()
+            parts[0][:] = editing.lines()
             parts[-1] += at_end
 
         return edited_parts(data, _places(data, self.firsts(data, edits)), change)
@@ -253,7 +255,9 @@ class _Line:
     __slots__ = ("at", "gone", "raw", "words")
 
     def __init__(self, at: int, raw: bytes) -> None:
-        self.at, self.raw, self.gone = at, raw, False
+        self.at = at
+        self.raw = raw
+        self.gone = False
         self.words: Words = tuple(split_path(decode(raw)))
 
 
@@ -261,7 +265,8 @@ class _Editing:
     """Lines on their way through edits; only those that begin with some words are looked at."""
 
     def __init__(self, lines: list[bytes], firsts: Collection[str], shape: Paths) -> None:
-        self._whole, self._shape = lines, shape
+        self._whole = lines
+        self._shape = shape
         begin, _ = _run(tuple(first.encode() for first in firsts))
         self._about = [at for at, raw in enumerate(lines) if begin.match(raw)]
         self._lines = [_Line(at, lines[at]) for at in self._about]

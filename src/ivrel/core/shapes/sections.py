@@ -239,7 +239,8 @@ class _Section:
     """One section of a text on its way: the lines from its header to the next."""
 
     def __init__(self, header: Words, lines: list[bytes]) -> None:
-        self.header, self.lines = header, lines
+        self.header = header
+        self.lines = lines
 
     def members(self, shape: Sections) -> list[tuple[int, Words]]:
         """Return the assignments of the section, with their lines counted from its header."""
@@ -331,7 +332,8 @@ def _rewrite(section: _Section, body: Sequence[Words], shape: Sections) -> None:
     wanted: dict[str, list[Words]] = {}
     for words in body:
         wanted.setdefault(words[0], []).append(words)
-    lines, last = section.lines, 0
+    lines = section.lines
+    last = 0
     gone: list[int] = []
     for at, words in section.members(shape):
         of_name = wanted.get(words[0], [])

@@ -55,7 +55,8 @@ class Tree(TreeOptions, frozen=True):
         return [m.words or (m.name,) for m in self._members(text)]
 
     def statements_of(self, text: Text, numbers: Sequence[int]) -> list[Found]:
-        document, members = self._document(text), self._members(text)
+        document = self._document(text)
+        members = self._members(text)
         out = [one for n in numbers for one in _own((), members[n], self)]
         for n in numbers:
             if members[n].value is None:
@@ -192,7 +193,8 @@ class _Editing:
     """
 
     def __init__(self, document: Document, shape: Tree, identity: Identity) -> None:
-        self._document, self._identity = document, identity
+        self._document = document
+        self._identity = identity
         self._nodes: dict[int, _Node] = {}  # by the identity of what they hold
         self._keys = {key for keys in shape.lists.values() for key in keys}
 

@@ -101,8 +101,10 @@ class Finder:
         all lines like it are among the others.
         """
         lines: int = self._made.ivrel_lines(data, len(data))
-        begins, group = (ctypes.c_int64 * (lines + 1))(), (ctypes.c_int32 * lines)()
-        others, alike = (ctypes.c_int32 * lines)(), (_Alike * min(_MOST, lines))()
+        begins = (ctypes.c_int64 * (lines + 1))()
+        group = (ctypes.c_int32 * lines)()
+        others = (ctypes.c_int32 * lines)()
+        alike = (_Alike * min(_MOST, lines))()
         number = self._made.ivrel_signatures(
             data, len(data), recorded, begins, group, others, alike
         )
@@ -137,5 +139,6 @@ def _checked(
 
 
 def _joined(one: Alike, other: Alike) -> Alike:
-    first, last = min(one.first, other.first), max(one.last, other.last)
+    first = min(one.first, other.first)
+    last = max(one.last, other.last)
     return Alike(one.number + other.number, first, last, one.cut)

@@ -12,7 +12,9 @@ from msgspec import Struct
 LONGEST = 64 * 1024  # bytes of a message that are kept
 _DIGITS = 10  # of a count
 
-DATAGRAM, COUNTED, LINE = "datagram", "octet counting", "line feed"
+DATAGRAM = "datagram"
+COUNTED = "octet counting"
+LINE = "line feed"
 
 
 class Frame(Struct, frozen=True):
@@ -60,7 +62,9 @@ class Frames:
         data = self._kept or bytes(self._held[begin : begin + self._longest])
         dropped = max(self._dropped - (not counted), 0)
         self._held.clear()
-        self._kept, self._dropped, self._left = b"", 0, 0
+        self._kept = b""
+        self._dropped = 0
+        self._left = 0
         # A last line without its end is whole: many senders close the stream right behind it.
         return [Frame(data, COUNTED if counted else LINE, dropped, cut=counted or dropped > 0)]
 
@@ -125,7 +129,8 @@ class Frames:
         if end < 0:
             return None
         frame = Frame(self._kept, LINE, self._dropped - 1)
-        self._kept, self._dropped = b"", 0
+        self._kept = b""
+        self._dropped = 0
         return frame
 
     def _drop_counted(self) -> Frame | None:
@@ -136,5 +141,6 @@ class Frames:
         if self._left:
             return None
         frame = Frame(self._kept, COUNTED, self._dropped)
-        self._kept, self._dropped = b"", 0
+        self._kept = b""
+        self._dropped = 0
         return frame

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-RFC3164, RFC5424 = "rfc3164", "rfc5424"
+RFC3164 = "rfc3164"
+RFC5424 = "rfc5424"
 
 
 class Departure(Struct, frozen=True):

@@ -40,7 +40,9 @@ def read(text: str, at: int, pri: int | None, departures: Sequence[Departure]) -
     app = process = None
     # Without a colon or a process behind it, the first word is a word of the text.
     if found is not None and (found[2] is not None or found[3]):
-        app, process, at = found[1], found[2] or None, found.end()
+        app = found[1]
+        process = found[2] or None
+        at = found.end()
         if len(app) > LONGEST_TAG:
             noted.append(Departure("long-tag", app))
         at += text[at : at + 1] == " "
@@ -53,13 +55,17 @@ def read(text: str, at: int, pri: int | None, departures: Sequence[Departure]) -
 
 def _stamped(text: str, at: int, noted: list[Departure]) -> tuple[Stamp, int | None, int]:
     """Return the stamp, the number in front of it, and where the rest begins."""
-    begun, sequence, marked = at, None, False
+    begun = at
+    sequence = None
+    marked = False
     found = _SEQUENCE.match(text, at)
     if found is not None:
-        sequence, at = int(found[1]), found.end()
+        sequence = int(found[1])
+        at = found.end()
     mark = _MARK.match(text, at)
     if mark is not None:
-        marked, at = True, mark.end()
+        marked = True
+        at = mark.end()
     read = read_stamp(text, at)
     if read is None:
         # Neither a number nor a mark means anything where no stamp follows.

@@ -36,7 +36,9 @@ class _Reader:
     """Reads one message, field by field."""
 
     def __init__(self, text: str, at: int, departures: list[Departure]) -> None:
-        self._text, self._at, self._departures = text, at, departures
+        self._text = text
+        self._at = at
+        self._departures = departures
 
     def message(self, pri: int | None) -> Message:
         found = _VERSION.match(self._text, self._at)
@@ -127,9 +129,12 @@ class _Reader:
         name = _NAME.match(text, self._at + 1)
         if name is None:
             return None
-        at, params, noted = name.end(), [], []
+        at = name.end()
+        params = []
+        noted = []
         while found := _PARAM.match(text, at):
-            value, at = found[2], found.end()
+            value = found[2]
+            at = found.end()
             if "\\" in value:
                 if any(sign not in '"\\]' for sign in _ESCAPE.findall(value)):
                     noted.append(("data-escape", value))

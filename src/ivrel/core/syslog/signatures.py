@@ -83,7 +83,8 @@ class Signatures:
         yield from self._one_by_one(data) if self._find is None else self._at_once(data, self._find)
 
     def _one_by_one(self, data: bytes) -> Iterator[Group]:
-        lines, found = data.split(b"\n"), self._lines.findall(data)
+        lines = data.split(b"\n")
+        found = self._lines.findall(data)
         # Where a key comes again, the last one that is set stays.
         last = dict(zip(found, range(len(found)), strict=True))
         first = dict(zip(reversed(found), range(len(found) - 1, -1, -1), strict=True))

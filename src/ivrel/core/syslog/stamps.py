@@ -60,8 +60,9 @@ def read_iso(text: str, at: int = 0) -> tuple[Stamp, int] | None:
     if found is None:
         return None
     year, month, day, hour, minute, second = map(int, found.groups()[:6])
-    whole = (found[0], year, month, day, hour, minute, second, found[7] or "", _zone(found[8]))
-    stamp = Stamp("calendar", *whole)
+    fraction = found[7] or ""
+    zone = _zone(found[8])
+    stamp = Stamp("calendar", found[0], year, month, day, hour, minute, second, fraction, zone)
     return (stamp, found.end()) if _is_real(stamp) else None
 
 
@@ -77,8 +78,16 @@ def read_stamp(text: str, at: int = 0) -> tuple[Stamp, int, list[Departure]] | N
         day, hour, minute, second = (int(found[n]) for n in (3, 5, 6, 7))
         month = MONTHS.index(found[2]) + 1
         stamp = Stamp(
-            *("calendar", text[at:end], int(year) if year else None, month, day),
-            *(hour, minute, second, found[8] or "", _zone(zone)),
+            kind="calendar",
+            text=text[at:end],
+            year=int(year) if year else None,
+            month=month,
+            day=day,
+            hour=hour,
+            minute=minute,
+            second=second,
+            fraction=found[8] or "",
+            zone=_zone(zone),
         )
         if _is_real(stamp):
             return stamp, end, list(_departures(stamp, found[3]))
@@ -99,12 +108,14 @@ def _behind(text: str, at: int) -> tuple[str, str, int]:
     while True:
         found = None if year else _YEAR.match(text, at)
         if found is not None:
-            year, at = found[1], found.end()
+            year = found[1]
+            at = found.end()
             continue
         found = None if zone else _ZONE.match(text, at)
         if found is None:
             return year, zone, at
-        zone, at = found[found.lastindex or 0], found.end()
+        zone = found[found.lastindex or 0]
+        at = found.end()
 
 
 def _departures(stamp: Stamp, day: str) -> Iterator[Departure]:
@@ -187,7 +198,12 @@ def _at(stamp: Stamp, year: int, zone: tzinfo) -> datetime | None:
     try:
         # A leap second is counted as the one before it, and a microsecond is the least.
         return datetime(
-            *(year, stamp.month, stamp.day, stamp.hour, stamp.minute, min(stamp.second, 59)),
+            year,
+            stamp.month,
+            stamp.day,
+            stamp.hour,
+            stamp.minute,
+            min(stamp.second, 59),
             int(stamp.fraction[:6].ljust(6, "0")) if stamp.fraction else 0,
             tzinfo=zone,
         )

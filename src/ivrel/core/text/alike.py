@@ -27,9 +27,11 @@ def runs_alike(one: Sequence[bytes], other: Sequence[bytes]) -> Iterator[Run]:
         head = _same(one, other, a, c, min(b - a, d - c), 1)
         if head:
             yield a, c, head
-        a, c = a + head, c + head
+        a = a + head
+        c = c + head
         tail = _same(one, other, b - 1, d - 1, min(b - a, d - c), -1)
-        b, d = b - tail, d - tail
+        b = b - tail
+        d = d - tail
         if tail:
             waiting.append((b, d, tail))
         if a == b or c == d:
@@ -58,7 +60,8 @@ def _same(
 def _held(one: Sequence[bytes], other: Sequence[bytes], span: Span) -> list[tuple[int, int]]:
     """Return the places of lines that are unique in both, as many as keep their order."""
     a, b, c, d = span
-    times, times_there = Counter(one[a:b]), Counter(other[c:d])
+    times = Counter(one[a:b])
+    times_there = Counter(other[c:d])
     there = {line: n for n, line in enumerate(other[c:d], c) if times_there[line] == 1}
     pairs = [(n, there[x]) for n, x in enumerate(one[a:b], a) if times[x] == 1 and x in there]
     # The longest run of rising places (patience sorting): of those that end each length, the
@@ -69,7 +72,8 @@ def _held(one: Sequence[bytes], other: Sequence[bytes], span: Span) -> list[tupl
     for n, (_, place) in enumerate(pairs):
         at = bisect_left(lowest, place)
         before.append(last[at - 1] if at else -1)
-        lowest[at : at + 1], last[at : at + 1] = [place], [n]
+        lowest[at : at + 1] = [place]
+        last[at : at + 1] = [n]
     out: list[tuple[int, int]] = []
     n = last[-1] if last else -1
     while n >= 0:

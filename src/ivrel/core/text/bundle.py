@@ -53,7 +53,8 @@ def parts(data: bytes) -> list[Part]:
     """Return the files of a text: those of a bundle, or the one that it is."""
     if not data.startswith(MARK):
         return [Part("", 1, data)]
-    out, line = [], 1
+    out = []
+    line = 1
     # The line end before the next mark belongs to the text before it, if that has any.
     for whole in (data if data.endswith(b"\n") else data + b"\n")[1:-1].split(b"\n" + MARK):
         name, ends, text = whole.partition(b"\n")
@@ -73,7 +74,8 @@ class Places:
     """
 
     def __init__(self, data: bytes, file: str, *, told: bool = True) -> None:
-        self._file, self.told = file, told
+        self._file = file
+        self.told = told
         self._parts = parts(data) if data.startswith(MARK) else []
         self._firsts = [part.first for part in self._parts]
 

@@ -109,22 +109,32 @@ def _alike(before: bytes, after: bytes) -> Iterator[tuple[int, int, int]]:
     """Yield from where to where bytes are the same: in lines that stay, and in words of those that
     change.
     """
-    old, new = _LINES.findall(before), _LINES.findall(after)
-    at, there, done, done_there = 0, 0, 0, 0
+    old = _LINES.findall(before)
+    new = _LINES.findall(after)
+    at = 0
+    there = 0
+    done = 0
+    done_there = 0
     runs = sorted(runs_alike(old, new), key=lambda run: run[1])
     for a, c, length in (*runs, (len(old), len(new), 0)):
-        gone, come = b"".join(old[done:a]), b"".join(new[done_there:c])
+        gone = b"".join(old[done:a])
+        come = b"".join(new[done_there:c])
         for begin, to, size in _words_alike(gone, come):
             yield at + begin, there + to, size
-        at, there = at + len(gone), there + len(come)
+        at = at + len(gone)
+        there = there + len(come)
         size = sum(map(len, old[a : a + length]))
         if size:
             yield at, there, size
-        at, there, done, done_there = at + size, there + size, a + length, c + length
+        at = at + size
+        there = there + size
+        done = a + length
+        done_there = c + length
 
 
 def _words_alike(gone: bytes, come: bytes) -> Iterator[tuple[int, int, int]]:
-    old, new = _WORDS.findall(gone), _WORDS.findall(come)
+    old = _WORDS.findall(gone)
+    new = _WORDS.findall(come)
     if len(old) + len(new) > MOST_WORDS:
         yield from _ends_alike(gone, come)
         return

@@ -120,7 +120,8 @@ def lines_with(data: bytes, word: bytes, behind: Container[bytes]) -> Iterator[t
         if part or not _is_behind(data, at, behind):
             at = data.find(word, at + 1)
             continue
-        start, end = data.rfind(b"\n", 0, at) + 1, data.find(b"\n", at)
+        start = data.rfind(b"\n", 0, at) + 1
+        end = data.find(b"\n", at)
         if end < 0:
             end = len(data)
         yield start, end

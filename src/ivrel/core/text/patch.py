@@ -74,7 +74,8 @@ def patch(
 
     `shown`: the lines of the file, from 1, that may be in it although they do not change.
     """
-    old, new = _lines(before), _lines(after)
+    old = _lines(before)
+    new = _lines(after)
     may = [n + 1 in shown or bool(_PLAIN.fullmatch(line)) for n, line in enumerate(old)]
     every = list(_changes(old, new))
     hunks = _with_context(_joined(every, may), may)
@@ -100,11 +101,13 @@ def _lines(data: bytes | None) -> list[bytes]:
 
 
 def _changes(old: Sequence[bytes], new: Sequence[bytes]) -> Iterator[_Change]:
-    at, there = 0, 0
+    at = 0
+    there = 0
     for a, c, length in (*runs_alike(old, new), (len(old), len(new), 0)):
         if a > at or c > there:
             yield _Change(at, a, there, c)
-        at, there = a + length, c + length
+        at = a + length
+        there = c + length
 
 
 def _joined(changes: Iterable[_Change], may: Sequence[bool]) -> list[list[_Change]]:
@@ -127,9 +130,11 @@ def _with_context(groups: Sequence[Sequence[_Change]], may: Sequence[bool]) -> l
     out: list[_Hunk] = []
     free = 0
     for n, group in enumerate(groups):
-        first, last = group[0].a, group[-1].b
+        first = group[0].a
+        last = group[-1].b
         end = groups[n + 1][0].a if n + 1 < len(groups) else len(may)
-        lead, tail = 0, 0
+        lead = 0
+        tail = 0
         while lead < CONTEXT and first - lead - 1 >= free and may[first - lead - 1]:
             lead += 1
         while tail < CONTEXT and last + tail < end and may[last + tail]:

@@ -31,8 +31,10 @@ class Text:
     FAR = 2048  # bytes; what is nearer to a known place is counted from there again
 
     def __init__(self, data: bytes, *, whole: bool = False) -> None:
-        self.data, self.whole = data, whole
-        self._places, self._ended = [0], [0]
+        self.data = data
+        self.whole = whole
+        self._places = [0]
+        self._ended = [0]
         self._made: dict[object, Any] = {}
 
     def once(self, name: object, make: Callable[[], T]) -> T:

@@ -23,7 +23,8 @@ LINKS: Mapping[tuple[str, bool], tuple[str, str]] = {
 
 async def open_link(target: Target) -> Link:
     """Return a link to a device, which is logged in; Unreachable tells why there is none."""
-    reach, session = target.reach, target.dialect.session
+    reach = target.reach
+    session = target.dialect.session
     if not reach.via:
         raise Unreachable("the fleet does not say how to reach it (reach: via)")
     has_files = session is not None and bool(session.files)

@@ -33,7 +33,9 @@ from ivrel.live.links.ssh import Line, refused, told
 
 T = TypeVar("T")
 BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
-CANDIDATE, RUNNING, STARTUP = "candidate", "running", "startup"
+CANDIDATE = "candidate"
+RUNNING = "running"
+STARTUP = "startup"
 
 
 class Netconf(Link):
@@ -48,8 +50,10 @@ class Netconf(Link):
         self._lead: asyncssh.SSHListener | None = None  # that leads through the hosts in between
 
     async def open(self) -> None:
-        reach, access = self.target.reach, self.target.access
-        trusted, key = access.host_keys(reach), access.key(reach)
+        reach = self.target.reach
+        access = self.target.access
+        trusted = access.host_keys(reach)
+        key = access.key(reach)
         password = await asyncio.to_thread(access.password, reach, self.target.device)
         at = await self._entrance()
         by_own_keys = not (reach.key or reach.password or reach.password_from)
@@ -209,12 +213,15 @@ class Netconf(Link):
         return on_trial
 
     async def close(self) -> None:
-        one, self._manager, self._locked = self._manager, None, []
+        one = self._manager
+        self._manager = None
+        self._locked = []
         self._on_trial = False
         if one is not None:
             with contextlib.suppress(Exception):  # whatever it is, the session is over
                 await asyncio.to_thread(one.close_session)
-        lead, self._lead = self._lead, None
+        lead = self._lead
+        self._lead = None
         if lead is not None:
             lead.close()
         self._way.abort()
@@ -240,7 +247,8 @@ class Netconf(Link):
         return reply
 
     async def _call(self, call: Callable[[], T]) -> T:
-        where, reach = self.target.where, self.target.reach
+        where = self.target.where
+        reach = self.target.reach
         try:
             return await asyncio.to_thread(call)
         except RPCError as problem:

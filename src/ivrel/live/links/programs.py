@@ -109,7 +109,8 @@ async def ended(words: Sequence[str], given: bytes, patience: int) -> tuple[int,
 
 
 async def _all(stream: asyncio.StreamReader, name: str) -> bytes:
-    out, size = [], 0
+    out = []
+    size = 0
     while part := await stream.read(CHUNK):
         out.append(part)
         size += len(part)

@@ -158,7 +158,8 @@ class Replaced(Link):
 
     async def _complaints(self, command: str, files: Mapping[str, bytes]) -> Counter[str]:
         """Return the complaints of a program about files, read from a copy of all of them."""
-        sftp, folder = self._open(), f"/tmp/ivrel-{secrets.token_hex(8)}"
+        sftp = self._open()
+        folder = f"/tmp/ivrel-{secrets.token_hex(8)}"
         above = posixpath.dirname(self._main).rstrip("/") + "/"
         await sftp.mkdir(folder, asyncssh.SFTPAttrs(permissions=0o700))
         try:
@@ -227,7 +228,8 @@ class Replaced(Link):
 
     async def _be_same(self, path: str, data: bytes | None) -> None:
         """Refused if a file is not what it was when it was read; None: there was none."""
-        sftp, now = self._open(), None
+        sftp = self._open()
+        now = None
         with contextlib.suppress(asyncssh.SFTPNoSuchFile, Unreadable):
             async with sftp.open(path, "rb") as file:
                 read = await file.read()
@@ -287,7 +289,9 @@ class Replaced(Link):
         return Unreachable(f"{self.target.where}: {said}")
 
     async def close(self) -> None:
-        connection, self._connection, self._sftp = self._connection, None, None
+        connection = self._connection
+        self._connection = None
+        self._sftp = None
         if connection is not None:
             connection.abort()
         self._way.abort()

@@ -53,7 +53,8 @@ class Line:
 
     def abort(self) -> None:
         """Leave the hosts in between; their connections end with the last device."""
-        shared, self._shared = self._shared, None
+        shared = self._shared
+        self._shared = None
         if shared is not None:
             shared.leave()
 
@@ -61,7 +62,8 @@ class Line:
 async def _connected(
     target: Route, reach: Reach, tunnel: asyncssh.SSHClientConnection | None
 ) -> asyncssh.SSHClientConnection:
-    access, where = target.access, f"{reach.address} port {reach.port}"
+    access = target.access
+    where = f"{reach.address} port {reach.port}"
     trusted = access.host_keys(reach)
     password = await asyncio.to_thread(access.password, reach, target.device)
     try:
@@ -87,7 +89,8 @@ async def _connected(
 
 async def host_key(target: Route) -> asyncssh.SSHKey:
     """Return the key that the host of a device shows; Unreachable tells why it shows none."""
-    reach, line = target.reach, Line()
+    reach = target.reach
+    line = Line()
     try:
         tunnel = await line.between(target)
         async with asyncio.timeout(reach.patience):

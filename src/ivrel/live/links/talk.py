@@ -84,7 +84,8 @@ class Talk(Link):
                     self.remarks.append(f"asked again: line {first.line} {first.why}")
                 self.hider.know(data)
                 return data
-            first, before = first or doubts[0], doubts
+            first = first or doubts[0]
+            before = doubts
         worst = next((d for d in doubts if not d.may_stay), doubts[0])
         said = f"line {worst.line} of what '{show}' prints {worst.why}"
         raise Unreachable(f"{said}; {worst.hint}")
@@ -121,7 +122,8 @@ class Talk(Link):
         return Rehearsal(how, text)
 
     async def send(self, sent: OutgoingChange) -> None:
-        said, lines = self._said, _lines(sent)
+        said = self._said
+        lines = _lines(sent)
         self.untouched = False
         await self._draft(lines)
         if said.trial and (sent.seconds or not said.hold):

@@ -44,7 +44,9 @@ class Terminal:
     """
 
     def __init__(self, target: Target, session: Session, hider: Hider) -> None:
-        self.target, self._said, self._hider = target, session, hider
+        self.target = target
+        self._said = session
+        self._hider = hider
         self._connection: asyncssh.SSHClientConnection | None = None
         self._process: asyncssh.SSHClientProcess[bytes] | None = None
         self._way = Line()
@@ -107,13 +109,15 @@ class Terminal:
 
         Empty lines are typed until two answers agree (numbers in the prompt may differ).
         """
-        before, idle = Idle(b"", self._last_line), await self.idle()
+        before = Idle(b"", self._last_line)
+        idle = await self.idle()
         for _ in range(MOST_RESTS):
             prompt = Prompt.of(self._said.prompt, before.prompt, idle.prompt)
             if prompt.is_own and (before.said == idle.said or not idle.said.strip()):
                 break
             # The first answer may include the login banner, or other output.
-            before, idle = idle, await self.idle()
+            before = idle
+            idle = await self.idle()
             if before.said == idle.said:
                 prompt = Prompt.of(self._said.prompt, before.prompt, idle.prompt)
                 break
@@ -168,7 +172,9 @@ class Terminal:
         patience = self.target.reach.patience
         end = asyncio.get_running_loop().time() + SLOWEST * patience
         parts: list[bytes] = []
-        size, tail, seconds = 0, b"", float(patience)
+        size = 0
+        tail = b""
+        seconds = float(patience)
         while True:
             try:
                 async with asyncio.timeout(seconds):
@@ -215,7 +221,8 @@ class Terminal:
 
     async def close(self) -> None:
         """End the session; never raises."""
-        process, connection = self._process, self._connection
+        process = self._process
+        connection = self._connection
         self._process = self._connection = None
         with contextlib.suppress(OSError, asyncssh.Error, TimeoutError, ValueError):
             if process is not None and self._said.leave:

@@ -14,7 +14,10 @@ if TYPE_CHECKING:
     from ivrel.output.views.view import View
 
 # What a view is: anything has a machine form, some have rows, and two have formats of their own.
-ANY, ROWS, AUDIT, DELIVERY = "any", "rows", "audit", "delivery"
+ANY = "any"
+ROWS = "rows"
+AUDIT = "audit"
+DELIVERY = "delivery"
 
 
 class Format(NamedTuple):

@@ -23,7 +23,8 @@ LOOKED_UP_SHOWN = 6  # lines of interfaces that are shown, unless all are asked 
 
 def draw_dialect(screen: Console, view: DialectView) -> None:
     """Draw what a platform can say and what it cannot."""
-    dialect, rows = view.dialect, view.abilities
+    dialect = view.dialect
+    rows = view.abilities
     line(screen, (dialect.name, "bold"), f"  {dialect.about}")
     line(
         screen,
@@ -64,7 +65,10 @@ def draw_dialect(screen: Console, view: DialectView) -> None:
 
 def draw_trial(screen: Console, view: TrialView) -> None:
     """Draw a text line by line, with what each was understood as."""
-    dialect, rows, facts, places = view.dialect, view.rows, view.facts, view.places
+    dialect = view.dialect
+    rows = view.rows
+    facts = view.facts
+    places = view.places
     line(screen, (view.file, "bold"), (f"  as {dialect.name}", "dim"))
     screen.print()
     grid = table("line", "text", "understood as")
@@ -131,7 +135,8 @@ def draw_cover(screen: Console, view: CoverView) -> None:
         _right(grid, 0, 1)
         for kind in _few(cover.kinds, view.most):
             says = Text(kind.says or "(not shown)", "" if kind.says else "dim")
-            inside, bears_on = Text(shorten(kind.inside, 40), "dim"), named(kind.bears_on, 5)
+            inside = Text(shorten(kind.inside, 40), "dim")
+            bears_on = named(kind.bears_on, 5)
             grid.add_row(f"{kind.texts:,}", f"{kind.number:,}", inside, says, bears_on)
             place = Text(f"{kind.file}:{kind.line}  {shorten(kind.text, 80)}", "dim italic")
             grid.add_row("", "", "", place, "")

@@ -24,7 +24,8 @@ LINES_SHOWN = 12  # lines of the configuration that are shown of one verdict
 
 def draw_explanation(screen: Console, view: ExplanationView) -> None:
     """Explain verdicts one after the other."""
-    device, correction = view.device, view.correction
+    device = view.device
+    correction = view.correction
     about = f"  {device.kind} at {device.site}, {device.platform}"
     line(screen, (device.name, "bold"), (about, "dim"))
     for verdict in view.verdicts:

@@ -27,7 +27,8 @@ class Screen:
     """A table of senders on standard error, if that is a terminal; drawn again at each look."""
 
     def __init__(self, directory: Directory, live: bool, columns: int) -> None:
-        self._directory, self._names = directory, dict[str, str]()
+        self._directory = directory
+        self._names = dict[str, str]()
         self._before: dict[str, int] = {}
         self._spoke: dict[str, float] = {}
         self._begun = time.monotonic()
@@ -69,7 +70,8 @@ class Screen:
             when = Text("now", "green") if ago < 1 else Text(f"{ago:,.0f} s ago", "dim")
             grid.add_row(Text(sender), Text(self._name(sender)), f"{heard.senders[sender]:,}", when)
         self._before = dict(heard.senders)
-        received, seconds = heard.received, max(now - self._begun, 0.1)
+        received = heard.received
+        seconds = max(now - self._begun, 0.1)
         said = f"{counted(received, 'message')} of {counted(len(heard.senders), 'sender')}"
         rate = f"  {received / seconds:,.0f} a second"
         lost = f"  {heard.dropped:,} lost" if heard.dropped else ""

@@ -22,7 +22,9 @@ from ivrel.output.views.measured import (
 )
 
 R = TypeVar("R")
-_BAD, _FAIR, _GOOD = "bold red", "yellow", "green"
+_BAD = "bold red"
+_FAIR = "yellow"
+_GOOD = "green"
 
 
 def draw_silence(screen: Console, view: SilenceView) -> list[str]:

@@ -26,7 +26,8 @@ def draw_messages(screen: Console, view: MessagesView) -> None:
     grid = table("time (UTC)", "device", "severity", "facility", "tag", "text")
     for column in grid.columns[:5]:
         column.no_wrap = True
-    grid.columns[5].no_wrap, grid.columns[5].overflow = True, "ellipsis"
+    grid.columns[5].no_wrap = True
+    grid.columns[5].overflow = "ellipsis"
     for seen in shown_ones:
         grid.add_row(*_cells(seen))
     shown(screen, grid)
@@ -74,7 +75,8 @@ def draw_counts(screen: Console, view: CountsView) -> None:
 def draw_trace(screen: Console, view: TraceView) -> None:
     """Draw one message: its bytes, its fields, its departures, and whose it is."""
     seen = view.seen
-    record, message = seen.record, seen.record.message
+    record = seen.record
+    message = seen.record.message
     line(screen, (f"{record.file}:{record.line}", "bold"), (f"  {len(record.data)} bytes", "dim"))
     shown(screen, Text(repr(record.data)[2:-1][:2000], "italic"), 2)
     _part(screen, "how it came")

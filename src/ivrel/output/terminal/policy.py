@@ -14,7 +14,8 @@ from ivrel.output.views.policy import PolicyView, RequirementsView
 
 def draw_policy(screen: Console, view: PolicyView) -> None:
     """Draw the policy: collectors, rules with how many devices each is about, waivers, remarks."""
-    policy, found = view.policy, view.remarks
+    policy = view.policy
+    found = view.remarks
     look = (f", {counted(len(found), 'thing')} to look at below", "yellow") if found else ("", "")
     line(screen, (policy.name, "bold"), f"  {policy.file} has no mistakes", look)
     screen.print()

@@ -20,7 +20,9 @@ VALUES_SHOWN = 6  # values of a setting that are told, unless all are asked for
 
 def draw_reading(screen: Console, view: ReadingView) -> None:
     """Draw what was understood: each setting, its value, who says so, the lines."""
-    device, file, places = view.reading.device, view.reading.file, view.reading.places
+    device = view.reading.device
+    file = view.reading.file
+    places = view.reading.places
     line(screen, (device.name, "bold"), (f"  {device.platform}, {file}", "dim"))
     screen.print()
     grid = table("setting", "of", "value", "said by", "lines")

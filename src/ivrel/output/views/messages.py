@@ -21,7 +21,8 @@ def iso(when: datetime | None) -> str:
 
 def message_row(seen: AttributedMessage) -> dict[str, Any]:
     """Return a message for machines."""
-    record, message = seen.record, seen.record.message
+    record = seen.record
+    message = seen.record.message
     return {
         "time": iso(seen.when),
         "device": seen.found.device,
@@ -105,7 +106,9 @@ class TraceView(View, frozen=True, kw_only=True):
         return self.seen.record.message.departures
 
     def machine(self) -> Any:
-        record, message, found = self.seen.record, self.seen.record.message, self.seen.found
+        record = self.seen.record
+        message = self.seen.record.message
+        found = self.seen.found
         return {
             **{k: v for k, v in message_row(self.seen).items() if k != "departures"},
             "bytes": len(record.data),

@@ -25,7 +25,8 @@ class PolicyView(View, frozen=True, kw_only=True):
     today: date
 
     def machine(self) -> Any:
-        policy, plain = self.policy, msgspec.to_builtins
+        policy = self.policy
+        plain = msgspec.to_builtins
         collectors = policy.collectors.values()
         return {
             "policy": policy.name,

@@ -123,8 +123,14 @@ class SheetSections:
             self._gaps[gap.collector] = number + 1, max(most, gap.lines)
         section = msgspec.msgpack.encode(
             Section(
-                *(c.platform, c.changes, turns(c), c.change, c.backout),
-                *(c.proof, c.gaps, _for_any(c)),
+                c.platform,
+                c.changes,
+                turns(c),
+                c.change,
+                c.backout,
+                c.proof,
+                c.gaps,
+                _for_any(c),
             )
         )
         key = sha256(section).digest()
@@ -193,7 +199,8 @@ class SheetView(Struct, frozen=True):
                 "are; they come first below."
             )
         for collector, devices, lines in self.sections.gaps():
-            where, long = counted(devices, "device"), counted(lines, "line")
+            where = counted(devices, "device")
+            long = counted(lines, "line")
             out.append(f"{collector} is not reached from {where} for up to {long} of a change.")
         asks = sorted(self.sections.asks)
         if asks and TAKEN not in self.sections.taken:

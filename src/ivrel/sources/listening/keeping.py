@@ -46,7 +46,10 @@ class Keeper:
         now: Callable[[], datetime],
         clock: Callable[[], float],
     ) -> None:
-        self._folder, self._limits, self._now, self._clock = folder, limits, now, clock
+        self._folder = folder
+        self._limits = limits
+        self._now = now
+        self._clock = clock
         self._lines: list[bytes] = []
         self._packing: list[Future[None]] = []
         self._pool = ThreadPoolExecutor(1)
@@ -70,7 +73,8 @@ class Keeper:
         while path.exists() or path.with_name(f"{path.name}.gz").exists():
             n += 1
             path = self._folder / f"heard-{when}Z-{n:03}.jsonl"
-        self.path, self._last = path, (when, n)
+        self.path = path
+        self._last = (when, n)
         self._file = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_APPEND, 0o644)
         self._size, self._begun = 0, self._clock()
 
@@ -82,7 +86,8 @@ class Keeper:
 
     def flush(self) -> None:
         """Write what is held, and go on to another recording if it is time."""
-        data, self._lines = b"".join(self._lines), []
+        data = b"".join(self._lines)
+        self._lines = []
         try:
             self._write(data)
             late = self._clock() - self._begun >= self._limits.seconds
@@ -145,7 +150,8 @@ def _size_of(path: Path) -> int:
 
 def _packed(path: Path) -> None:
     """Compress a recording; it takes the place of the plain one only when it is whole."""
-    packed, target = path.with_name(f".{path.name}.gz"), path.with_name(f"{path.name}.gz")
+    packed = path.with_name(f".{path.name}.gz")
+    target = path.with_name(f"{path.name}.gz")
     try:
         with path.open("rb") as file, gzip.open(packed, "wb", 5) as out:
             shutil.copyfileobj(file, out, MIB)

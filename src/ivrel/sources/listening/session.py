@@ -54,7 +54,10 @@ class Session:
         heard: Callable[[Record], None] | None = None,
         looked: Callable[[Session], bool] = lambda session: False,
     ) -> None:
-        self.asked, self._context, self._heard, self._looked = asked, context, heard, looked
+        self.asked = asked
+        self._context = context
+        self._heard = heard
+        self._looked = looked
         self.counts = ListenCounts()
         self.senders: dict[str, int] = {}  # messages by the address they came from
         self.others = 0  # messages of senders that are too many to be counted one by one
@@ -92,7 +95,8 @@ class Session:
             self.keeper = Keeper(self.asked.folder, self.asked.limits, _now, time.monotonic)
         try:
             await sockets.open(self.asked.ways, self.asked.addresses)
-            self.ways, self.buffers = sockets.ways, sockets.buffers
+            self.ways = sockets.ways
+            self.buffers = sockets.buffers
             self._looked(self)
             ready()
             await self._ticking()
@@ -143,7 +147,8 @@ class Session:
             try:
                 self.keeper.add(line)
             except InputError as problem:
-                self._problem, self.keeper = self._problem or problem, None
+                self._problem = self._problem or problem
+                self.keeper = None
                 self._done.set()
         if self._heard is not None:
             received = datetime.fromtimestamp(now, UTC)

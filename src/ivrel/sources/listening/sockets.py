@@ -57,7 +57,9 @@ class Sockets:
     def __init__(
         self, take: Take, counts: ListenCounts, context: ssl.SSLContext | None = None
     ) -> None:
-        self._take, self._counts, self._context = take, counts, context
+        self._take = take
+        self._counts = counts
+        self._context = context
         self._datagrams: list[tuple[socket.socket, ListenPort]] = []
         self._servers: list[asyncio.Server] = []
         self._streams: set[asyncio.Task[None]] = set()
@@ -112,7 +114,8 @@ class Sockets:
 
     def _readable(self, found: socket.socket, way: ListenPort, most: int = _AT_ONCE) -> None:
         """Take the datagrams that are there."""
-        take, counts = self._take, self._counts
+        take = self._take
+        counts = self._counts
         for _ in range(most):
             try:
                 data, ancillary, _, sender = found.recvmsg(65536, 64)
@@ -143,7 +146,8 @@ class Sockets:
             writer.close()
             return
         self._streams.add(task)
-        sender, frames = _plain(peer[0]), Frames()
+        sender = _plain(peer[0])
+        frames = Frames()
         try:
             if way.transport == "tls" and not await self._is_trusted(writer):
                 return

@@ -32,7 +32,9 @@ class Messages:
     def __init__(
         self, files: Sequence[str], now: datetime, form: RecordFormat | None = None
     ) -> None:
-        self._files, self._now, self._form = files, now, form
+        self._files = files
+        self._now = now
+        self._form = form
         self.problems: list[str] = []
         self.near = now  # when the file was written last that is being read
 
@@ -92,7 +94,9 @@ class Messages:
                 yield replace(chunk, data=data)
 
     def _of_lines(self, lines: FileLines, stream: BinaryIO) -> Iterator[Record]:
-        read, wrong, first = self._form and self._form.read, 0, ""
+        read = self._form and self._form.read
+        wrong = 0
+        first = ""
         for number, data in lines.of(stream):
             if not data:
                 continue
@@ -100,7 +104,8 @@ class Messages:
             try:
                 record = read(data, lines.shown, number, lines.near)
             except ValueError as problem:
-                wrong, first = wrong + 1, first or f"{lines.shown}:{number}: {problem}"
+                wrong = wrong + 1
+                first = first or f"{lines.shown}:{number}: {problem}"
                 continue
             yield record
         self.problems += problems_of(lines.shown, wrong, first, lines.shortened)

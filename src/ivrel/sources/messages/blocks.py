@@ -10,7 +10,10 @@ from typing import Protocol
 
 from msgspec import Struct
 
-_SECTION, _INTERFACE, _SIMPLE, _PACKET = 0x0A0D0D0A, 1, 3, 6
+_SECTION = 0x0A0D0D0A
+_INTERFACE = 1
+_SIMPLE = 3
+_PACKET = 6
 _MAGIC = 0x1A2B3C4D
 _RESOLUTION, _OFFSET = 9, 14  # options of an interface (section 4.2)
 # The first bytes of captures: pcap with either byte order and resolution, and pcapng.
@@ -74,7 +77,10 @@ def _rest(size: int, taken: int) -> int:
 
 
 def _interface(body: bytes, order: str) -> _Interface:
-    link, ticks, offset, at = struct.unpack(f"{order}H", body[:2])[0], 1e6, 0, 8
+    link = struct.unpack(f"{order}H", body[:2])[0]
+    ticks = 1e6
+    offset = 0
+    at = 8
     while at + 4 <= len(body):
         code, length = struct.unpack(f"{order}HH", body[at : at + 4])
         value = body[at + 4 : at + 4 + length]

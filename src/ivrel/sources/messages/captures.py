@@ -22,7 +22,9 @@ from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.sources.messages.blocks import LARGEST, MAGICS, packets
 
 _PCAPNG = MAGICS[-1]
-MOST_STREAMS, MOST_HELD, MOST_FRAGMENTS = 10_000, 64, 1000
+MOST_STREAMS = 10_000
+MOST_HELD = 64
+MOST_FRAGMENTS = 1000
 _PORTS = (514, 601, 6514)
 # What a message, or a counted one, begins with; on other ports nothing else is taken for one.
 _BEGINS = re.compile(rb"(?:[1-9][0-9]{0,5} )?<[0-9]{1,3}>")
@@ -228,7 +230,8 @@ class _Stream:
         """Take a segment; return what now follows on, and whether something before it is lost."""
         ahead = (seq - self._next) & 0xFFFFFFFF
         if ahead >= 1 << 31:  # it begins with what was there already
-            data, ahead = data[(1 << 32) - ahead :], 0
+            data = data[(1 << 32) - ahead :]
+            ahead = 0
         if data:
             at = (self._next + ahead) & 0xFFFFFFFF
             if len(data) > len(self._held.get(at, b"")):

@@ -94,15 +94,20 @@ class Summing(Generic[G]):
     """
 
     def __init__(self, directory: Directory, zone: tzinfo, new: Callable[[], G]) -> None:
-        self._directory, self._zone, self._new = directory, zone, new
+        self._directory = directory
+        self._zone = zone
+        self._new = new
         # Of other formats, each line is read.
         self._signatures = {"lines": Signatures(), "recording": Signatures(recorded=True)}
 
     def __call__(self, chunk: Chunk) -> Summed[G]:
         """Return the summary of a chunk."""
-        out, read = Summed(chunk.shown, self._new()), chunk.form.read
+        out = Summed(chunk.shown, self._new())
+        read = chunk.form.read
         for group in self._groups(chunk, out.gathered.by_signature):
-            number, at, line = group.number, group.at, group.line
+            number = group.number
+            at = group.at
+            line = group.line
             if not line.rstrip(b"\r"):
                 continue
             if len(line) > LONGEST_LINE:
@@ -123,7 +128,8 @@ class Summing(Generic[G]):
 
     def _groups(self, chunk: Chunk, by_signature: bool) -> Iterator[Group]:
         """Yield the lines of a chunk, those that show the same together if that is asked for."""
-        data, signatures = chunk.bytes(), self._signatures.get(chunk.form.name)
+        data = chunk.bytes()
+        signatures = self._signatures.get(chunk.form.name)
         if signatures is not None and by_signature:
             yield from signatures.groups(data)
             return

@@ -59,7 +59,8 @@ def read_json(data: bytes, file: str, line: int, near: datetime) -> Record:
 
 def _message(said: Mapping[str, Any]) -> Message:
     """Return the message with these properties."""
-    stamp, tag = Stamp(), str(said.get("syslogtag") or said.get("programname") or "")
+    stamp = Stamp()
+    tag = str(said.get("syslogtag") or said.get("programname") or "")
     found = read_stamp(str(said.get("timereported") or said.get("timestamp") or ""))
     if found is not None:
         stamp = found[0]
@@ -162,7 +163,8 @@ def template(text: str) -> Read:
             raise InputError(f"--template: field {not_one_of(name, _FIELDS)}")
     if "message" not in names:
         raise InputError("--template: expected {message} in it, where the message stands")
-    pattern, known = "", set()
+    pattern = ""
+    known = set()
     for piece in re.split(r"(\{[^{}]*\})", text):
         name = piece[1:-1] if piece.startswith("{") else ""
         if not name or name == "any":

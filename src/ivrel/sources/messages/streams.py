@@ -21,7 +21,8 @@ from ivrel.sources.files import reason
 if TYPE_CHECKING:
     from typing_extensions import Buffer
 
-STDIN, STDIN_SHOWN = "-", "standard input"
+STDIN = "-"
+STDIN_SHOWN = "standard input"
 LONGEST_LINE = 8 * LONGEST  # in a recording, a sign of a message may take six
 _DAMAGED = (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError)
 
@@ -86,24 +87,32 @@ class FileLines:
         `keep`: whether they are wanted; if not, None replaces all but the first of them. Of a line
         that is too long, a part of the bytes is yielded in any case.
         """
-        number, start, have = 1, 0, 0
+        number = 1
+        start = 0
+        have = 0
         buffer = bytearray(size)
-        held, count = memoryview(buffer), line_counter()
+        held = memoryview(buffer)
+        count = line_counter()
         with stream:
             while True:
                 have, problem = self._fill(stream, held, have)
                 ended = problem is not None or have < size
                 end = have if ended else buffer.rfind(b"\n") + 1
                 if end:
-                    gone, added = end, count(buffer, end)
+                    gone = end
+                    added = count(buffer, end)
                     data = bytes(held[:end]) if keep or number == 1 else None
                     held[: have - end] = held[end:have]
                     have -= end
                 elif ended:
-                    data, gone, added = None, 0, 0
+                    data = None
+                    gone = 0
+                    added = 0
                 else:  # one line, and it goes on
                     data = bytes(held[: LONGEST_LINE + 1]) + b"\n"
-                    gone, added, have = have + self._pass_over(stream), 1, 0
+                    gone = have + self._pass_over(stream)
+                    added = 1
+                    have = 0
                 if gone:
                     yield number, start, gone, data
                 number += added
@@ -187,5 +196,6 @@ class _Zstd(io.RawIOBase):
                 self._frame = zstandard.ZstdDecompressor().decompressobj()
             self._held = self._frame.decompress(packed)
         size = min(len(view), len(self._held))
-        view[:size], self._held = self._held[:size], self._held[size:]
+        view[:size] = self._held[:size]
+        self._held = self._held[size:]
         return size

@@ -52,7 +52,8 @@ def examples_of(learned: Learned, dialect: Dialect, samples: Sequence[Sample]) -
 def _text(learned: Learned, dialect: Dialect, sample: str) -> str:
     """Return the understood statements of a sample as a text of its own."""
     rows = list(learned.known)
-    named, known = set(_named(rows, sample)), matcher(dialect)
+    named = set(_named(rows, sample))
+    known = matcher(dialect)
     edits: list[Edit] = []
     gates: dict[str, None] = {}
     for row in rows:

@@ -72,7 +72,8 @@ def meaning_of(template: Template, tables: Mapping[Keys, Table], around: Around)
 
 def _of_row(template: Template, table: Table, keys: Keys, around: Around) -> Meaning:
     at = max(n for n, word in enumerate(template.keys) if word == NAME)
-    names, words = {at: table.key}, template.column(0)
+    names = {at: table.key}
+    words = template.column(0)
     if any(len(said.values) != 1 for said in template.said):
         return Meaning(doubt="it has several values")
     every = [said.values[0] for said in template.said]
@@ -223,7 +224,8 @@ def _of_single(template: Template, keys: Keys, around: Around) -> Meaning:
     ):
         return Meaning({}, {0: "facility"}, "its values are facilities")
     if len(values) == 1:
-        near, above = keys[:1], keys[1:]
+        near = keys[:1]
+        above = keys[1:]
         # What stands with a local output is of that one, and only if its own word says no more.
         local = [rule for rule in SINGLES if rule.slot in LOCAL and rule.hints(above)]
         if local:

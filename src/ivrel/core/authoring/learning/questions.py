@@ -48,7 +48,8 @@ def questions(learned: Learned) -> Iterator[Question]:
     answers = learned.answers
     taken = {slot for row in learned.known for slot in row.slots}
     for row in learned.doubtful:
-        template, first = row.template, row.template.said[0]
+        template = row.template
+        first = row.template.said[0]
         if template.named in answers.means or not 0 < len(first.values) <= MOST_VALUES:
             continue
         line = as_told(template)

@@ -39,7 +39,8 @@ def spelling(learned: Learned) -> str:
     numbers = learned.names("destination.name")
     if numbers and all(map(str.isdigit, numbers)):
         # Which numbers there are is not known, but for those that were seen, or are all it holds.
-        low, high = min(map(int, numbers)), max(map(int, numbers))
+        low = min(map(int, numbers))
+        high = max(map(int, numbers))
         most = learned.answers.most.get("destination", "")
         high = low + int(most) - 1 if most.isdigit() and low < 2 else high
         # Numbers far apart are names like any others.
@@ -56,7 +57,8 @@ def spelling(learned: Learned) -> str:
 def _filled(name: str, words: Mapping[str, Sequence[str]]) -> str:
     """Return the spelling of a slot or a type, on as many lines as it takes."""
     pairs = (f"{value}: {_one_or_more(some)}" for value, some in words.items())
-    lines, line = [], f"  {name}: {{"
+    lines = []
+    line = f"  {name}: {{"
     for n, pair in enumerate(pairs, 1):
         pair += "}" if n == len(words) else ","
         if len(line) + len(pair) > _WIDTH:
@@ -72,7 +74,8 @@ def _one_or_more(words: Sequence[str]) -> str:
 
 def _words(row: LearnedRow) -> Iterable[tuple[str, list[str]]]:
     """Yield the slots of a row with the words that were seen for them."""
-    template, meaning = row.template, row.meaning
+    template = row.template
+    meaning = row.meaning
     for slot in row.slots:
         words = list(dict.fromkeys(word for _, word in row.values(slot)))
         if words:

@@ -21,10 +21,8 @@ _SEVERITIES: Mapping[str, tuple[str, ...]] = {
     "debug": ("debug", "debugging"),
 }
 _NONE = ("none", "off", "nothing", "no", "never")
-_YES, _NO = (
-    ("yes", "on", "true", "enabled", "enable"),
-    ("no", "off", "false", "disabled", "disable"),
-)
+_YES = ("yes", "on", "true", "enabled", "enable")
+_NO = ("no", "off", "false", "disabled", "disable")
 
 # Of each type of values: the words for each, as they are written in lower case.
 SPELLINGS: Mapping[str, Mapping[str, tuple[str, ...]]] = {
@@ -94,7 +92,8 @@ def may_be(slot: str, words: Iterable[str]) -> bool:
     """Whether all of these words can be values of an identified slot: there, severities and
     facilities may be numbers.
     """
-    words, kind = list(words), SLOTS[slot].type.name
+    words = list(words)
+    kind = SLOTS[slot].type.name
     return fits(slot, words) or all(coded(kind, word) is not None for word in words)
 
 

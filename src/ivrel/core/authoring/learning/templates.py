@@ -89,7 +89,8 @@ def templates(
     found: dict[object, Template] = {}
     for one in said:
         general = names.general(one.keys)
-        path, at = [], 0
+        path = []
+        at = 0
         for header in one.path:
             path.append(general[at : at + len(header)])
             at += len(header)
@@ -108,7 +109,8 @@ class _Names:
     """Finds which words on the way to a value are names of rows."""
 
     def __init__(self, known: Container[str], never: re.Pattern[str]) -> None:
-        self._known, self._never = known, never
+        self._known = known
+        self._never = never
         self._found: dict[Keys, set[str]] = {}
 
     def find(self, above: Keys, rows: Sequence[Keys]) -> None:

@@ -236,7 +236,8 @@ def _named(template: Template, names: Mapping[int, str]) -> tuple[list[list[str]
 
 
 def _values(row: LearnedRow) -> list[str]:
-    template, meaning = row.template, row.meaning
+    template = row.template
+    meaning = row.meaning
     if meaning.pieces:
         return _pieces(meaning.pieces)
     if meaning.flow:
@@ -312,7 +313,8 @@ def _doubts(learned: Learned) -> str:
         "# or stand under `aside`, what they may bear on is unknown.\n"
     ]
     for row in doubtful[:_DOUBTS]:
-        template, first = row.template, row.template.said[0]
+        template = row.template
+        first = row.template.said[0]
         said = as_told(template)
         number = len(template.said)
         times = f", {number} times" if number > 1 else ""

@@ -20,7 +20,8 @@ def _bare(data: bytes) -> bytes:
     """
     data = data.removeprefix(b"\xef\xbb\xbf")
     if re.match(rb"\s*\n#[1-9][0-9]{0,9}\n", data):
-        chunks, at = [], 0
+        chunks = []
+        at = 0
         while found := re.compile(rb"\n#([1-9][0-9]{0,9})\n").search(data, at):
             at = found.end() + int(found[1])
             chunks.append(data[found.end() : at])

@@ -105,7 +105,8 @@ def as_it_stood(before: bytes, written: bytes, after: bytes) -> bytes:
 
     `written`: the document before the changes, in the form that `after` has.
     """
-    old, form = before.split(b"\n"), written.split(b"\n")
+    old = before.split(b"\n")
+    form = written.split(b"\n")
     if len(old) != len(form):
         return after
     new = after.split(b"\n")

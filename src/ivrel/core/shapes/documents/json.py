@@ -46,7 +46,8 @@ class JsonDocument:
         self._find_root()
 
     def _find_root(self) -> None:
-        options, root = self.options, self.top
+        options = self.options
+        root = self.top
         while (
             len(root) == 1
             and local_of(options, next(iter(root))).rpartition(":")[2] in options.wrapper
@@ -59,9 +60,11 @@ class JsonDocument:
 
     def members(self, node: Any) -> list[Member]:
         out = []
-        keys, options = node.keys_of, self.options
+        keys = node.keys_of
+        options = self.options
         for name, value in node.items():
-            plain, line = local_of(options, name), node.lines.get(name, node.line)
+            plain = local_of(options, name)
+            line = node.lines.get(name, node.line)
             if name.startswith("@") or plain in options.passed_over:
                 continue  # annotations (RFC 7952), and what is no configuration
             if isinstance(value, Object):
@@ -319,7 +322,8 @@ def _patch(edit: Any, options: TreeOptions) -> list[Edit]:
             raise Unreadable(f"operation '{operation}' is not known; expected merge or remove")
         # The value of an edit is no text of its own: only the reading of members is wanted here.
         value = JsonDocument.__new__(JsonDocument)
-        value.options, value.data = options, b""
+        value.options = options
+        value.data = b""
         return list(_collected(value, objects(edit["value"]), path[:-1]))
     except (KeyError, TypeError, AttributeError) as problem:
         raise Unreadable(f"an edit without {problem}") from None

@@ -51,7 +51,8 @@ class _Parser:
 
     def __init__(self, text: str, options: TreeOptions, wanted: Container[str] | None) -> None:
         self._tokens = _Tokens(text)
-        self._options, self._wanted = options, wanted
+        self._options = options
+        self._wanted = wanted
         self._top = 1  # how deep the names at the top stand: deeper inside of a wrapper
         # What is open: objects with the name that awaits a value, and lists.
         self._stack: list[tuple[Any, str | None]] = []
@@ -86,10 +87,12 @@ class _Parser:
             raise Unreadable(f"line {line}: nested deeper than {DEEPEST} levels")
         new: Any = Object() if token == "{" else []
         if isinstance(new, Object):
-            new.line, new.lines = line, {}
+            new.line = line
+            new.lines = {}
         self._attach(new, line)
         self._stack.append((new, self._name))
-        self._name, self._state = None, "name" if token == "{" else "first"
+        self._name = None
+        self._state = "name" if token == "{" else "first"
 
     def _close(self, token: str, line: int) -> None:
         fits = self._stack and isinstance(self._stack[-1][0], Object) == (token == "}")
@@ -118,7 +121,8 @@ class _Parser:
 
     def _say(self, token: str, line: int) -> None:
         if self._state == "name" and token[0] == '"':
-            self._name, self._state = _scalar(token, line), "colon"
+            self._name = _scalar(token, line)
+            self._state = "colon"
         elif self._state in ("value", "first") and self._stack:
             self._attach(_scalar(token, line), line)
             self._state = "comma"
@@ -153,7 +157,9 @@ class _Tokens:
     """The tokens of a JSON text with their lines."""
 
     def __init__(self, text: str) -> None:
-        self.text, self.at, self.line = text, 0, 1
+        self.text = text
+        self.at = 0
+        self.line = 1
 
     def __iter__(self) -> Iterator[tuple[str, int]]:
         text = self.text

@@ -16,7 +16,9 @@ def copied(value: Any) -> Any:
     """Return a value with all objects and lists in it again; what does not change is shared."""
     if isinstance(value, Object):
         new = Object({name: copied(inner) for name, inner in value.items()})
-        new.line, new.lines, new.keys_of = value.line, value.lines, value.keys_of
+        new.line = value.line
+        new.lines = value.lines
+        new.keys_of = value.keys_of
         return new
     return [copied(inner) for inner in value] if isinstance(value, list) else value
 

@@ -73,7 +73,8 @@ class XmlDocument(XmlTree):
         else:
             root = etree.Element(options.inside or options.wrapper[0])
         change = XmlChange(root, options, self.data)
-        index, index_of_change = MemberIndex(self), MemberIndex(change)
+        index = MemberIndex(self)
+        index_of_change = MemberIndex(change)
         for edit in edits:
             old = value_at(index, self.root, (*edit.path, edit.words)) if edit.removes else ""
             change.put(edit, old, index_of_change)

@@ -60,7 +60,8 @@ class XmlChange(XmlTree):
         """Write the entry that an entry is to precede, if one is given."""
         if not edit.ahead_of:
             return
-        keys, space = self.options.lists[edit.ahead_of[0]], etree.QName(entry).namespace
+        keys = self.options.lists[edit.ahead_of[0]]
+        space = etree.QName(entry).namespace
         prefix = next((p for p, uri in entry.nsmap.items() if p and uri == space), "")
         words = zip(keys, edit.ahead_of[1:], strict=False)
         said = ((name, self._worded(name, word, entry)) for name, word in words)
@@ -76,7 +77,8 @@ class XmlChange(XmlTree):
         return (name, *(without_module(self.options, key, said.get(key, "")) for key in keys))
 
     def collect(self, node: Any, path: Path, out: list[Edit]) -> None:
-        removal, operation = self.options.remove, f"{{{NETCONF}}}operation"
+        removal = self.options.remove
+        operation = f"{{{NETCONF}}}operation"
         dropped = str(node.get(removal, "")).split() if self.options.form == "own" else []
         out += [Edit(path, (name,), True, node.sourceline or 1) for name in dropped]
         members = [

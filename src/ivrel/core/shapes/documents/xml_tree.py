@@ -21,7 +21,9 @@ class XmlTree:
     """The elements of a document or of a change; `data`: the text of the document."""
 
     def __init__(self, top: Any, options: TreeOptions, data: bytes) -> None:
-        self.top, self.options, self.data = top, options, data
+        self.top = top
+        self.options = options
+        self.data = data
         self.root: Any = top
         self._names: dict[tuple[Any, Any], str] = {}  # of elements, by tag and prefix
 
@@ -41,7 +43,8 @@ class XmlTree:
             if local not in keys and "}" not in name:
                 out.append(Member(local, (), str(value), name, node.sourceline or 1))
         for child in elements(node):
-            name, line = self._local(child), child.sourceline or 1
+            name = self._local(child)
+            line = child.sourceline or 1
             if name in options.passed_over:
                 continue
             inner = elements(child)
@@ -75,7 +78,8 @@ class XmlTree:
 
     def _name_of(self, node: Any) -> str:
         name = etree.QName(node)
-        space, known = name.namespace or "", self.options.namespaces.values()
+        space = name.namespace or ""
+        known = self.options.namespaces.values()
         if not known or space in (NETCONF, NMDA) or space in known:
             return local_name(self.options, "", name.localname, known)
         return local_name(self.options, (node.prefix or space) if space else "", name.localname, ())
@@ -147,7 +151,8 @@ class XmlTree:
             return value
         if said.prefix:
             return f"{said.prefix}:{value}"
-        space, known = etree.QName(leaf).namespace, leaf.nsmap
+        space = etree.QName(leaf).namespace
+        known = leaf.nsmap
         if space and known.get(None) != space:
             prefix = next((p for p, uri in known.items() if uri == space and p), "")
             return f"{prefix}:{value}" if prefix else value
@@ -182,7 +187,8 @@ class XmlTree:
         found = {m.words: m.node for m in self.members(node) if m.words in (words, other)}
         if len(found) < 2:
             return
-        entry, ahead = found[words], found[other]
+        entry = found[words]
+        ahead = found[other]
         last = node[-1] is entry
         ahead.addprevious(entry)
         if last:

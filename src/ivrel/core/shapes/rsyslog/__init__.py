@@ -79,7 +79,8 @@ class Rsyslog(Shape, frozen=True):
     def fine(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
         if all(edit.body is None for edit in edits):
             return list(edits)
-        old, new = states_of(_model(text)), states_of(read_model(self.apply(text, edits, identity)))
+        old = states_of(_model(text))
+        new = states_of(read_model(self.apply(text, edits, identity)))
         out: list[Edit] = []
         heirs = dict(pairs(old, new))
         for key, state in new.items():

@@ -29,7 +29,8 @@ def addressed(
     `driver`: the stream driver of actions that name none; `authority`: the file of trusted
     certificates.
     """
-    params, place = action.params, action.statement
+    params = action.params
+    place = action.statement
     for name in ("target", "port", "protocol"):
         if name in params and params[name].value is None:
             doubt = Uncertainty(f"{place.raw} ({name} is worked out elsewhere)", place.line)

@@ -100,8 +100,12 @@ def read_property(text: str) -> Bounds:
     found = _PROPERTY.match(text)
     if not found:
         return UNKNOWN
-    name, negated, compare, wanted = found[1].lower(), found[2], found[3].lower(), found[4]
-    said, how = PROPERTIES.get(name), FILTERS.get(compare)
+    name = found[1].lower()
+    negated = found[2]
+    compare = found[3].lower()
+    wanted = found[4]
+    said = PROPERTIES.get(name)
+    how = FILTERS.get(compare)
     if said is None or how is None or "\\" in wanted:
         return UNKNOWN
 
@@ -134,7 +138,8 @@ class _Run:
         self.variables = variables
 
     def value(self, node: ExpressionNode, pri: int) -> Value:
-        op, parts = node.op, node.parts
+        op = node.op
+        parts = node.parts
         match op:
             case "number" | "text":
                 return node.value
@@ -158,7 +163,8 @@ class _Run:
                     else int(not decides)
                 )
             case "+" | "-" | "*" | "/" | "%":
-                a, b = self.count(parts[0], pri), self.count(parts[1], pri)
+                a = self.count(parts[0], pri)
+                b = self.count(parts[1], pri)
                 return None if a is None or b is None else reckon(op, a, b)
             case "&":
                 texts = [self.value(part, pri) for part in parts]

@@ -22,14 +22,17 @@ class Files:
     """The files of a bundle, by the names that configurations include them by."""
 
     def __init__(self, found: Sequence[Part], main: Part) -> None:
-        self.parts, self.main = found, main
+        self.parts = found
+        self.main = main
         self.doubts: list[Uncertainty] = []
         self.includes: list[str] = []
 
     def opened(self, params: Mapping[str, Param], token: Token, within: tuple[str, ...]) -> Opened:
         """Return the files that an include means, in their order."""
-        raw, at = " ".join(token.source.text[token.start : token.stop].split()), token.line
-        text, wanted = params.get("text"), params.get("file")
+        raw = " ".join(token.source.text[token.start : token.stop].split())
+        at = token.line
+        text = params.get("text")
+        wanted = params.get("file")
         if text is not None and text.value is not None:
             return (
                 read_source(f"{token.source.name} (text of an include)", token.line, text.value),

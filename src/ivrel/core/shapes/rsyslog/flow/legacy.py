@@ -65,7 +65,8 @@ def _forward(text: str, made: Callable[..., Action]) -> Action:
         port = digits[1] if digits else ""
         rest = re.sub(r"^[^;# \t]*", "", rest)
     rest = rest.lstrip(" \t")
-    template, idle = None, ""
+    template = None
+    idle = ""
     if rest[:1] == ";":
         template = re.split(r"[# \t]", rest[1:].lstrip(" \t"), maxsplit=1)[0] or None
     elif rest and rest[0] != "#":

@@ -121,7 +121,8 @@ class Setup:
         action = replace(action, before=self._before if s.kind == "legacy" else ())
         if s.kind == "legacy":
             # What was said of the next action was said of this one.
-            self._next, self._before = {}, ()
+            self._next = {}
+            self._before = ()
         if "config.enabled" in action.params and said_of(action.params, "config.enabled") != "on":
             action = replace(action, idle=SWITCHED_OFF)
         if action.kind in ("omfwd", "omrelp", "omudpspoof"):
@@ -160,7 +161,8 @@ class Setup:
     # Directives and objects.
 
     def _directive(self, s: Statement) -> None:
-        name, value = s.name, _argument(s.text)
+        name = s.name
+        value = _argument(s.text)
         param = Param(value, s.line)
         if name in NEXT:
             self._next[NEXT[name]] = param

@@ -66,11 +66,15 @@ class Walk:
     def ruleset(self, name: str, under: Bounds, why: Uncertainty | None) -> None:
         """Carry out a ruleset; one with a queue of its own has no effect on who calls it."""
         self.calling.append(name)
-        alive, cause, variables = self.alive, self.cause, dict(self.variables)
+        alive = self.alive
+        cause = self.cause
+        variables = dict(self.variables)
         self.all(self.setup.rulesets.get(name, ()), under, why, (), top=True)
         # The queue has a thread of its own: what stops there, or is set there, stays there.
         if name in self.setup.queued:
-            self.alive, self.cause, self.variables = alive, cause, variables
+            self.alive = alive
+            self.cause = cause
+            self.variables = variables
         self.calling.pop()
 
     def all(
@@ -164,7 +168,8 @@ class Walk:
         """A variable that is set: for what surely comes here its new value, for what may, an
         unknown one.
         """
-        name, reached = s.name, self.alive & under
+        name = s.name
+        reached = self.alive & under
         # What is set is a text from there on.
         found = values(s.test, self.variables) if s.test else ("",) * PRIS
         new: tuple[Value, ...] = tuple(None if value is None else str(value) for value in found)
@@ -227,10 +232,8 @@ class Walk:
             "",
         )
         if seldom:
-            takes, doubt = (
-                Bounds(NONE.sure, takes.most),
-                Uncertainty(_SELDOM[seldom], action.params[seldom].line),
-            )
+            takes = Bounds(NONE.sure, takes.most)
+            doubt = Uncertainty(_SELDOM[seldom], action.params[seldom].line)
         line = action.statement.line
         if action.idle:
             if action.sends:
@@ -269,7 +272,8 @@ class Walk:
         before = self.forwards.get(place)
         if before is not None:
             # Reached again, by another call of its ruleset.
-            takes, doubt = before.takes | takes, before.doubt or doubt
+            takes = before.takes | takes
+            doubt = before.doubt or doubt
         self.forwards[place] = Forward(action, takes, None if takes.known else doubt, chain)
 
 

@@ -79,7 +79,8 @@ def _edited(statement: Statement, params: Mapping[str, str]) -> str:
     """Return an action with other parameters, laid out as it is: values change in place, new ones
     follow the target.
     """
-    text, begun = statement.source.whole[statement.start : statement.stop], statement.start
+    text = statement.source.whole[statement.start : statement.stop]
+    begun = statement.start
     told = {name: value for name, value in params.items() if name in statement.params}
     new = {n: v for n, v in params.items() if n not in told and _UNSAID_PARAMS.get(n) != v}
     anchor = statement.params.get("target") or list(statement.params.values())[-1]
@@ -87,7 +88,8 @@ def _edited(statement: Statement, params: Mapping[str, str]) -> str:
     for param, name in sorted(
         ((p, n) for n, p in statement.params.items()), key=lambda one: -one[0].start
     ):
-        start, stop = param.start - begun, param.stop - begun
+        start = param.start - begun
+        stop = param.stop - begun
         if name not in told:
             start = len(text[:start].rstrip(" \t"))
             instead = ""

@@ -63,7 +63,8 @@ def read_diff(text: str) -> list[Edit]:
     edits: list[Edit] = []
     lines = text.split("\n")
     files: tuple[str, ...]
-    at, files = 0, ()
+    at = 0
+    files = ()
     while at < len(lines) and (lines[at] or at < len(lines) - 1):
         line = lines[at]
         if line.startswith("--- ") and at + 1 < len(lines) and lines[at + 1].startswith("+++ "):

@@ -39,7 +39,8 @@ def cut(statement: Statement, text: str, chain: Sequence[Statement]) -> Replacem
 
     The lines begin where its condition does, if that ends on its line.
     """
-    whole, above = statement.source.whole, statement.start
+    whole = statement.source.whole
+    above = statement.start
     for rule in reversed(chain):
         same_file = rule.source is statement.source
         if same_file and rule.head and rule.start < above and "\n" not in whole[rule.head : above]:

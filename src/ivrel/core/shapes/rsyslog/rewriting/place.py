@@ -24,7 +24,8 @@ HEAD = "# What is forwarded. Each correction writes this file anew."
 
 def is_own(statement: Statement) -> bool:
     """Whether a statement is where corrections write."""
-    text, at = statement.source.whole, statement.start
+    text = statement.source.whole
+    at = statement.start
     return _is_drop_in(text) or text.rfind(BEGIN, 0, at) > text.rfind(END, 0, at)
 
 

@@ -52,7 +52,8 @@ def state_of(forwards: Sequence[Forward]) -> State:
         out["form"] = form if isinstance(form, tuple) else ("depends", "on", form.text)
     params = first.action.params
     transport = first.endpoint[2]
-    address, device = said_of(params, "address"), said_of(params, "device")
+    address = said_of(params, "address")
+    device = said_of(params, "device")
     if address:
         # rsyslog takes the address for UDP only, and says so when it starts.
         out["address" if transport == "udp" else "idle-address"] = (address,)

@@ -117,7 +117,8 @@ class Scanner:
     def __init__(self, source: Source, include: Callable[[str, Token], Opened]) -> None:
         self._open: list[tuple[Source, int]] = [(source, 0)]
         self._include = include
-        self._state, self._count = _OUTSIDE, 0
+        self._state = _OUTSIDE
+        self._count = 0
         self._begins = True  # only blanks stand before, in this line
         self.mistakes: list[SyntaxMistake] = []
         self.given_up = False
@@ -190,7 +191,8 @@ class Scanner:
         if text.startswith("/*", at) and self._state is not _CALL:
             comment = _COMMENT.match(text, at)
             return "blank", comment.end() if comment else len(text)
-        best, end = "wrong", at + 1
+        best = "wrong"
+        end = at + 1
         tables = (
             (_AT_BEGIN, self._state) if self._state is _OUTSIDE and self._begins else (self._state,)
         )
@@ -199,7 +201,9 @@ class Scanner:
             for kind, pattern in table:
                 found = pattern.match(text, at)
                 if found and (found.end() > end or (first and found.end() == end)):
-                    best, end, first = kind, found.end(), False
+                    best = kind
+                    end = found.end()
+                    first = False
         if best in ("action", "directive", "include"):
             # What goes to the end of its line does not hold what the daemon puts there.
             end = at + len(text[at:end].rstrip(JOINT))

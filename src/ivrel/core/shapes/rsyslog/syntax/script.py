@@ -336,5 +336,6 @@ class _Parser:
             else:
                 raise SyntaxProblem(value.text)
             many = None if array is None else tuple(array)
-            start, stop = self.span(token)[0], self.span(value)[1]
+            start = self.span(token)[0]
+            stop = self.span(value)[1]
             out[token.text.lower()] = Param(said, token.line, start, stop, many)

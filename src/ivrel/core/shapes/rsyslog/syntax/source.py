@@ -65,5 +65,6 @@ def read_source(name: str, first: int, whole: str) -> Source:
         joins.append((length, start))
         pieces.append(said)
         length += len(said)
-        joined, begun = goes_on, end + 1
+        joined = goes_on
+        begun = end + 1
     return Source(name, first, whole, "".join(pieces), tuple(joins) or ((0, 0),), tuple(ends))
