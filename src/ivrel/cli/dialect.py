@@ -86,7 +86,7 @@ def _of_cover(one: Parser) -> None:
 
 
 def _of_new(one: Parser) -> None:
-    from ivrel.work.learning import SHAPES_TO_LEARN
+    from ivrel.work.shape_names import SHAPES_TO_LEARN
 
     shape = "how its text falls into statements"
     one.add_argument("name", help="the name of the new dialect")

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
-import getpass
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -55,6 +53,8 @@ def arguments(one: Parser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Talk to a device, and show what was learned; exit code 1 if that is nothing."""
+    import asyncio
+
     from ivrel.core.vocabulary.wording import plain
     from ivrel.work.dialog import proposed
 
@@ -86,6 +86,8 @@ def _route(args: argparse.Namespace) -> Route:
 
 async def _talk(args: argparse.Namespace, route: Route) -> list[Turn]:
     """Type lines to the device, and return all turns."""
+    import getpass
+
     from ivrel.work.dialog import dialog_with, record_host_key
 
     if args.learn_key:

@@ -18,7 +18,7 @@ DOUBTS_SHOWN = 12
 
 def arguments(one: Parser) -> None:
     """Add the arguments of the action."""
-    from ivrel.work.learning import SHAPES_TO_LEARN
+    from ivrel.work.shape_names import SHAPES_TO_LEARN
 
     one.add_argument("name", help="the name of the new dialect")
     one.add_argument("sample", nargs="+", help="configurations, or folders of them; '-' is stdin")

@@ -21,23 +21,19 @@ from ivrel.core.authoring.learning.written import written
 from ivrel.core.authoring.shape_traits import TRAITS
 from ivrel.core.dialects.load import read_dialect
 from ivrel.core.fleet import read_fleet
-from ivrel.core.shapes import SHAPES
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.sources.dialects import Dialects
 from ivrel.sources.files import read_bytes, read_stdin, read_text, write_text
 from ivrel.sources.workspace import WorkspaceFiles
 
 __all__ = [
-    "SHAPES_TO_LEARN", "DraftResult", "Improvement", "LearnOptions", "LearnResult", "Learning",
+    "DraftResult", "Improvement", "LearnOptions", "LearnResult", "Learning",
     "Question", "draft",
 ]  # fmt: skip
 
 # Called with an open question and the number of open questions; returns the answer, '' to pass, or
 # None to stop. It is called again with the reason if the answer is not one.
 Asking = Callable[[Question, int, str], str | None]
-
-
-SHAPES_TO_LEARN = tuple(name for name, row in SHAPES.items() if row.draft)
 
 
 class LearnOptions(Struct, frozen=True):
