@@ -251,8 +251,8 @@ def test_a_line_that_never_ends_is_cut(tmp_path: Path, monkeypatch: pytest.Monke
 
 @pytest.mark.parametrize("workers", [1, 2])
 def test_pieces_come_in_order(workers: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("ivrel.runners.processes.workers_for", lambda share, number: workers)
-    assert list(through_pieces(hex, iter(range(50)))) == [hex(n) for n in range(50)]
-    assert list(through_pieces(hex, iter([7]))) == ["0x7"] and not list(
-        through_pieces(hex, iter([]))
+    monkeypatch.setattr("ivrel.runners.pieces.processors", lambda: workers)
+    assert list(through_pieces(hex, lambda workers: iter(range(50)))) == [hex(n) for n in range(50)]
+    assert list(through_pieces(hex, lambda workers: iter([7]))) == ["0x7"] and not list(
+        through_pieces(hex, lambda workers: iter([]))
     )

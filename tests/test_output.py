@@ -43,7 +43,7 @@ CALLS = {
     ("explain", 0): ["explain", "tarsk-fw2", "level"],
     ("correct", 0): ["correct", "mv-petrel-gw1", "--waves"],
     ("correct --prove", 0): ["correct", "mv-petrel-gw1", "--prove"],
-    ("policy --compare", 0): ["policy", "--compare"],
+    ("policy --compare", 0): ["policy", "tarsk-*", "--compare"],
     ("fleet", 0): ["fleet"],
     ("policy", 0): ["policy"],
     ("policy", 1): ["policy", "tarsk-fw2"],

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import pickle
-from collections.abc import Iterator, Sequence
-from typing import ClassVar, Generic, Protocol, TypeVar
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any, ClassVar, Generic, Protocol, TypeVar
 
 from msgspec import Struct
 
@@ -21,6 +21,19 @@ class Texts(Protocol):
 
     def text(self, device: Device) -> tuple[bytes, str]:
         """Return a device's configuration and what it is called; Unreadable if there is none."""
+
+
+class SentTexts(Struct, frozen=True):
+    """Configurations that were sent along, or why there is none."""
+
+    found: Mapping[str, tuple[bytes, str] | str]
+
+    def text(self, device: Device) -> tuple[bytes, str]:
+        """Return a configuration and its name; Unreadable if there is none."""
+        found = self.found[device.name]
+        if isinstance(found, str):
+            raise Unreadable(found)
+        return found
 
 
 class Share(Struct, frozen=True):
@@ -98,3 +111,14 @@ class Job(Generic[R]):
                 raise
             said = own_error(problem)
             return self.failed(device, f"{file}: {said}" if file else said)
+
+
+def texts_of(job: Job[Any], devices: Iterable[Device]) -> SentTexts:
+    """Return the configurations of some devices, to be sent."""
+    found: dict[str, tuple[bytes, str] | str] = {}
+    for device in devices:
+        try:
+            found[device.name] = job.texts.text(device)
+        except Unreadable as problem:
+            found[device.name] = str(problem)
+    return SentTexts(found)

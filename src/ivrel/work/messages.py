@@ -139,7 +139,7 @@ def summarised(
                 summary.add(Arrival(part, found, when, at, given.zone))
 
     summing = Summing(directory, given.zone, new)
-    for summed in through_pieces(summing, chunks(), options.scheduler):
+    for summed in through_pieces(summing, lambda workers: chunks(), options.scheduler):
         summary.merge(summed.gathered)
         known = wrong.setdefault(summed.shown, summed)
         if known is not summed:
