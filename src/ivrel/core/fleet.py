@@ -176,9 +176,13 @@ FLEET = MappingField(
 
 
 def read_fleet(text: str, file: str) -> Fleet:
-    """Read a fleet from YAML, or from CSV if `file` ends in `.csv`.
+    r"""Read a fleet from YAML, or from CSV if `file` ends in `.csv`.
 
     InputError holds every mistake.
+
+    >>> fleet = read_fleet("device,kind,site,platform\ngw1,router,pier,quern\n", "fleet.csv")
+    >>> fleet.devices[0].kind
+    'router'
     """
     report = Report(file)
     devices: Sequence[Device]
@@ -299,9 +303,14 @@ def _csv_device(cells: Iterable[tuple[str, str]], line: int, report: Report) -> 
 
 
 def choose(fleet: Fleet, choice: DeviceSelection) -> tuple[Device, ...]:
-    """Return the devices that `choice` asks for, in the fleet's order.
+    r"""Return the devices that `choice` asks for, in the fleet's order.
 
     A word that matches nothing is a mistake.
+
+    >>> text = "device,kind,site,platform\ngw1,router,pier,quern\nfw1,firewall,pier,skarn\n"
+    >>> fleet = read_fleet(text, "fleet.csv")
+    >>> [device.name for device in choose(fleet, DeviceSelection(kinds=("fire*",)))]
+    ['fw1']
     """
     mistakes = [
         Mistake("", _unmatched(name, fleet))

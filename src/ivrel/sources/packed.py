@@ -96,7 +96,13 @@ def unpacked(data: bytes, shown: str, limits: SizeLimits = LIMITS) -> bytes:
 
 
 def packed_like(like: bytes, data: bytes) -> bytes:
-    """Return bytes, compressed as others are; as they are, if those are not compressed."""
+    r"""Return bytes, compressed as others are; as they are, if those are not compressed.
+
+    >>> packed_like(b"plain", b"text")
+    b'text'
+    >>> unpacked(packed_like(b"\x1f\x8b", b"text"), "x")
+    b'text'
+    """
     pack = next((pack for magic, (_, _, pack) in _KINDS.items() if like.startswith(magic)), None)
     return data if pack is None else pack(data)
 

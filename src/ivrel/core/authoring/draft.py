@@ -54,8 +54,11 @@ def fitting_shapes(sample: str) -> list[str]:
 
 
 def enclosing_words(sample: str) -> tuple[str, str] | None:
-    """Return the words that open blocks and shut them, if those of a sample do; None if there are
+    r"""Return the words that open blocks and shut them, if those of a sample do; None if there are
     no such words, or several pairs.
+
+    >>> enclosing_words("part a\n x\nend\npart b\n y\nend\n")
+    ('part', 'end')
     """
     firsts = [line.split() for line in sample.splitlines() if line.strip()]
     alone = Counter(words[0] for words in firsts if len(words) == 1 and words[0].isalpha())
@@ -82,7 +85,11 @@ def _pair(lines: Sequence[Sequence[str]], opens: str, shuts: str) -> bool:
 
 
 def comment_sign(sample: str) -> str:
-    """Return the sign that most comments begin with; '#' if there are none."""
+    r"""Return the sign that most comments begin with; '#' if there are none.
+
+    >>> comment_sign("! saved\n! today\nevents\n")
+    '!'
+    """
     signs: Counter[str] = Counter()
     for line in sample.splitlines():
         found = re.match(r"\s*(#|!|;|//|--)", line)

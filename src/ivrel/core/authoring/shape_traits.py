@@ -85,7 +85,11 @@ ENCLOSED = next(name for name, traits in TRAITS.items() if traits.has_block_word
 
 
 def likely_shapes(lines: Lines) -> list[str]:
-    """Return the shapes that a quarter of the lines or more look like, the likeliest first."""
+    """Return the shapes that a quarter of the lines or more look like, the likeliest first.
+
+    >>> likely_shapes(["a.b = 1", "a.c = 2"]), likely_shapes(["x {", "y;", "}"])
+    (['paths'], ['braces'])
+    """
     share = {}
     for name, traits in TRAITS.items():
         if traits.count is not None:

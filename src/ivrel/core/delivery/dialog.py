@@ -27,7 +27,11 @@ class Exchange(Struct, frozen=True):
 
 
 def cleaned(data: bytes) -> bytes:
-    """Return the output of a device without terminal control sequences."""
+    r"""Return the output of a device without terminal control sequences.
+
+    >>> cleaned(b"\x1b[1mpier> \x1b[0m"), cleaned(b"abx\x08c")
+    (b'pier> ', b'abc')
+    """
     if b"\x1b" in data or b"\x00" in data or b"\x07" in data:
         data = _STEERS.sub(b"", data)
     while b"\x08" in data:

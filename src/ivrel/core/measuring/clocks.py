@@ -236,6 +236,10 @@ def _clock_time(seconds: float) -> str:
 
 
 def zone_of(offset: float) -> float:
-    """Return the whole half hours that an offset is, in seconds; 0 if it is none."""
+    """Return the whole half hours that an offset is, in seconds; 0 if it is none.
+
+    >>> zone_of(3600.4), zone_of(12.0)
+    (3600.0, 0.0)
+    """
     whole = round(offset / ROUND) * ROUND
     return whole if abs(offset - whole) <= NEARLY and abs(offset) <= FARTHEST_ZONE else 0.0

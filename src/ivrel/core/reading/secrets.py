@@ -18,7 +18,11 @@ _WORD_END = re.compile(r"[\s=:.\"'(\[{<>]|$")
 
 
 def masked(text: str, most: int = LONGEST_SHOWN) -> str:
-    """Return a statement shortened, and without what follows a word for secrets."""
+    """Return a statement shortened, and without what follows a word for secrets.
+
+    >>> masked("send 198.51.100.21"), masked("password xyzzy")
+    ('send 198.51.100.21', 'password …')
+    """
     found = _SECRETS.search(text)
     if found is None:
         return shorten(text, most)

@@ -47,7 +47,11 @@ DEPARTURES: Mapping[str, tuple[str, str]] = {
 
 
 def told(departure: Departure) -> str:
-    """Return a departure in words, without the section."""
+    """Return a departure in words, without the section.
+
+    >>> told(Departure("no-tag")), section(Departure("no-tag"))
+    ('has no TAG in front of its text', 'RFC 3164 section 4.1.3')
+    """
     said = DEPARTURES[departure.kind][0]
     return f"{said}: '{departure.found}'" if departure.found else said
 

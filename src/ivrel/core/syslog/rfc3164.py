@@ -98,7 +98,12 @@ def _host(text: str, at: int, noted: list[Departure]) -> tuple[str | None, int]:
 
 
 def write(message: Message) -> bytes:
-    """Return a message in the form of RFC 3164; what it has no room for is left out."""
+    """Return a message in the form of RFC 3164; what it has no room for is left out.
+
+    >>> from ivrel.core.syslog import parse
+    >>> write(parse(b"<34>Oct 11 22:14:15 mymachine su: failed"))
+    b'<34>Oct 11 22:14:15 mymachine su: failed'
+    """
     stamp = message.stamp
     when = (
         f"{MONTHS[stamp.month - 1]} {stamp.day:2} "

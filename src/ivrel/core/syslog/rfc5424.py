@@ -187,6 +187,10 @@ def write(message: Message) -> bytes:
     """Return a message in the form of RFC 5424; fields that are None become NILVALUE.
 
     The text is written in UTF-8 behind a BOM, if it is not ASCII (section 6.4).
+
+    >>> from ivrel.core.syslog import parse
+    >>> write(parse(b"<165>1 2003-10-11T22:14:15.003Z - - - - - hello"))
+    b'<165>1 2003-10-11T22:14:15.003Z - - - - - hello'
     """
     stamp = message.stamp
     when = "-"

@@ -165,7 +165,12 @@ def _uptime(text: str, at: int) -> tuple[float, int] | None:
 
 
 def zone_of(stamp: Stamp) -> tzinfo | None:
-    """Return the zone that a stamp says; None if it says none, or a name of several zones."""
+    """Return the zone that a stamp says; None if it says none, or a name of several zones.
+
+    >>> from ivrel.core.syslog import parse
+    >>> print(zone_of(parse(b"<165>1 2003-10-11T22:14:15.003+02:00 - - - - -").stamp))
+    UTC+02:00
+    """
     if not stamp.zone:
         return None
     if stamp.zone[0] in "+-":
@@ -184,6 +189,12 @@ def moment(stamp: Stamp, near: datetime, zone: tzinfo = UTC) -> datetime | None:
 
     `near`: when the message came, with a zone: of the years that a stamp without one may mean, the
     nearest is taken. `zone`: that of stamps which say none.
+
+    >>> from datetime import UTC, datetime
+    >>> from ivrel.core.syslog import parse
+    >>> stamp = parse(b"<34>Oct 11 22:14:15 mymachine su: failed").stamp
+    >>> moment(stamp, datetime(2026, 10, 12, tzinfo=UTC), UTC).isoformat()
+    '2026-10-11T22:14:15+00:00'
     """
     if stamp.kind != "calendar":
         return None

@@ -21,7 +21,11 @@ def is_marked(data: bytes) -> bool:
 
 
 def is_inside(name: str) -> bool:
-    """Whether a name is that of a file in a folder, by no way out of it."""
+    """Whether a name is that of a file in a folder, by no way out of it.
+
+    >>> is_inside("rsyslog.d/50.conf"), is_inside("../passwd")
+    (True, False)
+    """
     return (
         bool(name) and not name.startswith("/") and ".." not in name.split("/") and "\0" not in name
     )
@@ -50,7 +54,11 @@ def pack(files: Mapping[str, bytes]) -> bytes:
 
 
 def parts(data: bytes) -> list[Part]:
-    """Return the files of a text: those of a bundle, or the one that it is."""
+    r"""Return the files of a text: those of a bundle, or the one that it is.
+
+    >>> [(part.name, part.data) for part in parts(pack({"a.conf": b"x\n", "b.conf": b"y\n"}))]
+    [('a.conf', b'x\n'), ('b.conf', b'y\n')]
+    """
     if not data.startswith(MARK):
         return [Part("", 1, data)]
     out = []

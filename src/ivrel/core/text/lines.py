@@ -12,12 +12,20 @@ FAR_BEFORE = 40  # bytes before a value in which the word before it ends
 
 
 def line_end(data: bytes) -> bytes:
-    """Return the line end of a text."""
+    r"""Return the line end of a text.
+
+    >>> line_end(b"a\r\nb\r\n")
+    b'\r\n'
+    """
     return b"\r\n" if b"\r\n" in data[:65536] else b"\n"
 
 
 def spacing(data: bytes) -> str:
-    """Return the sign and blanks between a name and its value in the assignments of a text."""
+    r"""Return the sign and blanks between a name and its value in the assignments of a text.
+
+    >>> spacing(b"a=1\nb=2\n"), spacing(b"a = 1\n")
+    ('=', ' = ')
+    """
     found = re.search(rb"^[ \t]*[\w.\-]+([ \t]*=[ \t]*)\S", data, re.MULTILINE)
     return decode(found[1]) if found else " = "
 
@@ -45,7 +53,11 @@ class _Whole(bytes):
 
 
 def in_place_of(old: bytes, text: str) -> bytes:
-    """Return a line that takes the place of another: indented as it was, and ending as it did."""
+    r"""Return a line that takes the place of another: indented as it was, and ending as it did.
+
+    >>> in_place_of(b"    facility local3\r", "facility local4")
+    b'    facility local4\r'
+    """
     lead = old[: len(old) - len(old.lstrip())]
     new = lead + text.encode() + (b"\r" if old.endswith(b"\r") else b"")
     return _Whole(new) if isinstance(old, _Whole) else new
@@ -99,13 +111,21 @@ def _joined(lines: Sequence[bytes], returns: bool, ended: bool) -> bytes:
 
 
 def line_at(data: bytes, begin: int) -> bytes:
-    """Return the line that begins at a place, without its end."""
+    r"""Return the line that begins at a place, without its end.
+
+    >>> line_at(b"one\ntwo\n", 4)
+    b'two'
+    """
     end = data.find(b"\n", begin)
     return data[begin : end if end >= 0 else len(data)]
 
 
 def next_line(data: bytes, at: int) -> int:
-    """Return where the line after that of a place begins: at the end of the text, if none does."""
+    r"""Return where the line after that of a place begins: at the end of the text, if none does.
+
+    >>> next_line(b"one\ntwo\n", 0)
+    4
+    """
     return data.find(b"\n", at) + 1 or len(data)
 
 

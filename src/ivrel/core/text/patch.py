@@ -70,9 +70,17 @@ class _Hunk(Struct, frozen=True):
 def patch(
     name: str, before: bytes | None, after: bytes | None, shown: Container[int] = ()
 ) -> Patch:
-    """Return the diff that turns a file into another; None is a file that is not there.
+    r"""Return the diff that turns a file into another; None is a file that is not there.
 
     `shown`: the lines of the file, from 1, that may be in it although they do not change.
+
+    >>> print(patch("a.conf", b"one\ntwo\n", b"one\n2\n", range(9)).text.decode(), end="")
+    --- a/a.conf
+    +++ b/a.conf
+    @@ -1,2 +1,2 @@
+     one
+    -two
+    +2
     """
     old = _lines(before)
     new = _lines(after)

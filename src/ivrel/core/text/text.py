@@ -14,7 +14,11 @@ LONGEST = 4096  # bytes; no statement about export settings is longer
 
 
 def decode(raw: bytes) -> str:
-    """Return text of a configuration; bytes that are no UTF-8 are replaced, never refused."""
+    r"""Return text of a configuration; bytes that are no UTF-8 are replaced, never refused.
+
+    >>> decode(b"caf\xc3\xa9"), decode(b"caf\xe9")
+    ('café', 'caf�')
+    """
     return raw.decode("utf-8", "replace")
 
 

@@ -11,7 +11,11 @@ _WORDS = re.compile(r'"((?:[^"\\]|\\.)*)"|(\S+)')
 
 
 def split_words(line: str) -> list[str]:
-    """Return the words of a line, divided by white space; double quotes hold one together."""
+    """Return the words of a line, divided by white space; double quotes hold one together.
+
+    >>> split_words('name "the north pier" 5')
+    ['name', 'the north pier', '5']
+    """
     if '"' not in line:
         return line.split()
     return [
@@ -20,7 +24,11 @@ def split_words(line: str) -> list[str]:
 
 
 def quote(word: str) -> str:
-    """Return a word as it must be written to be read as one."""
+    """Return a word as it must be written to be read as one.
+
+    >>> print(quote("the north pier"), quote("pier"))
+    "the north pier" pier
+    """
     if word and not re.search(r'[\s"]', word):
         return word
     return '"' + re.sub(r'(["\\])', r"\\\1", word) + '"'
@@ -32,6 +40,9 @@ _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
 def unquoted(value: str) -> str:
     """Return the value of an assignment: of one in quotes, the text between them; a backslash
     precedes quotes and backslashes.
+
+    >>> unquoted('"the north pier"')
+    'the north pier'
     """
     found = _QUOTED.fullmatch(value) if value[:1] == '"' else None
     return re.sub(r'\\(["\\])', r"\1", found[1]) if found else value

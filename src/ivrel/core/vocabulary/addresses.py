@@ -19,7 +19,13 @@ _PLAIN = re.compile(
 
 @lru_cache(maxsize=65536)
 def address(text: str) -> str:
-    """Return an IP address in its canonical form; ValueError tells what was expected."""
+    """Return an IP address in its canonical form; ValueError tells what was expected.
+
+    >>> address("2001:DB8:0::1")
+    '2001:db8::1'
+    >>> address("192.0.2.7")
+    '192.0.2.7'
+    """
     word = text.strip()
     if _PLAIN.fullmatch(word):
         return word
@@ -35,13 +41,21 @@ FAMILIES = {"inet": "IPv4", "inet6": "IPv6"}
 
 @lru_cache(maxsize=65536)
 def family_of(host: str) -> str:
-    """Return the family of an address; '' of a host name, which may mean either."""
+    """Return the family of an address; '' of a host name, which may mean either.
+
+    >>> family_of("192.0.2.7"), family_of("2001:db8::7"), family_of("beacon-a")
+    ('IPv4', 'IPv6', '')
+    """
     return ("IPv6" if ":" in host else "IPv4") if is_address(host) else ""
 
 
 @lru_cache(maxsize=65536)
 def is_address(text: str) -> bool:
-    """Whether a text is an IP address."""
+    """Whether a text is an IP address.
+
+    >>> is_address("192.0.2.7"), is_address("beacon-a")
+    (True, False)
+    """
     if ":" not in text and text.count(".") != 3:
         return False  # most words are seen not to be at once
     try:

@@ -104,18 +104,30 @@ def _rows(facilities: Iterable[str] | None) -> int:
 def through(severity: str, facilities: Iterable[str] | None = None) -> Selection:
     """Return the threshold: `severity` and everything more urgent, for all facilities or those
     given.
+
+    >>> through("error").word
+    'all:through-error'
+    >>> through("error", ["local4"]).word
+    'all:none;local4:through-error'
     """
     return Selection(_rows(facilities) * ((2 << SEVERITIES.index(severity)) - 1))
 
 
 def single(severity: str, facilities: Iterable[str] | None = None) -> Selection:
-    """Return one severity alone, for all facilities or those given."""
+    """Return one severity alone, for all facilities or those given.
+
+    >>> single("notice", ["local4"]).word
+    'all:none;local4:notice'
+    """
     return Selection(_rows(facilities) << SEVERITIES.index(severity))
 
 
 def holes(selection: Selection) -> Selection:
     """Return the severities that are missing although less urgent ones of the same facility are
     sent.
+
+    >>> holes(through("notice", ["local4"]) - single("error", ["local4"])).word
+    'all:none;local4:error'
     """
     return _holes(selection.bits)
 
@@ -165,6 +177,9 @@ def adjusted(selection: Selection, accepts: Callable[[str], bool], wanted: str) 
 def by_threshold(selection: Selection) -> dict[str, list[str]]:
     """Return the facilities of each threshold, without those that nothing is sent of; of a facility
     with a hole, that of the least urgent severity.
+
+    >>> by_threshold(through("error", ["local4", "local5"]))
+    {'error': ['local4', 'local5']}
     """
     out: dict[str, list[str]] = {}
     for row, names in _by_row(selection.bits).items():
@@ -198,6 +213,9 @@ def _row_of(word: str) -> int:
 def describe_gap(whole: Selection, part: Selection) -> str:
     """Return the difference between `whole` and `part`, by severity, with the facilities where they
     differ.
+
+    >>> describe_gap(through("notice", ["local4"]), through("error", ["local4"]))
+    'warning, notice of local4'
     """
     return _describe_set((whole - part).bits)
 
