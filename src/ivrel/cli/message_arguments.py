@@ -41,7 +41,7 @@ def record_arguments(parser: Parser) -> None:
 
 
 def device_arguments(parser: Parser) -> None:
-    """Add the options that choose devices, where the words of a call name files."""
+    """Add the options that choose devices, for commands whose arguments are files."""
     parser.group(DEVICES).add_argument(
         "--device",
         action="append",

@@ -200,7 +200,7 @@ class Serving:
         )
 
     async def _chatter(self) -> None:
-        """Have something happen on each device now and then."""
+        """Let each device log an event now and then."""
         if not self._plan.every or not self._units:
             return
         units = list(self._units.values())

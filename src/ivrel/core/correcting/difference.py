@@ -281,7 +281,7 @@ def _differ(one: Found, other: Found) -> bool:
 
 
 def _beyond_export(dialect: Dialect, statements: Iterable[Found]) -> list[tuple[Path, bytes]]:
-    """Return those of some statements that are none of export settings."""
+    """Return the statements that do not concern export settings."""
     reader = matcher(dialect)
     split = dialect.shape.split
     kept: dict[tuple[Path, bytes], bool] = dialect.once("beyond export", dict)

@@ -142,7 +142,7 @@ class Trial:
         )
 
     def without_each(self) -> Iterator[tuple[Edit, Records | None]]:
-        """Yield each single edit, and what is said if it alone is left out.
+        """Yield each single edit, with the records of the change without it.
 
         None if the platform refuses the rest.
         """

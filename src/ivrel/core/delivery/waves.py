@@ -84,7 +84,7 @@ def in_waves(candidates: Sequence[WaveCandidate], order: Order) -> tuple[Wave, .
 
 
 class _State:
-    """What has been delivered, and who is heard by now."""
+    """The devices delivered so far, and those that send messages by then."""
 
     def __init__(self, candidates: Sequence[WaveCandidate], order: Order) -> None:
         self._apart = order.apart

@@ -153,9 +153,7 @@ class _PolicyFiles:
 
 
 def _check_collectors(collectors: Mapping[str, Collector], report: Report) -> None:
-    """No two collectors are one, and every relay forwards to some that are none, by ways without a
-    circle.
-    """
+    """Check that no two collectors are the same, and that each relay leads to one without a loop."""
     endpoints: dict[tuple[str, int, str], str] = {}
     for c in collectors.values():
         if c.endpoint in endpoints:

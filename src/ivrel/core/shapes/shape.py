@@ -194,7 +194,7 @@ class Shape(Struct, frozen=True, eq=False):
         return tops, dict(by_first)
 
     def find_tops(self, text: Text) -> Sequence[Words]:
-        """Find what `tops` tells. Here each statement is a part of its own."""
+        """Find the parts that `tops` yields. Here each statement is a part of its own."""
         return [
             path[0] if path else tuple(self.split(decode(raw[:LONGEST])))
             for path, raw, _ in self.statements(text)

@@ -106,9 +106,7 @@ def _inserts(data: bytes) -> Iterator[bytes]:
 
 
 def _alike(before: bytes, after: bytes) -> Iterator[tuple[int, int, int]]:
-    """Yield from where to where bytes are the same: in lines that stay, and in words of those that
-    change.
-    """
+    """Yield the ranges of equal bytes: in lines that stay, and in words of lines that change."""
     old = _LINES.findall(before)
     new = _LINES.findall(after)
     at = 0

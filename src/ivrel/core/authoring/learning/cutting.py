@@ -1,4 +1,4 @@
-"""Cuts samples up into statements: which shape they have, and what it has to know of them."""
+"""Divides samples into statements: finds their shape and its options."""
 
 from __future__ import annotations
 
