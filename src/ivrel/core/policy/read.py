@@ -153,7 +153,7 @@ class _PolicyFiles:
 
 
 def _check_collectors(collectors: Mapping[str, Collector], report: Report) -> None:
-    """Check that no two collectors are the same, and that each relay leads to one without a loop."""
+    """Check that no two collectors are the same, and that no relays form a loop."""
     endpoints: dict[tuple[str, int, str], str] = {}
     for c in collectors.values():
         if c.endpoint in endpoints:
