@@ -9,7 +9,7 @@ import pytest
 from conftest import TODAY
 
 import ivrel.core.settings as package
-from ivrel.core import correct, read_policy
+from ivrel.core import audit_text, correct, read_policy
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.fleet import Device
 from ivrel.core.reading import read_records
@@ -288,6 +288,24 @@ def test_changes_are_applied_as_the_platform_would(
     from ivrel.core.correcting.changes import apply_change
 
     assert apply_change(DIALECTS[platform], before.encode(), change, "change").decode() == after
+
+
+def test_a_zone_that_a_platform_describes_nowhere_is_unable() -> None:
+    policy = read_policy(POLICY.format(require="clock: {zone: UTC}"), "policy.yaml")
+    device = Device("x", "server", "s", "rsyslog")
+    text = b"*.* @198.51.100.21\n"
+    (verdict,) = audit_text(device, DIALECTS["rsyslog"], text, policy, TODAY, "x").verdicts
+    assert (verdict.verdict, verdict.why) == ("unable", "rsyslog has no statement for the zone")
+    assert [f.kind for f in verdict.findings] == ["silent"]
+
+
+@pytest.mark.parametrize(("platform", "whole"), [("quern", False), ("openconfig", True)])
+def test_a_change_that_is_carried_out_as_a_whole_says_so(platform: str, whole: bool) -> None:
+    policy = read_policy(POLICY.format(require="collectors: [a]"), "policy.yaml")
+    text = BODIES.get(platform, QUERN.format(export="export on")).replace("TEXT", CONSOLE)
+    device = Device("x", "router", "s", platform)
+    done = correct(device, DIALECTS[platform], text.encode(), policy, TODAY, "x")
+    assert done.changes and done.whole is whole
 
 
 def test_nothing_of_a_setting_is_forgotten() -> None:
