@@ -185,12 +185,12 @@ def test_an_unproved_correction_is_not_written_as_if_it_were_good(tmp_path: obje
 
     from ivrel.core.correcting import Property, correct
     from ivrel.core.delivery.corrections import CorrectionSet
-    from ivrel.work.destinations import CorrectionFolder
+    from ivrel.work.correction_writers import FolderWriter
 
     folder = Path(str(tmp_path)) / "out"
 
     def write(c: Correction, *unread: tuple[str, str]) -> None:
-        with CorrectionFolder(folder, ("p", "p.yaml"), TODAY, keeps=False) as out:
+        with FolderWriter(folder, ("p", "p.yaml"), TODAY, keeps=False) as out:
             out.done(CorrectionSet(fleet="f", corrections=(out.take(c),), unread=unread))
 
     done = correct(DEVICE, DIALECT, TEXT, POLICY, TODAY, "x.conf")

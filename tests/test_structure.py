@@ -135,6 +135,15 @@ def trees() -> list[tuple[str, ast.Module]]:
     return [(str(p.relative_to(ROOT)), ast.parse(p.read_text())) for p in ROOT.rglob("*.py")]
 
 
+def test_a_name_of_a_type_has_one_meaning() -> None:
+    homes: dict[str, list[str]] = {}
+    for name, tree in trees():
+        for node in tree.body:
+            if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                homes.setdefault(node.name, []).append(name)
+    assert len(homes) > 400 and not {k: v for k, v in homes.items() if len(v) > 1}
+
+
 def test_comprehensions_do_one_thing_each() -> None:
     kinds = (ast.ListComp, ast.SetComp, ast.DictComp, ast.GeneratorExp)
     packed = []

@@ -19,8 +19,8 @@ from ivrel.sources.corrections import BESIDE, CHANGE, SHEETS, UNPROVED
 from ivrel.sources.files import claim_folder
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.correcting_jobs import Correcting, NotCorrected
+from ivrel.work.correction_writers import CorrectionWriter, FolderWriter, InPlaceWriter, PatchWriter
 from ivrel.work.deciding import Deciding, left_open
-from ivrel.work.destinations import CorrectionFolder, Destination, InPlace, Patch
 from ivrel.work.run import RunOptions
 
 
@@ -62,7 +62,7 @@ class Corrections:
 
     def collect(self) -> CorrectionSet:
         """Return the corrections, without writing them."""
-        return self._into(Destination())
+        return self._into(CorrectionWriter())
 
     def write(
         self, folder: Path | str, *, replace: bool = False, keep_text: bool = True
@@ -79,31 +79,31 @@ class Corrections:
         # The corrections take long: a folder that cannot be written is reported before.
         claim_folder(Path(folder), replace)
         policy = self._files.policy
-        destination = CorrectionFolder(
+        writer = FolderWriter(
             Path(folder), (policy.name, policy.file), self._options.today, keeps=keep_text
         )
-        return self._into(destination, folder=str(folder))
+        return self._into(writer, folder=str(folder))
 
-    def patch(self, out: BinaryIO) -> tuple[CorrectionSet, Patch]:
+    def patch(self, out: BinaryIO) -> tuple[CorrectionSet, PatchWriter]:
         """Write one patch over the configurations, for `git apply`; return what is in it."""
-        destination = Patch(self._files, out)
-        return self._into(destination), destination
+        writer = PatchWriter(self._files, out)
+        return self._into(writer), writer
 
     def apply(self) -> CorrectionSet:
         """Apply the proved corrections to the workspace's configurations; `undo` reverts this."""
-        return self._into(InPlace(self._files), in_place=True)
+        return self._into(InPlaceWriter(self._files), in_place=True)
 
     def _into(
-        self, destination: Destination, folder: str = "", *, in_place: bool = False
+        self, writer: CorrectionWriter, folder: str = "", *, in_place: bool = False
     ) -> CorrectionSet:
         corrections: list[Correction] = []
         unread: list[tuple[str, str]] = []
-        with destination:
-            for done in self._through(needs_text=destination.needs_text):
+        with writer:
+            for done in self._through(needs_text=writer.needs_text):
                 if isinstance(done, NotCorrected):
                     unread.append((done.device, done.problem))
                 else:
-                    corrections.append(destination.take(done))
+                    corrections.append(writer.take(done))
             result = CorrectionSet(
                 fleet=self._files.fleet.name,
                 corrections=tuple(corrections),
@@ -111,10 +111,10 @@ class Corrections:
                 devices={d.name: d for d in self.devices},
                 folder=folder,
                 in_place=in_place,
-                left_out=tuple(destination.left_out),
+                left_out=tuple(writer.left_out),
                 waves=self._in_waves(corrections),
             )
-            destination.done(result)
+            writer.done(result)
         return result
 
     def _through(self, *, needs_text: bool) -> Iterator[Correction | NotCorrected]:

@@ -35,7 +35,7 @@ from ivrel.live.proving import Prover
 from ivrel.live.targets import own_folder, targets_of
 from ivrel.sources.approval import SIGNERS, approved_by
 from ivrel.sources.corrections import CHANGE, read_corrections, read_waves
-from ivrel.sources.listening.session import ListenOptions, Session
+from ivrel.sources.listening.session import ListenOptions, ListenSession
 from ivrel.sources.listening.sockets import tls_context
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.correction import WaveOptions, order_of
@@ -492,7 +492,7 @@ class _Run:
             ready.set()
         return out
 
-    def _session(self, hearing: Hearing) -> Session:
+    def _session(self, hearing: Hearing) -> ListenSession:
         """Return a listener of the delivery's own."""
         call = self._call
         if bool(call.tls) != bool(call.certificate):
@@ -503,4 +503,4 @@ class _Run:
             key = Path(call.key) if call.key else None
             clients = Path(call.clients) if call.clients else None
             context = tls_context(Path(call.certificate), key, clients)
-        return Session(ListenOptions(ports, listen_addresses(call.on)), context, hearing.take)
+        return ListenSession(ListenOptions(ports, listen_addresses(call.on)), context, hearing.take)

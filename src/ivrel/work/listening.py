@@ -16,7 +16,7 @@ from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.sources.listening.keeping import RotationLimits
-from ivrel.sources.listening.session import ListenOptions, Session, in_words
+from ivrel.sources.listening.session import ListenOptions, ListenSession, in_words
 from ivrel.sources.listening.sockets import ListenPort, tls_context
 from ivrel.sources.workspace import WorkspaceFiles
 
@@ -94,19 +94,19 @@ def listen(
         own, authority = (Path(name) if name else None for name in (key, clients))
         context = tls_context(Path(certificate), own, authority)
 
-    def look(session: Session) -> bool:
+    def look(session: ListenSession) -> bool:
         looked(_state(session))
         return expectation is not None and expectation.ends
 
     taken = heard
     if taken is None and expectation is not None:
         taken = expectation.take
-    session = Session(options, context, taken, look)
+    session = ListenSession(options, context, taken, look)
     session.run()
     return _state(session)
 
 
-def _state(session: Session) -> ListenState:
+def _state(session: ListenSession) -> ListenState:
     counts = session.counts
     keeper = session.keeper
     return ListenState(

@@ -38,8 +38,9 @@ from ivrel.work.message_files import MessageFiles
 from ivrel.work.run import RunOptions
 
 __all__ = [
-    "COUNTED_BY", "MessageFiles", "MessageList", "Trace", "Wanted", "attributed", "collector_of",
-    "counted", "directory_of", "evidence_of", "messages_of", "summarised", "traced", "wording_of",
+    "COUNTED_BY", "MessageFiles", "MessageList", "MessageTrace", "Wanted", "attributed",
+    "collector_of", "counted", "directory_of", "evidence_of", "messages_of", "summarised", "traced",
+    "wording_of",
 ]  # fmt: skip
 
 G = TypeVar("G", bound=Gathers)
@@ -234,7 +235,7 @@ def _group(value: str, some: list[AttributedMessage]) -> MessageGroup:
     return MessageGroup(value, len(some), len(devices), first, last)
 
 
-class Trace(Struct, frozen=True):
+class MessageTrace(Struct, frozen=True):
     """One message, what it alone proves or contradicts, and the collector that it was sent to.
 
     `message`: None if the file has no such message; `problems`: files and lines that could not be
@@ -249,7 +250,7 @@ class Trace(Struct, frozen=True):
 
 def traced(
     files: WorkspaceFiles | None, given: MessageFiles, line: int | None, device: str = ""
-) -> Trace:
+) -> MessageTrace:
     """Return one message with all decisions about it.
 
     `line`: the line of the file, or None for the last message; `device`: of this device.
@@ -266,7 +267,7 @@ def traced(
             break
     problems = tuple(messages.problems)
     if found is None or files is None or not found.found.device or not files.has_policy:
-        return Trace(found, problems=problems)
+        return MessageTrace(found, problems=problems)
     policy = files.policy
     record = found.record
     collector = collector_of(policy, record)
@@ -274,4 +275,4 @@ def traced(
     alone.add(Arrival(record, found.found, found.when, collector, given.zone))
     sender = next(d for d in files.fleet.devices if d.name == found.found.device)
     claims = [c for c in claims_of(sender, policy, alone) if c.setting in JUDGED]
-    return Trace(found, tuple(claims), collector, problems)
+    return MessageTrace(found, tuple(claims), collector, problems)

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from ivrel.core.evidence.results import HeardResult
     from ivrel.core.judging.remarks import Remark
     from ivrel.core.policy.policy import Requirement
-    from ivrel.core.settings.reading import Reading
+    from ivrel.core.settings.reading import DeviceReading
     from ivrel.sources.lines import LinesOf
     from ivrel.work.audit import Audit
     from ivrel.work.correction import Corrections, WaveOptions
@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from ivrel.work.gathering import GatherOptions, HostKeys
     from ivrel.work.measuring import Measuring
     from ivrel.work.message_files import MessageFiles
-    from ivrel.work.messages import MessageList, Trace
+    from ivrel.work.messages import MessageList, MessageTrace
     from ivrel.work.proving import ProofResult
 
 Devices = Iterable[str | Device]
@@ -55,7 +55,7 @@ class UnknownPlatform(Struct, frozen=True):
     samples: tuple[str, ...]
 
 
-class Selection(TypedDict, total=False):
+class SelectionOptions(TypedDict, total=False):
     """Which devices a run is about; without any of these, all devices.
 
     `devices`: names, globs or devices; `kinds`, `sites`, `groups`: names or globs.
@@ -128,7 +128,7 @@ class Workspace:
         """Whether there is a fleet."""
         return any((self.folder / name).exists() for name in ("fleet.yaml", "fleet.csv"))
 
-    def select(self, **selection: Unpack[Selection]) -> tuple[Device, ...]:
+    def select(self, **selection: Unpack[SelectionOptions]) -> tuple[Device, ...]:
         """Return the selected devices, in the order of the fleet.
 
         Raise InputError for a name or a glob that matches nothing.
@@ -191,7 +191,7 @@ class Workspace:
 
         return LinesOf(self.files, tuple(devices))
 
-    def read(self, device: Device | str, settings: Iterable[str] = ()) -> Reading:
+    def read(self, device: Device | str, settings: Iterable[str] = ()) -> DeviceReading:
         """Return the reading of one configuration; `settings`: only about these.
 
         Raise Unreadable if it cannot be read.
@@ -207,7 +207,7 @@ class Workspace:
         heard: Iterable[str] = (),
         at: Mapping[str, Iterable[str]] | None = None,
         messages: MessageFiles | None = None,
-        **selection: Unpack[Selection],
+        **selection: Unpack[SelectionOptions],
     ) -> Audit:
         """Return the audit of devices: iterate over it for the result of each device.
 
@@ -242,7 +242,7 @@ class Workspace:
         self,
         settings: Iterable[str] = (),
         waves: WaveOptions | None = None,
-        **selection: Unpack[Selection],
+        **selection: Unpack[SelectionOptions],
     ) -> Corrections:
         """Return the corrections of devices: iterate over them, or `write` them to a folder.
 
@@ -259,7 +259,7 @@ class Workspace:
         return Corrections(self.files, self.options, devices, known_settings(settings), waves)
 
     def prove(
-        self, path: Path | str, settings: Iterable[str] = (), **selection: Unpack[Selection]
+        self, path: Path | str, settings: Iterable[str] = (), **selection: Unpack[SelectionOptions]
     ) -> ProofResult:
         """Prove changes that exist against the configurations at hand.
 
@@ -299,7 +299,7 @@ class Workspace:
         self,
         policy: Policy | Path | str,
         settings: Iterable[str] = (),
-        **selection: Unpack[Selection],
+        **selection: Unpack[SelectionOptions],
     ) -> tuple[WhatIf, ...]:
         """Return the differences that another policy makes: verdicts and correction lines by
         device.
@@ -333,7 +333,7 @@ class Workspace:
         at: Mapping[str, Iterable[str]] | None = None,
         settings: Iterable[str] = (),
         messages: MessageFiles | None = None,
-        **selection: Unpack[Selection],
+        **selection: Unpack[SelectionOptions],
     ) -> HeardResult:
         """Return the claims that messages prove and contradict, device by device.
 
@@ -362,20 +362,20 @@ class Workspace:
 
         return messages_of(self.files, messages, wanted or Wanted())
 
-    def trace(self, file: str, line: int | None = None, device: str = "") -> Trace:
+    def trace(self, file: str, line: int | None = None, device: str = "") -> MessageTrace:
         """Return one message with all decisions about it; without `line`, the last of a device."""
         from ivrel.work.messages import traced
 
         return traced(self.files, self.messages_from([file]), line, device)
 
-    def measure(self, messages: MessageFiles, **selection: Unpack[Selection]) -> Measuring:
+    def measure(self, messages: MessageFiles, **selection: Unpack[SelectionOptions]) -> Measuring:
         """Return the measurements of messages, by silence, clocks, losses and volume."""
         from ivrel.work.measuring import Measuring
 
         return Measuring(self.files, messages, self.options, self.select(**selection))
 
     def gather(
-        self, how: GatherOptions | None = None, **selection: Unpack[Selection]
+        self, how: GatherOptions | None = None, **selection: Unpack[SelectionOptions]
     ) -> tuple[GatheredDevice, ...]:
         """Fetch configurations from devices into the workspace; return each device's state."""
         from ivrel.work.gathering import GatherOptions, gathered
@@ -383,7 +383,7 @@ class Workspace:
         devices = self.select(**selection)
         return gathered(self.files, self.options, devices, how or GatherOptions())
 
-    def learn_host_keys(self, at_once: int = 50, **selection: Unpack[Selection]) -> HostKeys:
+    def learn_host_keys(self, at_once: int = 50, **selection: Unpack[SelectionOptions]) -> HostKeys:
         """Ask devices for their host keys, and record those that are not known yet."""
         from ivrel.work.gathering import host_keys
 

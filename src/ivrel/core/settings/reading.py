@@ -12,7 +12,7 @@ from ivrel.core.settings.contract import Fact
 from ivrel.core.text.bundle import Places
 
 
-class Reading(Struct, frozen=True, kw_only=True):
+class DeviceReading(Struct, frozen=True, kw_only=True):
     """What was understood of one configuration.
 
     `file`: what the configuration is called; `places`: gives the file and the line of a line of a

@@ -24,7 +24,7 @@ from ivrel.output.terminal.groups import alike, draw_alike, draw_groups
 from ivrel.output.terminal.matrix import Look, draw_matrix
 from ivrel.output.terminal.screen import (
     STYLES,
-    Text,
+    Cell,
     line,
     quoted,
     shown,
@@ -132,13 +132,13 @@ def _doubt(
         verdict.why,
         indent=2,
     )
-    shown(screen, Text(f"hang on that: {', '.join(settings)}", "dim"), 26)
+    shown(screen, Cell(f"hang on that: {', '.join(settings)}", "dim"), 26)
     if verdict.where:
         shown(screen, quoted(_lines(verdict, text_of)), 26)
     if "is not understood" in verdict.why:
         shown(
             screen,
-            Text(
+            Cell(
                 f"describe the line in the dialect: ivrel dialect try {platform} FILE shows it",
                 "dim",
             ),
@@ -153,7 +153,7 @@ def _finding(screen: Console, verdict: Verdict, text_of: LineText) -> None:
     if verdict.verdict not in GOOD:
         # The rule follows what it is about, since the eye looks for the finding first.
         asks = f"'{verdict.rule}' asks: {verdict.wanted}"
-        shown(screen, Text(asks, "dim"), 12 + 2 + 8 + 2 + 2)
+        shown(screen, Cell(asks, "dim"), 12 + 2 + 8 + 2 + 2)
 
 
 def _lines(verdict: Verdict, text_of: LineText, most: int = 4) -> list[tuple[str, str]]:

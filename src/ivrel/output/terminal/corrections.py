@@ -8,7 +8,7 @@ from rich.console import Console
 
 from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction
 from ivrel.core.vocabulary.wording import counted, shorten
-from ivrel.output.terminal.screen import Text, line, shown, styled, table
+from ivrel.output.terminal.screen import Cell, line, shown, styled, table
 from ivrel.output.views.corrections import CorrectionsView
 from ivrel.output.views.folding import ONE_BY_ONE, folded, grouped, named
 
@@ -44,12 +44,12 @@ def _waves(screen: Console, view: CorrectionsView) -> None:
     for wave in view.result.waves:
         names = named(wave.devices, WAVE_SHOWN if not view.every else len(wave.devices))
         number = f"{len(wave.devices):,}"
-        grid.add_row(Text(str(wave.number), "bold"), number, Text(names), Text(wave.why, "dim"))
+        grid.add_row(Cell(str(wave.number), "bold"), number, Cell(names), Cell(wave.why, "dim"))
         for held in wave.held[: None if view.every else HELD_SHOWN]:
-            grid.add_row("", "", Text(f"{held.device} waits", "yellow"), Text(held.why, "dim"))
+            grid.add_row("", "", Cell(f"{held.device} waits", "yellow"), Cell(held.why, "dim"))
         if len(wave.held) > HELD_SHOWN and not view.every:
             more = f"and {len(wave.held) - HELD_SHOWN} more wait; --all shows them"
-            grid.add_row("", "", Text(more, "yellow"), "")
+            grid.add_row("", "", Cell(more, "yellow"), "")
     shown(screen, grid)
     left = [c.device for c in view.result.changed if not c.proved]
     if left:
@@ -70,11 +70,11 @@ def _counted(screen: Console, view: CorrectionsView, by: str) -> None:
         remains = sum(len(c.remains) for c in some)
         lines = sum(len(c.changes) for c in changed)
         grid.add_row(
-            Text(group),
+            Cell(group),
             f"{len(some):,}",
             f"{len(changed):,}",
             f"{lines:,}",
-            Text(f"{proved:,}", style),
+            Cell(f"{proved:,}", style),
             f"{remains:,}" if remains else "·",
         )
     for column in grid.columns[1:]:
@@ -122,18 +122,18 @@ def _correction(screen: Console, c: Correction, devices: Sequence[str] = ()) -> 
     for change in c.changes:
         if change.inside != inside:
             inside = change.inside
-            grid.add_row(Text(inside, "dim"), "")
+            grid.add_row(Cell(inside, "dim"), "")
         # The line itself, moved in below the block that it is in.
-        text = Text(("    " if inside else "") + change.line, "red" if change.removes else "green")
-        grid.add_row(text, Text('"' if change.reason == reason else change.reason, "dim"))
+        text = Cell(("    " if inside else "") + change.line, "red" if change.removes else "green")
+        grid.add_row(text, Cell('"' if change.reason == reason else change.reason, "dim"))
         reason = change.reason
     shown(screen, grid, 2)
     if c.whole:
         written = c.change.splitlines()
-        shown(screen, Text("written as", "dim"), 2)
+        shown(screen, Cell("written as", "dim"), 2)
         for part in written[:LINES_SHOWN]:
             style = {"-": "red", "+": "green"}.get(part[:1], "")
-            shown(screen, Text(shorten(part, 400), style, no_wrap=True, overflow="ellipsis"), 4)
+            shown(screen, Cell(shorten(part, 400), style, no_wrap=True, overflow="ellipsis"), 4)
         if len(written) > LINES_SHOWN:
             line(
                 screen,
@@ -207,9 +207,9 @@ def _remains(screen: Console, view: CorrectionsView) -> None:
     found = folded(rows, lambda r: (r.setting, r.verdict, r.why))
     for one in found if view.by or len(rows) > ONE_BY_ONE else ():
         r = one.item
-        grid.add_row(Text(named(one.devices, 3)), r.setting, styled(r.verdict), Text(r.why))
+        grid.add_row(Cell(named(one.devices, 3)), r.setting, styled(r.verdict), Cell(r.why))
     for device, r in () if view.by or len(rows) > ONE_BY_ONE else rows:
-        grid.add_row(device, r.setting, styled(r.verdict), Text(r.why))
+        grid.add_row(device, r.setting, styled(r.verdict), Cell(r.why))
     for device, problem in view.result.unread:
-        grid.add_row(device, "", Text("not readable", "yellow"), Text(problem))
+        grid.add_row(device, "", Cell("not readable", "yellow"), Cell(problem))
     shown(screen, grid, 2)

@@ -9,7 +9,7 @@ from rich.console import Console
 from ivrel.core.delivery.course import STATES, WAITING
 from ivrel.core.delivery.record import DeliveryStep, DeviceDelivery
 from ivrel.core.vocabulary.wording import counted
-from ivrel.output.terminal.screen import Text, line, shown, table
+from ivrel.output.terminal.screen import Cell, line, shown, table
 from ivrel.output.views.delivered import DeliveryView
 
 STATE_STYLES = {
@@ -37,11 +37,11 @@ def draw_delivery(screen: Console, view: DeliveryView) -> None:
     waiting = sum(d.state == WAITING for d in ranked)
     rows = [d for d in ranked if d.state != WAITING or waiting <= FEW]
     for d in rows[:MOST]:
-        styled = Text(d.state, STATE_STYLES[d.state])
+        styled = Cell(d.state, STATE_STYLES[d.state])
         seconds = f"{d.seconds:.1f}" if d.seconds else "-"
-        grid.add_row(str(d.wave), Text(d.device), d.platform, styled, seconds, Text(d.why))
+        grid.add_row(str(d.wave), Cell(d.device), d.platform, styled, seconds, Cell(d.why))
         for one in d.computed_again[:LINES]:
-            grid.add_row("", "", "", "", "", Text(one, "italic"))
+            grid.add_row("", "", "", "", "", Cell(one, "italic"))
     if rows:
         shown(screen, grid)
     if len(rows) > MOST:
@@ -77,5 +77,5 @@ def _draw_steps(screen: Console, steps: Iterable[DeliveryStep]) -> None:
     for s in steps:
         grid.add_row(s.at[11:23], s.step, "", "")
         for x in s.said:
-            grid.add_row("", "", Text(x.typed, "italic"), Text("\n".join(x.answered)))
+            grid.add_row("", "", Cell(x.typed, "italic"), Cell("\n".join(x.answered)))
     shown(screen, grid, 2)

@@ -13,7 +13,7 @@ from ivrel.core.reading.statements import LAZY, Aside, TakenBack, Understood, Un
 from ivrel.core.settings.relevance import bearing
 from ivrel.core.vocabulary.wording import counted, shorten
 from ivrel.output.terminal.reading import said_by
-from ivrel.output.terminal.screen import Text, line, shown, table
+from ivrel.output.terminal.screen import Cell, line, shown, table
 from ivrel.output.views.dialects import CoverView, DialectView, TrialView
 from ivrel.output.views.folding import named
 
@@ -39,12 +39,17 @@ def draw_dialect(screen: Console, view: DialectView) -> None:
     last = ""
     for row in rows:
         whole = len(row.values) > 10 and not row.cannot
-        values = Text(f"all {len(row.values)}" if whole else ", ".join(row.values) or "any")
+        values = Cell(f"all {len(row.values)}" if whole else ", ".join(row.values) or "any")
         if row.cannot:
             values.append(f"  (not {', '.join(row.cannot)})", "yellow")
         name = "" if row.setting == last else row.setting
         grid.add_row(
-            name, row.slot, Text(row.where, "dim"), Text(row.says or "-"), values, row.default
+            name,
+            row.slot,
+            Cell(row.where, "dim"),
+            Cell(row.says or "-"),
+            values,
+            row.default,
         )
         last = row.setting
     shown(screen, grid)
@@ -79,23 +84,23 @@ def draw_trial(screen: Console, view: TrialView) -> None:
         if (number, text, match) in hidden:
             continue
         if isinstance(match, Aside):
-            meaning = Text("bears on nothing by itself", "dim")
+            meaning = Cell("bears on nothing by itself", "dim")
         elif isinstance(match, Understood):
             fields = (*match.named, *match.fields, *match.many)
-            meaning = Text(", ".join(f"{slot} {value}" for slot, value in fields), "green")
+            meaning = Cell(", ".join(f"{slot} {value}" for slot, value in fields), "green")
         elif isinstance(match, TakenBack):
-            meaning = Text("takes back what stands above", "green")
+            meaning = Cell("takes back what stands above", "green")
         elif isinstance(match, Undone):
-            meaning = Text(f"is taken back in line {places(match.by)[1]}", "dim")
+            meaning = Cell(f"is taken back in line {places(match.by)[1]}", "dim")
         else:
             unparsed += 1
-            meaning = Text(
+            meaning = Cell(
                 f"not understood; may bear on {', '.join(bearing(dialect, match)) or 'nothing'}",
                 "bold red",
             )
         name, at = places(number)
-        said = Text(shorten(text, 80), "italic") if text else Text("(not shown)", "dim")
-        grid.add_row(Text(f"{name}:{at}".lstrip("/:"), "dim"), said, meaning)
+        said = Cell(shorten(text, 80), "italic") if text else Cell("(not shown)", "dim")
+        grid.add_row(Cell(f"{name}:{at}".lstrip("/:"), "dim"), said, meaning)
     shown(screen, grid)
     if hidden:
         line(
@@ -110,7 +115,7 @@ def draw_trial(screen: Console, view: TrialView) -> None:
     screen.print()
     grid = table("setting", "of", "value", "said by")
     for fact in facts:
-        grid.add_row(fact.setting, fact.key, Text(fact.value), said_by(fact))
+        grid.add_row(fact.setting, fact.key, Cell(fact.value), said_by(fact))
     shown(screen, grid)
     if unparsed:
         screen.print()
@@ -134,11 +139,11 @@ def draw_cover(screen: Console, view: CoverView) -> None:
         grid = table("in", "of them", "inside", "statement, with … for values", "makes unknown")
         _right(grid, 0, 1)
         for kind in _few(cover.kinds, view.most):
-            says = Text(kind.says or "(not shown)", "" if kind.says else "dim")
-            inside = Text(shorten(kind.inside, 40), "dim")
+            says = Cell(kind.says or "(not shown)", "" if kind.says else "dim")
+            inside = Cell(shorten(kind.inside, 40), "dim")
             bears_on = named(kind.bears_on, 5)
             grid.add_row(f"{kind.texts:,}", f"{kind.number:,}", inside, says, bears_on)
-            place = Text(f"{kind.file}:{kind.line}  {shorten(kind.text, 80)}", "dim italic")
+            place = Cell(f"{kind.file}:{kind.line}  {shorten(kind.text, 80)}", "dim italic")
             grid.add_row("", "", "", place, "")
         shown(screen, grid, 2)
         _left(screen, cover.kinds, view.most)
@@ -148,8 +153,8 @@ def draw_cover(screen: Console, view: CoverView) -> None:
         grid = table("slot", "word", "times", "for example")
         _right(grid, 2)
         for one in _few(cover.lacking, view.most):
-            place = Text(f"{one.file}:{one.line}", "dim")
-            grid.add_row(Text(one.slot), Text(shorten(one.word)), f"{one.number:,}", place)
+            place = Cell(f"{one.file}:{one.line}", "dim")
+            grid.add_row(Cell(one.slot), Cell(shorten(one.word)), f"{one.number:,}", place)
         shown(screen, grid, 2)
         _left(screen, cover.lacking, view.most)
     if cover.passed_over:
@@ -158,8 +163,8 @@ def draw_cover(screen: Console, view: CoverView) -> None:
         grid = table("begins with", "of them", "in", "for example")
         _right(grid, 1, 2)
         for over in _few(cover.passed_over, view.most):
-            place = Text(f"{over.file}:{over.line}", "dim")
-            grid.add_row(Text(shorten(over.begins)), f"{over.number:,}", f"{over.texts:,}", place)
+            place = Cell(f"{over.file}:{over.line}", "dim")
+            grid.add_row(Cell(shorten(over.begins)), f"{over.number:,}", f"{over.texts:,}", place)
         shown(screen, grid, 2)
         _left(screen, cover.passed_over, view.most)
     if cover.silent or cover.unused:

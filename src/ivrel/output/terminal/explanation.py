@@ -16,7 +16,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.verdict import CONTRADICTED, Place, Verdict
-from ivrel.output.terminal.screen import CLAIM_STYLES, STYLES, Text, line, quoted, shown, table
+from ivrel.output.terminal.screen import CLAIM_STYLES, STYLES, Cell, line, quoted, shown, table
 from ivrel.output.views.explanation import ExplanationView
 
 LINES_SHOWN = 12  # lines of the configuration that are shown of one verdict
@@ -38,7 +38,7 @@ def draw_explanation(screen: Console, view: ExplanationView) -> None:
         grid.add_column(width=10, style="dim")
         grid.add_column(overflow="fold")
         grid.add_row("asked", _rules(view.policy, device, verdict))
-        grid.add_row("found", Text(verdict.found or "-"))
+        grid.add_row("found", Cell(verdict.found or "-"))
         where = _own_lines(view, verdict)
         if where:
             cited = [
@@ -50,15 +50,15 @@ def draw_explanation(screen: Console, view: ExplanationView) -> None:
             grid.add_row("", quoted(cited))
         else:
             grid.add_row(
-                "", Text("no line says so: the platform's default, or nothing at all", "dim")
+                "", Cell("no line says so: the platform's default, or nothing at all", "dim")
             )
-        grid.add_row("compared", Text(verdict.why))
+        grid.add_row("compared", Cell(verdict.why))
         claim = view.claims.get(verdict.setting)
         if claim is not None:
             _heard(grid, claim)
         if verdict.verdict == CONTRADICTED:
             said = "none: what is wrong is not in this text, or is not what the device runs"
-            grid.add_row("correction", Text(said, "yellow"))
+            grid.add_row("correction", Cell(said, "yellow"))
         elif verdict.verdict != "meets":
             grid.add_row("correction", _changes(correction, verdict.setting))
         shown(screen, grid, 2)
@@ -79,17 +79,17 @@ def _own_lines(view: ExplanationView, verdict: Verdict) -> Sequence[Place]:
 def _heard(grid: Table, claim: Claim) -> None:
     """Add what messages claim, and the message that decides."""
     said = claim.why or claim.heard
-    grid.add_row("heard", Text.assemble((claim.claim, CLAIM_STYLES[claim.claim]), f"  {said}"))
+    grid.add_row("heard", Cell.assemble((claim.claim, CLAIM_STYLES[claim.claim]), f"  {said}"))
     if claim.example is not None:
         place = f"{claim.example.file}:{claim.example.line}"
         grid.add_row("", quoted([(place, claim.example.text)]))
 
 
-def _rules(policy: Policy, device: Device, verdict: Verdict) -> Text:
+def _rules(policy: Policy, device: Device, verdict: Verdict) -> Cell:
     """Return every rule that speaks of the setting, in order: which are about this device, and
     which one holds.
     """
-    out = Text()
+    out = Cell()
     for rule in policy.rules:
         asked = rule.require.get(verdict.setting)
         if asked is None:
@@ -114,12 +114,12 @@ def _changes(correction: Correction, setting: str) -> RichText:
     lines = [(c.inside, c.line) for c in correction.changes if setting in c.settings]
     if not lines:
         remains = [r.why for r in correction.remains if r.setting == setting]
-        return Text(
+        return Cell(
             f"none: {'; '.join(remains)}" if remains else "none is needed",
             "yellow" if remains else "",
         )
-    out = Text("\n").join(
-        Text.assemble((f"{inside}: " if inside else "", "dim"), text) for inside, text in lines
+    out = Cell("\n").join(
+        Cell.assemble((f"{inside}: " if inside else "", "dim"), text) for inside, text in lines
     )
     if not correction.proved:
         out.append("\nnot proved; see ivrel correct", "yellow")

@@ -6,7 +6,7 @@ from rich.console import Console
 
 from ivrel.core.delivery.gathering import STATES, GatheredDevice
 from ivrel.core.vocabulary.wording import counted
-from ivrel.output.terminal.screen import Text, line, shown, table
+from ivrel.output.terminal.screen import Cell, line, shown, table
 from ivrel.output.views.gathered import GatheredView, HostKeysView
 
 _STYLES = {
@@ -32,7 +32,7 @@ def draw_gathered(screen: Console, view: GatheredView) -> None:
         grid = table("device", "platform", "state", "")
         for d in told if view.every else told[:MOST]:
             grid.add_row(
-                Text(d.device), d.platform, Text(d.state, _STYLES[d.state]), _about(view, d)
+                Cell(d.device), d.platform, Cell(d.state, _STYLES[d.state]), _about(view, d)
             )
         shown(screen, grid)
         if len(told) > MOST and not view.every:
@@ -50,17 +50,17 @@ def _divided(parts: list[tuple[str, str]]) -> list[tuple[str, str] | str]:
     return out
 
 
-def _about(view: GatheredView, d: GatheredDevice) -> Text:
+def _about(view: GatheredView, d: GatheredDevice) -> Cell:
     if d.problem or d.remark:
-        return Text(d.problem or d.remark)
+        return Cell(d.problem or d.remark)
     if not view.tells_how or d.state != "changed":
-        return Text(d.file, "dim")
+        return Cell(d.file, "dim")
     parts = [(f"- {one}\n", "red") for one in d.gone] + [(f"+ {one}\n", "green") for one in d.come]
     if not parts:
-        return Text("it says the same of export", "dim")
-    out = Text()
+        return Cell("it says the same of export", "dim")
+    out = Cell()
     for said, style in parts:
-        out.append_text(Text(said, style))
+        out.append_text(Cell(said, style))
     out.rstrip()
     return out
 
@@ -71,9 +71,9 @@ def draw_host_keys(screen: Console, view: HostKeysView) -> None:
     order = list(_KEYS)
     ranked = sorted(view.keys, key=lambda k: -order.index(k.state))
     for k in ranked if view.every else ranked[:FEW]:
-        said = Text(k.problem) if k.problem else Text(f"{k.kind}  {k.fingerprint}")
+        said = Cell(k.problem) if k.problem else Cell(f"{k.kind}  {k.fingerprint}")
         state = "another than recorded" if k.state == "another" else k.state
-        grid.add_row(Text(k.device), f"{k.address} {k.port}", said, Text(state, _KEYS[k.state]))
+        grid.add_row(Cell(k.device), f"{k.address} {k.port}", said, Cell(state, _KEYS[k.state]))
     shown(screen, grid)
     if len(ranked) > FEW and not view.every:
         line(screen, (f"and {len(ranked) - FEW:,} more; --all shows them", "dim"))

@@ -14,7 +14,7 @@ from ivrel.core.vocabulary.verdict import GOOD, VERDICTS, DeviceResult, Place, V
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.screen import (
     STYLES,
-    Text,
+    Cell,
     line,
     quoted,
     shown,
@@ -82,7 +82,7 @@ def _piece(
 
     def headed() -> Table:
         grid = fresh()
-        grid.add_row(*(Text(head, "dim") for head in heads))
+        grid.add_row(*(Cell(head, "dim") for head in heads))
         return grid
 
     # Each step is on the last digit of its column.
@@ -146,11 +146,11 @@ def _share(members: Sequence[tuple[DeviceResult, tuple[Verdict, ...]]]) -> float
     return sum(1 for _, vs in members if any(v.verdict not in GOOD for v in vs)) / len(members)
 
 
-def _cell(number: int, verdicts: Sequence[Verdict]) -> Text:
+def _cell(number: int, verdicts: Sequence[Verdict]) -> Cell:
     if not verdicts:
-        return Text("")
+        return Cell("")
     worst = min((v.verdict for v in verdicts), key=VERDICTS.index)
-    return Text(f"{number:,}", STYLES[worst]) if number else Text("·", STYLES["meets"])
+    return Cell(f"{number:,}", STYLES[worst]) if number else Cell("·", STYLES["meets"])
 
 
 def alike(results: Sequence[DeviceResult]) -> list[Folded[Verdict]]:
@@ -184,13 +184,13 @@ def draw_alike(
         verdict_line(screen, v)
         shown(
             screen,
-            Text.assemble((counted(len(one.devices), "device"), "bold"), f"  {named(one.devices)}"),
+            Cell.assemble((counted(len(one.devices), "device"), "bold"), f"  {named(one.devices)}"),
             24,
         )
         if v.where:
             place: Place = v.where[0]
             shown(screen, quoted([(f"{place.file}:{place.line}", text_of(place, v.setting))]), 24)
-        shown(screen, Text(f"'{v.rule}' asks: {v.wanted}", "dim"), 24)
+        shown(screen, Cell(f"'{v.rule}' asks: {v.wanted}", "dim"), 24)
     if not every and len(found) > FINDINGS_SHOWN:
         screen.print()
         more = counted(len(found) - FINDINGS_SHOWN, "finding")

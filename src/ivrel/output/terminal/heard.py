@@ -12,7 +12,7 @@ from ivrel.core.evidence.summary import ExampleMessage
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.matrix import Look, draw_matrix
-from ivrel.output.terminal.screen import CLAIM_STYLES, Text, line, quoted, shown, table
+from ivrel.output.terminal.screen import CLAIM_STYLES, Cell, line, quoted, shown, table
 from ivrel.output.views.folding import ONE_BY_ONE, named
 from ivrel.output.views.heard import HeardView
 
@@ -79,13 +79,13 @@ def _claim(screen: Console, c: Claim) -> None:
     grid.show_header = False
     grid.add_column(width=12)
     grid.add_column(overflow="fold")
-    grid.add_row(Text(c.setting), Text(c.why, CLAIM_STYLES["contradicted"]))
+    grid.add_row(Cell(c.setting), Cell(c.why, CLAIM_STYLES["contradicted"]))
     shown(screen, grid, 2)
     if c.heard and c.heard not in c.why:
-        shown(screen, Text(f"heard: {c.heard}"), 16)
+        shown(screen, Cell(f"heard: {c.heard}"), 16)
     if c.example is not None:
         _quoted(screen, c.example)
-    shown(screen, Text(f"'{c.rule}' asks: {c.wanted}", "dim"), 16)
+    shown(screen, Cell(f"'{c.rule}' asks: {c.wanted}", "dim"), 16)
 
 
 def _quoted(screen: Console, example: ExampleMessage) -> None:

@@ -12,7 +12,7 @@ from rich.live import Live
 from rich.table import Table
 
 from ivrel.core.vocabulary.wording import counted
-from ivrel.output.terminal.screen import Text, table
+from ivrel.output.terminal.screen import Cell, table
 
 if TYPE_CHECKING:
     from ivrel.core.attribution.senders import Directory
@@ -58,7 +58,7 @@ class Screen:
     def _drawn(self, heard: ListenState, states: Sequence[Expected]) -> Group:
         now = time.monotonic()
         if states:
-            return Group(*(Text(one) for one in expected(states)))
+            return Group(*(Cell(one) for one in expected(states)))
         for sender, number in heard.senders.items():
             if number != self._before.get(sender):
                 self._spoke[sender] = now
@@ -67,8 +67,8 @@ class Screen:
         grid.columns[2].justify = grid.columns[3].justify = "right"
         for sender in latest:
             ago = now - self._spoke[sender]
-            when = Text("now", "green") if ago < 1 else Text(f"{ago:,.0f} s ago", "dim")
-            grid.add_row(Text(sender), Text(self._name(sender)), f"{heard.senders[sender]:,}", when)
+            when = Cell("now", "green") if ago < 1 else Cell(f"{ago:,.0f} s ago", "dim")
+            grid.add_row(Cell(sender), Cell(self._name(sender)), f"{heard.senders[sender]:,}", when)
         self._before = dict(heard.senders)
         received = heard.received
         seconds = max(now - self._begun, 0.1)
@@ -76,7 +76,7 @@ class Screen:
         rate = f"  {received / seconds:,.0f} a second"
         lost = f"  {heard.dropped:,} lost" if heard.dropped else ""
         parts = (said, (rate, "dim"), (lost, "bold red"), ("  Ctrl-C ends it", "dim"))
-        return Group(Text.assemble(*parts), Text(""), grid)
+        return Group(Cell.assemble(*parts), Cell(""), grid)
 
     def _name(self, sender: str) -> str:
         if sender not in self._names:

@@ -7,7 +7,7 @@ from rich.console import Console
 from ivrel.core.fleet import Device
 from ivrel.core.reach import PORTS, Reach
 from ivrel.core.vocabulary.wording import counted
-from ivrel.output.terminal.screen import Text, line, shown, table
+from ivrel.output.terminal.screen import Cell, line, shown, table
 from ivrel.output.views.dialects import DialectsView
 from ivrel.output.views.fleet import FleetView, Row
 from ivrel.output.views.folding import grouped, named
@@ -24,8 +24,8 @@ def draw_fleet(screen: Console, view: FleetView) -> None:
     heads = ("device", "kind", "site", "platform", "groups", "identity", *reached)
     grid = table(*heads, "configuration")
     for d, file in view.rows:
-        found = Text(file) if file else Text("not found", "yellow")
-        identity = Text(d.identity or "-")
+        found = Cell(file) if file else Cell("not found", "yellow")
+        identity = Cell(d.identity or "-")
         if d.rivals:
             more = " …" if len(d.rivals) > 1 else ""
             identity.append(f" (also {d.rivals[0]}{more})", "yellow")
@@ -35,15 +35,15 @@ def draw_fleet(screen: Console, view: FleetView) -> None:
     shown(screen, grid)
 
 
-def _way(reach: Reach | None, device: Device) -> Text:
+def _way(reach: Reach | None, device: Device) -> Cell:
     """Return how a device is reached; its address if that is not its identity."""
     if reach is None or not reach.via:
-        return Text("-")
+        return Cell("-")
     parts = [reach.via]
     parts += [reach.address] if reach.address not in (device.identity, "") else []
     parts += [str(reach.port)] if reach.port != PORTS[reach.via] else []
     parts += [f"through {', '.join(reach.through)}"] if reach.through else []
-    return Text(" ".join(parts))
+    return Cell(" ".join(parts))
 
 
 def _counted(screen: Console, view: FleetView) -> None:
@@ -63,10 +63,10 @@ def _counted(screen: Console, view: FleetView) -> None:
         for name in others:
             numbers = grouped(rows, lambda row, name=name: str(getattr(row[0], name)))  # type: ignore[misc]
             cells.append(", ".join(f"{len(some)} {value}" for value, some in numbers.items()))
-        told = Text(
+        told = Cell(
             f"{len(missing)}: {named(missing)}" if missing else "·", "yellow" * bool(missing)
         )
-        grid.add_row(Text(group), f"{len(rows):,}", *map(Text, cells), told)
+        grid.add_row(Cell(group), f"{len(rows):,}", *map(Cell, cells), told)
     grid.columns[1].justify = "right"
     shown(screen, grid)
 
@@ -75,5 +75,5 @@ def draw_dialects(screen: Console, view: DialectsView) -> None:
     """Draw the dialects that there are."""
     grid = table("dialect", "shape", "about", "file")
     for d in view.dialects:
-        grid.add_row(d.name, d.shape_name, Text(d.about), Text(d.file, "dim"))
+        grid.add_row(d.name, d.shape_name, Cell(d.about), Cell(d.file, "dim"))
     shown(screen, grid)

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from msgspec import Struct
 from rich.console import Console
 
-from ivrel.output.terminal.screen import Text, line, shown, stairs, steps_below, table
+from ivrel.output.terminal.screen import Cell, line, shown, stairs, steps_below, table
 
 
 class Look(Struct, frozen=True):
@@ -51,10 +51,10 @@ def draw_matrix(
     for n, device in enumerate(devices):
         has = given[n]
         row = [
-            Text(marks[has[s]], look.styles.get(has[s], "")) if s in has else Text("")
+            Cell(marks[has[s]], look.styles.get(has[s], "")) if s in has else Cell("")
             for s in settings
         ]
-        grid.add_row(Text(device), *(Text(words[n], "dim") for _, words in about), *row)
+        grid.add_row(Cell(device), *(Cell(words[n], "dim") for _, words in about), *row)
     shown(screen, grid)
     if narrow:
         seen = [one for one in look.order if any(one in has.values() for has in given)]

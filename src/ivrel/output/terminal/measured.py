@@ -10,7 +10,7 @@ from rich.table import Table
 
 from ivrel.core.measuring.clocks import told
 from ivrel.core.vocabulary.wording import counted, shorten, span
-from ivrel.output.terminal.screen import Text, line, shown, table
+from ivrel.output.terminal.screen import Cell, line, shown, table
 from ivrel.output.views.folding import ONE_BY_ONE, named
 from ivrel.output.views.measured import (
     ClocksView,
@@ -36,15 +36,15 @@ def draw_silence(screen: Console, view: SilenceView) -> list[str]:
     for s in _few(rows, view):
         until = "the end" if s.lasts else _time((s.begun or 0) + (s.longest or 0))[11:]
         grid.add_row(
-            Text(s.device),
+            Cell(s.device),
             f"{s.number:,}",
             "-" if s.usual is None else span(s.usual),
             "-" if s.longest is None else span(s.longest),
-            Text("-" if s.begun is None else _time(s.begun), "dim"),
-            Text("-" if s.begun is None else until, "dim"),
+            Cell("-" if s.begun is None else _time(s.begun), "dim"),
+            Cell("-" if s.begun is None else until, "dim"),
             "-" if s.chance is None else _chance(s.chance),
-            Text("silent", _BAD) if s.state == "silent" else Text("") if s.state == "usual"
-            else Text("speaks too seldom to tell", "dim"),
+            Cell("silent", _BAD) if s.state == "silent" else Cell("") if s.state == "usual"
+            else Cell("speaks too seldom to tell", "dim"),
         )  # fmt: skip
     shown(screen, grid)
     _left(screen, rows, view)
@@ -68,13 +68,13 @@ def draw_clocks(screen: Console, view: ClocksView) -> list[str]:
         style = _GOOD if c.kind == "right" else "dim" if c.kind == "untold" else _BAD
         style = _FAIR if c.kind == "late" else style
         grid.add_row(
-            Text(c.device),
+            Cell(c.device),
             f"{c.number:,}",
             "-" if c.offset is None else _offset(c.offset),
             "-" if c.drift is None else f"{c.drift * 1e6:+.1f} ppm",
             "-" if c.offset is None else span(c.delay),
             "-" if c.offset is None else span(c.delay_95),
-            Text(told(c) + (", through a relay" if c.by_relay else ""), style),
+            Cell(told(c) + (", through a relay" if c.by_relay else ""), style),
         )
     shown(screen, grid)
     _left(screen, view.clocks, view)
@@ -101,15 +101,15 @@ def draw_losses(screen: Console, view: LossesView) -> list[str]:
         if loss.wraps:
             notes.append(f"its numbers wrap {loss.wraps} times")
         grid.add_row(
-            Text(loss.device),
-            Text(shorten(loss.collector, 30), "dim"),
+            Cell(loss.device),
+            Cell(shorten(loss.collector, 30), "dim"),
             f"{loss.came:,}",
-            Text(f"{loss.missing:,}", _BAD if loss.missing else ""),
+            Cell(f"{loss.missing:,}", _BAD if loss.missing else ""),
             f"{loss.share:.1%}" if loss.missing else "-",
-            Text(f"{loss.twice:,}", _FAIR if loss.twice else ""),
-            Text(f"{loss.late:,}", _FAIR if loss.late else ""),
+            Cell(f"{loss.twice:,}", _FAIR if loss.twice else ""),
+            Cell(f"{loss.late:,}", _FAIR if loss.late else ""),
             f"{loss.restarts:,}",
-            Text("; ".join(notes), "dim"),
+            Cell("; ".join(notes), "dim"),
         )
     shown(screen, grid)
     _left(screen, view.losses, view)
@@ -130,8 +130,8 @@ def draw_volume(screen: Console, view: VolumeView) -> list[str]:
     _right(grid, *range(1, len(heads)))
     total = sum(v.bytes for v in view.volumes) or 1
     for v in _few(view.volumes, view):
-        cells: list[Text | str] = [
-            Text(shorten(v.name, 90)),
+        cells: list[Cell | str] = [
+            Cell(shorten(v.name, 90)),
             f"{v.messages:,}",
             f"{v.bytes:,}",
             _bits(v.rate),

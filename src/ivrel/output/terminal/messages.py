@@ -10,7 +10,7 @@ from ivrel.core.attribution.messages import AttributedMessage
 from ivrel.core.attribution.senders import BY
 from ivrel.core.syslog import section, told
 from ivrel.core.vocabulary.wording import counted, shorten
-from ivrel.output.terminal.screen import CLAIM_STYLES, Text, line, shown, table
+from ivrel.output.terminal.screen import CLAIM_STYLES, Cell, line, shown, table
 from ivrel.output.views.messages import CountsView, MessagesView, TraceView, iso
 
 # Of the eight severities; what nobody must miss stands out also without colours, by its weight.
@@ -37,17 +37,17 @@ def draw_messages(screen: Console, view: MessagesView) -> None:
     line(screen, (f"{len(view.messages):,} of {counted(view.total, 'message')}{before}", "dim"))
 
 
-def _cells(seen: AttributedMessage) -> tuple[Text, ...]:
+def _cells(seen: AttributedMessage) -> tuple[Cell, ...]:
     message = seen.record.message
     style = "" if message.severity is None else _STYLES[message.severity]
-    device = Text(seen.found.device) if seen.found.device else Text(seen.named or "-", "dim italic")
+    device = Cell(seen.found.device) if seen.found.device else Cell(seen.named or "-", "dim italic")
     return (
-        Text(iso(seen.when).replace("T", " ").removesuffix("Z") or "-", "dim"),
+        Cell(iso(seen.when).replace("T", " ").removesuffix("Z") or "-", "dim"),
         device,
-        Text(seen.severity or "-", style),
-        Text(seen.facility or "-"),
-        Text(shorten(message.app or "-", 24)),
-        Text(shorten(message.text, 400)),
+        Cell(seen.severity or "-", style),
+        Cell(seen.facility or "-"),
+        Cell(shorten(message.app or "-", 24)),
+        Cell(shorten(message.text, 400)),
     )
 
 
@@ -61,8 +61,8 @@ def draw_counts(screen: Console, view: CountsView) -> None:
     rows = view.counts[: view.most] if view.most else view.counts
     for c in rows:
         times = (iso(when).replace("T", " ").removesuffix("Z") or "-" for when in (c.first, c.last))
-        first, last = (Text(time, "dim") for time in times)
-        what = Text(shorten(c.what, 200)) if c.what else Text("-", "dim")
+        first, last = (Cell(time, "dim") for time in times)
+        what = Cell(shorten(c.what, 200)) if c.what else Cell("-", "dim")
         grid.add_row(what, f"{c.number:,}", f"{c.devices:,}", first, last)
     shown(screen, grid)
     screen.print()
@@ -78,7 +78,7 @@ def draw_trace(screen: Console, view: TraceView) -> None:
     record = seen.record
     message = seen.record.message
     line(screen, (f"{record.file}:{record.line}", "bold"), (f"  {len(record.data)} bytes", "dim"))
-    shown(screen, Text(repr(record.data)[2:-1][:2000], "italic"), 2)
+    shown(screen, Cell(repr(record.data)[2:-1][:2000], "italic"), 2)
     _part(screen, "how it came")
     _pairs(
         screen,
@@ -126,7 +126,7 @@ def _pairs(screen: Console, pairs: tuple[tuple[str, str], ...]) -> None:
     grid.add_column(min_width=10)
     grid.add_column(overflow="fold")
     for name, value in pairs:
-        grid.add_row(Text(name, "dim"), Text(value))
+        grid.add_row(Cell(name, "dim"), Cell(value))
     shown(screen, grid, 2)
 
 
@@ -183,10 +183,13 @@ def _compared(screen: Console, view: TraceView) -> None:
     grid = table("setting", "it shows", "asked", "")
     for c in view.claims:
         shows = re.sub(r" \(1\)", "", c.heard) or "-"
-        outcome = Text(c.claim, CLAIM_STYLES[c.claim])
+        outcome = Cell(c.claim, CLAIM_STYLES[c.claim])
         why = f"  {c.why}" if c.why else ""
         grid.add_row(
-            Text(c.setting), Text(shows), Text(c.wanted, "dim"), outcome + Text(why, "dim")
+            Cell(c.setting),
+            Cell(shows),
+            Cell(c.wanted, "dim"),
+            outcome + Cell(why, "dim"),
         )
     if view.claims:
         shown(screen, grid, 2)

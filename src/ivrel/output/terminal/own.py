@@ -7,7 +7,7 @@ from rich.console import Console
 from ivrel.core.evidence.own import STATES
 from ivrel.core.evidence.results import DeviceKept
 from ivrel.core.vocabulary.wording import counted, shorten, span
-from ivrel.output.terminal.screen import Text, line, shown, table
+from ivrel.output.terminal.screen import Cell, line, shown, table
 from ivrel.output.views.messages import iso
 from ivrel.output.views.own import OwnView
 
@@ -24,8 +24,8 @@ def draw_own(screen: Console, view: OwnView) -> list[str]:
         column.justify = "right"
     for d in view.devices:
         cells = [_number(state, number) for state, number in d.counts.items()]
-        at = Text(shorten(d.collector, 30), "dim")
-        grid.add_row(Text(d.device), at, f"{len(d.kept):,}", *cells, f"{d.unkept:,}")
+        at = Cell(shorten(d.collector, 30), "dim")
+        grid.add_row(Cell(d.device), at, f"{len(d.kept):,}", *cells, f"{d.unkept:,}")
     shown(screen, grid)
     for d in view.devices:
         if any(d.counts[state] for state in _TOLD):
@@ -40,8 +40,8 @@ def draw_own(screen: Console, view: OwnView) -> list[str]:
     return [f"ivrel trace{view.where} {record.file} --line {record.line}"]
 
 
-def _number(state: str, number: int) -> Text:
-    return Text(f"{number:,}", _STYLES.get(state, "") if number else "dim")
+def _number(state: str, number: int) -> Cell:
+    return Cell(f"{number:,}", _STYLES.get(state, "") if number else "dim")
 
 
 def _told(screen: Console, d: DeviceKept, most: int) -> None:
@@ -66,10 +66,10 @@ def _told(screen: Console, d: DeviceKept, most: int) -> None:
             delay = span(one.delay) if one.delay is not None and state == "late" else ""
             times = f"{len(one.arrived)} times" if state == "twice" else delay
             grid.add_row(
-                Text(f"{one.record.file}:{one.record.line}", "dim"),
-                Text(iso(one.stamped).replace("T", " ").removesuffix("Z") or "-", "dim"),
-                Text(times),
-                Text(
+                Cell(f"{one.record.file}:{one.record.line}", "dim"),
+                Cell(iso(one.stamped).replace("T", " ").removesuffix("Z") or "-", "dim"),
+                Cell(times),
+                Cell(
                     shorten(f"{message.app}: {message.text}" if message.app else message.text, 300)
                 ),
             )

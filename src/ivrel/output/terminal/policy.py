@@ -8,7 +8,7 @@ from rich.console import Console
 
 from ivrel.core.policy import Collector
 from ivrel.core.vocabulary.wording import counted
-from ivrel.output.terminal.screen import Text, line, quoted, shown, table
+from ivrel.output.terminal.screen import Cell, line, quoted, shown, table
 from ivrel.output.views.policy import PolicyView, RequirementsView
 
 
@@ -38,9 +38,13 @@ def draw_policy(screen: Console, view: PolicyView) -> None:
     grid = table("rule", "line", "about", "devices", "asks")
     for rule, number in zip(policy.rules, view.matches or [-1] * len(policy.rules), strict=True):
         asks = "\n".join(f"{name}: {r.text}" for name, r in rule.require.items())
-        devices = Text(str(number) if number >= 0 else "-", "" if number else "yellow")
+        devices = Cell(str(number) if number >= 0 else "-", "" if number else "yellow")
         grid.add_row(
-            Text(rule.name), Text(str(rule.line), "dim"), Text(rule.about), devices, Text(asks)
+            Cell(rule.name),
+            Cell(str(rule.line), "dim"),
+            Cell(rule.about),
+            devices,
+            Cell(asks),
         )
     shown(screen, grid)
     if policy.waivers:
@@ -48,12 +52,16 @@ def draw_policy(screen: Console, view: PolicyView) -> None:
         grid = table("waiver for", "setting", "until", "because", "who")
         for w in policy.waivers:
             until = (
-                Text(str(w.until))
+                Cell(str(w.until))
                 if view.today <= w.until
-                else Text(f"{w.until} (ran out)", "yellow")
+                else Cell(f"{w.until} (ran out)", "yellow")
             )
             grid.add_row(
-                Text(w.device), Text(w.setting), until, Text(w.because), Text(w.who or "-")
+                Cell(w.device),
+                Cell(w.setting),
+                until,
+                Cell(w.because),
+                Cell(w.who or "-"),
             )
         shown(screen, grid)
     if found:
@@ -73,5 +81,5 @@ def draw_requirements(screen: Console, view: RequirementsView) -> None:
     screen.print()
     grid = table("setting", "asked for", "by the rule", "in")
     for r in view.asked:
-        grid.add_row(r.setting, Text(r.text), Text(r.rule), Text(f"{r.file}:{r.line}", "dim"))
+        grid.add_row(r.setting, Cell(r.text), Cell(r.rule), Cell(f"{r.file}:{r.line}", "dim"))
     shown(screen, grid)

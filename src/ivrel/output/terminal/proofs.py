@@ -6,7 +6,7 @@ from rich.console import Console
 
 from ivrel.core.correcting import Judged
 from ivrel.core.vocabulary.wording import counted
-from ivrel.output.terminal.screen import Text, line, shown, table
+from ivrel.output.terminal.screen import Cell, line, shown, table
 from ivrel.output.views.proofs import ProofsView
 
 _STYLES = {"refused": "bold red", "fails": "bold red", "done": "cyan", "holds": "green"}
@@ -24,10 +24,10 @@ def draw_proofs(screen: Console, view: ProofsView) -> None:
     grid.columns[2].justify = "right"
     ranked = view.ranked()
     for j in ranked:
-        said = Text(j.state, _STYLES[j.state])
-        grid.add_row(Text(j.device), j.platform, f"{j.lines:,}" if j.lines else "-", said, _why(j))
+        said = Cell(j.state, _STYLES[j.state])
+        grid.add_row(Cell(j.device), j.platform, f"{j.lines:,}" if j.lines else "-", said, _why(j))
     for device, problem in view.unread:
-        grid.add_row(Text(device), "", "", Text("not readable", "yellow"), Text(problem))
+        grid.add_row(Cell(device), "", "", Cell("not readable", "yellow"), Cell(problem))
     shown(screen, grid)
     screen.print()
     for state, means in _MEANS.items():
@@ -37,7 +37,7 @@ def draw_proofs(screen: Console, view: ProofsView) -> None:
             line(screen, number_of, (state.ljust(8), _STYLES[state]), f"  {means}")
 
 
-def _why(j: Judged) -> Text:
+def _why(j: Judged) -> Cell:
     """Return the properties that do not hold, and the remarks on a change."""
     parts = [j.problem] if j.problem else []
     parts += [f"not {p.name}: {p.why}" for p in j.proof if not p.holds]
@@ -50,4 +50,4 @@ def _why(j: Judged) -> Text:
     parts += [
         f"{gap.collector} is not reached for {counted(gap.lines, 'line')} of it" for gap in j.gaps
     ]
-    return Text("\n".join(parts))
+    return Cell("\n".join(parts))

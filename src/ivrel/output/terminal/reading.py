@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from ivrel.core.settings import SETTINGS, Fact
-from ivrel.core.settings.reading import Reading
+from ivrel.core.settings.reading import DeviceReading
 from ivrel.core.text.bundle import Places
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.audit import runs
-from ivrel.output.terminal.screen import Text, line, quoted, shown, table
+from ivrel.output.terminal.screen import Cell, line, quoted, shown, table
 from ivrel.output.views.folding import Folded, folded, grouped, named
 from ivrel.output.views.reading import ReadingsView, ReadingView
 
@@ -28,18 +28,18 @@ def draw_reading(screen: Console, view: ReadingView) -> None:
     grid = table("setting", "of", "value", "said by", "lines")
     last = ""
     for fact in view.reading.facts:
-        value = Text(fact.value)
+        value = Cell(fact.value)
         if fact.note:
             value.append(f"  {fact.note}", "dim")
         origin = said_by(fact)
         lines = _cited(fact.lines, file, places)
         first = view.reading.text_of(fact.lines[0], fact.setting) if fact.lines else ""
         more = len(set(fact.lines)) > 1
-        cited = Text.assemble(
+        cited = Cell.assemble(
             (lines, "dim"), "  ", (first, "italic"), (" …" if more else "", "dim")
         )
         grid.add_row(
-            Text("" if fact.setting == last else fact.setting), fact.key, value, origin, cited
+            Cell("" if fact.setting == last else fact.setting), fact.key, value, origin, cited
         )
         last = fact.setting
     shown(screen, grid)
@@ -61,13 +61,13 @@ def draw_reading(screen: Console, view: ReadingView) -> None:
         )
 
 
-def said_by(fact: Fact) -> Text:
+def said_by(fact: Fact) -> Cell:
     """Return who says a fact, and whether that is in doubt."""
     if not fact.default:
-        return Text("the text, in doubt", "yellow") if fact.doubt else Text("the text")
+        return Cell("the text, in doubt", "yellow") if fact.doubt else Cell("the text")
     if fact.doubt:
-        return Text(f"unknown: {fact.doubt}", "yellow")
-    return Text("the platform", "yellow")
+        return Cell(f"unknown: {fact.doubt}", "yellow")
+    return Cell("the platform", "yellow")
 
 
 def _cited(lines: Sequence[int], file: str, places: Places) -> str:
@@ -106,7 +106,7 @@ def draw_readings(screen: Console, view: ReadingsView) -> None:
         line(screen, (f"{name}: not readable  ", "yellow"), problem)
 
 
-def _values(screen: Console, readings: Sequence[Reading], every: bool) -> None:
+def _values(screen: Console, readings: Sequence[DeviceReading], every: bool) -> None:
     """A row for each value of each setting, the most frequent first."""
     said: dict[str, list[tuple[str, Fact]]] = {}
     for reading in readings:
@@ -124,16 +124,17 @@ def _values(screen: Console, readings: Sequence[Reading], every: bool) -> None:
     for name in (name for name in SETTINGS if name in said):
         alike: list[Folded[Fact]] = folded(said[name], lambda f: (f.value, f.default))
         for n, one in enumerate(alike if every else alike[:VALUES_SHOWN]):
-            origin = Text("the platform", "yellow") if one.item.default else Text("the text")
+            origin = Cell("the platform", "yellow") if one.item.default else Cell("the text")
             grid.add_row(
                 "" if n else name,
-                Text(one.item.value),
+                Cell(one.item.value),
                 origin,
                 f"{len(one.devices):,}",
-                Text(named(one.devices, 3), "dim"),
+                Cell(named(one.devices, 3), "dim"),
             )
         if not every and len(alike) > VALUES_SHOWN:
             grid.add_row(
-                "", Text(f"and {len(alike) - VALUES_SHOWN} more values; --all shows them", "dim")
+                "",
+                Cell(f"and {len(alike) - VALUES_SHOWN} more values; --all shows them", "dim"),
             )
     shown(screen, grid)

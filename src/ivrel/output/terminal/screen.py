@@ -19,7 +19,7 @@ from ivrel.core.vocabulary.verdict import Verdict
 from ivrel.core.vocabulary.wording import plain
 
 
-class Text(RichText):
+class Cell(RichText):
     """Text on a terminal, without control characters: what a configuration holds must not steer a
     terminal.
     """
@@ -71,16 +71,16 @@ class _Trimmed:
         return False
 
 
-def styled(verdict: str, text: str | None = None) -> Text:
+def styled(verdict: str, text: str | None = None) -> Cell:
     """Return a verdict, or a text in its colour."""
-    return Text(verdict if text is None else text, STYLES.get(verdict, ""))
+    return Cell(verdict if text is None else text, STYLES.get(verdict, ""))
 
 
 def table(*headers: str) -> Table:
     """Return a table without lines."""
     out = Table(box=None, pad_edge=False, show_edge=False, header_style="dim", padding=(0, 2, 0, 0))
     for header in headers:
-        out.add_column(Text(header), overflow="fold")
+        out.add_column(Cell(header), overflow="fold")
     return out
 
 
@@ -118,7 +118,7 @@ def verdict_line(console: Console, verdict: Verdict, indent: int = 0) -> None:
     grid.add_column(width=12)
     grid.add_column(width=max(8, len(verdict.verdict)))
     grid.add_column(overflow="fold")
-    grid.add_row(Text(verdict.setting), styled(verdict.verdict), Text(verdict.why))
+    grid.add_row(Cell(verdict.setting), styled(verdict.verdict), Cell(verdict.why))
     shown(console, grid, indent)
 
 
@@ -132,7 +132,7 @@ def line(console: Console, *parts: tuple[str, str] | str, indent: int = 0) -> No
 
     Long lines go on below themselves.
     """
-    shown(console, Text.assemble(*parts), indent)
+    shown(console, Cell.assemble(*parts), indent)
 
 
 def next_commands(console: Console, commands: Sequence[str]) -> None:
@@ -148,5 +148,5 @@ def quoted(lines: Iterable[tuple[str, str]]) -> Table:
     out.add_column(no_wrap=True)
     out.add_column(overflow="fold")
     for place, text in lines:
-        out.add_row(Text(place, "dim"), Text(text, "italic"))
+        out.add_row(Cell(place, "dim"), Cell(text, "italic"))
     return out

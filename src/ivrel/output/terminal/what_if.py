@@ -8,7 +8,7 @@ from rich.console import Console
 
 from ivrel.core.correcting import WhatIf
 from ivrel.core.vocabulary.wording import counted
-from ivrel.output.terminal.screen import Text, line, shown, styled, table
+from ivrel.output.terminal.screen import Cell, line, shown, styled, table
 from ivrel.output.views.folding import ONE_BY_ONE, folded, named
 from ivrel.output.views.what_if import Turn, WhatIfView
 
@@ -27,17 +27,17 @@ def draw_what_if(screen: Console, view: WhatIfView) -> None:
     if asked := view.asked():
         grid = table("asked otherwise", "now", "then", "devices", "")
         for setting, old, new, devices in _turns(asked):
-            number = Text(f"{len(devices):,}")
-            names = Text(named(devices, NAMES_SHOWN), "dim")
-            grid.add_row(setting, Text(old or "-"), Text(new or "-"), number, names)
+            number = Cell(f"{len(devices):,}")
+            names = Cell(named(devices, NAMES_SHOWN), "dim")
+            grid.add_row(setting, Cell(old or "-"), Cell(new or "-"), number, names)
         grid.columns[3].justify = "right"
         shown(screen, grid)
         screen.print()
     if judged := view.judged():
         grid = table("judged otherwise", "now", "then", "devices", "")
         for setting, old, new, devices in _turns(judged):
-            number = Text(f"{len(devices):,}")
-            names = Text(named(devices, NAMES_SHOWN), "dim")
+            number = Cell(f"{len(devices):,}")
+            names = Cell(named(devices, NAMES_SHOWN), "dim")
             grid.add_row(setting, styled(old), styled(new), number, names)
         grid.columns[3].justify = "right"
         shown(screen, grid)
@@ -81,15 +81,15 @@ def _lines(screen: Console, differing: Sequence[WhatIf], every: bool) -> None:
     for _ in range(3):
         grid.add_column(overflow="fold")
     for one in found if few else found[:CHANGES_SHOWN]:
-        name = Text(named(one.devices, 3), "bold")
+        name = Cell(named(one.devices, 3), "bold")
         for sign, style, changes in (
             ("now", "dim", one.item.dropped),
             ("then", "", one.item.added),
         ):
             for change in changes:
                 inside = f"{change.inside} / " if change.inside else ""
-                grid.add_row(name, Text(sign, "dim"), Text(f"{inside}{change.line}", style))
-                name = Text("")
+                grid.add_row(name, Cell(sign, "dim"), Cell(f"{inside}{change.line}", style))
+                name = Cell("")
     shown(screen, grid, 2)
     if not few and len(found) > CHANGES_SHOWN:
         more = len(found) - CHANGES_SHOWN

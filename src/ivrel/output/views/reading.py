@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ivrel.core.settings import Fact
-from ivrel.core.settings.reading import Reading
+from ivrel.core.settings.reading import DeviceReading
 from ivrel.core.text.bundle import Places
 from ivrel.output.views.view import View, place_of
 
@@ -13,13 +13,13 @@ from ivrel.output.views.view import View, place_of
 class ReadingView(View, frozen=True, kw_only=True):
     """What was understood of one configuration."""
 
-    reading: Reading
+    reading: DeviceReading
 
     def machine(self) -> Any:
         return reading_for_machines(self.reading)
 
 
-def reading_for_machines(reading: Reading) -> dict[str, Any]:
+def reading_for_machines(reading: DeviceReading) -> dict[str, Any]:
     """Return the machine form of one reading."""
     places = reading.places
     return {
@@ -56,7 +56,7 @@ class ReadingsView(View, frozen=True, kw_only=True):
     """
 
     fleet: str
-    readings: tuple[Reading, ...]
+    readings: tuple[DeviceReading, ...]
     unread: tuple[tuple[str, str], ...]
     by: str = ""
     every: bool = False

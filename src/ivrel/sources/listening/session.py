@@ -40,7 +40,7 @@ class ListenOptions(Struct, frozen=True):
     number: int = 0
 
 
-class Session:
+class ListenSession:
     """Listens, and tells what it hears.
 
     `heard`: is given each message as it comes, with the sender; `looked`: is called now and then,
@@ -52,7 +52,7 @@ class Session:
         asked: ListenOptions,
         context: ssl.SSLContext | None = None,
         heard: Callable[[Record], None] | None = None,
-        looked: Callable[[Session], bool] = lambda session: False,
+        looked: Callable[[ListenSession], bool] = lambda session: False,
     ) -> None:
         self.asked = asked
         self._context = context

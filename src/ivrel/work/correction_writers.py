@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from ivrel.sources.workspace import WorkspaceFiles
 
 
-class Destination:
+class CorrectionWriter:
     """Takes corrections one by one; this one writes them nowhere.
 
     As a context: nothing is half-written if an error ends it. `needs_text`: whether it needs the
@@ -47,7 +47,7 @@ class Destination:
         """Finish, after the last correction."""
 
 
-class CorrectionFolder(Destination):
+class FolderWriter(CorrectionWriter):
     """A folder of corrections: a folder a device, the summary for machines, the change sheets.
 
     `keeps`: whether the texts of changes are kept in memory, too.
@@ -121,7 +121,7 @@ class CorrectionFolder(Destination):
         write_fingerprint(self._at)
 
 
-class _OfFiles(Destination):
+class _FilesWriter(CorrectionWriter):
     """Changes the workspace's own files; corrections that are not proved are left out."""
 
     needs_text = True
@@ -165,7 +165,7 @@ def _moved_in(text: bytes) -> bytes:
     return b"".join(b"    " + line for line in text.splitlines(keepends=True))
 
 
-class Patch(_OfFiles):
+class PatchWriter(_FilesWriter):
     """One patch over the configurations.
 
     `is_held`: whether each change has lines around it that hold it in its place; `deltas`: files
@@ -223,7 +223,7 @@ class Patch(_OfFiles):
         self._out.flush()
 
 
-class InPlace(_OfFiles):
+class InPlaceWriter(_FilesWriter):
     """The workspace's own files, which are replaced once all corrections have come."""
 
     def __init__(self, workspace: WorkspaceFiles) -> None:
