@@ -406,6 +406,7 @@ def test_another_sender_is_understood_in_all_its_forms(tmp_path: Path) -> None:
 
 
 @pytest.mark.skipif(not MUST and not RSYSLOGD, reason="no rsyslogd (apt-get install rsyslog)")
+@pytest.mark.deep
 def test_what_a_daemon_sends_is_heard_and_judged(
     ivrel: Run, tmp_path: Path, certificate: Path
 ) -> None:

@@ -555,6 +555,20 @@ def test_passwords_stand_in_no_file_and_programs_are_called_without_a_shell(tmp_
     assert "no field is called 'colour'" in call("gather", "-w", folder, code=2).stderr
 
 
+def test_one_device_goes_the_whole_way(tmp_path: Path) -> None:
+    """The short form of the deep tests: gathered, corrected, delivered to, and as proved then."""
+    folder, out = tmp_path / "w", tmp_path / "corrections"
+    write_fleet(folder, 1, only="holmsay-gw2", patience=3, trial=2)
+    with standins(folder):
+        call("gather", "-w", folder)
+        call("correct", "-w", folder, "-o", out, code=None)
+        _, proved = proved_texts(folder, out)
+        call("deliver", "-w", folder, out, "--no-ask", "--no-last-look")
+        assert states(folder) == {"holmsay-gw2": "delivered"}
+        assert shown(folder, "holmsay-gw2") == proved["holmsay-gw2"]
+
+
+@pytest.mark.deep
 def test_a_password_of_the_environment_lets_in(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -311,6 +311,7 @@ def test_a_device_in_doubt_has_a_way_out(tmp_path: Path) -> None:
     )
 
 
+@pytest.mark.deep
 def test_stand_ins_show_keys_of_their_own_and_end_with_the_first_process(tmp_path: Path) -> None:
     folder = tmp_path / "w"
     write_fleet(folder, 3, only="holmsay-gw1 holmsay-gw2 tarsk-fw2")

@@ -41,6 +41,7 @@ def seen(sshd: Sshd) -> str:
     return (sshd.key.parent / "sshd.log").read_text()
 
 
+@pytest.mark.deep
 def test_a_session_goes_through_two_hosts(tmp_path: Path) -> None:
     program = tmp_path / "device.py"
     program.write_text(SHELL % (str(tmp_path / "typed"), [TEXT]))

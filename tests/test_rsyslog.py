@@ -309,6 +309,7 @@ def test_reading_takes_no_more_steps_than_there_are_characters(
     assert all(1 <= doubt.line <= text.count("\n") + 1 for doubt in model.doubts)
 
 
+@pytest.mark.deep
 def test_a_change_that_does_not_fit_is_refused(ivrel: Run, tmp_path: Path) -> None:
     apply = "dialect", "apply", "rsyslog", tmp_path / "gw", tmp_path / "c.txt"
     (tmp_path / "gw").mkdir()

@@ -35,6 +35,7 @@ def told(
 
 
 @pytest.mark.parametrize("send", [False, True])
+@pytest.mark.deep
 def test_a_cluster_tells_what_one_process_tells(scheduler: str, example: Path, send: bool) -> None:
     workspace = WorkspaceFiles(example)
     devices = workspace.fleet.devices
