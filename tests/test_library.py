@@ -92,6 +92,19 @@ def test_devices_can_be_named_in_any_way(example: Path, data: st.DataObject) -> 
     assert [d for d in every if d.site == site] == list(within)
 
 
+def test_an_empty_list_selects_nothing_and_half_an_audit_is_no_verdict(example: Path) -> None:
+    network = library.open(example)
+    assert network.select(devices=[]) == network.select(devices=["*"], sites=[]) == ()
+    assert list(network.correct(devices=[])) == []
+    some = network.select(sites=["tarsk"])
+    both = network.select(devices=some, kinds=["firewall"])
+    assert [d.name for d in both] == ["tarsk-fw2", "tarsk-fw3"]
+    audit = network.audit(devices=["holmsay-gw1", "tarsk-fw2"])
+    results = iter(audit)
+    assert next(results).good and audit.is_good is None
+    assert [result.device for result in results] == ["tarsk-fw2"] and audit.is_good is False
+
+
 def test_it_neither_prints_nor_ends_and_says_what_is_wrong(
     example: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:

@@ -9,7 +9,7 @@ import sys
 from collections.abc import Iterable, Sequence
 from datetime import date
 from shlex import quote
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 from ivrel.cli.bar import Bar
 from ivrel.cli.parsing import DEVICES, INPUT, JUDGING, OUTPUT, SPEED, Parser
@@ -19,7 +19,7 @@ from ivrel.output.machine.formats import ANY, formats_of
 if TYPE_CHECKING:
     from ivrel.core.fleet import Device
     from ivrel.output.views.view import View
-    from ivrel.work.workspace import Workspace
+    from ivrel.work.workspace import SelectionOptions, Workspace
 
 MIB = 1 << 20
 LARGEST, LONGEST_LINE = 64, 1  # MiB of a configuration, and of a line of it
@@ -276,12 +276,15 @@ def open_workspace(args: argparse.Namespace, bar: Bar | None = None) -> Workspac
 def chosen(args: argparse.Namespace, workspace: Workspace) -> tuple[Device, ...]:
     """Return the devices that a call is about."""
     names = getattr(args, "device", ())
-    devices = workspace.select(
-        devices=(names,) if isinstance(names, str) else names,
-        kinds=args.kind,
-        sites=args.site,
-        groups=args.group,
-    )
+    given = {
+        "devices": (names,) if isinstance(names, str) else names,
+        "kinds": args.kind,
+        "sites": args.site,
+        "groups": args.group,
+    }
+    # What a call does not name is not selected by.
+    selection = cast("SelectionOptions", {key: words for key, words in given.items() if words})
+    devices = workspace.select(**selection)
     remark_on_platforms(args, workspace, devices)
     return devices
 

@@ -55,7 +55,7 @@ class Audit:
             from ivrel.work.messages import evidence_of
 
             self._evidence, self.problems = evidence_of(files, messages, options)
-        self._all_good = True
+        self._all_good: bool | None = None
 
     @property
     def remarks(self) -> tuple[Remark, ...]:
@@ -65,19 +65,26 @@ class Audit:
         return tuple(ending(replace(policy, waivers=tuple(kept)), self._options.today))
 
     @property
-    def is_good(self) -> bool:
-        """Whether every device iterated so far meets the policy, and no waiver ran out."""
+    def is_good(self) -> bool | None:
+        """Whether every device meets the policy, and no waiver ran out.
+
+        None until all results have been iterated over.
+        """
+        if self._all_good is None:
+            return None
         return self._all_good and not any(remark.wrong for remark in self.remarks)
 
     def __iter__(self) -> Iterator[DeviceResult]:
         options = self._options
-        self._all_good = True
+        self._all_good = None
+        good = True
         job = Auditing(self._files, options.today)
         results = through(job, self.devices, options.scheduler, send=options.send)
         for result in options.reported(results, len(self.devices), "auditing"):
             one = self._with_messages(self._of_settings(result))
-            self._all_good = self._all_good and one.good
+            good = good and one.good
             yield one
+        self._all_good = good
 
     def text_of(self, place: Place, setting: str = "") -> str:
         """Return the statement at a place, as far as a setting may show it, or the message."""

@@ -58,7 +58,8 @@ class UnknownPlatform(Struct, frozen=True):
 class SelectionOptions(TypedDict, total=False):
     """Which devices a run is about; without any of these, all devices.
 
-    `devices`: names, globs or devices; `kinds`, `sites`, `groups`: names or globs.
+    `devices`: names, globs or devices; `kinds`, `sites`, `groups`: names or globs. A list that is
+    given and empty selects no device.
     """
 
     devices: Devices
@@ -138,16 +139,17 @@ class Workspace:
         ['tarsk-fw2', 'tarsk-fw3']
         """
         given = tuple(selection.get("devices", ()))
+        kinds = tuple(selection.get("kinds", ()))
+        sites = tuple(selection.get("sites", ()))
+        groups = tuple(selection.get("groups", ()))
+        by_key = {"devices": given, "kinds": kinds, "sites": sites, "groups": groups}
+        if any(not by_key[key] for key in selection):
+            return ()  # a program that found no device must not get all of them
         devices = tuple(d for d in given if isinstance(d, Device))
-        if devices and len(devices) == len(given):
+        if len(selection) == 1 and devices and len(devices) == len(given):
             return devices
-        wanted = DeviceSelection(
-            names=tuple(d if isinstance(d, str) else d.name for d in given),
-            kinds=tuple(selection.get("kinds", ())),
-            sites=tuple(selection.get("sites", ())),
-            groups=tuple(selection.get("groups", ())),
-        )
-        return choose(self.fleet, wanted)
+        names = tuple(d if isinstance(d, str) else d.name for d in given)
+        return choose(self.fleet, DeviceSelection(names, kinds, sites, groups))
 
     def device(self, name: str) -> Device:
         """Return the device of this name. Raise InputError if there is not exactly one."""
