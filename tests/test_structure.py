@@ -126,7 +126,7 @@ def test_within_the_core_no_arrow_runs_back() -> None:
 
 
 # What makes code dense to read; the numbers may only fall.
-PACKED = 276  # comprehensions that do more than one thing
+PACKED = 248  # comprehensions with two `for`, or with one comprehension inside
 PARALLEL = 24  # assignments of several values in one statement
 STARRED = 15  # tuples made in a function and starred into a call
 
@@ -146,15 +146,17 @@ def test_a_name_of_a_type_has_one_meaning() -> None:
 
 def test_comprehensions_do_one_thing_each() -> None:
     kinds = (ast.ListComp, ast.SetComp, ast.DictComp, ast.GeneratorExp)
-    packed = []
+    packed, worse = [], []
     for name, tree in trees():
         for node in ast.walk(tree):
             if isinstance(node, kinds):
-                nested = sum(isinstance(one, kinds) for one in ast.walk(node)) - 1
-                conditions = sum(len(one.ifs) for one in node.generators)
-                if len(node.generators) > 1 or conditions > 1 or nested:
+                inside = [one for one in ast.walk(node) if isinstance(one, kinds)]
+                loops = sum(len(one.generators) for one in inside)
+                if loops > 1:
                     packed.append(f"{name}:{node.lineno}")
-    assert len(packed) <= PACKED, packed[:20]
+                if loops > 2 or sum(len(one.ifs) for one in node.generators) > 1:
+                    worse.append(f"{name}:{node.lineno}")
+    assert not worse and len(packed) <= PACKED, (worse, packed[:20])
 
 
 def test_a_statement_assigns_one_thing() -> None:

@@ -13,6 +13,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from fnmatch import fnmatchcase
+from itertools import product
 from typing import Any, Protocol
 
 from msgspec import Struct
@@ -134,10 +135,11 @@ class ReachRule(Struct, frozen=True):
             "platform": (device.platform,),
             "group": device.groups,
         }
-        return all(
-            any(fnmatchcase(value, word) for value in values[selector] for word in words)
-            for selector, words in self.where.items()
-        )
+        return all(_has_match(values[selector], words) for selector, words in self.where.items())
+
+
+def _has_match(values: Iterable[str], globs: Iterable[str]) -> bool:
+    return any(fnmatchcase(value, glob) for value, glob in product(values, globs))
 
 
 def reach_of(rules: Iterable[ReachRule], device: Reached) -> Reach:

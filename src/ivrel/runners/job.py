@@ -39,8 +39,9 @@ class SentTexts(Struct, frozen=True):
 class Share(Struct, frozen=True):
     """How the devices of one kind of job are shared out.
 
-    `alone`: up to so many are gone through in this process; `first`: at most so many before there
-    are others, which then know what these taught; `chunk`: at most so many at a time.
+    `alone`: up to this number, no other process is started; `first`: at most this number is done
+    before others start, which then begin with what these learned; `chunk`: the most devices that
+    one process gets at a time.
     """
 
     LEAST_OF_FIRST: ClassVar[int] = 16  # of so many devices one is among the first

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from msgspec import Struct
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.items import Literal, flat
+from ivrel.core.dialects.items import Literal
 from ivrel.core.dialects.session import Reply, Session
 from ivrel.core.text.text import decode
 
@@ -152,8 +152,12 @@ def _words(text: str) -> list[str]:
 
 def _platform(dialect: Dialect) -> list[str]:
     """Return the words that every device of a platform has."""
-    items = (item for p in dialect.patterns for part in (*p.path, p.items) for item in flat(part))
-    literals = [item.word for item in items if isinstance(item, Literal)]
+    literals = [
+        item.word
+        for pattern in dialect.patterns
+        for item in pattern.every_item()
+        if isinstance(item, Literal)
+    ]
     said = dialect.session
     talk = () if said is None else (said.show, *said.open, *said.hold, *said.keep, *said.save)
     return [*literals, *talk]

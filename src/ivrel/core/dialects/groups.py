@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from yaml import Node
 
-from ivrel.core.dialects.items import Flag, Variable, flat
+from ivrel.core.dialects.items import Flag, Variable
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS
 from ivrel.core.form import Report
+from ivrel.core.vocabulary.values import Value
 
 
 def groups_of(
@@ -57,26 +58,21 @@ def _of_other_rows(one: Pattern, other: Pattern, keys: Sequence[str]) -> bool:
     """Whether two statements are never of the same row: a word in their headers says so, or the
     family of an address that is a key.
     """
-    marks = [
-        {
-            item.slot: item.value
-            for items in pattern.path
-            for item in items
-            if isinstance(item, Flag)
-        }
-        for pattern in (one, other)
-    ]
-    families = [
-        {
-            item.slot: item.family
-            for items in (*pattern.path, pattern.items)
-            for item in flat(items)
-            if isinstance(item, Variable) and item.family and item.slot in keys
-        }
-        for pattern in (one, other)
-    ]
-    return any(
-        second.get(slot, value) != value
-        for said, second in (marks, families)
-        for slot, value in said.items()
+    return _differ(_marks(one), _marks(other)) or _differ(
+        _families(one, keys), _families(other, keys)
     )
+
+
+def _marks(pattern: Pattern) -> dict[str, Value]:
+    """Return what the words in the headers of a statement mean."""
+    return {i.slot: i.value for items in pattern.path for i in items if isinstance(i, Flag)}
+
+
+def _families(pattern: Pattern, keys: Sequence[str]) -> dict[str, str]:
+    """Return the families of the addresses that are keys of a statement's row."""
+    families = {i.slot: i.family for i in pattern.every_item() if isinstance(i, Variable)}
+    return {slot: family for slot, family in families.items() if family and slot in keys}
+
+
+def _differ(one: Mapping[str, Value], other: Mapping[str, Value]) -> bool:
+    return any(other.get(slot, value) != value for slot, value in one.items())

@@ -15,12 +15,13 @@ means that the year is shown.
 
 from __future__ import annotations
 
-from collections.abc import Container, Mapping
+from collections.abc import Container, Iterator, Mapping
 
 from msgspec import Struct
 from msgspec.structs import force_setattr
 
 from ivrel.core.dialects.items import (
+    Any,
     Fields,
     Flag,
     Get,
@@ -170,6 +171,11 @@ class Pattern(Struct, frozen=True):
         for items, said in zip((*self.path, self.items), (*path, words), strict=True):
             out |= match_words(items, said, 0) or {}
         return out
+
+    def every_item(self) -> Iterator[Any | Rest | Literal | Variable | Flag | Implied]:
+        """Yield the items of the headers and of the statement, with those of optional parts."""
+        for items in (*self.path, self.items):
+            yield from flat(items)
 
     @property
     def must(self) -> tuple[str, ...]:

@@ -172,13 +172,12 @@ class Auditor:
         if len(at) < len(marks):
             # Of several statements in a line, it cannot be told which decides.
             return tuple(given.values())
-        told = {
-            name: _Told(
-                replace(given[name], where=()), tuple(at[p.line] for p in given[name].where)
-            )
-            for name in of_text
-            if all(p.line in at for p in given[name].where)
-        }
+        told: dict[str, _Told] = {}
+        for name in of_text:
+            where = given[name].where
+            if all(place.line in at for place in where):
+                marked = tuple(at[place.line] for place in where)
+                told[name] = _Told(replace(given[name], where=()), marked)
         trace.keep(marks, told)
         self._count += 1
         return tuple(given.values())

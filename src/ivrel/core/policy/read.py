@@ -87,7 +87,7 @@ class _PolicyFiles:
             self.sites[name] = site
         self.rules += [(node, fields, report) for node, fields in values.get("rules", ())]
         self.waivers += [replace(w, file=file) for w in values.get("waivers", ())]
-        # They are told in the order of the files; what is found later goes to the same report anew.
+        # Reported in the order of the files; mistakes found later go to the same report.
         self.mistakes += report.mistakes
         report.mistakes.clear()
 

@@ -39,9 +39,9 @@ class Negation(Struct, frozen=True):
 class NegationEffects(Struct, frozen=True):
     """What negations lead to.
 
-    `left`: the statements that none takes back; `doubtful`: the negations of which it cannot be
-    told what they take back, each with what it may say; `undone`: the numbers of the statements
-    that are taken back, each with the line of the negation.
+    `left`: the statements that none takes back; `doubtful`: the negations whose effect is not
+    known, each with what it may say; `undone`: the numbers of the statements that are taken back,
+    each with the line of the negation.
     """
 
     left: Sequence[Mark]

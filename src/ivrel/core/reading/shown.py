@@ -11,7 +11,7 @@ import re
 from collections.abc import Container
 
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.items import Flag, Literal, Variable, flat
+from ivrel.core.dialects.items import Flag, Literal, Variable
 from ivrel.core.vocabulary.addresses import is_address
 from ivrel.core.vocabulary.trade import WORDS
 from ivrel.core.vocabulary.wording import shorten
@@ -31,12 +31,11 @@ def known_words(dialect: Dialect) -> frozenset[str]:
     def find() -> frozenset[str]:
         words = {dialect.shape.remove, dialect.shape.negation, *WORDS}
         for pattern in (*dialect.patterns, *dialect.aside):
-            for items in (*pattern.path, pattern.items):
-                for item in flat(items):
-                    if isinstance(item, Literal | Flag):
-                        words.add(item.word)
-                    elif isinstance(item, Variable):
-                        words.update(item.values or ())
+            for item in pattern.every_item():
+                if isinstance(item, Literal | Flag):
+                    words.add(item.word)
+                elif isinstance(item, Variable):
+                    words.update(item.values or ())
         return frozenset(word.casefold() for word in words)
 
     return dialect.once("known words", find)

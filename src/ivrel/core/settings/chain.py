@@ -12,6 +12,7 @@ from ivrel.core.reading.records import Records
 from ivrel.core.settings.contract import Obstacle
 from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import gives_to, levels_of, sendings
+from ivrel.core.vocabulary.sourced import lines_of_rows
 
 # The slots that chains are made of.
 CHAIN = ("take.feed", "take.category", "take.level", "give.feed", "give.destination")
@@ -46,7 +47,7 @@ def first_gap(scope: Scope, channel: str) -> MissingLink | None:
             for row in records.rows("give").values()
             if str(records.get("give.feed", row).value) == feed
         ]
-        lines = tuple(line for row in gives for said in row.values() for line in said.lines)
+        lines = lines_of_rows(gives)
         if not gives:
             return MissingLink(f"{_way(feed, channel)} gives to nothing")
         for row in gives:

@@ -12,7 +12,7 @@ from ivrel.core.reading.statements import Key
 from ivrel.core.settings.contract import Fact, Finding, Obstacle, Setting, silent_on
 from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import picks_of
-from ivrel.core.vocabulary.sourced import Row
+from ivrel.core.vocabulary.sourced import Row, lines_of_rows
 
 
 def ask(node: Node, report: Report, collectors: Mapping[str, Collector]) -> Needs | None:
@@ -34,19 +34,15 @@ def _drops(scope: Scope) -> list[tuple[str, Key, Row]]:
     return out
 
 
-def _lines(row: Row) -> tuple[int, ...]:
-    return tuple(sorted({line for said in row.values() for line in said.lines}))
-
-
 def _finding(scope: Scope, table: str, key: Key, row: Row) -> Finding:
     get = scope.records.get
     about = f"{table} {' '.join(map(str, key))}"
     if table == "mute":
         text = str(get("mute.text", row).value)
-        return Finding("dropped-text", about, found=text, lines=_lines(row))
+        return Finding("dropped-text", about, found=text, lines=lines_of_rows([row]))
     facility = str(get("pick.facility", row).value)
     to = str(get("pick.destination", row).value)
-    return Finding("dropped-facility", about, to, facility, lines=_lines(row))
+    return Finding("dropped-facility", about, to, facility, lines=lines_of_rows([row]))
 
 
 def facts(scope: Scope) -> list[Fact]:
@@ -54,7 +50,7 @@ def facts(scope: Scope) -> list[Fact]:
     out = []
     for table, key, row in _drops(scope):
         said = _finding(scope, table, key, row).why
-        out.append(Fact("filters", str(key[0]), "", said, _lines(row), False))
+        out.append(Fact("filters", str(key[0]), "", said, lines_of_rows([row]), False))
     return out
 
 

@@ -19,7 +19,7 @@ from ivrel.core.settings.scope import Scope
 from ivrel.core.settings.sending import Sending, departure, described, entries_of
 from ivrel.core.settings.valued import ValuePart, valued
 from ivrel.core.vocabulary.severity import EVERYTHING
-from ivrel.core.vocabulary.sourced import Row
+from ivrel.core.vocabulary.sourced import Row, lines_of_rows
 
 # The slots of entries: what is shown where, of facilities and severities.
 SHOW = ("show.output", "show.name", "show.facility", "show.level", "show.compare", "show.action")
@@ -134,11 +134,10 @@ class _Shown(Struct, frozen=True):
 
 
 def _shown(scope: Scope, name: str, rows: Sequence[Row]) -> _Shown:
-    lines = {line for row in rows for said in row.values() for line in said.lines}
     # A file that is named without any entry takes everything, as a destination does.
     entries = [row for row in rows if "show.level" in row or "show.facility" in row]
     selection = entries_of(scope.records, entries, "show") if entries else Sending(EVERYTHING.bits)
-    return _Shown(name, selection, tuple(sorted(lines)))
+    return _Shown(name, selection, lines_of_rows(rows))
 
 
 def _only_read(scope: Scope, about: str) -> Obstacle:

@@ -15,7 +15,7 @@ from ivrel.core.settings.contract import Obstacle, about_of, no_choice
 from ivrel.core.settings.scope import Scope
 from ivrel.core.vocabulary.sourced import SourcedValue
 
-PLACES = ("destination", "feed", "")  # the tables in which a value may stand, the narrowest first
+PLACES = ("destination", "feed", "")  # the tables that may hold a value, the narrowest first
 
 
 class ValuePlace(Struct, frozen=True, gc=False):

@@ -12,7 +12,7 @@ from ivrel.core.reading.statements import DOUBT, Key
 from ivrel.core.settings.contract import Fact, Finding, More, Obstacle, Setting, silent_on
 from ivrel.core.settings.places import ValuePlace, cannot_say, mend_value
 from ivrel.core.settings.scope import Scope
-from ivrel.core.vocabulary.sourced import Row
+from ivrel.core.vocabulary.sourced import Row, lines_of_rows
 from ivrel.core.vocabulary.values import TELL, VERDICT
 
 RULES_NAMED = 5  # so many rules are named; the rest is counted
@@ -98,13 +98,20 @@ def judge(scope: Scope, needs: Needs) -> list[Finding]:
                     tell,
                     need.text,
                     (("action", action), *_named(rows)),
-                    _lines(rows),
+                    lines_of_rows(row for _, row in rows),
                     cannot=cannot_say(scope.records.dialect, first, need),
                 )
             )
     unfed = _unfed(scope, needs)
     if unfed:
-        out.append(Finding("rules-unfed", "feed", more=_named(unfed), lines=_lines(unfed)))
+        out.append(
+            Finding(
+                "rules-unfed",
+                "feed",
+                more=_named(unfed),
+                lines=lines_of_rows(row for _, row in unfed),
+            )
+        )
     return out
 
 
@@ -118,10 +125,6 @@ def _named(rows: list[tuple[Key, Row]]) -> More:
 def _place(key: Key, row: Row, action: str, tell: str, records: Records) -> ValuePlace:
     said = records.get("gate.tell", row)
     return ValuePlace(f"{action} {tell}", "gate", key, "gate.tell", said, f"rules that {action}")
-
-
-def _lines(rows: list[tuple[Key, Row]]) -> tuple[int, ...]:
-    return tuple(sorted({line for _, row in rows for said in row.values() for line in said.lines}))
 
 
 def mend(scope: Scope, needs: Needs) -> tuple[Records, list[Obstacle]]:

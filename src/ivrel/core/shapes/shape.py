@@ -60,9 +60,9 @@ class Shape(Struct, frozen=True, eq=False):
     )
     NEGATES: ClassVar[bool] = False  # a text may hold statements that are negated
     ASKS: ClassVar[str] = ""  # the program that says whether it takes a configuration
-    WHOLE: ClassVar[bool] = False  # to find a part is to parse what stands before it
-    # Expressions for what stands where a statement begins, for one word, and for what stands
-    # between two words. Nothing where statements are found in another way.
+    WHOLE: ClassVar[bool] = False  # a part is found only by parsing all before it
+    # Expressions for the begin of a statement, for one word, and for the gap between two words.
+    # Empty where statements are found in another way.
     ANCHORS: ClassVar[tuple[bytes, bytes, bytes]] = (b"", b"", b"")
     QUALIFIED: ClassVar[bool] = False  # values may bear the name of the module that defines them
     OPTIONS: ClassVar[Mapping[str, Key]] = {

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from msgspec import Struct
 
@@ -22,3 +22,12 @@ class SourcedValue(Struct, frozen=True, gc=False):
 
 Row = Mapping[str, SourcedValue]
 UNSAID = SourcedValue(None, (), True)
+
+
+def lines_of_rows(rows: Iterable[Row]) -> tuple[int, ...]:
+    """Return the lines that say anything of some rows, in their order."""
+    lines: set[int] = set()
+    for row in rows:
+        for said in row.values():
+            lines.update(said.lines)
+    return tuple(sorted(lines))

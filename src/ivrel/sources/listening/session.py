@@ -22,7 +22,7 @@ from ivrel.sources.listening.keeping import Keeper, RotationLimits
 from ivrel.sources.listening.sockets import ListenCounts, ListenPort, Sockets
 
 TICK = 0.5  # seconds between two looks at what was heard
-_JUMP = 1.0  # seconds that the clock goes back, from which on it is told
+_JUMP = 1.0  # a clock that goes back by this many seconds or more is reported
 
 
 class ListenOptions(Struct, frozen=True):

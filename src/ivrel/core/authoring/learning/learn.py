@@ -109,14 +109,12 @@ class Learned(Struct, frozen=True):
 
     def names(self, slot: str) -> list[str]:
         """Return the names of rows that were seen for a slot."""
-        found = (
-            name
-            for row in self.known
-            for n, of in row.meaning.names.items()
-            if of == slot
-            for name in row.template.names[n]
-        )
-        return list(dict.fromkeys(found))
+        found: dict[str, None] = {}
+        for row in self.known:
+            for place, named in row.meaning.names.items():
+                if named == slot:
+                    found |= dict.fromkeys(row.template.names[place])
+        return list(found)
 
     @property
     def doubtful(self) -> list[LearnedRow]:
@@ -245,11 +243,7 @@ def _collectors(
             above = one.keys[:-2] if len(one.values) == 1 else ()
             places[one.front[-1], len(one.values), one.assigns, above].append(one)
     found: dict[str, str] = {}
-    telling = {
-        (one.sample, *one.keys[:-1])
-        for one in said
-        if any(fits(slot, [word]) for word in one.values[:1] for slot in _TELLING)
-    }
+    telling = {(one.sample, *one.keys[:-1]) for one in said if _is_telling(one)}
     for some in places.values():
         addresses = {_plain(one.values[0]) for one in some}
         # Where nobody knows a collector, one has a transport, a severity or a facility beside it.
@@ -274,6 +268,11 @@ def _is_name(one: SampleStatement, several: bool) -> bool:
 
 
 _TELLING = ("destination.transport", "destination.level", "destination.facility")
+
+
+def _is_telling(one: SampleStatement) -> bool:
+    """Whether a statement says what only collectors have beside their address."""
+    return bool(one.values) and any(fits(slot, one.values[:1]) for slot in _TELLING)
 
 
 def _is_endpoint(one: SampleStatement) -> bool:

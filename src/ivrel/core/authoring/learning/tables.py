@@ -99,13 +99,11 @@ def are_collectors(words: Sequence[str], around: Around) -> bool:
 
 def _are_gates(some: Sequence[Template]) -> bool:
     """Whether rows let traffic pass or stop it, and say what of it they record."""
-    slots = {
-        rule.slot
-        for rule in GATE
-        for template in some
-        if rule.hints(template.keys[-1:]) and template.column(0)
-        if fits(rule.slot, template.column(0))
-    }
+    slots = set()
+    for template in some:
+        words = template.column(0)
+        hinted = (rule.slot for rule in GATE if words and rule.hints(template.keys[-1:]))
+        slots |= {slot for slot in hinted if fits(slot, words)}
     return {"gate.action", "gate.tell"} <= slots
 
 

@@ -141,7 +141,7 @@ class _Parser:
 
 
 def _scalar(token: str, line: int) -> Any:
-    # Nearly all values are strings in which every sign stands for itself.
+    # Nearly all values are strings without an escape.
     if token[0] == '"' and "\\" not in token:
         return token[1:-1]
     try:

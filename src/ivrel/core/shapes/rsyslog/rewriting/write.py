@@ -31,7 +31,7 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
     moved = {key for key in {**old, **states} if old.get(key) != states.get(key)}
     if not moved:
         return data
-    # What stands commented out and comes back keeps what it said besides.
+    # An action that was commented out and comes back keeps its other parameters.
     kept = {f.endpoint: f.action for f in (*read_model(back).forwards[::-1], *model.forwards[::-1])}
     standing = by_endpoint(model)
     cuts: dict[str, list[Replacement]] = {}
