@@ -23,7 +23,7 @@ from test_heard import told
 from ivrel.core import Device
 from ivrel.core.attribution.arrival import Arrival
 from ivrel.core.attribution.senders import Directory, attribute
-from ivrel.core.evidence.summary import Evidence
+from ivrel.core.evidence.summary import STRANGER, Evidence
 from ivrel.core.syslog import signatures
 from ivrel.core.syslog.compiled import SOURCE, finder
 from ivrel.core.syslog.record import kept_line
@@ -66,6 +66,13 @@ def changed(base: tuple[str, ...]) -> Iterator[str]:
             yield "".join(pieces)
 
 
+def untimed(found: object) -> object:
+    """Return what was told without times: of lines that are counted together, these are of the first
+    and the last line, and stamps may go back between them.
+    """
+    return re.sub(r"(begun|ended)=[0-9.]+", "", repr(found))
+
+
 def twice(lines: list[bytes], form: str) -> tuple[object, object]:
     """Return what lines come to, read one by one and counted together."""
     directory, one_by_one = Directory(DEVICES), Evidence()
@@ -102,7 +109,7 @@ def test_counted_together_is_as_read_one_by_one(base: tuple[str, ...], form: str
     if form == "recording":
         lines = [kept_line(one, 1e9 + n, "192.0.2.2", 514, "udp", "datagram") for n, one in enumerate(lines)]  # fmt: skip
     slow, fast = twice(lines, form)
-    assert slow == fast
+    assert slow == fast if form == "recording" else untimed(slow) == untimed(fast)
 
 
 NUMBERED = (
@@ -245,7 +252,7 @@ def test_a_line_that_never_ends_is_cut(tmp_path: Path, monkeypatch: pytest.Monke
     summed = [Summing(Directory(DEVICES), UTC, Evidence)(chunk) for chunk in chunks]
     assert sum(s.shortened for s in summed) == 1
     assert [s.gathered.number for s in summed] == [1, 1, 1]
-    lines = [t.first for s in summed for t in s.gathered.strangers.of("called").values()]
+    lines = [t.first for s in summed for t in s.gathered.others.of(STRANGER).values()]
     assert [(one.line, one.text[:9]) for one in lines] == [(1, "<13>first"), (2, "<13>xxxxx"), (3, "<13>last")]  # fmt: skip
 
 

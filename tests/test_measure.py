@@ -262,7 +262,7 @@ def test_offset_and_drift_are_as_seeded(
     sample = pairs(lambda at: at + offset + drift * (at - middle), delay, digits, number)
     clock = clock_of("x", sample, len(sample))
     assert clock.offset is not None and clock.drift is not None
-    assert abs(clock.offset - offset) < 0.1
+    assert abs(clock.offset - (offset + drift * LONG / 2)) < 0.2
     assert abs(clock.drift - drift) < 1e-6
 
 
@@ -289,9 +289,9 @@ def turned(at: float) -> float:
         (
             lambda at: at + (at - BEGIN) * 50e-6,
             "drifts",
-            "it gains 4.32 s a day, and is 2.16 s ahead",
+            "it gains 4.32 s a day, and is 4.29 s ahead",
         ),
-        (turned, "set", "it was set at 2026-11-23 03:00 UTC: 2 h ahead, then 1 h ahead"),
+        (turned, "set", "2 h ahead, then 1 h ahead"),
         (
             lambda at: at if at < BEGIN + 50_000 else at - 300,
             "set",
@@ -463,7 +463,13 @@ def test_headers_hang_on_family_and_transport(
     gathered: Measured[Any] = Measured(SUBJECTS["volume"])
     said = b"<13>Nov 23 10:00:00 a su: x"
     record = Record(parse(said), said, "f", 1, DAY, sender, 514, transport)
-    gathered.add(Arrival(record, attribute(record, Directory([device])), DAY))
+    gathered.add(
+        Arrival(
+            record,
+            attribute(record, Directory([device], interfaces=lambda d: ["2001:db8::1"])),
+            DAY,
+        )
+    )
     (v,) = volumes(SentVolume({"a": device}, gathered.devices, 60), "device")
     assert v.bytes == len(said) + around
 

@@ -80,8 +80,9 @@ def test_json_has_the_documented_keys(
     if name == "policy --compare":
         words.append(str(example / "proposed.yaml"))
     if name in ("heard", "messages", "trace"):
-        record = b'{"received":"2026-11-23T10:00:00Z","sender":"192.0.2.250","text":"<9>%s"}\n'
-        lines = (record % said for said in (b"hello", b"Nov 03 10:00:00 tarsk-fw2 su: x"))
+        record = b'{"received":"2026-11-23T10:00:00Z","sender":"%s","text":"<9>%s"}\n'
+        said = (b"192.0.2.250", b"hello"), (b"192.0.2.34", b"Nov 03 10:00:00 tarsk-fw2 su: x")
+        lines = (record % one for one in said)
         (tmp_path / "log").write_bytes(b"".join(lines))
         words.append(str(tmp_path / "log"))
     done = ivrel(*words, "-w", example, "--format", "json")

@@ -20,6 +20,7 @@ def arguments(parser: Parser) -> None:
     common.workspace_argument(parser)
     parser.add_argument("file", nargs="*", help="message files; '-' reads standard input")
     message_arguments.at_argument(parser)
+    message_arguments.period_arguments(parser)
     parser.add_argument(
         "--own",
         action="append",

@@ -167,6 +167,7 @@ def _clocks_view(args: argparse.Namespace, measuring: Measuring) -> MeasuredView
         tolerance=found.tolerance,
         clocks=found.clocks,
         samples=found.samples,
+        collector_steps=found.collector_steps,
     )
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterable
-from datetime import UTC, tzinfo
+from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -40,6 +40,27 @@ def record_arguments(parser: Parser) -> None:
     )
 
 
+def period_arguments(parser: Parser) -> None:
+    """Add the options that choose messages by when they came."""
+    parser.group(MESSAGES).add_argument(
+        "--since", type=_time, metavar="TIME", help="only messages received at this time or later"
+    )
+    parser.group(MESSAGES).add_argument(
+        "--until", type=_time, metavar="TIME", help="only messages received before this time"
+    )
+
+
+def _time(text: str) -> datetime:
+    try:
+        when = datetime.fromisoformat(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(
+            f"'{text[:40]}' is not a time; expected YYYY-MM-DD or YYYY-MM-DDTHH:MM"
+        ) from None
+    # Without a zone, the times are those that are shown.
+    return when if when.tzinfo else when.replace(tzinfo=UTC)
+
+
 def device_arguments(parser: Parser) -> None:
     """Add the options that choose devices, for commands whose arguments are files."""
     parser.group(DEVICES).add_argument(
@@ -73,6 +94,7 @@ def beside_arguments(parser: Parser) -> None:
         help="compare the verdicts with the messages in this file; can be repeated",
     )
     at_argument(parser)
+    period_arguments(parser)
     record_arguments(parser)
 
 
@@ -90,7 +112,7 @@ def at_argument(parser: Parser) -> None:
 def message_files(args: argparse.Namespace, files: Iterable[str]) -> MessageFiles:
     """Return the files of messages that a call names, with how they are read."""
     from ivrel.core.vocabulary.errors import InputError
-    from ivrel.work.message_files import MessageFiles
+    from ivrel.work.message_files import MessageFiles, Period
 
     if args.form and args.template:
         raise InputError("--as names a format, and --template describes one; leave one of them out")
@@ -100,7 +122,10 @@ def message_files(args: argparse.Namespace, files: Iterable[str]) -> MessageFile
         if not equals or not file:
             raise InputError(f"--at: '{word[:60]}' is not COLLECTOR=FILE")
         at[name] = (*at.get(name, ()), file)
-    return MessageFiles(tuple(files), at, args.form or "", args.template or "", args.zone)
+    period = Period(getattr(args, "since", None), getattr(args, "until", None))
+    return MessageFiles(
+        tuple(files), at, args.form or "", args.template or "", zone=args.zone, period=period
+    )
 
 
 def workspace_of(args: argparse.Namespace) -> Workspace | None:

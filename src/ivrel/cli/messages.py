@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import re
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common, message_arguments
@@ -36,12 +35,7 @@ def arguments(parser: Parser) -> None:
         metavar="REGEX",
         help="only messages whose text matches this regular expression",
     )
-    parser.add_argument(
-        "--since", type=_time, metavar="TIME", help="only messages received at this time or later"
-    )
-    parser.add_argument(
-        "--until", type=_time, metavar="TIME", help="only messages received before this time"
-    )
+    message_arguments.period_arguments(parser)
     parser.add_argument(
         "--own-address",
         action="append",
@@ -62,17 +56,6 @@ def arguments(parser: Parser) -> None:
         "zcat old.gz | ivrel messages - --device 'mv-*' --format jsonl",
     )
     parser.set_defaults(run=run)
-
-
-def _time(text: str) -> datetime:
-    try:
-        when = datetime.fromisoformat(text)
-    except ValueError:
-        raise argparse.ArgumentTypeError(
-            f"'{text[:40]}' is not a time; expected YYYY-MM-DD or YYYY-MM-DDTHH:MM"
-        ) from None
-    # Without a zone, the times are those that are shown.
-    return when if when.tzinfo else when.replace(tzinfo=UTC)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -123,8 +106,6 @@ def _wanted(args: argparse.Namespace, workspace: Workspace | None) -> Wanted:
         _code(args.severity, "severity", SEVERITIES) if args.severity else None,
         frozenset(_code(word, "facility", FACILITIES) for word in named),
         pattern if args.text or args.pattern else None,
-        args.since,
-        args.until,
         own,
     )
 

@@ -44,10 +44,10 @@ class Hearing:
 
     def take(self, record: Record) -> None:
         """Take a message as it comes."""
-        found = attribute(record, self._directory).device
-        if found in self._records:
-            self._records[found].append((time.monotonic(), record))
-            self._news[found].set()
+        found = attribute(record, self._directory)
+        if found.is_sure and found.device in self._records:
+            self._records[found.device].append((time.monotonic(), record))
+            self._news[found.device].set()
 
     async def heard(self, device: str, since: float, seconds: float) -> str:
         """Wait until a message of a device has come that contradicts nothing; return '' then, and

@@ -12,7 +12,7 @@ import getpass
 import os
 import socket
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
@@ -20,7 +20,7 @@ from pathlib import Path
 import msgspec
 from msgspec import Struct
 
-from ivrel.core.delivery.course import HELD, IN_DOUBT, IN_FLIGHT, RELEASED, WAITING
+from ivrel.core.delivery.course import CHANGING, HELD, IN_DOUBT, IN_FLIGHT, RELEASED, WAITING
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.delivery.record import DeliveryStep
 from ivrel.core.vocabulary.errors import InputError, Mistake
@@ -257,6 +257,15 @@ class Journal:
             for at, step, said in rows
         ]
 
+    def changes(self) -> Mapping[str, datetime]:
+        """Return when each device was changed last."""
+        rows = self._do(
+            "SELECT s.name, MAX(s.at) FROM step s JOIN delivery d ON d.id = s.delivery "
+            f"WHERE d.dry = 0 AND s.step IN ({', '.join('?' * len(CHANGING))}) GROUP BY s.name",
+            CHANGING,
+        )
+        return {name: datetime.fromisoformat(at) for name, at in rows.fetchall()}
+
     def text(self, fingerprint: str) -> bytes:
         """Return a configuration that was kept; InputError if it is gone."""
         path = self._texts / fingerprint
@@ -287,6 +296,20 @@ class Journal:
             f"UPDATE device SET {fields} WHERE delivery = ? AND name = ?",
             (*values.values(), number, device),
         )
+
+
+def last_changes(folder: Path) -> Mapping[str, datetime]:
+    """Return when a delivery changed each device last; nothing if nothing was ever delivered.
+
+    `folder`: where what Ivrel keeps for itself lies.
+    """
+    if not (folder / FILE).exists():
+        return {}
+    journal = Journal(folder)
+    try:
+        return journal.changes()
+    finally:
+        journal.close()
 
 
 def is_alive(one: Delivery) -> bool:

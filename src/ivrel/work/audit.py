@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
@@ -20,8 +20,7 @@ from ivrel.work.run import RunOptions
 
 # What messages prove is loaded when messages are given.
 if TYPE_CHECKING:
-    from ivrel.core.evidence.claims import Claim
-    from ivrel.core.evidence.summary import Evidence
+    pass
 
 
 class Audit:
@@ -50,11 +49,12 @@ class Audit:
         self._by_name = {d.name: d for d in devices}
         self._lines = LinesOf(files, self.devices)
         self._message_texts: dict[Place, str] = {}
-        self._evidence: Evidence | None = None
+        self._claims: FleetClaims | None = None
         if messages:
-            from ivrel.work.messages import evidence_of
+            from ivrel.work.messages import FleetClaims, evidence_of
 
-            self._evidence, self.problems = evidence_of(files, messages, options)
+            evidence, self.problems = evidence_of(files, messages, options)
+            self._claims = FleetClaims(files, evidence)
         self._all_good: bool | None = None
 
     @property
@@ -98,24 +98,15 @@ class Audit:
 
     def _with_messages(self, result: DeviceResult) -> DeviceResult:
         """Return a result with what the messages of its device contradict."""
-        if self._evidence is None:
+        if self._claims is None:
             return result
         from ivrel.core.evidence.beside import beside, proved
 
         device = self._by_name[result.device]
-        claims = claims_by_setting(device, self._files, self._evidence)
+        claims = self._claims.by_setting(device)
         for claim in claims.values():
             if claim.example is not None:
                 place = Place(claim.example.file, claim.example.line)
                 self._message_texts[place] = claim.example.text
         self.proved[result.device] = proved(result, claims)
         return beside(result, claims)
-
-
-def claims_by_setting(
-    device: Device, files: WorkspaceFiles, evidence: Evidence
-) -> Mapping[str, Claim]:
-    """Return the claims about one device by setting."""
-    from ivrel.core.evidence.claims import claims_of
-
-    return {claim.setting: claim for claim in claims_of(device, files.policy, evidence)}

@@ -10,15 +10,20 @@ from msgspec import Struct
 
 from ivrel.core.attribution.messages import AttributedMessage
 from ivrel.core.evidence.anomalies import anomalies
-from ivrel.core.evidence.claims import claims_of
 from ivrel.core.evidence.own import Arrived, held_against
 from ivrel.core.evidence.results import DeviceHeard, DeviceKept, HeardResult
-from ivrel.core.evidence.summary import Summary
 from ivrel.core.fleet import Device, DeviceSelection, choose
 from ivrel.core.syslog.record import Record
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.message_files import MessageFiles
-from ivrel.work.messages import attributed, by_collector, directory_of, evidence_of, opened
+from ivrel.work.messages import (
+    FleetClaims,
+    attributed,
+    by_collector,
+    directory_of,
+    evidence_of,
+    opened,
+)
 from ivrel.work.run import RunOptions
 
 
@@ -31,11 +36,11 @@ def heard(
 ) -> HeardResult:
     """Return the claims that messages prove and contradict; `settings`: only of these."""
     evidence, problems = evidence_of(files, given, options)
+    fleet = FleetClaims(files, evidence)
     found = []
     for device in devices:
-        claims = claims_of(device, files.policy, evidence)
-        some = tuple(c for c in claims if not settings or c.setting in settings)
-        found.append(DeviceHeard(device, evidence.devices.get(device.name) or Summary(), some))
+        some = tuple(c for c in fleet.of(device) if not settings or c.setting in settings)
+        found.append(DeviceHeard(device, evidence.of(device.name), some))
     found.sort(key=lambda d: -d.count("contradicted"))
     odd = anomalies(evidence, {d.name for d in devices})
     return HeardResult(evidence.number, tuple(found), tuple(odd), problems)

@@ -14,7 +14,6 @@ from ivrel.core.policy import effective
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.verdict import Verdict
 from ivrel.sources.workspace import WorkspaceFiles
-from ivrel.work.audit import claims_by_setting
 from ivrel.work.correcting_jobs import NotCorrected
 from ivrel.work.correction import Corrections
 from ivrel.work.jobs import Auditing
@@ -57,10 +56,10 @@ def explained(
     claims: Mapping[str, Claim] = {}
     problems: tuple[str, ...] = ()
     if messages:
-        from ivrel.work.messages import evidence_of
+        from ivrel.work.messages import FleetClaims, evidence_of
 
         evidence, problems = evidence_of(files, messages, options)
-        claims = claims_by_setting(device, files, evidence)
+        claims = FleetClaims(files, evidence).by_setting(device)
         result = beside(result, claims)
     (correction,) = Corrections(files, options, [device])
     if isinstance(correction, NotCorrected):

@@ -9,7 +9,14 @@ from typing import Any, TypeVar
 from msgspec import Struct
 
 from ivrel.core.fleet import Device
-from ivrel.core.measuring.clocks import KINDS, Clock, clock_of
+from ivrel.core.measuring.clocks import (
+    KINDS,
+    Clock,
+    Step,
+    clock_of,
+    shared_steps,
+    without_steps,
+)
 from ivrel.core.measuring.gathered import SUBJECTS, Measured
 from ivrel.core.measuring.losses import Loss, losses_of
 from ivrel.core.measuring.pairs import Pair
@@ -59,12 +66,15 @@ class SilenceMeasurement(Measurement, frozen=True, kw_only=True):
 class ClocksMeasurement(Measurement, frozen=True, kw_only=True):
     """The clock of each device that was heard, the worst first.
 
-    `tolerance`: the accepted offset in seconds; `samples`: the pairs of stamp and arrival.
+    `tolerance`: the accepted offset in seconds; `samples`: the pairs of stamp and arrival;
+    `collector_steps`: settings of the collectors' clock, which most devices show; clocks and
+    samples are given as if it had been right all the time.
     """
 
     tolerance: float
     clocks: tuple[Clock, ...]
     samples: Mapping[str, list[Pair]]
+    collector_steps: tuple[Step, ...] = ()
 
 
 class LossesMeasurement(Measurement, frozen=True, kw_only=True):
@@ -119,16 +129,27 @@ class Measuring:
     def clocks(self, tolerance: float = 1.0) -> ClocksMeasurement:
         """Return how far clocks are off; `tolerance`: the accepted offset in seconds."""
         measured, common = self._measured("clocks")
-        clocks = []
-        samples = {}
-        for name in self._names(measured):
-            one = measured.devices[name]
-            samples[name] = one.sample
-            clocks.append(clock_of(name, one.sample, one.number, tolerance))
+        samples = {name: measured.devices[name].sample for name in self._names(measured)}
+
+        def judged() -> list[Clock]:
+            return [
+                clock_of(name, sample, measured.devices[name].number, tolerance)
+                for name, sample in samples.items()
+            ]
+
+        clocks = judged()
+        steps = shared_steps(clocks)
+        if steps:
+            samples = {name: without_steps(sample, steps) for name, sample in samples.items()}
+            clocks = judged()
         order = list(KINDS)
         clocks.sort(key=lambda c: (order.index(c.kind), -abs(c.offset or 0), c.device))
         return ClocksMeasurement(
-            **common, tolerance=tolerance, clocks=tuple(clocks), samples=samples
+            **common,
+            tolerance=tolerance,
+            clocks=tuple(clocks),
+            samples=samples,
+            collector_steps=tuple(steps),
         )
 
     def losses(self) -> LossesMeasurement:

@@ -7,7 +7,10 @@ from datetime import UTC, tzinfo
 
 from msgspec import Struct
 
+from ivrel.core.attribution.filtering import ALWAYS, Period
 from ivrel.core.vocabulary.errors import InputError
+
+__all__ = ["MessageFiles", "Period"]
 
 
 class MessageFiles(Struct, frozen=True):
@@ -16,7 +19,8 @@ class MessageFiles(Struct, frozen=True):
     `files`: files whose collector is not known, or captures, where each packet names it; `at`:
     files by the collector that wrote them; `form`: the format, one of `FORMATS`, empty if the first
     line decides; `line_format`: the format of a line, such as '{received} {sender} {message}';
-    `zone`: the time zone of stamps that name none.
+    `zone`: the time zone of stamps that name none, where neither a device's configuration nor the
+    policy says it; `period`: only messages that came then.
     """
 
     files: tuple[str, ...] = ()
@@ -24,6 +28,7 @@ class MessageFiles(Struct, frozen=True):
     form: str = ""
     line_format: str = ""
     zone: tzinfo = UTC
+    period: Period = ALWAYS
 
     def __post_init__(self) -> None:
         if self.form and self.line_format:

@@ -9,14 +9,16 @@ from typing import TypeVar
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.attribution.arrival import Arrival
+from ivrel.core.attribution.arrival import Arrival, arrived
 from ivrel.core.attribution.filtering import Wanted, kind_of
 from ivrel.core.attribution.messages import AttributedMessage, MessageGroup
-from ivrel.core.attribution.senders import Directory, attribute
+from ivrel.core.attribution.senders import Directory
+from ivrel.core.attribution.zones import CONFIGURATION, POLICY, StampZone, zone_named
 from ivrel.core.evidence.claims import JUDGED, Claim, claims_of
+from ivrel.core.evidence.clocks import common_offset
 from ivrel.core.evidence.summary import Evidence
 from ivrel.core.fleet import Device, DeviceSelection, choose
-from ivrel.core.policy import Policy
+from ivrel.core.policy import Policy, effective
 from ivrel.core.reading import read_records
 from ivrel.core.settings.source_path import in_use, knows_interfaces
 from ivrel.core.syslog import told
@@ -86,12 +88,43 @@ class Interfaces:
                 yield from in_use(row)
 
 
+class Zones:
+    """Returns the zone of a device's clock: what its configuration says, else the policy.
+
+    It can be sent to other machines.
+    """
+
+    def __init__(self, files: WorkspaceFiles) -> None:
+        self._texts = files.texts
+        self._dialects = files.dialects
+        self._policy = files.policy if files.has_policy else None
+
+    def __call__(self, device: Device) -> StampZone | None:
+        said = self._configured(device)
+        if said is not None:
+            return zone_named(said, CONFIGURATION)
+        clock = None if self._policy is None else effective(self._policy, device).get("clock")
+        need = None if clock is None else clock.needs.get("zone")
+        if need is None or need.any_of is None or len(need.any_of) != 1:
+            return None
+        return zone_named(next(iter(need.any_of)), POLICY)
+
+    def _configured(self, device: Device) -> str | None:
+        try:
+            data, _ = self._texts.text(device)
+            records = read_records(self._dialects.of(device.platform), data)
+        except Unreadable:
+            return None
+        value = records.get("clock.zone").value
+        return value if isinstance(value, str) else None
+
+
 def directory_of(files: WorkspaceFiles | None) -> Directory:
     """Return the directory that finds the devices of a workspace; without one, it finds none."""
     if files is None:
         return Directory(())
     collectors = files.policy.collectors.values() if files.has_policy else ()
-    return Directory(files.fleet.devices, collectors, Interfaces(files))
+    return Directory(files.fleet.devices, collectors, Interfaces(files), Zones(files))
 
 
 def attributed(
@@ -99,8 +132,8 @@ def attributed(
 ) -> Iterator[AttributedMessage]:
     """Yield each message with the device that sent it, and when it arrived."""
     for record in messages:
-        found = attribute(record, directory)
-        yield AttributedMessage(record, found, record.when(messages.near, zone))
+        one = arrived(record, directory, messages.near, zone)
+        yield AttributedMessage(record, one.found, one.when)
 
 
 def collector_of(policy: Policy, record: Record) -> str:
@@ -135,11 +168,11 @@ def summarised(
                     yield replace(part, collector=collector)
                     continue
                 at = collector or (collector_of(files.policy, part) if has_policy else "")
-                found = attribute(part, directory)
-                when = part.when(messages.near, given.zone)
-                summary.add(Arrival(part, found, when, at, given.zone))
+                arrival = arrived(part, directory, messages.near, given.zone, at)
+                if given.period.holds(arrival.when):
+                    summary.add(arrival)
 
-    summing = Summing(directory, given.zone, new)
+    summing = Summing(directory, given.zone, new, given.period)
     for summed in through_pieces(summing, lambda workers: chunks(), options.scheduler):
         summary.merge(summed.gathered)
         known = wrong.setdefault(summed.shown, summed)
@@ -175,6 +208,33 @@ def evidence_of(
     return summarised(files, given, options, lambda: Evidence(wording))
 
 
+def changes_of(files: WorkspaceFiles) -> Mapping[str, float]:
+    """Return when a delivery changed each device last, in seconds since 1970."""
+    from ivrel.live.journal import last_changes
+    from ivrel.live.targets import own_folder
+
+    return {name: when.timestamp() for name, when in last_changes(own_folder(files)).items()}
+
+
+class FleetClaims:
+    """The claims about the devices of a fleet, by what was heard of all of them."""
+
+    def __init__(self, files: WorkspaceFiles, evidence: Evidence) -> None:
+        self._policy = files.policy
+        self._evidence = evidence
+        self.changes = changes_of(files)
+        self._common = common_offset(evidence, evidence.devices)
+
+    def of(self, device: Device) -> tuple[Claim, ...]:
+        """Return the claims about one device, setting by setting."""
+        changed = self.changes.get(device.name)
+        return claims_of(device, self._policy, self._evidence, changed, self._common)
+
+    def by_setting(self, device: Device) -> Mapping[str, Claim]:
+        """Return the claims about one device by setting."""
+        return {claim.setting: claim for claim in self.of(device)}
+
+
 class MessageList(Struct, frozen=True):
     """Messages in the order of their arrival.
 
@@ -195,7 +255,7 @@ def messages_of(files: WorkspaceFiles | None, given: MessageFiles, wanted: Wante
     found: list[tuple[datetime, AttributedMessage]] = []
     for one in attributed(messages, directory_of(files), given.zone):
         total += 1
-        if wanted.takes(one.record, one.found, one.when):
+        if given.period.holds(one.when) and wanted.takes(one.record, one.found):
             last = one.when or last
             found.append((last, one))
     found.sort(key=lambda pair: pair[0])
@@ -259,20 +319,22 @@ def traced(
         choose(files.fleet, DeviceSelection((device,)))
     messages = opened(given, given.files)
     found: AttributedMessage | None = None
-    for one in attributed(messages, directory_of(files), given.zone):
+    directory = directory_of(files)
+    for one in attributed(messages, directory, given.zone):
         if line is None and device in ("", one.found.device):
             found = one
         elif line is not None and one.record.line == line:
             found = one
             break
     problems = tuple(messages.problems)
-    if found is None or files is None or not found.found.device or not files.has_policy:
+    if found is None or files is None or not found.found.is_sure or not files.has_policy:
         return MessageTrace(found, problems=problems)
     policy = files.policy
     record = found.record
     collector = collector_of(policy, record)
     alone = Evidence(wording_of(files))
-    alone.add(Arrival(record, found.found, found.when, collector, given.zone))
+    zone = directory.zone_of(found.found.device, given.zone)
+    alone.add(Arrival(record, found.found, found.when, collector, zone))
     sender = next(d for d in files.fleet.devices if d.name == found.found.device)
     claims = [c for c in claims_of(sender, policy, alone) if c.setting in JUDGED]
     return MessageTrace(found, tuple(claims), collector, problems)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from datetime import UTC, date, tzinfo
+from datetime import UTC, date, datetime, tzinfo
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, TypedDict, Unpack
@@ -72,12 +72,16 @@ class RecordFormatOptions(TypedDict, total=False):
     """How files of messages are read.
 
     `form`: the format, detected if not given; `line_format`: the format of a line, such as
-    '{received} {sender} {message}'; `zone`: the time zone of stamps that name none (UTC).
+    '{received} {sender} {message}'; `zone`: the time zone of stamps that name none, where neither
+    a configuration nor the policy says it (UTC); `since`, `until`: when the messages came, times
+    with a zone, the second exclusive.
     """
 
     form: str
     line_format: str
     zone: tzinfo
+    since: datetime
+    until: datetime
 
 
 class Workspace:
@@ -319,6 +323,7 @@ class Workspace:
         **options: Unpack[RecordFormatOptions],
     ) -> MessageFiles:
         """Return files of messages for a run; `at`: files by the collector that wrote them."""
+        from ivrel.core.attribution.filtering import Period
         from ivrel.work.message_files import MessageFiles
 
         return MessageFiles(
@@ -326,7 +331,8 @@ class Workspace:
             {name: tuple(map(str, some)) for name, some in (at or {}).items()},
             options.get("form", ""),
             options.get("line_format", ""),
-            options.get("zone", UTC),
+            zone=options.get("zone", UTC),
+            period=Period(options.get("since"), options.get("until")),
         )
 
     def heard(

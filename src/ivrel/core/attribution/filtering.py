@@ -12,24 +12,41 @@ from ivrel.core.attribution.senders import Attribution
 from ivrel.core.syslog.record import Record
 
 
+class Period(Struct, frozen=True):
+    """A time in which messages came: `since` and `until` have a zone, the second is exclusive; None
+    is no bound.
+    """
+
+    since: datetime | None = None
+    until: datetime | None = None
+
+    def holds(self, when: datetime | None) -> bool:
+        """Whether a message that came then is meant; one without a known time is in no bounds."""
+        if self.since is None and self.until is None:
+            return True
+        if when is None or (self.since is not None and when < self.since):
+            return False
+        return self.until is None or when < self.until
+
+
+ALWAYS = Period()
+
+
 class Wanted(Struct, frozen=True):
     """Which messages are meant; what is None or empty asks nothing.
 
     `devices`: names; `severity`: the numerical code of the least urgent; `facilities`: numerical
-    codes; `pattern`: what the text must hold; `since`, `until`: times with a zone, the second
-    exclusive; `own`: addresses whose sessions are left out.
+    codes; `pattern`: what the text must hold; `own`: addresses whose sessions are left out.
     """
 
     devices: Container[str] | None = None
     severity: int | None = None
     facilities: frozenset[int] = frozenset()
     pattern: re.Pattern[str] | None = None
-    since: datetime | None = None
-    until: datetime | None = None
     own: tuple[str, ...] = ()
 
-    def takes(self, record: Record, found: Attribution, when: datetime | None) -> bool:
-        """Whether a message is meant; `when`: when it came, as far as that is known."""
+    def takes(self, record: Record, found: Attribution) -> bool:
+        """Whether a message is meant."""
         message = record.message
         if self.devices is not None and found.device not in self.devices:
             return False
@@ -41,10 +58,6 @@ class Wanted(Struct, frozen=True):
         if self.facilities and message.facility not in self.facilities:
             return False
         if self.pattern is not None and not self.pattern.search(message.text):
-            return False
-        if self.since is not None and (when is None or when < self.since):
-            return False
-        if self.until is not None and (when is None or when >= self.until):
             return False
         return not any(_mentions(message.text, one) for one in self.own)
 

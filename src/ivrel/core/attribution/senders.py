@@ -1,15 +1,19 @@
-"""Attribution: which device a message is from.
+"""Attribution: which device a message is from, and whether that is sure enough to judge by.
 
-The sender's address decides, unless it is a relay's: then what the message calls itself does. Both
-are held against what the fleet and the configurations say, and where they differ, that is reported.
+The sender's address decides, unless it is a relay's: then what the message calls itself does. Only
+a message whose address and name agree, as far as both are known, proves or contradicts anything:
+a message that names another device may have come through a relay that nobody declared, and one from
+an unknown address may be anybody's.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
+from datetime import tzinfo
 
 from msgspec import Struct
 
+from ivrel.core.attribution.zones import StampZone
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Collector
 from ivrel.core.syslog.record import Record
@@ -35,6 +39,22 @@ _WEIGHS: Mapping[str, str] = {
 }
 
 
+# How sure an attribution is. Only messages of the first grade prove or contradict anything.
+SURE = "sure"
+DISPUTED = "disputed"
+UNKNOWN_ADDRESS = "unknown address"
+NOBODY = ""
+
+GRADES: Mapping[str, str] = {
+    SURE: "address and name agree, as far as both are known",
+    DISPUTED: "its address is of one device and it names another, so that it proves nothing of "
+    "either",
+    UNKNOWN_ADDRESS: "it names a device, and comes from an address that is not known to be its, so "
+    "that it proves nothing",
+    NOBODY: "it is no device's of the fleet",
+}
+
+
 class SenderCandidate(Struct, frozen=True):
     """A device that a message may be from, and why; `why_not`: why it was dropped, '' if not."""
 
@@ -48,20 +68,31 @@ class Attribution(Struct, frozen=True):
     """The device that a message is from, '' if none is known.
 
     `relay`: the relay that it came through; `conflict`: the other device that the message names;
-    `candidates`: all that were looked at, the one that was taken first.
+    `candidates`: all that were looked at, the one that was taken first; `grade`: see GRADES;
+    `called`: the HOSTNAME of a message from a device's own address that names nobody in the fleet;
+    `shared`: the devices that share the sender's address, if several do.
     """
 
     device: str = ""
     relay: str = ""
     conflict: str = ""
     candidates: tuple[SenderCandidate, ...] = ()
+    grade: str = NOBODY
+    called: str = ""
+    shared: tuple[str, ...] = ()
+
+    @property
+    def is_sure(self) -> bool:
+        """Whether the message may prove or contradict something of its device."""
+        return self.grade == SURE
 
 
 class Directory:
     """Finds devices by addresses and names.
 
     `interfaces`: gives the addresses on the interfaces of a device; it is asked only when a sender
-    is no device's identity, and once for each device.
+    is no device's identity, and once for each device. `zone`: gives the zone of a device's clock,
+    None if nothing says it; it is asked once for each device whose stamps show none.
     """
 
     def __init__(
@@ -69,9 +100,12 @@ class Directory:
         devices: Iterable[Device],
         collectors: Iterable[Collector] = (),
         interfaces: Callable[[Device], Iterable[str]] = lambda device: (),
+        zone: Callable[[Device], StampZone | None] = lambda device: None,
     ) -> None:
         self._devices = tuple(devices)
         self._interfaces = interfaces
+        self._zone = zone
+        self._zones: dict[str, StampZone | None] = {}
         self._by_name = {d.name.lower(): d.name for d in self._devices}
         self._by_identity: dict[str, list[str]] = {}
         for d in self._devices:
@@ -108,6 +142,13 @@ class Directory:
                     self._by_interface.setdefault(one, []).append(d.name)
         return [(name, "interface") for name in self._by_interface.get(wanted, ())]
 
+    def zone_of(self, name: str, otherwise: tzinfo) -> StampZone:
+        """Return the zone of a device's stamps that show none; `otherwise`: if nothing says it."""
+        if name and name not in self._zones:
+            device = next((d for d in self._devices if d.name == name), None)
+            self._zones[name] = None if device is None else self._zone(device)
+        return self._zones.get(name) or StampZone(otherwise)
+
     def named(self, word: str) -> str:
         """Return the device that a host name names, in any case, with a domain or without; '' if
         none.
@@ -136,18 +177,27 @@ def _attributed(record: Record, directory: Directory) -> Attribution:
         # Of several devices with one address, the message itself may tell which it is.
         named = {c.device for c in says}
         by_sender.sort(key=lambda c: c.device not in named)
+    shared = tuple(c.device for c in by_sender) if len(by_sender) > 1 else ()
     ranked = [*by_sender, *says]
     if not ranked:
         return Attribution(relay=relay)
     taken = ranked[0]
-    if len(by_sender) > 1 and taken.device not in {c.device for c in says}:
+    if shared and taken.device not in {c.device for c in says}:
         # Nothing tells which of them it is, and to guess would blame one for the other.
-        several = " and ".join(c.device for c in by_sender)
-        dropped = [_without(c, f"{several} share the address") for c in by_sender]
-        return Attribution(relay=relay, candidates=(*dropped, *says))
+        dropped = [_without(c, f"{' and '.join(shared)} share the address") for c in by_sender]
+        return Attribution(relay=relay, candidates=(*dropped, *says), shared=shared)
     others = [c if c.device == taken.device else _without(c, _WEIGHS[taken.by]) for c in ranked[1:]]
     conflict = next((c.device for c in says if c.device != taken.device), "")
-    return Attribution(taken.device, relay, conflict, (taken, *others))
+    grade = SURE
+    if conflict:
+        grade = DISPUTED
+    elif record.sender and not relay and not by_sender:
+        grade = UNKNOWN_ADDRESS
+    host = record.message.host or ""
+    called = host if by_sender and not any(c.by == "host" for c in says) else ""
+    return Attribution(
+        taken.device, relay, conflict, (taken, *others), grade=grade, called=called, shared=shared
+    )
 
 
 def _without(candidate: SenderCandidate, why: str) -> SenderCandidate:

@@ -25,6 +25,9 @@ TAKING_BACK = "taking back"
 TAKEN_BACK = "taken back"
 STEPS = (REACHED, SENDING, SENT, READ, HEARD, KEEPING, KEPT, LASTS, TAKING_BACK, TAKEN_BACK)
 
+# Behind which a device may say other things than before.
+CHANGING = (SENDING, SENT, TAKING_BACK, TAKEN_BACK)
+
 # How it stands with a device of a delivery.
 WAITING = "waiting"
 IN_FLIGHT = "in flight"

@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterator, Sequence
 
 from msgspec import Struct
 
-from ivrel.core.evidence.summary import Evidence, ExampleMessage
+from ivrel.core.attribution.senders import DISPUTED, UNKNOWN_ADDRESS
+from ivrel.core.evidence.summary import (
+    SHARED_ADDRESS,
+    STRANGER,
+    Evidence,
+    ExampleMessage,
+    Tally,
+)
+
+_NAMED = 3  # devices that are named where several share an address
 
 
 class Anomaly(Struct, frozen=True):
@@ -23,20 +32,47 @@ class Anomaly(Struct, frozen=True):
 
 def anomalies(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
     """Yield what is odd about who sent: devices under several addresses, addresses with several
-    names, messages that name another device, strangers. `chosen`: the devices that it is about.
+    names, messages that prove nothing, strangers. `chosen`: the devices that it is about.
     """
     for name, summary in sorted(heard.devices.items()):
-        if name not in chosen:
-            continue
         sources = summary.of("source")
-        if len(sources) > 1:
+        if name in chosen and len(sources) > 1:
             said = f"{name} sends from {' and '.join(sorted(sources))}"
-            number = sum(t.number for t in sources.values())
-            rarest = min(sources.values(), key=lambda t: t.number)
-            yield Anomaly("several addresses", name, said, number, rarest.first)
-        for other, tally in summary.of("conflict").items():
-            said = f"{name} sends what names {other}"
-            yield Anomaly("another's name", name, said, tally.number, tally.first)
+            yield _of_rarest("several addresses", name, said, list(sources.values()))
+    yield from _unproved(heard, chosen)
+    yield from _several_names(heard)
+    for called, tally in heard.others.of(STRANGER).items():
+        said = f"{called} is not a device of the fleet"
+        yield Anomaly("stranger", called, said, tally.number, tally.first)
+
+
+def _unproved(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
+    """Yield the messages that name a device and prove nothing of it."""
+    for value, tally in heard.others.of(DISPUTED).items():
+        name, other, address = value.split("\0")
+        if name in chosen or other in chosen:
+            said = f"{name} ({address}) sends what names {other}, which proves nothing of either"
+            more = f"if it relays, make {address} a collector with `forwards:`"
+            yield Anomaly("another's name", name, f"{said}; {more}", tally.number, tally.first)
+    for (name, called), summary in sorted(heard.renamed.items()):
+        if name in chosen and summary is not heard.of(name):
+            said = f"{name} sends what calls itself {called}, which proves nothing of it"
+            more = "if it relays, make it a collector with `forwards:`"
+            yield Anomaly("strange name", name, f"{said}; {more}", summary.number, summary.first)
+    for value, tally in heard.others.of(UNKNOWN_ADDRESS).items():
+        name, _, address = value.partition("\0")
+        if name in chosen:
+            said = f"{address} calls itself {name}, and is no address of it that is known"
+            yield Anomaly("unknown address", name, said, tally.number, tally.first)
+    for value, tally in heard.others.of(SHARED_ADDRESS).items():
+        address, *names = value.split("\0")
+        some = " and ".join(names[:_NAMED])
+        more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+        said = f"{address} is the address of {some}{more}, and its messages name none of them"
+        yield Anomaly("shared address", address, said, tally.number, tally.first)
+
+
+def _several_names(heard: Evidence) -> Iterator[Anomaly]:
     names: dict[str, list[str]] = {}
     for value in heard.senders.of("names"):
         address, _, name = value.partition(" ")
@@ -45,9 +81,10 @@ def anomalies(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
         if len({name.lower().partition(".")[0] for name in several}) > 1:
             tallies = [heard.senders.of("names")[f"{address} {name}"] for name in several]
             said = f"{address} calls itself {' and '.join(sorted(several))}"
-            number = sum(t.number for t in tallies)
-            rarest = min(tallies, key=lambda t: t.number)
-            yield Anomaly("several names", address, said, number, rarest.first)
-    for called, tally in heard.strangers.of("called").items():
-        said = f"{called} is not a device of the fleet"
-        yield Anomaly("stranger", called, said, tally.number, tally.first)
+            yield _of_rarest("several names", address, said, tallies)
+
+
+def _of_rarest(kind: str, about: str, said: str, tallies: Sequence[Tally]) -> Anomaly:
+    """Return an anomaly with the first message of its rarest value."""
+    rarest = min(tallies, key=lambda t: t.number)
+    return Anomaly(kind, about, said, sum(t.number for t in tallies), rarest.first)

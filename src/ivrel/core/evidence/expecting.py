@@ -57,7 +57,7 @@ class Expecting:
         """Take a message as it comes."""
         found = attribute(record, self._directory)
         device = self._devices.get(found.device)
-        if device is None:
+        if device is None or not found.is_sure:
             return
         alone = Evidence()
         alone.add(Arrival(record, found, record.received))

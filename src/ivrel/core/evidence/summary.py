@@ -12,7 +12,8 @@ from datetime import datetime
 from msgspec import Struct
 
 from ivrel.core.attribution.arrival import Arrival
-from ivrel.core.attribution.senders import Attribution
+from ivrel.core.attribution.senders import DISPUTED, UNKNOWN_ADDRESS, Attribution
+from ivrel.core.attribution.zones import UNKNOWN_ZONE
 from ivrel.core.measuring.pairs import Pairs
 from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.addresses import is_address
@@ -21,6 +22,9 @@ from ivrel.core.vocabulary.wording import shorten
 
 PAIRS = 100  # messages by which a clock is told
 MOST = 64  # values of one kind that are kept
+MOST_RENAMED = 500  # names that addresses of devices were heard with, and nobody has
+SHARED_ADDRESS = "shared address"
+STRANGER = "stranger"
 _BEGINNING = 500  # bytes of a message that are kept to be shown
 
 
@@ -42,14 +46,26 @@ class ExampleMessage(Struct, frozen=True, order=True):
 
 
 class Tally(Struct, frozen=True):
-    """How often something was seen, and the first message that shows it."""
+    """How often something was seen, and the first message that shows it.
+
+    `begun`, `ended`: when the first and the last of them came, in seconds since 1970; None if that
+    is not known.
+    """
 
     number: int
     first: ExampleMessage
+    begun: float | None = None
+    ended: float | None = None
 
     def plus(self, other: Tally) -> Tally:
         """Return both together."""
-        return Tally(self.number + other.number, min(self.first, other.first))
+        begun = _least(self.begun, other.begun)
+        ended = other.ended if self.ended is None else max(self.ended, other.ended or self.ended)
+        return Tally(self.number + other.number, min(self.first, other.first), begun, ended)
+
+
+def _least(one: float | None, other: float | None) -> float | None:
+    return min(one, other) if one is not None and other is not None else one or other
 
 
 Values = dict[str, Tally]
@@ -63,33 +79,55 @@ class Summary:
 
     def __init__(self) -> None:
         self.number = 0
-        self.pairs = Pairs(
-            PAIRS
-        )  # by which the clock is told; of lines that were counted together, one
+        self.pairs = Pairs(PAIRS)  # by which the clock is judged
+        self.zone = UNKNOWN_ZONE  # of stamps that show none
         self.values: dict[str, Values] = {}
         self.more: dict[str, int] = {}  # messages whose values are not kept
 
     def add(
         self, observed: Iterable[tuple[str, str]], example: ExampleMessage, number: int = 1
     ) -> None:
-        """Count a message, with what is observed in it; `number`: of messages that show the same;
-        the example is the first.
+        """Count a message, with what is observed in it.
+
+        `number`: of messages that show the same, of which the example is the first; 0: they were
+        counted before, and the example is another of them, by its time.
         """
         self.number += number
+        at = example.when.timestamp() if example.when is not None else None
         for what, value in observed:
             values = self.values.setdefault(what, {})
             old = values.get(value)
             if old is None:
-                values[value] = Tally(number, example)
+                values[value] = Tally(number, example, at, at)
                 self._bound(what)
             else:
-                # Messages mostly come in order, so that the first stays the first.
-                first = old.first if old.first <= example else example
-                values[value] = Tally(old.number + number, first)
+                values[value] = old.plus(Tally(number, example, at, at))
+
+    @property
+    def begun(self) -> float | None:
+        """When the first message came, in seconds since 1970; None if that is not known."""
+        times = [t.begun for t in self._every() if t.begun is not None]
+        return min(times, default=None)
+
+    @property
+    def ended(self) -> float | None:
+        """When the last message came, in seconds since 1970; None if that is not known."""
+        times = [t.ended for t in self._every() if t.ended is not None]
+        return max(times, default=None)
+
+    @property
+    def first(self) -> ExampleMessage | None:
+        """The message that is first in its file."""
+        return min((tally.first for tally in self._every()), default=None)
+
+    def _every(self) -> Iterator[Tally]:
+        for tallies in self.values.values():
+            yield from tallies.values()
 
     def merge(self, other: Summary) -> None:
         """Take in another summary of the same originator."""
         self.number += other.number
+        self.zone = other.zone if other.zone.is_known else self.zone
         self.pairs.merge(other.pairs)
         for what, tallies in other.values.items():
             values = self.values.setdefault(what, {})
@@ -112,10 +150,14 @@ class Summary:
 
 
 class Evidence:
-    """What was heard: a summary a device, and one a stranger; what senders called themselves.
+    """What was heard: a summary of each device, of what is sure; and who else sent.
 
-    `tells`: by device, the setting that a tag or MSGID reports; `zone`: that of stamps which say
-    none.
+    `tells`: by device, the setting that a tag or MSGID reports.
+
+    `devices`: by name; `renamed`: by device and the HOSTNAME that nobody in the fleet has, what
+    came from its address under that name; `others`: by kind, what proves nothing of any device:
+    'disputed', 'unknown address', 'shared address', 'stranger' (see `anomalies`); `senders`: the
+    names that each address was heard with.
     """
 
     by_signature = True
@@ -123,43 +165,79 @@ class Evidence:
     def __init__(self, tells: Tells | None = None) -> None:
         self._tells = tells or {}
         self.devices: dict[str, Summary] = {}
-        self.strangers = Summary()  # of all of them, by what they are called
-        self.senders = Summary()  # by the address, what was heard from it
+        self.renamed: dict[tuple[str, str], Summary] = {}
+        self.others = Summary()
+        self.senders = Summary()
 
     @property
     def number(self) -> int:
         """How many messages were heard."""
-        return sum(s.number for s in self.devices.values()) + self.strangers.number
+        some = (*self.devices.values(), *self.renamed.values(), self.others)
+        return sum(summary.number for summary in some)
+
+    def of(self, device: str) -> Summary:
+        """Return the summary of what is surely a device's.
+
+        What came from its address under one strange name is its own, if all did: then that is what
+        the device calls itself. Otherwise it may be another's, which speaks through it.
+        """
+        own = self.devices.get(device)
+        if own is not None:
+            return own
+        renamed = [summary for (name, _), summary in self.renamed.items() if name == device]
+        return renamed[0] if len(renamed) == 1 else Summary()
 
     def add(self, arrival: Arrival, number: int = 1) -> None:
-        """Count a message; `number`: of messages that show the same; this is the first; 0: it was
-        counted, and its time is another.
+        """Count a message; `number`: of messages that show the same, of which this is the first;
+        0: it was counted before, and its time is another.
         """
         record = arrival.record
         found = arrival.found
-        if not number:
-            if found.device in self.devices:
-                self.devices[found.device].pairs.add(arrival)
-            return
         example = ExampleMessage(record.file, record.line, arrival.when, record.data[:_BEGINNING])
         if record.sender and record.message.host and not found.relay:
             self.senders.add([("names", f"{record.sender} {record.message.host}")], example, number)
-        if not found.device:
-            name = record.sender or record.message.host or "-"
-            via = f" by {found.relay}" if found.relay else ""
-            self.strangers.add([("called", f"{name}{via}")], example, number)
+        if not found.is_sure:
+            self.others.add([_unproved(record, found)], example, number)
             return
-        summary = self.devices.setdefault(found.device, Summary())
+        if found.called:
+            at = found.device, found.called
+            summary = self.renamed.setdefault(at, Summary())
+            self._bound_renamed()
+        else:
+            summary = self.devices.setdefault(found.device, Summary())
         tells = self._tells.get(found.device, {})
         summary.add(observed(record, found, arrival.collector, tells), example, number)
         summary.pairs.add(arrival)
+        summary.zone = arrival.zone
 
     def merge(self, other: Evidence) -> None:
         """Take in what was heard elsewhere."""
         for name, summary in other.devices.items():
             self.devices.setdefault(name, Summary()).merge(summary)
-        self.strangers.merge(other.strangers)
+        for at, summary in other.renamed.items():
+            self.renamed.setdefault(at, Summary()).merge(summary)
+        self._bound_renamed()
+        self.others.merge(other.others)
         self.senders.merge(other.senders)
+
+    def _bound_renamed(self) -> None:
+        """Keep the first names; what is dropped here would be dropped in any other order."""
+        while len(self.renamed) > MOST_RENAMED:
+            last = max(self.renamed)
+            self.others.number += self.renamed.pop(last).number
+
+
+def _unproved(record: Record, found: Attribution) -> tuple[str, str]:
+    """Return what a message is that proves nothing of any device: its kind, and who is named."""
+    if found.grade == DISPUTED:
+        return DISPUTED, "\0".join((found.device, found.conflict, record.sender or "-"))
+    if found.grade == UNKNOWN_ADDRESS:
+        return UNKNOWN_ADDRESS, f"{found.device}\0{record.sender}"
+    if found.shared:
+        return SHARED_ADDRESS, "\0".join((record.sender or "-", *found.shared))
+    if found.relay:
+        return STRANGER, f"{record.message.host or 'a message without a name'} by {found.relay}"
+    return STRANGER, record.sender or record.message.host or "-"
 
 
 def observed(
@@ -194,8 +272,6 @@ def observed(
         yield "synchronised", "yes" if message.stamp.synchronised else "no"
     if found.relay:
         yield "relay", found.relay
-    if found.conflict:
-        yield "conflict", found.conflict
     if collector:
         way = f" {record.transport} {record.port}" if record.transport and record.port else ""
         yield "arrival", f"{collector}{way}"

@@ -42,11 +42,11 @@ class Measured(Generic[A]):
         self.last: datetime | None = None
 
     def add(self, arrival: Arrival, number: int = 1) -> None:
-        """Take a message; those of strangers are only counted."""
+        """Take a message; one that is not surely a device's is only counted."""
         self.number += number
         if arrival.when is not None:
             self._widen(arrival.when, arrival.when)
-        if arrival.found.device:
+        if arrival.found.is_sure:
             self.devices.setdefault(arrival.found.device, self._kind()).add(arrival)
 
     def merge(self, other: Self) -> None:

@@ -8,7 +8,7 @@ from zlib import crc32
 
 from msgspec import Struct
 
-from ivrel.core.syslog.stamps import moment
+from ivrel.core.syslog.stamps import moment, zone_of
 
 if TYPE_CHECKING:
     from ivrel.core.attribution.arrival import Arrival
@@ -59,8 +59,10 @@ class Pairs:
         record = arrival.record
         stamp = arrival.record.message.stamp
         bore = None
-        if record.received is not None:
-            bore = moment(stamp, record.received, arrival.zone)
+        # The name of a zone that stands for several tells no time.
+        names_several = bool(stamp.zone) and zone_of(stamp) is None
+        if record.received is not None and not names_several:
+            bore = moment(stamp, record.received, arrival.zone.zone)
         if record.received is None or bore is None:
             self.others += 1
             return

@@ -66,7 +66,7 @@ def draw_clocks(screen: Console, view: ClocksView) -> list[str]:
     _right(grid, 1, 2, 3, 4, 5)
     for c in _few(view.clocks, view):
         style = _GOOD if c.kind == "right" else "dim" if c.kind == "untold" else _BAD
-        style = _FAIR if c.kind == "late" else style
+        style = _FAIR if c.kind in ("late", "behind") else style
         grid.add_row(
             Cell(c.device),
             f"{c.number:,}",
@@ -78,6 +78,12 @@ def draw_clocks(screen: Console, view: ClocksView) -> list[str]:
         )
     shown(screen, grid)
     _left(screen, view.clocks, view)
+    for step in view.collector_steps:
+        screen.print()
+        moved = f"{span(step.size)} {'back' if step.size > 0 else 'ahead'}"
+        when = f"between {_time(step.after)} and {_time(step.before)}"
+        said = f"the collector's clock was set {moved} {when}: most devices show it"
+        line(screen, (said, _FAIR))
     first = next((c for c in view.clocks if c.kind not in ("right", "untold") and c.example), None)
     if first is None or first.example is None or first.example.file == "standard input":
         return []

@@ -7,7 +7,7 @@ import re
 from rich.console import Console
 
 from ivrel.core.attribution.messages import AttributedMessage
-from ivrel.core.attribution.senders import BY
+from ivrel.core.attribution.senders import BY, GRADES
 from ivrel.core.syslog import section, told
 from ivrel.core.vocabulary.wording import counted, shorten
 from ivrel.output.terminal.screen import CLAIM_STYLES, Cell, line, shown, table
@@ -165,9 +165,8 @@ def _whose(screen: Console, view: TraceView) -> None:
         state = ("", "") if taken else (f"  dropped: {c.why_not}", "dim")
         said = f"  {BY[c.by]}: {c.value}"
         line(screen, (c.device, "green" if taken else "dim"), said, state, indent=2)
-    if found.conflict:
-        said = f"it is taken for {found.device}'s, and names {found.conflict}"
-        line(screen, ("conflict  ", "bold red"), said, indent=2)
+    if found.device and not found.is_sure:
+        line(screen, (found.grade, "bold red"), f"  {GRADES[found.grade]}", indent=2)
 
 
 def _compared(screen: Console, view: TraceView) -> None:
@@ -177,6 +176,9 @@ def _compared(screen: Console, view: TraceView) -> None:
     if not device:
         said = "nothing is asked of it: it is counted among strangers"
         line(screen, (said, "yellow"), indent=2)
+        return
+    if not view.seen.found.is_sure:
+        line(screen, ("it proves and contradicts nothing", "yellow"), indent=2)
         return
     at = f", as one that arrived at {view.collector}" if view.collector else ""
     line(screen, f"it is counted for {device}{at}", indent=2)

@@ -43,7 +43,7 @@ class HeardView(RowsView, frozen=True, kw_only=True):
                 {
                     "device": one.device.name,
                     "messages": one.summary.number,
-                    "claims": [claim_row(c) for c in one.claims],
+                    "claims": [{**claim_row(c), "values": _values(c)} for c in one.claims],
                 }
                 for one in self.devices
             ],
@@ -57,12 +57,23 @@ class HeardView(RowsView, frozen=True, kw_only=True):
 
 # The keys of a claim, as `claim_row` has them.
 CLAIMED = "setting claim heard wanted rule why"
-CLAIM = (*CLAIMED.split(), "file", "line", "time", "message")
+CLAIM = (*CLAIMED.split(), "first", "last", "file", "line", "time", "message")
 
 
 def claim_row(c: Claim) -> dict[str, Any]:
-    """Return a claim for machines, with the message that decides."""
-    return {**fields(c, CLAIMED), **_where(c.example)}
+    """Return a claim for machines, with the message that decides, and when the first and the last
+    message came that show a value.
+    """
+    times = {"first": iso(c.first), "last": iso(c.last)}
+    return {**fields(c, CLAIMED), **times, **_where(c.example)}
+
+
+def _values(c: Claim) -> list[dict[str, Any]]:
+    """Return the values that were heard, for machines."""
+    return [
+        {**fields(v, "value number:messages"), "first": iso(v.first), "last": iso(v.last)}
+        for v in c.values
+    ]
 
 
 def _where(example: ExampleMessage | None) -> dict[str, Any]:

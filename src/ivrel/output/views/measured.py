@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from ivrel.core.measuring.clocks import Clock
+from ivrel.core.measuring.clocks import Clock, Step
 from ivrel.core.measuring.losses import Loss
 from ivrel.core.measuring.pairs import Pair
 from ivrel.core.measuring.silence import Silence
@@ -75,11 +75,14 @@ CLOCK = (*keys(_CLOCK), "levels", "file", "line")
 
 
 class ClocksView(MeasuredView, frozen=True, kw_only=True):
-    """The clock of each device that was heard, the worst first; `samples`: what they rest on."""
+    """The clock of each device that was heard, the worst first; `samples`: what they rest on;
+    `collector_steps`: settings of the collectors' clock.
+    """
 
     tolerance: float
     clocks: tuple[Clock, ...]
     samples: Mapping[str, list[Pair]] = {}
+    collector_steps: tuple[Step, ...] = ()
 
     @property
     def is_odd(self) -> bool:

@@ -121,9 +121,10 @@ class TraceView(View, frozen=True, kw_only=True):
             "departures": [
                 {"kind": d.kind, "told": told(d), "section": section(d)} for d in self.departures
             ],
+            "grade": found.grade,
             "conflict": found.conflict,
             "candidates": [fields(c, "device by value why_not") for c in found.candidates],
             "collector": self.collector,
-            "counted": bool(found.device),
+            "counted": found.is_sure,
             "claims": [fields(c, "setting claim heard wanted rule why") for c in self.claims],
         }

@@ -9,8 +9,9 @@ from typing import Generic, Protocol, Self, TypeVar
 
 from msgspec import Struct
 
-from ivrel.core.attribution.arrival import Arrival
-from ivrel.core.attribution.senders import Directory, attribute
+from ivrel.core.attribution.arrival import Arrival, arrived
+from ivrel.core.attribution.filtering import ALWAYS, Period
+from ivrel.core.attribution.senders import Directory
 from ivrel.core.syslog.signatures import Group, Signatures
 from ivrel.sources.messages.formats import FORMATS, Read, template
 from ivrel.sources.messages.streams import LONGEST_LINE
@@ -90,13 +91,21 @@ class Summed(Struct, Generic[G]):
 class Summing(Generic[G]):
     """Summarises chunks: a chunk in, a summary out, wherever it is done.
 
-    `zone`: that of stamps which say none; `new`: makes what takes the messages of a chunk.
+    `zone`: that of stamps which say none; `new`: makes what takes the messages of a chunk;
+    `period`: when they must have come.
     """
 
-    def __init__(self, directory: Directory, zone: tzinfo, new: Callable[[], G]) -> None:
+    def __init__(
+        self,
+        directory: Directory,
+        zone: tzinfo,
+        new: Callable[[], G],
+        period: Period = ALWAYS,
+    ) -> None:
         self._directory = directory
         self._zone = zone
         self._new = new
+        self._period = period
         # Of other formats, each line is read.
         self._signatures = {"lines": Signatures(), "recording": Signatures(recorded=True)}
 
@@ -104,7 +113,8 @@ class Summing(Generic[G]):
         """Return the summary of a chunk."""
         out = Summed(chunk.shown, self._new())
         read = chunk.form.read
-        for group in self._groups(chunk, out.gathered.by_signature):
+        by_signature = out.gathered.by_signature and self._period == ALWAYS
+        for group in self._groups(chunk, by_signature):
             number = group.number
             at = group.at
             line = group.line
@@ -120,10 +130,9 @@ class Summing(Generic[G]):
                 said = f"{chunk.shown}:{chunk.line + at}: {problem}"
                 out.first = out.first or said
                 continue
-            found = attribute(record, self._directory)
-            when = record.when(chunk.near, self._zone)
-            arrival = Arrival(record, found, when, chunk.collector, self._zone)
-            out.gathered.add(arrival, number)
+            arrival = arrived(record, self._directory, chunk.near, self._zone, chunk.collector)
+            if self._period.holds(arrival.when):
+                out.gathered.add(arrival, number)
         return out
 
     def _groups(self, chunk: Chunk, by_signature: bool) -> Iterator[Group]:
