@@ -78,6 +78,8 @@ HELLO = b"<34>Oct 11 22:14:15 a su: hello"
         (1, lambda packet: ethernet(packet, 2)),
         (101, bytes),
         (113, lambda packet: bytes(14) + (b"\x86\xdd" if packet[0] >> 4 == 6 else b"\x08\x00") + packet),
+        (113, lambda packet: bytes(14) + b"\x81\x00\x00\x07" + (b"\x86\xdd" if packet[0] >> 4 == 6 else b"\x08\x00") + packet),
+        (276, lambda packet: b"\x88\xa8" + bytes(18) + b"\0\7\x81\x00\0\7" + (b"\x86\xdd" if packet[0] >> 4 == 6 else b"\x08\x00") + packet),
         (276, lambda packet: (b"\x86\xdd" if packet[0] >> 4 == 6 else b"\x08\x00") + bytes(18) + packet),
         (0, lambda packet: (b"\x18" if packet[0] >> 4 == 6 else b"\x02") + bytes(3) + packet),
     ],
@@ -143,7 +145,7 @@ def test_each_interface_has_a_link_layer_and_a_clock_of_its_own(tmp_path: Path, 
 def test_fragments_are_put_together_in_any_order(tmp_path: Path) -> None:
     whole = bytes(udp(b"<34>" + b"x" * 100))
     pieces = [(at, whole[at : at + 40]) for at in range(0, len(whole), 40)]
-    four = [ip4(piece, id=7, mf=int(at + 40 < len(whole)), offset=at) for at, piece in pieces]
+    four = [ip4(piece, id=7, mf=int(at + 40 < len(whole)), offset=at // 8) for at, piece in pieces]
     six = [
         ip6(
             bytes([17, 0])
@@ -166,6 +168,47 @@ def test_fragments_are_put_together_in_any_order(tmp_path: Path) -> None:
             packets
         )
         assert problems == []
+
+
+CAPTURES = Path(__file__).parent / "captures"
+
+
+def test_fragments_and_ports_that_are_used_again_as_tcpdump_took_them() -> None:
+    """Taken over an interface with an MTU of 1500 (`captures/record.py`)."""
+    messages = Messages([str(CAPTURES / "fragments.pcap"), str(CAPTURES / "ports.pcap")], NOW)
+    found = [(r.sender, len(r.data), r.message.text[:3]) for r in messages]
+    long = [(sender, 3033, f"{n} x") for sender in ("192.0.2.1", "2001:db8::1") for n in range(3)]
+    assert found == [*long, *(("192.0.2.1", 34, f"{n} {m}") for n in range(4) for m in range(5))]
+    assert messages.problems == []
+
+
+def part(seq: int, data: bytes, flags: int = 16) -> bytes:
+    return ip4(dpkt.tcp.TCP(sport=4000, dport=601, seq=seq, flags=flags, data=data), 6)
+
+
+@pytest.mark.parametrize(
+    ("packets", "expected", "said"),
+    [
+        # A segment that never comes, before the end of the stream and of the capture.
+        ([part(0, b"", 2), part(1, b"<1>a\n"), part(11, b"<1>c\n"), part(16, b"", 1)], [b"<1>a", b"<1>c"], "1 streams have gaps"),
+        ([part(0, b"", 2), part(1, b"<1>a\n"), part(11, b"<1>c\n")], [b"<1>a", b"<1>c"], "1 streams have gaps"),
+        ([part(0, b"", 2), part(1, b"<1>a\n"), part(9, b"", 1)], [b"<1>a"], "1 streams have gaps"),
+        # Nothing is made of the halves of two messages.
+        ([part(0, b"", 2), part(1, b"<1>aaa"), part(20, b"bbb\n<1>c\n")], [b"<1>c"], "1 streams have gaps"),
+        ([part(0, b"", 2), part(1, b"4 <1>a9 <1>"), part(20, b"4 <b7 <1>cccc")], [b"<1>a", b"<1>cccc"], "1 streams have gaps"),
+        # The capture begins within a message.
+        ([part(7, b"end of one\n<1>a\n"), part(23, b"", 1)], [b"<1>a"], None),
+        # The capture holds the beginning of each packet.
+        ([part(0, b"", 2), part(1, b"<1>" + b"x" * 90 + b"\n")[:100]], [], "1 packets are damaged, or cut by the capture"),
+        ([ip4(bytes(udp(b"<1>" + b"x" * 77))[:40], id=7, mf=1)], [], "1 fragmented packets are not whole"),
+    ],
+)  # fmt: skip
+def test_what_is_missing_is_counted_and_nothing_is_made_of_the_rest(
+    tmp_path: Path, packets: list[bytes], expected: list[bytes], said: str | None
+) -> None:
+    found, problems = read(tmp_path, packets, 101)
+    assert [r.data for r in found] == expected
+    assert (said is None) == (not problems) and (said is None or said in problems[0]), problems
 
 
 def segments(data: bytes, sizes: list[int], begin: int) -> list[bytes]:

@@ -61,4 +61,5 @@ def run(args: argparse.Namespace) -> int:
     for _ in results:
         pass
     code = common.problems_told(audit.problems)
+    common.remarks_told(audit.message_remarks)
     return code or int(not audit.is_good)

@@ -336,6 +336,12 @@ def chosen_words(args: argparse.Namespace) -> str:
     return "".join(f" {word}" for word in [*map(quote, args.device), *options])
 
 
+def remarks_told(remarks: Iterable[str]) -> None:
+    """Print what to bear in mind to standard error."""
+    for remark in remarks:
+        print(f"ivrel: {remark}", file=sys.stderr)
+
+
 def problems_told(problems: Iterable[str]) -> int:
     """Print what could not be read to standard error; return the exit code that follows."""
     code = 0

@@ -50,4 +50,5 @@ def run(args: argparse.Namespace) -> int:
     )
     common.show(view, args)
     code = common.problems_told(found.problems)
+    common.remarks_told(found.remarks)
     return code or int(not all(v.verdict in ("meets", "waived") for v in found.verdicts))

@@ -61,6 +61,7 @@ def run(args: argparse.Namespace) -> int:
         return _own(args, workspace)
     found = workspace.heard(messages=messages, settings=args.setting, devices=devices)
     code = common.problems_told(found.problems)
+    common.remarks_told(found.remarks)
     if code and not found.total:
         return code
     view = HeardView(

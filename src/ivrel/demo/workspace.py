@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
+from datetime import UTC, datetime
 from pathlib import Path
 
 import yaml
@@ -14,6 +16,7 @@ from ivrel.sources.files import claim_folder, write_text
 HERE = Path(__file__).parent
 LINES = 300
 MAIN = "rsyslog.conf"
+SAVED = datetime(2026, 11, 22, 21, tzinfo=UTC).timestamp()
 INCLUDES = "$IncludeConfig /etc/rsyslog.d/*.conf\n"
 
 
@@ -95,6 +98,7 @@ def write_workspace(folder: Path) -> None:
     write_text(folder / "proposed.yaml", (HERE / "proposed.yaml").read_text())
     for device, files in configurations().items():
         for name, text in files.items():
-            write_text(
-                folder / "configs" / (f"{device}/{name}" if name else f"{device}.conf"), text
-            )
+            path = folder / "configs" / (f"{device}/{name}" if name else f"{device}.conf")
+            write_text(path, text)
+            # They were saved the day before the messages that the example has.
+            os.utime(path, (SAVED, SAVED))

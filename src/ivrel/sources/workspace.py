@@ -37,6 +37,20 @@ class FolderTexts(Struct, frozen=True):
             return self.given[device.name][1]
         return device.configuration or self.files.get(device.name)
 
+    def written(self, device: Device) -> float | None:
+        """Return when the file of a device's configuration was written last, in seconds since 1970;
+        None if there is none.
+        """
+        shown = self.file(device)
+        if shown is None or device.name in self.given:
+            return None
+        path = Path(self.root, shown)
+        try:
+            some = path.iterdir() if path.is_dir() else [path]
+            return max((one.stat().st_mtime for one in some), default=None)
+        except OSError:
+            return None
+
     def text(self, device: Device) -> tuple[bytes, str]:
         """Return a device's configuration and what it is called; Unreadable if there is none."""
         if device.name in self.given:

@@ -42,6 +42,7 @@ class Audit:
     ) -> None:
         self.devices = tuple(devices)
         self.problems: tuple[str, ...] = ()
+        self.message_remarks: tuple[str, ...] = ()
         self.proved: dict[str, frozenset[str]] = {}
         self._files = files
         self._options = options
@@ -55,6 +56,7 @@ class Audit:
 
             evidence, self.problems = evidence_of(files, messages, options)
             self._claims = FleetClaims(files, evidence)
+            self.message_remarks = self._claims.remarks(self.devices)
         self._all_good: bool | None = None
 
     @property

@@ -43,7 +43,7 @@ def heard(
         found.append(DeviceHeard(device, evidence.of(device.name), some))
     found.sort(key=lambda d: -d.count("contradicted"))
     odd = anomalies(evidence, {d.name for d in devices})
-    return HeardResult(evidence.number, tuple(found), tuple(odd), problems)
+    return HeardResult(evidence.number, tuple(found), tuple(odd), problems, fleet.remarks(devices))
 
 
 class _Received(Struct, frozen=True):

@@ -24,7 +24,7 @@ from ivrel.work.run import RunOptions
 class Explanation(Struct, frozen=True, kw_only=True):
     """One device's verdicts, its correction, and what messages claim, by setting.
 
-    `problems`: files and lines of messages that could not be read.
+    `problems`: files and lines of messages that could not be read; `remarks`: what to bear in mind.
     """
 
     device: Device
@@ -32,6 +32,7 @@ class Explanation(Struct, frozen=True, kw_only=True):
     correction: Correction
     claims: Mapping[str, Claim] = {}
     problems: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
 
 
 def explained(
@@ -55,11 +56,14 @@ def explained(
         raise InputError(result.problem)
     claims: Mapping[str, Claim] = {}
     problems: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
     if messages:
         from ivrel.work.messages import FleetClaims, evidence_of
 
         evidence, problems = evidence_of(files, messages, options)
-        claims = FleetClaims(files, evidence).by_setting(device)
+        fleet = FleetClaims(files, evidence)
+        claims = fleet.by_setting(device)
+        remarks = fleet.remarks([device])
         result = beside(result, claims)
     (correction,) = Corrections(files, options, [device])
     if isinstance(correction, NotCorrected):
@@ -70,4 +74,5 @@ def explained(
         correction=correction,
         claims=claims,
         problems=problems,
+        remarks=remarks,
     )

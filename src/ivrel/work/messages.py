@@ -24,6 +24,7 @@ from ivrel.core.settings.source_path import in_use, knows_interfaces
 from ivrel.core.syslog import told
 from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.errors import InputError, Unreadable
+from ivrel.core.vocabulary.wording import counted as counted_words
 from ivrel.core.vocabulary.wording import not_one_of
 from ivrel.runners.pieces import through_pieces
 from ivrel.sources.messages import (
@@ -216,11 +217,16 @@ def changes_of(files: WorkspaceFiles) -> Mapping[str, float]:
     return {name: when.timestamp() for name, when in last_changes(own_folder(files)).items()}
 
 
+_SOON = 3600.0  # seconds; a configuration may be saved a while after it took effect
+_NAMED = 3
+
+
 class FleetClaims:
     """The claims about the devices of a fleet, by what was heard of all of them."""
 
     def __init__(self, files: WorkspaceFiles, evidence: Evidence) -> None:
         self._policy = files.policy
+        self._texts = files.texts
         self._evidence = evidence
         self.changes = changes_of(files)
         self._common = common_offset(evidence, evidence.devices)
@@ -229,6 +235,22 @@ class FleetClaims:
         """Return the claims about one device, setting by setting."""
         changed = self.changes.get(device.name)
         return claims_of(device, self._policy, self._evidence, changed, self._common)
+
+    def remarks(self, devices: Iterable[Device]) -> tuple[str, ...]:
+        """Return a remark if messages are older than the configurations that they are held against,
+        which may say something else since.
+        """
+        older = []
+        for device in devices:
+            ended = self._evidence.of(device.name).ended
+            written = self._texts.written(device)
+            if ended is not None and written is not None and ended + _SOON < written:
+                older.append(device.name)
+        if not older:
+            return ()
+        some = ", ".join(older[:_NAMED]) + (" and others" if len(older) > _NAMED else "")
+        said = f"messages of {some} ({counted_words(len(older), 'device')})"
+        return (f"{said} are older than their configurations, which may say something else since",)
 
     def by_setting(self, device: Device) -> Mapping[str, Claim]:
         """Return the claims about one device by setting."""

@@ -47,13 +47,11 @@ def clock_against(
     offset = clock.offset or 0.0
     if clock.kind not in _CONTRADICTING or abs(offset) <= TOLERANCE:
         return ClockClaim("not seen", heard, "messages do not tell what sets it")
-    if abs(common_offset) > TOLERANCE and clock.kind not in ("unset", "year"):
-        # Beside the collector's fault, it may still be late.
-        if offset - common_offset <= TOLERANCE:
-            why = (
-                f"most devices are {span(common_offset)} off, so that the collector's clock may be"
-            )
-            return ClockClaim("not seen", heard, why)
+    is_shared = abs(common_offset) > TOLERANCE and clock.kind not in ("unset", "year")
+    # Beside the collector's fault, it may still be late.
+    if is_shared and offset - common_offset <= TOLERANCE:
+        why = f"most devices are {span(common_offset)} off: the collector's clock may be wrong"
+        return ClockClaim("not seen", heard, why)
     doubt = _doubt(clock, offset, summary.zone)
     if doubt:
         return ClockClaim("not seen", heard, doubt)

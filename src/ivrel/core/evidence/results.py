@@ -29,13 +29,15 @@ class DeviceHeard(Struct, frozen=True):
 class HeardResult(Struct, frozen=True):
     """What the messages of some devices prove and contradict, the most contradicted device first.
 
-    `total`: messages read; `problems`: files and lines that could not be read.
+    `total`: messages read; `problems`: files and lines that could not be read; `remarks`: what to
+    bear in mind, such as messages that are older than the configurations.
     """
 
     total: int
     devices: tuple[DeviceHeard, ...]
     anomalies: tuple[Anomaly, ...]
     problems: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
 
 
 class DeviceKept(Struct, frozen=True):
