@@ -256,7 +256,7 @@ def test_a_stream_falls_into_the_same_frames_in_whatever_pieces_it_comes(
             wanted.append((b"<1>" + data, COUNTED))
             stream += b"%d <1>%s" % (len(data) + 3, data)
         else:
-            line = b"<1>" + data.replace(b"\n", b" ")
+            line = b"<1>" + data.replace(b"\n", b" ").replace(b"\0", b" ")
             wanted.append((line, LINE))
             stream += line + b"\n"
     frames, got, at, n = Frames(), [], 0, 0
@@ -265,6 +265,31 @@ def test_a_stream_falls_into_the_same_frames_in_whatever_pieces_it_comes(
         got += frames.feed(stream[at : at + size])
         at, n = at + size, n + 1
     assert [(f.data, f.framing) for f in (*got, *frames.close())] == wanted
+
+
+@pytest.mark.parametrize(
+    ("stream", "expected"),
+    [
+        # Python's own handler ends messages with a zero byte; they may hold line feeds.
+        (b"<14>one\0<14>two\nlines\0", [b"<14>one", b"<14>two\nlines"]),
+        (b"<14>one\0\n<14>two\0\n", [b"<14>one", b"<14>two"]),
+        # A number is a count only if a message follows.
+        (b"12 text\n<14>x\n", [b"12 text", b"<14>x"]),
+        (b"4294967296 <14>x\n<14>y\n", [b"4294967296 <14>x", b"<14>y"]),
+        (b"0005 <14>x\n7 <14>abc<14>y\n", [b"0005 <14>x", b"<14>abc", b"<14>y"]),
+        # Blank lines are no messages.
+        (b"\n\r\n<14>x\r\n\n", [b"<14>x\r"]),
+        (b"7 <14>abc\n7 <14>def\n", [b"<14>abc", b"<14>def"]),
+    ],
+)
+@pytest.mark.parametrize("step", [1, 4, 100])
+def test_streams_end_their_messages_in_several_ways(
+    stream: bytes, expected: list[bytes], step: int
+) -> None:
+    frames, got = Frames(), []
+    for at in range(0, len(stream), step):
+        got += frames.feed(stream[at : at + step])
+    assert [f.data for f in got] == expected and not frames.close()
 
 
 @pytest.mark.parametrize("step", [1, 3, 7, 50])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import gzip
 import json
 import os
@@ -19,6 +20,8 @@ import time
 import warnings
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from logging import WARNING, LogRecord
+from logging.handlers import SysLogHandler
 from pathlib import Path
 from typing import Any
 
@@ -56,10 +59,10 @@ class Listener:
         assert self.process.returncode == code and "Traceback" not in err, (out, err)
         return out + err
 
-    def stopped(self) -> str:
+    def stopped(self, code: int = 0) -> str:
         """End it as Ctrl-C does."""
         self.process.send_signal(signal.SIGINT)
-        return self.ended()
+        return self.ended(code)
 
 
 def records(folder: Path) -> list[dict[str, Any]]:
@@ -234,7 +237,9 @@ def test_killing_it_loses_at_most_the_last_second(tmp_path: Path) -> None:
         assert said == set(range(len(said)))
 
 
-def test_a_full_disk_ends_it_and_what_was_written_is_readable(tmp_path: Path) -> None:
+def test_a_full_disk_does_not_end_it(tmp_path: Path) -> None:
+    """What cannot be kept is counted and reported; what was written is readable."""
+
     def little() -> None:
         resource.setrlimit(resource.RLIMIT_FSIZE, (5000, 5000))
 
@@ -242,10 +247,93 @@ def test_a_full_disk_ends_it_and_what_was_written_is_readable(tmp_path: Path) ->
     with sending(listener.ports["udp"]) as out:
         for n in range(100):
             out.send(b"<34>Oct 11 22:14:15 a su: %d" % n)
-    told = listener.ended(2)
+        time.sleep(0.8)
+        out.send(b"<34>Oct 11 22:14:15 a su: 100")
+    time.sleep(0.5)
+    told = listener.stopped(1)
     assert re.search(r"out/heard-\S+\.jsonl: cannot be written: file too large", told), told
     said = [r["text"] for r in records(tmp_path / "out")]
     assert said and said == [f"<34>Oct 11 22:14:15 a su: {n}" for n in range(len(said))]
+    assert "101 messages of 1 sender" in told
+    assert f"{101 - len(said)} messages not kept" in told
+
+
+def test_it_keeps_messages_again_when_there_is_room(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    room, write = 0, os.write
+
+    def full(file: int, data: bytes) -> int:
+        if not room:
+            raise OSError(errno.ENOSPC, "no space left on device")
+        return write(file, data[:room])
+
+    keeper = Keeper(tmp_path, RotationLimits(), lambda: datetime.now(UTC), time.monotonic)
+    monkeypatch.setattr(os, "write", full)
+    for room, unkept in ((0, 1), (5, 1), (0, 2)):
+        keeper.add(b"one line\n")
+        keeper.flush()
+        assert (keeper.unkept, bool(keeper.failing)) == (unkept, not room)
+    room = 100
+    keeper.add(b"another\n")
+    keeper.close()
+    assert not keeper.failing and keeper.unkept == 2
+    (packed,) = tmp_path.iterdir()
+    assert gzip.decompress(packed.read_bytes()) == b"one line\nanother\n"
+
+
+def test_a_peer_with_very_many_connections_takes_no_room_from_others(tmp_path: Path) -> None:
+    def few_files() -> None:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (256, 256))
+
+    words = ("--tcp", "0", "--on", LOCAL, "-o", str(tmp_path / "out"), "--rotate-every", "1")
+    listener = Listener(*words, preexec_fn=few_files)
+    to = (LOCAL, listener.ports["tcp"])
+    quiet = socket.create_connection(to, source_address=("127.0.0.2", 0))
+    quiet.sendall(b"<34>Oct 11 22:14:15 a su: first\n")
+    flood = [socket.create_connection(to) for _ in range(400)]
+    time.sleep(2.5)
+    flood += [socket.create_connection(to) for _ in range(50)]
+    time.sleep(0.5)
+    quiet.sendall(b"<34>Oct 11 22:14:15 a su: last\n")
+    time.sleep(1.5)
+    told = listener.stopped()
+    for one in (quiet, *flood):
+        one.close()
+    assert [r["text"][-5:].strip() for r in records(tmp_path / "out")] == ["first", "last"]
+    # Each that is too many was reported when it came, and none is of another peer.
+    gone = re.findall(r"(?:ended|refused) (\d+) connections of (\S+):", told)
+    assert {peer for _, peer in gone} == {LOCAL}, told
+    assert sum(int(number) for number, _ in gone) == 451 - (256 - 64)
+
+
+def test_a_sender_that_closes_at_once_loses_nothing(tmp_path: Path, certificate: Path) -> None:
+    """Over TLS 1.3, tickets that nobody reads would reset the connection."""
+    listener = Listener(*every_way(certificate), "--on", LOCAL, "-o", str(tmp_path / "out"))
+    context = ssl.create_default_context(cafile=str(certificate))
+    for n in range(5):
+        with (
+            socket.create_connection((LOCAL, listener.ports["tls"])) as plain,
+            context.wrap_socket(plain, server_hostname="localhost") as out,
+        ):
+            out.sendall(b"".join(b"%d <34>%05d" % (9, n * 1000 + m) for m in range(1000)))
+    time.sleep(1)
+    listener.stopped()
+    assert sorted(int(r["text"][4:]) for r in records(tmp_path / "out")) == list(range(5000))
+
+
+def test_the_handler_of_python_is_heard_while_it_is_connected(tmp_path: Path) -> None:
+    """It ends a message with a zero byte, and a message may hold line feeds."""
+    listener = Listener("--tcp", "0", "--on", LOCAL, "-o", str(tmp_path / "out"), "--count", "3")
+    handler = SysLogHandler((LOCAL, listener.ports["tcp"]), socktype=socket.SOCK_STREAM)
+    try:
+        for text in ("one", "two\nlines", "three"):
+            handler.emit(LogRecord("x", WARNING, "", 0, text, None, None))
+        listener.ended()
+    finally:
+        handler.close()
+    said = [(r["text"], r["framing"]) for r in records(tmp_path / "out")]
+    assert said == [(f"<12>{t}", "zero byte") for t in ("one", "two\nlines", "three")]
 
 
 def test_recordings_rotate_and_keep_within_the_limit(tmp_path: Path) -> None:

@@ -128,6 +128,7 @@ def run(args: argparse.Namespace) -> int:
             expectation=expectation,
             heard=_follower(directory) if args.follow else None,
             looked=look,
+            noticed=screen.notice,
         )
     finally:
         screen.end()
@@ -135,12 +136,12 @@ def run(args: argparse.Namespace) -> int:
         print(line)
     if expectation is None:
         _next(args, workspace)
-        return 0
+        return int(state.unkept > 0)
     for line in expected(expectation.states.values()):
         print(line)
     if expectation.early:
         print(f"{expectation.early} spoke before; nothing was to be heard yet")
-    return 0 if expectation.is_met else 1
+    return 0 if expectation.is_met and not state.unkept else 1
 
 
 def _expectation(

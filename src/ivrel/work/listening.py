@@ -81,11 +81,13 @@ def listen(
     expectation: Expectation | None = None,
     heard: Callable[[Record], None] | None = None,
     looked: Callable[[ListenState], None] = lambda state: None,
+    noticed: Callable[[str], None] = lambda said: None,
 ) -> ListenState:
     """Listen until the time or the number of messages is reached, or what is expected was heard.
 
     `certificate`, `key`, `clients`: files for TLS; `heard`: called with each message; `looked`:
-    called now and then with the state. Return the state at the end.
+    called now and then with the state; `noticed`: called with what goes wrong, as it happens.
+    Return the state at the end.
     """
     if any(way.transport == "tls" for way in options.ways) != bool(certificate):
         raise InputError("--tls and --certificate belong together; give both or none")
@@ -101,7 +103,7 @@ def listen(
     taken = heard
     if taken is None and expectation is not None:
         taken = expectation.take
-    session = ListenSession(options, context, taken, look)
+    session = ListenSession(options, context, taken, look, noticed)
     session.run()
     return _state(session)
 
@@ -119,10 +121,12 @@ def _state(session: ListenSession) -> ListenState:
         shortened=counts.shortened,
         cut=counts.cut,
         refused=counts.refused,
+        ended=counts.ended,
         failed=counts.failed,
         jumps=session.jumps,
         deleted=keeper.deleted if keeper is not None else 0,
         others=session.others,
+        unkept=keeper.unkept if keeper is not None else 0,
     )
 
 

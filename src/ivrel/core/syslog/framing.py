@@ -1,20 +1,32 @@
 """Framing: where messages begin and end in what a transport brings.
 
-A datagram is a message (RFC 5426 section 3.1). A stream counts octets or ends each message with a
-line feed (RFC 6587 section 3.4); over TLS it counts octets (RFC 5425 section 4.3). Streams that mix
-both are read frame by frame. What is kept of a frame that never ends is bounded.
+A datagram is a message (RFC 5426 section 3.1). A stream counts octets, or ends each message with a
+line feed or a zero byte (RFC 6587 section 3.4); over TLS it counts octets (RFC 5425 section 4.3).
+Streams that mix these are read frame by frame. What is kept of a frame that never ends is bounded.
+
+A number is a count only if a message begins behind it: a line may begin with a number, too.
 """
 
 from __future__ import annotations
 
+import re
+
 from msgspec import Struct
 
 LONGEST = 64 * 1024  # bytes of a message that are kept
-_DIGITS = 10  # of a count
+MOST_COUNTED = 1024 * 1024  # no count is larger; what seems to be one is a word of a line
+_DIGITS = len(str(MOST_COUNTED))
+_COUNT = re.compile(rb"([1-9][0-9]{0,%d}) (?=<[0-9]{1,3}>)" % (_DIGITS - 1))
+# What may become a count with a message behind it when more comes.
+_MAY_COUNT = re.compile(rb"[1-9][0-9]{0,%d}(?: (?:<[0-9]{0,3})?)?" % (_DIGITS - 1))
+# What stands behind a zero byte that ends a message: nothing yet, a line feed, or a message.
+_BEHIND_ZERO = re.compile(rb"\x00(?=$|[\n<]|[1-9][0-9]* <)")
 
 DATAGRAM = "datagram"
 COUNTED = "octet counting"
 LINE = "line feed"
+ZERO = "zero byte"
+_ENDS = {LINE: b"\n", ZERO: b"\x00"}
 
 
 class Frame(Struct, frozen=True):
@@ -36,6 +48,9 @@ class Frames:
     def __init__(self, longest: int = LONGEST) -> None:
         self._longest = longest
         self._held = bytearray()
+        self._ended_by = (
+            ""  # how the lines of this stream end: LINE or ZERO; '' as long as none has
+        )
         # Of the frame on its way that is too long: what is kept of it, and the bytes that are gone.
         self._kept = b""
         self._dropped = 0
@@ -49,24 +64,27 @@ class Frames:
             frame = self._next()
             if frame is None:
                 break
-            out.append(frame)
+            if frame.framing == COUNTED or frame.dropped or _stripped(frame.data):
+                out.append(frame)
         return out
 
     def close(self) -> list[Frame]:
         """Return the rest when the stream ends: at most one frame, which is cut."""
-        if not self._held and not self._dropped:
-            return []
         count = self._count() if not self._kept else None
         counted = self._left > 0 or count is not None
         begin = count[1] if count else 0
         data = self._kept or bytes(self._held[begin : begin + self._longest])
         dropped = max(self._dropped - (not counted), 0)
+        is_nothing = not self._dropped and not (counted or _stripped(data))
         self._held.clear()
         self._kept = b""
         self._dropped = 0
         self._left = 0
+        if is_nothing:
+            return []
         # A last line without its end is whole: many senders close the stream right behind it.
-        return [Frame(data, COUNTED if counted else LINE, dropped, cut=counted or dropped > 0)]
+        kind = COUNTED if counted else self._ended_by or LINE
+        return [Frame(data, kind, dropped, cut=counted or dropped > 0)]
 
     def _next(self) -> Frame | None:
         """Take one frame from what is held; None if it is not whole yet."""
@@ -74,6 +92,8 @@ class Frames:
             return self._drop_counted()
         if self._dropped:
             return self._drop_line()
+        if self._ended_by == ZERO:
+            del self._held[: len(self._held) - len(self._held.lstrip(b"\r\n"))]
         count = self._count()
         if count is None:
             return None if self._may_count() else self._line()
@@ -96,39 +116,49 @@ class Frames:
         """Return the count that a frame begins with, and where its message does; None if there is
         none.
         """
-        end = self._held.find(b" ", 0, _DIGITS + 1)
-        digits = bytes(self._held[:end]) if end > 0 else b""
-        if not digits.isdigit() or digits.startswith(b"0"):
+        found = _COUNT.match(self._held)
+        if found is None or int(found[1]) > MOST_COUNTED:
             return None
-        return int(digits), end + 1
+        return int(found[1]), found.end()
 
     def _may_count(self) -> bool:
         """Whether what is held may become a count when more of it comes."""
-        return len(self._held) <= _DIGITS and bytes(self._held).isdigit()
+        return len(self._held) <= _DIGITS + 5 and _MAY_COUNT.fullmatch(self._held) is not None
 
     def _line(self) -> Frame | None:
-        end = self._held.find(b"\n")
+        """Take one line; None if it has not ended yet."""
+        kind = self._ended_by or self._how_lines_end()
+        end = self._held.find(_ENDS[kind])
         if end > self._longest or (end < 0 and len(self._held) > self._longest):
+            self._ended_by = kind
             self._kept = bytes(self._held[: self._longest])
             self._dropped = 0
             del self._held[: self._longest]
             return self._drop_line(begun=True)
         if end < 0:
             return None
+        self._ended_by = kind
         data = bytes(self._held[:end])
         del self._held[: end + 1]
-        return Frame(data, LINE)
+        return Frame(data, kind)
+
+    def _how_lines_end(self) -> str:
+        """Return how the first line of a stream ends: a message that a zero byte ends may hold line
+        feeds.
+        """
+        return ZERO if _BEHIND_ZERO.search(self._held) else LINE
 
     def _drop_line(self, *, begun: bool = False) -> Frame | None:
         """Drop a line that is too long up to its end; None as long as that has not come."""
-        end = self._held.find(b"\n")
+        kind = self._ended_by or LINE
+        end = self._held.find(_ENDS[kind])
         gone = len(self._held) if end < 0 else end
         # At least 1: what tells that such a line is on its way.
         self._dropped += gone + (1 if begun else 0)
         del self._held[: gone + (end >= 0)]
         if end < 0:
             return None
-        frame = Frame(self._kept, LINE, self._dropped - 1)
+        frame = Frame(self._kept, kind, self._dropped - 1)
         self._kept = b""
         self._dropped = 0
         return frame
@@ -144,3 +174,8 @@ class Frames:
         self._kept = b""
         self._dropped = 0
         return frame
+
+
+def _stripped(data: bytes) -> bytes:
+    """Return a line without what other ways to end lines leave of it."""
+    return data.strip(b"\r\n\x00")

@@ -11,7 +11,7 @@ from rich.console import Console, Group
 from rich.live import Live
 from rich.table import Table
 
-from ivrel.core.vocabulary.wording import counted
+from ivrel.core.vocabulary.wording import counted, plain
 from ivrel.output.terminal.screen import Cell, table
 
 if TYPE_CHECKING:
@@ -49,6 +49,13 @@ class Screen:
             print(begun(heard), file=sys.stderr, flush=True)
         if self._live is not None:
             self._live.update(self._drawn(heard, list(states)), refresh=True)
+
+    def notice(self, said: str) -> None:
+        """Print what goes wrong, as it happens, above the table."""
+        if self._live is not None:
+            self._live.console.print(Cell(plain(said), "yellow"))
+        else:
+            print(f"ivrel: {plain(said)}", file=sys.stderr, flush=True)
 
     def end(self) -> None:
         """Take the table away."""
@@ -118,7 +125,9 @@ def told(heard: ListenState) -> Iterator[str]:
         (heard.others, "message", "of senders beyond these"),
         (heard.shortened, "message", "too long, and cut"),
         (heard.cut, "message", "cut off by the end of a stream"),
+        (heard.unkept, "message", "not kept: the recording could not be written"),
         (heard.refused, "connection", "refused: too many at once"),
+        (heard.ended, "idle connection", "ended, to make room for others"),
         (heard.failed, "connection", "failed, as a handshake of TLS does"),
         (heard.deleted, "recording", "deleted, to keep within --most-disk"),
     ):

@@ -34,7 +34,10 @@ class RotationLimits(Struct, frozen=True):
 
 
 class Keeper:
-    """Writes lines into the recordings of a folder; InputError tells why it cannot.
+    """Writes lines into the recordings of a folder; InputError tells why it cannot begin.
+
+    Where a recording cannot be written later, as on a full disk, its lines are counted and left
+    out, until it can: `failing` says why, '' if nothing is wrong; `unkept`: lines left out so far.
 
     `now`: gives the time that recordings are named by; `clock`: seconds that never jump.
     """
@@ -54,6 +57,8 @@ class Keeper:
         self._packing: list[Future[None]] = []
         self._pool = ThreadPoolExecutor(1)
         self._last = "", 0  # the second and the number by which the last recording is named
+        self.failing = ""
+        self.unkept = 0
         self.deleted = 0  # recordings that went to keep within the limit
         try:
             folder.mkdir(parents=True, exist_ok=True)
@@ -89,6 +94,8 @@ class Keeper:
         data = b"".join(self._lines)
         self._lines = []
         try:
+            if self._file < 0:
+                self._begin(data)
             self._write(data)
             late = self._clock() - self._begun >= self._limits.seconds
             if self._size and (late or self._size >= self._limits.size):
@@ -96,7 +103,18 @@ class Keeper:
                 self._open()
             self._stay_within()
         except OSError as problem:
-            raise self._failed(self.path, problem) from None
+            self.failing = f"{self.path}: cannot be written: {reason(problem)}"
+        else:
+            if data:
+                self.failing = ""
+
+    def _begin(self, data: bytes) -> None:
+        """Begin another recording, after one could not be begun."""
+        try:
+            self._open()
+        except OSError:
+            self.unkept += data.count(b"\n")
+            raise
 
     def _write(self, data: bytes) -> None:
         rest = memoryview(data)
@@ -107,7 +125,9 @@ class Keeper:
             # Half of a line is no record: what was written is readable up to the last whole one.
             written = len(data) - len(rest)
             whole = data.rfind(b"\n", 0, written) + 1
+            self.unkept += data.count(b"\n", whole)
             os.ftruncate(self._file, self._size + whole)
+            self._size += whole
             raise
         self._size += len(data)
 

@@ -7,6 +7,7 @@ import contextlib
 import signal
 import ssl
 import time
+from collections import Counter
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
@@ -17,11 +18,11 @@ from msgspec import Struct
 from ivrel.core.syslog import parse
 from ivrel.core.syslog.framing import Frame
 from ivrel.core.syslog.record import Record, kept_line
-from ivrel.core.vocabulary.errors import InputError
 from ivrel.sources.listening.keeping import Keeper, RotationLimits
 from ivrel.sources.listening.sockets import ListenCounts, ListenPort, Sockets
 
 TICK = 0.5  # seconds between two looks at what was heard
+_TOLD_AT_ONCE = 3  # senders of whose connections something is told at a look
 _JUMP = 1.0  # a clock that goes back by this many seconds or more is reported
 
 
@@ -44,7 +45,8 @@ class ListenSession:
     """Listens, and tells what it hears.
 
     `heard`: is given each message as it comes, with the sender; `looked`: is called now and then,
-    and ends the session by returning True.
+    and ends the session by returning True; `noticed`: is given what goes wrong, in words, as it
+    happens.
     """
 
     def __init__(
@@ -53,8 +55,12 @@ class ListenSession:
         context: ssl.SSLContext | None = None,
         heard: Callable[[Record], None] | None = None,
         looked: Callable[[ListenSession], bool] = lambda session: False,
+        noticed: Callable[[str], None] = lambda said: None,
     ) -> None:
         self.asked = asked
+        self._noticed = noticed
+        self._notices: Counter[tuple[str, str]] = Counter()
+        self._was_failing = ""
         self._context = context
         self._heard = heard
         self._looked = looked
@@ -67,7 +73,6 @@ class ListenSession:
         self.keeper: Keeper | None = None
         self._last = 0.0
         self._done = asyncio.Event()
-        self._problem: InputError | None = None
 
     MOST_SENDERS = 20_000
 
@@ -75,8 +80,6 @@ class ListenSession:
         """Listen until it is time to end; InputError tells what went wrong."""
         with asyncio.Runner(loop_factory=_loop_factory()) as runner:
             runner.run(self._run())
-        if self._problem is not None:
-            raise self._problem
 
     async def _run(self) -> None:
         loop = asyncio.get_running_loop()
@@ -90,7 +93,7 @@ class ListenSession:
         """Listen in the loop that runs, beside what else it does; `ready` is called when it can be
         heard.
         """
-        sockets = Sockets(self._take, self.counts, self._context)
+        sockets = Sockets(self._take, self.counts, self._context, self._note)
         if self.asked.folder is not None:
             self.keeper = Keeper(self.asked.folder, self.asked.limits, _now, time.monotonic)
         try:
@@ -103,7 +106,8 @@ class ListenSession:
         finally:
             await sockets.close()
             if self.keeper is not None:
-                self._kept(self.keeper.close)
+                self.keeper.close()
+            self._tell()
         self._looked(self)
 
     async def _ticking(self) -> None:
@@ -114,18 +118,27 @@ class ListenSession:
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(self._done.wait(), max(left, 0.01))
             if self.keeper is not None:
-                self._kept(self.keeper.flush)
+                self.keeper.flush()
+            self._tell()
             if self._looked(self) or (end is not None and time.monotonic() >= end):
                 return
 
-    def _kept(self, write: Callable[[], None]) -> None:
-        """Write; a disk that is full ends the session, and is reported when all else is done."""
-        try:
-            write()
-        except InputError as problem:
-            self._problem = self._problem or problem
-            self.keeper = None
-            self._done.set()
+    def _note(self, what: str, sender: str) -> None:
+        self._notices[what, sender] += 1
+
+    def _tell(self) -> None:
+        """Tell what went wrong since the last look."""
+        for (what, sender), number in self._notices.most_common(_TOLD_AT_ONCE):
+            of = "a connection" if number == 1 else f"{number:,} connections"
+            why = "too many are open" if what == "refused" else "idle, to make room for others"
+            self._noticed(f"{what} {of} of {sender}: {why}")
+        self._notices.clear()
+        failing = self.keeper.failing if self.keeper is not None else ""
+        if failing and failing != self._was_failing:
+            self._noticed(f"{failing}; messages are counted, and not kept")
+        elif self._was_failing and not failing and self.keeper is not None:
+            self._noticed(f"keeping messages again; {self.keeper.unkept:,} were not kept")
+        self._was_failing = failing
 
     def _stumbled(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
         """Count what fails of one stream; the others go on."""
@@ -143,13 +156,12 @@ class ListenSession:
         else:
             self.others += 1
         if self.keeper is not None:
-            line = kept_line(frame.data, now, sender, way.port, way.transport, frame.framing)
-            try:
-                self.keeper.add(line)
-            except InputError as problem:
-                self._problem = self._problem or problem
-                self.keeper = None
-                self._done.set()
+            is_cut = frame.cut or frame.dropped > 0
+            self.keeper.add(
+                kept_line(
+                    frame.data, now, sender, way.port, way.transport, frame.framing, is_cut=is_cut
+                )
+            )
         if self._heard is not None:
             received = datetime.fromtimestamp(now, UTC)
             where = str(self.keeper.path) if self.keeper is not None else "live"
@@ -157,6 +169,7 @@ class ListenSession:
                 Record(
                     parse(frame.data), frame.data, where, self.counts.received,
                     received, sender, way.port, way.transport, frame.framing,
+                    is_cut=frame.cut or frame.dropped > 0,
                 )
             )  # fmt: skip
         if self.asked.number and self.counts.received >= self.asked.number:

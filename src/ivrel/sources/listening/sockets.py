@@ -1,7 +1,8 @@
 """Sockets that messages come in by: UDP, TCP, and TLS over TCP.
 
 Nothing is ever answered. What a sender can make this program hold is bounded: a datagram at a time,
-and of each stream one message.
+of each stream one message, and as many streams as leave room for the files of this program. When
+there are too many, the sender that has most of them loses the one that is idle for longest.
 """
 
 from __future__ import annotations
@@ -9,9 +10,12 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import resource
 import socket
 import ssl
 import struct
+import time
+from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -26,6 +30,10 @@ _SO_RXQ_OVFL = 40  # socket(7): how many datagrams the system dropped; Linux onl
 _AT_ONCE = 512  # datagrams that are taken before other sockets have their turn
 _READ = 64 * 1024
 _HANDSHAKE = 20.0  # seconds
+_RESERVE = 64  # descriptors for recordings, sockets, and connections that are refused
+_IDLE = 1.0  # seconds without a byte, after which a stream may make room for another
+# A peer that has gone without a word is found after about five minutes.
+_KEEPALIVE = {"TCP_KEEPIDLE": 120, "TCP_KEEPINTVL": 30, "TCP_KEEPCNT": 6}
 
 
 class ListenPort(Struct, frozen=True):
@@ -38,11 +46,22 @@ class ListenPort(Struct, frozen=True):
 class ListenCounts:
     """What was counted while listening; `dropped`: datagrams that the system dropped before they
     were read, `shortened`: messages that were too long, `cut`: streams that ended within one,
-    `refused`: connections beyond the most, `failed`: handshakes of TLS.
+    `refused`: connections beyond the most, `ended`: idle ones that made room for others, `failed`:
+    handshakes of TLS.
     """
 
     def __init__(self) -> None:
-        self.received = self.dropped = self.shortened = self.cut = self.refused = self.failed = 0
+        self.received = self.dropped = self.shortened = self.cut = 0
+        self.refused = self.ended = self.failed = 0
+
+
+class _Stream:
+    """A stream that is open: from whom, when its last byte came, and how it is ended."""
+
+    def __init__(self, sender: str, writer: asyncio.StreamWriter, now: float) -> None:
+        self.sender = sender
+        self.writer = writer
+        self.spoke = now
 
 
 # Takes a frame, the address of its sender, and the way that it came.
@@ -55,14 +74,20 @@ class Sockets:
     MOST_STREAMS = 2000
 
     def __init__(
-        self, take: Take, counts: ListenCounts, context: ssl.SSLContext | None = None
+        self,
+        take: Take,
+        counts: ListenCounts,
+        context: ssl.SSLContext | None = None,
+        noticed: Callable[[str, str], None] = lambda what, sender: None,
     ) -> None:
+        self._noticed = noticed
+        self._most = min(self.MOST_STREAMS, _descriptors() - _RESERVE)
         self._take = take
         self._counts = counts
         self._context = context
         self._datagrams: list[tuple[socket.socket, ListenPort]] = []
         self._servers: list[asyncio.Server] = []
-        self._streams: set[asyncio.Task[None]] = set()
+        self._streams: dict[asyncio.Task[None], _Stream] = {}
         self._dropped: dict[int, int] = {}
         self.buffers: list[int] = []  # bytes that the system holds of each UDP socket
         self.ways: list[
@@ -141,24 +166,46 @@ class Sockets:
         """Take the messages of one stream until it ends."""
         task = asyncio.current_task()
         peer = writer.get_extra_info("peername")
-        if len(self._streams) >= self.MOST_STREAMS or task is None or peer is None:
-            self._counts.refused += 1
+        if task is None or peer is None:
             writer.close()
             return
-        self._streams.add(task)
         sender = _plain(peer[0])
+        if len(self._streams) >= self._most and not self._has_made_room():
+            self._counts.refused += 1
+            self._noticed("refused", sender)
+            writer.close()
+            return
+        _keep_alive(writer)
+        stream = self._streams[task] = _Stream(sender, writer, time.monotonic())
         frames = Frames()
         try:
             if way.transport == "tls" and not await self._is_trusted(writer):
                 return
             while data := await reader.read(_READ):
+                stream.spoke = time.monotonic()
                 self._taken(frames.feed(data), sender, way)
         except (OSError, asyncio.CancelledError):
             pass  # it was reset, or this program ends: what came whole has been taken
         finally:
             self._taken(frames.close(), sender, way)
-            self._streams.discard(task)
+            self._streams.pop(task, None)
             writer.close()
+
+    def _has_made_room(self) -> bool:
+        """End the stream that is idle for longest, of the sender that has most; False if none is
+        idle.
+        """
+        number = Counter(stream.sender for stream in self._streams.values())
+        idle = time.monotonic() - _IDLE
+        some = [(task, s) for task, s in self._streams.items() if s.spoke < idle]
+        if not some:
+            return False
+        task, stream = min(some, key=lambda one: (-number[one[1].sender], one[1].spoke))
+        self._counts.ended += 1
+        self._noticed("ended", stream.sender)
+        del self._streams[task]
+        task.cancel()
+        return True
 
     async def _is_trusted(self, writer: asyncio.StreamWriter) -> bool:
         """Speak TLS on a stream; say whether both sides agree to."""
@@ -192,6 +239,26 @@ class Sockets:
         for task in list(self._streams):
             task.cancel()
         await asyncio.gather(*self._streams, return_exceptions=True)
+
+
+def _descriptors() -> int:
+    """Return how many files this process may have open, as many as it may ask for."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = Sockets.MOST_STREAMS + _RESERVE
+    if soft < wanted and (hard == resource.RLIM_INFINITY or hard > soft):
+        more = wanted if hard == resource.RLIM_INFINITY else min(wanted, hard)
+        with contextlib.suppress(OSError, ValueError):
+            resource.setrlimit(resource.RLIMIT_NOFILE, (more, hard))
+            soft = more
+    return soft
+
+
+def _keep_alive(writer: asyncio.StreamWriter) -> None:
+    found = writer.get_extra_info("socket")
+    with contextlib.suppress(OSError, AttributeError):  # not all systems have all of them
+        found.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
+        for name, value in _KEEPALIVE.items():
+            found.setsockopt(socket.IPPROTO_TCP, getattr(socket, name), value)
 
 
 _NO_FAMILY = (97, 99)  # address family not supported; cannot assign the address
@@ -244,6 +311,9 @@ def tls_context(certificate: Path, key: Path | None, clients: Path | None) -> ss
     """
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
+    # A client that closes without reading its tickets would reset the connection, and what this
+    # side has not read yet would be lost.
+    context.num_tickets = 0
     try:
         context.load_cert_chain(certificate, key)
     except ssl.SSLError as problem:

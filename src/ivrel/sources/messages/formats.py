@@ -39,7 +39,7 @@ def read_kept(data: bytes, file: str, line: int, near: datetime) -> Record:
     return Record(
         parse(raw), raw, file, line,
         _time(said.get("received"), near), _address(said.get("sender")), _port(said.get("port")),
-        said.get("transport"), said.get("framing"),
+        said.get("transport"), said.get("framing"), is_cut=bool(said.get("cut")),
     )  # fmt: skip
 
 
