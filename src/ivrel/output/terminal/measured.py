@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.table import Table
 
 from ivrel.core.measuring.clocks import told
+from ivrel.core.measuring.silence import Silence
 from ivrel.core.vocabulary.wording import counted, shorten, span
 from ivrel.output.terminal.screen import Cell, line, shown, table
 from ivrel.output.views.folding import ONE_BY_ONE, named
@@ -43,9 +44,8 @@ def draw_silence(screen: Console, view: SilenceView) -> list[str]:
             Cell("-" if s.begun is None else _time(s.begun), "dim"),
             Cell("-" if s.begun is None else until, "dim"),
             "-" if s.chance is None else _chance(s.chance),
-            Cell("silent", _BAD) if s.state == "silent" else Cell("") if s.state == "usual"
-            else Cell("speaks too seldom to tell", "dim"),
-        )  # fmt: skip
+            _silent(s),
+        )
     shown(screen, grid)
     _left(screen, rows, view)
     never = [s.device for s in view.silences if s.state == "never"]
@@ -57,6 +57,20 @@ def draw_silence(screen: Console, view: SilenceView) -> list[str]:
     line(screen, (said, "dim"))
     first = next((s.device for s in view.silences if s.state == "silent"), None)
     return [f"ivrel explain{view.where} {first} export"] if first else []
+
+
+def _silent(s: Silence) -> Cell:
+    """Return what a silence is called, and why it is not judged."""
+    if s.state == "open":
+        enough = f"; enough would be {span(s.enough)}" if s.enough is not None else ""
+        return Cell(f"above the usual{enough}", _FAIR)
+    said = {
+        "silent": ("silent", _BAD),
+        "together": ("silent together with others: an outage, or their night", _FAIR),
+        "uneven": ("speaks too unevenly to tell", "dim"),
+        "seldom": ("speaks too seldom to tell", "dim"),
+    }
+    return Cell(*said.get(s.state, ("", "")))
 
 
 def draw_clocks(screen: Console, view: ClocksView) -> list[str]:

@@ -58,7 +58,7 @@ class SilenceView(MeasuredView, frozen=True, kw_only=True):
 
     @property
     def is_odd(self) -> bool:
-        return any(s.state in ("silent", "never") for s in self.silences)
+        return any(s.state in ("silent", "together", "never") for s in self.silences)
 
     @property
     def columns(self) -> tuple[str, ...]:
