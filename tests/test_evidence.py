@@ -28,6 +28,7 @@ from ivrel.core.syslog import (
     parse,
     rfc3164,
     rfc5424,
+    section,
 )
 
 BOM = b"\xef\xbb\xbf"
@@ -139,6 +140,20 @@ def test_examples_of_rfc_3164_section_5_4(
         (b'<7>1 - - - - - [a b="1" x', ["data", "joint"], {"data": (), "text": '[a b="1" x'}),
         (b'<7>1 - - - - - [a b="\\]\\"\\\\"] x', [], {"data": (Element("a", (("b", ']"\\'),)),)}),
         (b'<7>1 - - - - - [meta sequenceId="7"]', [], {"sequence": 7}),
+        # A bracket belongs to the signs of a name, and blanks to nothing.
+        (b'<7>1 - - - - - [a[b="1"] x', ["data", "joint"], {"data": ()}),
+        (b'<7>1 - - - - - [a[b c="1"] x', [], {"data": (Element("a[b", (("c", "1"),)),)}),
+        (b'<7>1 - h  a - - - x', ["blanks"], {"host": "h", "app": "a", "text": "x"}),
+        (b'<7>1 - - - - - [ a  b="1" ] x', ["data-blank"], {"data": (Element("a", (("b", "1"),)),)}),
+        (b'<7>1 - - - - - [a b="x]y"] x', ["data-bracket"], {"data": (Element("a", (("b", "x]y"),)),)}),
+        (b'<7>1 2026-06-30T23:59:60Z h a p m -', ["stamp-leap"], {"host": "h"}),
+        (b'<7>1 2026-11-23T10:00:00+0200 h a p m -', ["stamp-offset"], {"host": "h"}),
+        (b'<7>1 2026-11-23T10:00:00-99:99 h a p m -', ["stamp-far"], {"host": "h"}),
+        (b'<7>1 2026-11-23T10:00:00,5Z h a p m -', ["stamp-comma"], {"host": "h"}),
+        (b'<7>1 0000-11-23T10:00:00Z h a p m -', ["stamp-year-zero"], {"host": "h"}),
+        (b'<7>1 - - - - - [meta sequenceId="0"]', ["sequence-range"], {"sequence": 0}),
+        (b'<7>1 - - - - - [meta sequenceId="2147483648"]', ["sequence-range"], {"sequence": 2147483648}),
+        (b"<7>Nov 23 10:00:00  h su: x", ["blanks"], {"host": "h", "app": "su"}),
         (b"", ["empty", "no-pri", "no-stamp", "no-tag"], {"text": ""}),
     ],
 )  # fmt: skip
@@ -157,8 +172,19 @@ def test_every_departure_is_noted_somewhere_and_every_one_noted_is_known() -> No
         if path.name != "departures.py":
             noted |= set(re.findall(r'(?:Departure|_note)\(\s*"([\w-]+)"', path.read_text()))
             noted |= set(re.findall(r'\(\("?(data-[\w]+)', path.read_text()))
-    noted |= {"not-utf-8", "bom-bytes", "data-name", "data-escape"}
+    noted |= {"not-utf-8", "bom-bytes", "data-name", "data-escape", "data-bracket", "data-blank"}
     assert noted == set(DEPARTURES)
+
+
+def test_a_departure_is_told_with_the_standard_that_the_message_follows() -> None:
+    for data, form in (
+        (b"<007>Nov 23 10:00:00 h su: \xff", "3164"),
+        (b"<007>1 - - - - - - \xff", "5424"),
+    ):
+        message = parse(data)
+        assert message.departures
+        for one in message.departures:
+            assert section(one, message.form).startswith(f"RFC {form} section "), one
 
 
 def test_a_clock_that_is_not_synchronised_says_so() -> None:

@@ -80,8 +80,11 @@ def _stamped(text: str, at: int, noted: list[Departure]) -> tuple[Stamp, int | N
     if text[at : at + 1] == ":":
         noted.append(Departure("stamp-colon"))
         at += 1
+    begun = at
     while text[at : at + 1] == " ":
         at += 1
+    if at - begun > 1:
+        noted.append(Departure("blanks"))
     return replace(stamp, synchronised=False if marked else None), sequence, at
 
 

@@ -8,14 +8,17 @@ from collections.abc import Sequence
 from msgspec.structs import replace
 
 from ivrel.core.syslog.message import RFC5424, Departure, Element, Message, Stamp
-from ivrel.core.syslog.stamps import read_iso
+from ivrel.core.syslog.stamps import iso_departures, read_iso
 
 BOM = "\ufeff"
 # The fields behind the stamp, and how long each may be (section 6).
 _FIELDS = (("HOSTNAME", 255), ("APP-NAME", 48), ("PROCID", 128), ("MSGID", 32))
+MOST_SEQUENCE = 2147483647  # section 7.3.1
 _VERSION = re.compile(r"([0-9]{1,3}) +(?=-(?: |$)|[0-9]{4}-[0-9]{2})")
-_NAME = re.compile(r'[^= \]"\[]{1,255}')
-_PARAM = re.compile(r' +([^= \]"\[]{1,255})="((?:[^"\\]|\\.)*)"', re.DOTALL)
+_NAME = re.compile(r'( *)([^= \]"]{1,255})')
+_PARAM = re.compile(r'( +)([^= \]"]{1,255})="((?:[^"\\]|\\.)*)"', re.DOTALL)
+_END = re.compile(r"( *)\]")
+_BARE = re.compile(r"(?<!\\)(?:\\\\)*\]")  # a bracket behind no backslash, or behind pairs of them
 _ESCAPE = re.compile(r"\\(.)", re.DOTALL)
 
 
@@ -51,6 +54,8 @@ class _Reader:
         data = self._data()
         text = self._msg()
         sequence = _number(data, "meta", "sequenceId")
+        if sequence is not None and not 1 <= sequence <= MOST_SEQUENCE:
+            self._note("sequence-range", str(sequence))
         synchronised = _synchronised(data)
         if synchronised is not None and stamp.kind == "calendar":
             stamp = replace(stamp, synchronised=synchronised)
@@ -64,6 +69,10 @@ class _Reader:
 
     def _word(self) -> str | None:
         """Take the text up to the next blank; None where the message has ended."""
+        if self._text[self._at : self._at + 1] == " ":
+            self._note("blanks")
+            while self._text[self._at : self._at + 1] == " ":
+                self._at += 1
         if self._at >= len(self._text):
             return None
         end = self._text.find(" ", self._at)
@@ -81,12 +90,15 @@ class _Reader:
             self._note("stamp", word)
             return Stamp(text=word)
         stamp = found[0]
+        self._departures += iso_departures(word, stamp)
         if "t" in word or "z" in word:
             self._note("stamp-case", word)
         if len(stamp.fraction) > 6:
             self._note("stamp-digits", word)
         if not stamp.zone:
             self._note("stamp-zone", word)
+        elif word[-5] in "+-":
+            self._note("stamp-offset", word)
         return stamp
 
     def _field(self, name: str, most: int) -> str | None:
@@ -132,23 +144,30 @@ class _Reader:
         at = name.end()
         params = []
         noted = []
+        blanks = len(name[1])
         while found := _PARAM.match(text, at):
-            value = found[2]
+            value = found[3]
             at = found.end()
+            blanks += len(found[1]) - 1
+            if "]" in value and _BARE.search(value):
+                noted.append(("data-bracket", value))
             if "\\" in value:
                 if any(sign not in '"\\]' for sign in _ESCAPE.findall(value)):
                     noted.append(("data-escape", value))
                 # Before any other sign, the backslash stands for itself (section 6.3.3).
                 value = _ESCAPE.sub(lambda m: m[1] if m[1] in '"\\]' else m[0], value)
-            params.append((found[1], value))
-        if text[at : at + 1] != "]":
+            params.append((found[2], value))
+        end = _END.match(text, at)
+        if end is None:
             return None
-        self._at = at + 1
-        names = (name[0], *(key for key, _ in params))
+        self._at = end.end()
+        if blanks + len(end[1]):
+            noted.append(("data-blank", text[name.start() : self._at]))
+        names = (name[2], *(key for key, _ in params))
         wrong = [said for said in names if len(said) > 32 or not _is_printable_ascii(said)]
         for kind, said in (*noted, *(("data-name", said) for said in wrong)):
             self._note(kind, said)
-        return Element(name[0], tuple(params))
+        return Element(name[2], tuple(params))
 
     def _msg(self) -> str:
         text = self._text

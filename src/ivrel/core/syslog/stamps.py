@@ -66,6 +66,23 @@ def read_iso(text: str, at: int = 0) -> tuple[Stamp, int] | None:
     return (stamp, found.end()) if _is_real(stamp) else None
 
 
+def iso_departures(text: str, stamp: Stamp) -> Iterator[Departure]:
+    """Yield where a stamp departs from RFC 3339, or from RFC 5424 section 6.2.3, which is stricter."""
+    if "," in text:
+        yield Departure("stamp-comma", text)
+    if stamp.second == 60:
+        yield Departure("stamp-leap", text)
+    if stamp.year == 0:
+        yield Departure("stamp-year-zero", text)
+    if _is_far(stamp.zone):
+        yield Departure("stamp-far", text)
+
+
+def _is_far(zone: str) -> bool:
+    """Whether an offset has more than 23 hours or 59 minutes."""
+    return zone[:1] in ("+", "-") and (int(zone[1:3]) > 23 or int(zone[4:6]) > 59)
+
+
 def read_stamp(text: str, at: int = 0) -> tuple[Stamp, int, list[Departure]] | None:
     """Return a stamp in any form that is known, where it ends, and how it departs from RFC 3164.
 
@@ -93,7 +110,8 @@ def read_stamp(text: str, at: int = 0) -> tuple[Stamp, int, list[Departure]] | N
             return stamp, end, list(_departures(stamp, found[3]))
     iso = read_iso(text, at)
     if iso is not None:
-        return (*iso, [Departure("iso-stamp")])
+        said = text[at : iso[1]]
+        return (*iso, [Departure("iso-stamp"), *iso_departures(said, iso[0])])
     uptime = _uptime(text, at)
     if uptime is not None:
         seconds, end = uptime
@@ -127,6 +145,10 @@ def _departures(stamp: Stamp, day: str) -> Iterator[Departure]:
         yield Departure("stamp-fraction")
     if stamp.zone:
         yield Departure("zone", stamp.zone)
+    if stamp.second == 60:
+        yield Departure("stamp-leap", stamp.text)
+    if _is_far(stamp.zone):
+        yield Departure("stamp-far", stamp.text)
 
 
 def _zone(said: str | None) -> str:
@@ -181,7 +203,8 @@ def zone_of(stamp: Stamp) -> tzinfo | None:
         if known is None:
             return None
         minutes = known
-    return timezone(timedelta(minutes=minutes)) if abs(minutes) < 1440 else None
+    is_one = abs(minutes) < 1440 and not _is_far(stamp.zone)
+    return timezone(timedelta(minutes=minutes)) if is_one else None
 
 
 def moment(stamp: Stamp, near: datetime, zone: tzinfo = UTC) -> datetime | None:

@@ -108,7 +108,7 @@ def draw_trace(screen: Console, view: TraceView) -> None:
     )
     _part(screen, "departures from the standard")
     for departure in view.departures:
-        line(screen, told(departure), (f"  {section(departure)}", "dim"), indent=2)
+        line(screen, told(departure), (f"  {section(departure, message.form)}", "dim"), indent=2)
     if not view.departures:
         line(screen, ("none", "green"), indent=2)
     _whose(screen, view)

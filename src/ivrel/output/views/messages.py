@@ -119,7 +119,8 @@ class TraceView(View, frozen=True, kw_only=True):
             "sequence": message.sequence,
             "data": {e.name: dict(e.params) for e in message.data},
             "departures": [
-                {"kind": d.kind, "told": told(d), "section": section(d)} for d in self.departures
+                {"kind": d.kind, "told": told(d), "section": section(d, message.form)}
+                for d in self.departures
             ],
             "grade": found.grade,
             "conflict": found.conflict,
