@@ -67,7 +67,7 @@ def read_iso(text: str, at: int = 0) -> tuple[Stamp, int] | None:
 
 
 def iso_departures(text: str, stamp: Stamp) -> Iterator[Departure]:
-    """Yield where a stamp departs from RFC 3339, or from RFC 5424 section 6.2.3, which is stricter."""
+    """Yield where a stamp departs from RFC 3339, or from RFC 5424 section 6.2.3."""
     if "," in text:
         yield Departure("stamp-comma", text)
     if stamp.second == 60:
