@@ -299,3 +299,37 @@ def test_messages_tell_of_clocks_changes_and_logins(
     (found,) = claims_of(DEVICE, policy, heard)
     assert (found.claim, why in found.why) == (expected, True), found
     assert bool(found.example) == (expected != "not seen")
+
+
+def test_one_page_tells_what_is_known_of_a_device(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
+    said = [
+        (b"<166>Nov 23 2026 12:00:01.123 UTC holmsay-gw1 su: x", "192.0.2.11"),
+        (b"<166>Nov 23 2026 12:00:02.123 UTC holmsay-gw2 su: x", "203.0.113.250"),
+        (b"<166>Nov 23 12:00:03 holmsay-qw2 su: x", "203.0.113.251"),
+    ]
+    path = tmp_path / "heard-1.jsonl"
+    path.write_bytes(
+        b"".join(kept(record(data, sender, n=n)) for n, (data, sender) in enumerate(said, 1))
+    )
+    counts = {"begun": 1.0, "ended": 2.0, "received": 3, "dropped": 7}
+    (tmp_path / "listened-1.json").write_text(json.dumps(counts))
+    at = ("--at", f"beacon-a={path}")
+    done = ivrel("why", "holmsay-gw2", "-w", example, *at, "--format", "json", code=1)
+    lines = {
+        (one["part"], one["about"], one["state"]): one["said"]
+        for one in json.loads(done.stdout)["lines"]
+    }
+    assert "nothing, among 3 messages" in lines["messages", "heard", "bad"]
+    assert "203.0.113.250 calls itself holmsay-gw2" in lines["others", "unknown address", "open"]
+    assert "203.0.113.251 calls itself holmsay-qw2" in lines["others", "stranger", "open"]
+    assert "heard 1 device, 1 of them at holmsay" in lines["collectors", "beacon-a", "good"]
+    assert "3 messages, 7 dropped by the system" in lines["collectors", "listener", "open"]
+    assert "holmsay-gw1 of the same site is heard" in lines["path", "network", "good"]
+    done = ivrel("why", "holmsay-gw1", "level", "-w", example, *at)
+    assert "informational and more urgent as local4 to beacon-a (198.51.100.21)" in " ".join(
+        done.stdout.split()
+    )
+    assert "✗" not in done.stdout and "1 message, the last at 2026-11-23 12:00 UTC" in done.stdout
+    assert "no device is called" in ivrel("why", "holmsay-gw9", "-w", example, code=2).stderr

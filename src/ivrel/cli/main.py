@@ -28,6 +28,7 @@ COMMANDS = {
     "correct": "write corrections, back-outs and the change sheet, proved on the text",
     "listen": "take messages, show who speaks, and keep what is heard",
     "heard": "tell what the messages of each device prove and contradict",
+    "why": "tell all that is known of a device: why it is not heard, or not as asked",
     "measure": "make figures of many messages: silence, clocks, losses, volume",
     "messages": "list or count the messages of collectors' files, in one order of time",
     "trace": "show one message through every decision: bytes, fields, departures, whose it is",

@@ -175,7 +175,12 @@ def _losses_view(args: argparse.Namespace, measuring: Measuring) -> MeasuredView
     from ivrel.output.views.measured import LossesView
 
     found = measuring.losses()
-    return LossesView(**_common(args, found), losses=found.losses, unnumbered=found.unnumbered)
+    return LossesView(
+        **_common(args, found),
+        losses=found.losses,
+        unnumbered=found.unnumbered,
+        filtering=found.filtering,
+    )
 
 
 def _volume_view(args: argparse.Namespace, measuring: Measuring) -> MeasuredView:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
+from itertools import chain
 from typing import Any, TypeVar
 
 from msgspec import Struct
@@ -23,8 +24,11 @@ from ivrel.core.measuring.pairs import Pair
 from ivrel.core.measuring.silence import Silence, silences
 from ivrel.core.measuring.times import Times
 from ivrel.core.measuring.volume import OfSeverity, SentVolume, Volume, of_severities, volumes
-from ivrel.core.vocabulary.errors import InputError
-from ivrel.core.vocabulary.severity import SEVERITIES
+from ivrel.core.reading import read_records
+from ivrel.core.settings import Scope
+from ivrel.core.settings.sending import sendings
+from ivrel.core.vocabulary.errors import InputError, Unreadable
+from ivrel.core.vocabulary.severity import EVERYTHING, SEVERITIES
 from ivrel.core.vocabulary.wording import not_one_of
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.message_files import MessageFiles
@@ -78,12 +82,16 @@ class ClocksMeasurement(Measurement, frozen=True, kw_only=True):
 
 
 class LossesMeasurement(Measurement, frozen=True, kw_only=True):
-    """Messages that are missing by their numbers, the most first; `unnumbered`: devices whose
-    messages have no numbers.
+    """Messages that are missing by their numbers, the most first.
+
+    `unnumbered`: devices whose messages have no numbers; `filtering`: devices of which a steady
+    share is missing and whose configuration filters, so that the numbers may be of messages that
+    were never sent.
     """
 
     losses: tuple[Loss, ...]
     unnumbered: tuple[str, ...]
+    filtering: frozenset[str] = frozenset()
 
 
 class VolumeMeasurement(Measurement, frozen=True, kw_only=True):
@@ -162,7 +170,25 @@ class Measuring:
             if measured.devices[name].without:
                 unnumbered.append(name)
         losses.sort(key=lambda loss: (-loss.missing, not loss.is_odd, loss.device, loss.collector))
-        return LossesMeasurement(**common, losses=tuple(losses), unnumbered=tuple(unnumbered))
+        steady = {loss.device for loss in losses if loss.is_steady}
+        filtering = frozenset(
+            d.name for d in self._devices if d.name in steady and self._filters(d)
+        )
+        return LossesMeasurement(
+            **common, losses=tuple(losses), unnumbered=tuple(unnumbered), filtering=filtering
+        )
+
+    def _filters(self, device: Device) -> bool:
+        """Whether a device's configuration sends only some of its messages."""
+        try:
+            data, _ = self._files.text(device)
+            records = read_records(self._files.dialects.of(device.platform), data)
+        except Unreadable:
+            return False
+        collectors = self._files.policy.collectors if self._files.has_policy else {}
+        scope = Scope(device, records, collectors)
+        sent = chain.from_iterable(sendings(scope, d).values() for d in scope.destinations)
+        return any(sending.bits != EVERYTHING.bits for sending in sent)
 
     def volume(self, by: str = "device", if_level: str = "") -> VolumeMeasurement:
         """Return the cost of messages on the line.

@@ -42,6 +42,7 @@ if TYPE_CHECKING:
     from ivrel.work.message_files import MessageFiles
     from ivrel.work.messages import MessageList, MessageTrace
     from ivrel.work.proving import ProofResult
+    from ivrel.work.why import Why
 
 Devices = Iterable[str | Device]
 
@@ -353,6 +354,22 @@ class Workspace:
         given = messages or self.messages_from(files, at)
         devices = self.select(**selection)
         return heard(self.files, given, self.options, devices, known_settings(settings))
+
+    def why(
+        self,
+        device: Device | str,
+        settings: Iterable[str] = (),
+        messages: MessageFiles | None = None,
+    ) -> Why:
+        """Return all that is known of one device: its configuration, its messages, and the way
+        between.
+        """
+        from ivrel.work.message_files import MessageFiles
+        from ivrel.work.why import why
+
+        one = device if isinstance(device, Device) else self.device(device)
+        given = messages or MessageFiles()
+        return why(self.files, self.options, one, given, known_settings(settings))
 
     def kept(self, own: Mapping[str, Sequence[str]], messages: MessageFiles) -> KeptResult:
         """Return the state of each message that devices kept themselves.

@@ -63,9 +63,12 @@ def _unproved(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
         name, _, address = value.partition("\0")
         if name in chosen:
             said = f"{address} calls itself {name}, and is no address of it that is known"
-            yield Anomaly("unknown address", name, said, tally.number, tally.first)
+            more = "if it is one, give it as `identity`, or gather the configuration that has it"
+            yield Anomaly("unknown address", name, f"{said}: {more}", tally.number, tally.first)
     for value, tally in heard.others.of(SHARED_ADDRESS).items():
         address, *names = value.split("\0")
+        if not any(name in chosen for name in names):
+            continue
         some = " and ".join(names[:_NAMED])
         more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
         said = f"{address} is the address of {some}{more}, and its messages name none of them"

@@ -272,6 +272,8 @@ def observed(
         yield "synchronised", "yes" if message.stamp.synchronised else "no"
     if found.relay:
         yield "relay", found.relay
+    if record.is_cut:
+        yield "cut", "yes"
     if collector:
         way = f" {record.transport} {record.port}" if record.transport and record.port else ""
         yield "arrival", f"{collector}{way}"

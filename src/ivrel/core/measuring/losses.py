@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from msgspec import Struct
 
-from ivrel.core.measuring.numbers import Numbers
+from ivrel.core.measuring.numbers import NumberRun, Numbers
 
 
 class Loss(Struct, frozen=True):
@@ -13,7 +15,9 @@ class Loss(Struct, frozen=True):
     `came`: different messages that bear a number; `missing`: numbers between the lowest and the
     highest that never came, of each count; `twice`, `late`: messages that came again, or behind a
     higher number; `restarts`: how often it counted again; `jumps`: how often its numbers leapt,
-    where what lies between is no loss that can be told; `without`: messages without a number.
+    where what lies between is no loss that can be told; `without`: messages without a number;
+    `is_steady`: whether about the same share is missing all the time, as where a device numbers its
+    messages before it filters them.
     """
 
     device: str
@@ -27,6 +31,7 @@ class Loss(Struct, frozen=True):
     wraps: int
     without: int
     is_cut: bool
+    is_steady: bool = False
 
     @property
     def share(self) -> float:
@@ -60,6 +65,33 @@ def losses_of(device: str, numbers: Numbers) -> list[Loss]:
                 sum(count.wraps for count in counts),
                 numbers.without,
                 any(count.is_cut for count in counts),
+                _is_steady(counts),
             )
         )
     return out
+
+
+PARTS = 8  # of a count, in each of which about the same share is missing
+ENOUGH = 100  # numbers in a part
+FAR = 4.0  # standard errors by which the share of a part may differ, beside a tenth
+
+
+def _is_steady(counts: Sequence[NumberRun]) -> bool:
+    """Whether about the same share of the longest count is missing all the time."""
+    longest = max(counts, key=lambda count: count.messages, default=None)
+    if longest is None or not longest.missing:
+        return False
+    low = longest.spans[0][0]
+    number = longest.highest - low + 1
+    parts = min(PARTS, number // ENOUGH)
+    if parts < 2:
+        return False
+    came = [0] * parts
+    for first, last in longest.spans:
+        for part in range((first - low) * parts // number, (last - low) * parts // number + 1):
+            begin = low + -(-part * number // parts)
+            end = low + -(-(part + 1) * number // parts)
+            came[part] += min(last + 1, end) - max(first, begin)
+    share = sum(came) / number
+    spread = FAR * (share * (1 - share) * parts / number) ** 0.5 + 0.1
+    return all(abs(one * parts / number - share) <= spread for one in came)

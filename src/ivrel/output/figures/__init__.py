@@ -14,7 +14,12 @@ from ivrel.core.vocabulary.errors import InputError
 from ivrel.output.views.view import View
 
 # The module that draws each view, by its function `draw`.
-_DRAWN = {"ClocksView": "clocks", "SilenceView": "arrivals", "VolumeView": "volume"}
+_DRAWN = {
+    "ClocksView": "clocks",
+    "LossesView": "losses",
+    "SilenceView": "arrivals",
+    "VolumeView": "volume",
+}
 _STYLE: Any = {
     "figure.figsize": (12.8, 8.0),
     "figure.dpi": 100,

@@ -20,7 +20,8 @@ _LINEAR = 0.01  # seconds around 0, within which the scale is linear
 
 def draw(view: ClocksView) -> Figure:
     """Draw a line a device: a mark where its clock is, and a stroke to where most stamps are."""
-    clocks = [c for c in view.clocks if c.levels][:MOST_ROWS]
+    every = [c for c in view.clocks if c.levels]
+    clocks = every[:MOST_ROWS]
     figure = Figure(layout="constrained")
     axes = figure.subplots()
     axes.set_xscale("symlog", linthresh=_LINEAR)
@@ -37,7 +38,9 @@ def draw(view: ClocksView) -> Figure:
     axes.set_yticks(range(len(clocks)), [c.device for c in clocks])
     axes.set_ylim(len(clocks) - 0.4, -0.6)
     axes.set_xlabel("stamp less time of arrival; right of 0, the clock is ahead")
-    axes.set_title(f"Clocks of {len(clocks)} devices; grey: within {view.tolerance:g} s")
+    left_out = f"; {len(every) - len(clocks)} more are left out" if len(every) > MOST_ROWS else ""
+    said = f"Clocks of {len(clocks)} devices; grey: within {view.tolerance:g} s{left_out}"
+    axes.set_title(said)
     axes.grid(axis="x", color="0.9")
     axes.legend(handles=_legend(), loc="lower right", frameon=True)
     return figure

@@ -34,6 +34,7 @@ _DRAWN = {
     "TraceView": ("messages", "trace"),
     "TrialView": ("dialect", "trial"),
     "VolumeView": ("measured", "volume"),
+    "WhyView": ("why", "why"),
     "WhatIfView": ("what_if", "what_if"),
 }
 

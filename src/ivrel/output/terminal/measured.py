@@ -114,6 +114,8 @@ def draw_losses(screen: Console, view: LossesView) -> list[str]:
     _right(grid, 2, 3, 4, 5, 6, 7)
     for loss in _few(view.losses, view):
         notes = []
+        if loss.is_steady and loss.device in view.filtering:
+            notes.append("a steady share: its numbers may count what its configuration filters out")
         if loss.jumps:
             notes.append(f"its numbers leap {loss.jumps} times; what lies between is not counted")
         if loss.restarts:

@@ -107,11 +107,13 @@ class ClocksView(MeasuredView, frozen=True, kw_only=True):
 
 class LossesView(MeasuredView, frozen=True, kw_only=True):
     """What the numbers of each device tell at each collector, the most that is missing first;
-    `unnumbered`: devices that send messages without a number.
+    `unnumbered`: devices that send messages without a number; `filtering`: devices whose numbers
+    may be of messages that their configuration filters out.
     """
 
     losses: tuple[Loss, ...]
     unnumbered: tuple[str, ...] = ()
+    filtering: frozenset[str] = frozenset()
 
     @property
     def is_odd(self) -> bool:
@@ -119,11 +121,16 @@ class LossesView(MeasuredView, frozen=True, kw_only=True):
 
     @property
     def columns(self) -> tuple[str, ...]:
-        return (*Loss.__struct_fields__, "share")
+        return (*Loss.__struct_fields__, "share", "may_be_filtered")
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for loss in self.losses:
-            yield {**msgspec.to_builtins(loss), "share": loss.share}
+            may_be_filtered = loss.is_steady and loss.device in self.filtering
+            yield {
+                **msgspec.to_builtins(loss),
+                "share": loss.share,
+                "may_be_filtered": may_be_filtered,
+            }
 
 
 class VolumeView(MeasuredView, frozen=True, kw_only=True):

@@ -13,15 +13,19 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import msgspec
 from msgspec import Struct
 
 from ivrel.core.syslog import parse
 from ivrel.core.syslog.framing import Frame
 from ivrel.core.syslog.record import Record, kept_line
+from ivrel.core.vocabulary.errors import InputError
+from ivrel.sources.files import write_bytes
 from ivrel.sources.listening.keeping import Keeper, RotationLimits
 from ivrel.sources.listening.sockets import ListenCounts, ListenPort, Sockets
 
 TICK = 0.5  # seconds between two looks at what was heard
+_COUNTS_EVERY = 10.0  # seconds between two times that the counts are written
 _TOLD_AT_ONCE = 3  # senders of whose connections something is told at a look
 _JUMP = 1.0  # a clock that goes back by this many seconds or more is reported
 
@@ -72,6 +76,8 @@ class ListenSession:
         self.buffers: list[int] = []
         self.keeper: Keeper | None = None
         self._last = 0.0
+        self._begun = time.time()
+        self._written = time.monotonic()
         self._done = asyncio.Event()
 
     MOST_SENDERS = 20_000
@@ -108,6 +114,7 @@ class ListenSession:
             if self.keeper is not None:
                 self.keeper.close()
             self._tell()
+            self._write_counts()
         self._looked(self)
 
     async def _ticking(self) -> None:
@@ -122,6 +129,27 @@ class ListenSession:
             self._tell()
             if self._looked(self) or (end is not None and time.monotonic() >= end):
                 return
+
+    def _write_counts(self) -> None:
+        """Write what was counted so far beside the recordings; `why` reports it."""
+        if self.keeper is None or self.asked.folder is None:
+            return
+        counts = self.counts
+        said = {
+            "begun": self._begun,
+            "ended": time.time(),
+            "received": counts.received,
+            "dropped": counts.dropped,
+            "shortened": counts.shortened,
+            "cut": counts.cut,
+            "refused": counts.refused,
+            "idle": counts.ended,
+            "failed": counts.failed,
+            "unkept": self.keeper.unkept,
+        }
+        when = datetime.fromtimestamp(self._begun, UTC).strftime("%Y%m%dT%H%M%S")
+        with contextlib.suppress(InputError, OSError):  # as on a full disk
+            write_bytes(self.asked.folder / f"listened-{when}Z.json", msgspec.json.encode(said))
 
     def _note(self, what: str, sender: str) -> None:
         self._notices[what, sender] += 1
@@ -139,6 +167,9 @@ class ListenSession:
         elif self._was_failing and not failing and self.keeper is not None:
             self._noticed(f"keeping messages again; {self.keeper.unkept:,} were not kept")
         self._was_failing = failing
+        if time.monotonic() - self._written >= _COUNTS_EVERY:
+            self._written = time.monotonic()
+            self._write_counts()
 
     def _stumbled(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
         """Count what fails of one stream; the others go on."""
