@@ -1,4 +1,5 @@
-"""What messages come to, as a ratio to `wc -l` and to `mawk` counting lines by host.
+"""What messages come to, as a ratio to `wc -l` and to `mawk` counting lines by host; what is
+measured and counted of them, as a ratio to that.
 
 `python bench/heard.py --lines 200000` writes the messages of the example's day, again and again,
 and goes through them with `ivrel heard`, `wc -l` and `mawk` (or `awk`). The memory of `heard` is
@@ -9,7 +10,6 @@ local Dask cluster, too, and by one process.
 from __future__ import annotations
 
 import argparse
-import resource
 import shutil
 import subprocess
 import sys
@@ -21,19 +21,33 @@ from pathlib import Path
 from ivrel.demo.day import day
 from ivrel.demo.workspace import write_workspace
 
+MEASURED = (
+    "import resource, subprocess, sys; subprocess.run(sys.argv[1:]); "
+    "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss, file=sys.stderr)"
+)
+OTHERS = (
+    "measure silence", "measure clocks", "measure losses", "measure volume", "messages --by device",
+    "messages --by kind",
+)  # fmt: skip
 IVREL = str(Path(sys.executable).parent / "ivrel")
 
 
 def seconds(call: list[str]) -> tuple[float, int]:
-    """Return how long a call takes, the faster of two, and the most memory of any call so far in
-    MiB.
+    """Return how long a call takes, the faster of two, and the most memory that one of its
+    processes takes, in MiB.
     """
     best = 9e9
+    most = 0
     for _ in range(2):
         begun = time.monotonic()
-        subprocess.run(call, stdout=subprocess.DEVNULL, check=False)
+        # In a process of its own, so that what other calls took is not counted.
+        measured = [sys.executable, "-c", MEASURED, *call]
+        done = subprocess.run(
+            measured, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, check=False
+        )
         best = min(best, time.monotonic() - begun)
-    return best, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024
+        most = max(most, int(done.stderr.split()[-1]) // 1024)
+    return best, most
 
 
 def dask(words: list[str]) -> None:
@@ -62,13 +76,13 @@ def main() -> None:
         folder = Path(name)
         write_workspace(folder)
         lines = [one.data.replace(b"\n", b" ") + b"\n" for one in day()]
-        memory = []
+        memory: dict[str, list[int]] = {words: [] for words in ("heard", *OTHERS)}
         for times in (1, 4):
             path = folder / f"log{times}"
             with path.open("wb") as out:
                 out.writelines(islice(cycle(lines), args.lines * times))
             heard, most = seconds([IVREL, "heard", "-w", name, str(path), "--format", "json"])
-            memory.append(most)
+            memory["heard"].append(most)
             if times == 1:
                 wc, _ = seconds(["wc", "-l", str(path)])
                 counted, _ = seconds([awk, "{n[$4]++} END {for (h in n) print h, n[h]}", str(path)])
@@ -77,9 +91,16 @@ def main() -> None:
                 ratio = f"heard takes {heard / counted:,.1f} times"
                 print(f"  {Path(awk).name:<6} {counted:8.2f} s  {ratio}")
                 print(f"  wc -l  {wc:8.2f} s  heard takes {heard / wc:,.0f} times")
+            for words in OTHERS:
+                call = [IVREL, *words.split(), "-w", name, str(path), "--format", "json"]
+                took, most = seconds(call)
+                memory[words].append(most)
+                if times == 4:
+                    print(f"  {words:22} {took:8.2f} s  {took / heard:.1f} times heard")
             if times == 1 and args.dask:
                 dask(["heard", "-w", name, str(path), "--format", "json"])
-        print(f"  memory {memory[0]} MiB, of four times as many messages {memory[1]} MiB")
+        for words, (once, more) in memory.items():
+            print(f"  memory of {words}: {once} MiB, of four times as many messages {more} MiB")
 
 
 if __name__ == "__main__":

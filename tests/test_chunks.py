@@ -13,21 +13,25 @@ from datetime import UTC, datetime
 from itertools import combinations, product
 from pathlib import Path
 from random import Random
+from typing import Any
 
 import pytest
 from conftest import tried
 from hypothesis import given
 from hypothesis import strategies as st
 from test_heard import told
+from test_measure import state
 
-from ivrel.core import Device
-from ivrel.core.attribution.arrival import Arrival
+from ivrel.core import Device, read_fleet, read_policy
+from ivrel.core.attribution.arrival import Arrival, arrived
 from ivrel.core.attribution.senders import Directory, attribute
 from ivrel.core.evidence.summary import STRANGER, Evidence
+from ivrel.core.measuring.gathered import SUBJECTS, Measured
 from ivrel.core.syslog import signatures
 from ivrel.core.syslog.compiled import SOURCE, finder
 from ivrel.core.syslog.record import kept_line
 from ivrel.demo.day import day
+from ivrel.demo.workspace import fleet_text, policy_text
 from ivrel.runners.pieces import through_pieces
 from ivrel.sources.messages import Chunk, Messages, RecordFormat, Summing
 
@@ -112,6 +116,30 @@ def test_counted_together_is_as_read_one_by_one(base: tuple[str, ...], form: str
     assert slow == fast if form == "recording" else untimed(slow) == untimed(fast)
 
 
+@pytest.mark.parametrize("form", ["lines", "recording"])
+@pytest.mark.parametrize("subject", SUBJECTS)
+def test_what_is_measured_of_alike_lines_is_that_of_each(subject: str, form: str) -> None:
+    """The day of the example, by lines that are read one by one and by groups."""
+    policy = read_policy(policy_text(), "policy.yaml")
+    directory = Directory(
+        read_fleet(fleet_text(), "fleet.yaml").devices, policy.collectors.values()
+    )
+    sent = [one for one in day() if one.collector == "beacon-a"]
+    lines = [one.data.replace(b"\n", b" ") for one in sent]
+    if form == "recording":
+        lines = [kept_line(s.data, s.when.timestamp(), s.sender, s.port, s.transport, "datagram") for s in sent]  # fmt: skip
+        lines = [line.rstrip(b"\n") for line in lines]
+    slow: Measured[Any] = Measured(SUBJECTS[subject])
+    for number, line in enumerate(lines, 1):
+        record = RecordFormat(form).read(line, "f", number, NOW)
+        slow.add(arrived(record, directory, NOW, UTC, "a"))
+    slow.settle()
+    chunk = Chunk("f", NOW, RecordFormat(form), 1, "a", data=b"\n".join(lines) + b"\n")
+    fast = Summing(directory, UTC, lambda: Measured(SUBJECTS[subject]))(chunk).gathered
+    assert state(fast) == state(slow) and fast.number == len(lines)
+    assert (fast.first, fast.last) == (slow.first, slow.last)
+
+
 NUMBERED = (
     '<34>1 2026-11-23T10:00:00Z x su - - [meta sequenceId="%d"] a',
     "<34>1 2026-11-23T10:00:00Z x su %d - - a",
@@ -128,9 +156,9 @@ def test_numbers_have_no_part_in_a_group(numbers: list[int], form: str, quick: b
     lines = [(form % number).encode() for number in numbers]
     other = b"<34>Nov 23 10:00:00 y1 su: a"
     groups = list(signatures.Signatures(quick=quick).groups(b"\n".join([*lines, other])))
-    last = len(lines) - 1
-    expected = [(len(lines), 0, lines[0]), (0, last, lines[-1]), (1, last + 1, other)]
-    assert sorted((g.number, g.at, g.line) for g in groups) == sorted(expected)
+    expected = [(list(range(len(lines))), lines[0]), ([len(lines)], other)]
+    assert [(list(g.ats), g.line) for g in groups] == expected
+    assert [g.line_of(n) for g in groups for n in g.ats] == [*lines, other]
 
 
 @pytest.mark.skipif(not MUST and finder() is None, reason="nothing was compiled")
@@ -138,7 +166,7 @@ def test_the_compiled_way_leaves_few_lines_to_be_looked_at_one_by_one() -> None:
     find, lines = finder(), [one.data for one in day()]
     assert find is not None
     found = find(b"".join(one.replace(b"\n", b" ") + b"\n" for one in lines), False, lambda *_: 1)
-    assert sum(one.number for one in found.alike) > 0.99 * len(lines)
+    assert sum(map(len, found.alike)) > 0.99 * len(lines)
 
 
 @pytest.mark.deep
@@ -163,7 +191,7 @@ def test_both_ways_count_the_same_signatures(
         every, count = signatures.Signatures(recorded=recorded, quick=quick), Counter[object]()
         for group in every.groups(data):
             (signature,) = every._lines.findall(group.line + b"\n")
-            count[signature] += group.number
+            count[signature] += len(group.ats)
         counts.append(count)
     assert counts[0] == counts[1]
 

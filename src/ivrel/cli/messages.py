@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
+from datetime import date
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common, message_arguments
@@ -62,20 +63,26 @@ def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
     from ivrel.output.views.messages import CountsView, MessagesView
     from ivrel.work.messages import counted, messages_of
+    from ivrel.work.run import RunOptions
 
     workspace = message_arguments.workspace_of(args)
     files = message_arguments.message_files(args, args.file)
     within = workspace.files if workspace is not None else None
-    found = messages_of(within, files, _wanted(args, workspace))
+    wanted = _wanted(args, workspace)
     most = (MOST if args.format == "table" else 0) if args.most is None else args.most
     if args.by:
-        counts = counted(found.messages, args.by)
-        common.show(CountsView(by=args.by, counts=counts, total=found.total, most=most), args)
-    else:
-        view = MessagesView(
-            messages=found.messages, total=found.total, most=most, next=_next(args, found)
-        )
+        options = workspace.options if workspace is not None else RunOptions(date.today())
+        counts = counted(within, files, wanted, args.by, options)
+        view = CountsView(by=args.by, counts=counts.groups, total=counts.total, most=most)
         common.show(view, args)
+        return common.problems_told(counts.problems)
+    found = messages_of(within, files, wanted)
+    common.show(
+        MessagesView(
+            messages=found.messages, total=found.total, most=most, next=_next(args, found)
+        ),
+        args,
+    )
     return common.problems_told(found.problems)
 
 

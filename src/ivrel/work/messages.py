@@ -10,7 +10,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.attribution.arrival import Arrival, arrived
-from ivrel.core.attribution.filtering import Wanted, kind_of
+from ivrel.core.attribution.counting import COUNTED_BY, Counting
+from ivrel.core.attribution.filtering import Wanted
 from ivrel.core.attribution.messages import AttributedMessage, MessageGroup
 from ivrel.core.attribution.senders import Directory
 from ivrel.core.attribution.zones import CONFIGURATION, POLICY, StampZone, zone_named
@@ -21,7 +22,6 @@ from ivrel.core.fleet import Device, DeviceSelection, choose
 from ivrel.core.policy import Policy, effective
 from ivrel.core.reading import read_records
 from ivrel.core.settings.source_path import in_use, knows_interfaces
-from ivrel.core.syslog import told
 from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.errors import InputError, Unreadable
 from ivrel.core.vocabulary.wording import counted as counted_words
@@ -41,9 +41,9 @@ from ivrel.work.message_files import MessageFiles
 from ivrel.work.run import RunOptions
 
 __all__ = [
-    "COUNTED_BY", "MessageFiles", "MessageList", "MessageTrace", "Wanted", "attributed",
-    "collector_of", "counted", "directory_of", "evidence_of", "messages_of", "summarised", "traced",
-    "wording_of",
+    "COUNTED_BY", "MessageCounts", "MessageFiles", "MessageList", "MessageTrace", "Wanted",
+    "attributed", "collector_of", "counted", "directory_of", "evidence_of", "messages_of",
+    "summarised", "traced", "wording_of",
 ]  # fmt: skip
 
 G = TypeVar("G", bound=Gathers)
@@ -55,15 +55,16 @@ def opened(given: MessageFiles, files: Iterable[str]) -> Messages:
     return Messages(tuple(files), datetime.now(UTC), form if form != RecordFormat() else None)
 
 
-def by_collector(given: MessageFiles, files: WorkspaceFiles) -> dict[str, tuple[str, ...]]:
+def by_collector(given: MessageFiles, files: WorkspaceFiles | None) -> dict[str, tuple[str, ...]]:
     """Return the files by collector, those of an unknown one under ''.
 
     Raise InputError if the policy has no collector of a name.
     """
     out = {"": given.files} if given.files else {}
+    known = files.policy.collectors if files is not None and given.at else {}
     for name, some in given.at.items():
-        if name not in files.policy.collectors:
-            raise InputError(f"collector {not_one_of(name, files.policy.collectors)}")
+        if name not in known:
+            raise InputError(f"collector {not_one_of(name, known)}")
         out[name] = out.get(name, ()) + tuple(some)
     return out
 
@@ -146,8 +147,11 @@ def collector_of(policy: Policy, record: Record) -> str:
     return next((c.name for c in policy.collectors.values() if c.endpoint == to), "")
 
 
+_SETTLED_EVERY = 10_000  # packets of a capture, after which what waits for its order is put in it
+
+
 def summarised(
-    files: WorkspaceFiles, given: MessageFiles, options: RunOptions, new: Callable[[], G]
+    files: WorkspaceFiles | None, given: MessageFiles, options: RunOptions, new: Callable[[], G]
 ) -> tuple[G, tuple[str, ...]]:
     """Return the summary of all messages, and what was wrong with files or lines.
 
@@ -157,7 +161,7 @@ def summarised(
     wrong = dict[str, Summed[G]]()
     every: list[Messages] = []
     directory = directory_of(files)
-    has_policy = files.has_policy
+    policy = files.policy if files is not None and files.has_policy else None
 
     def chunks() -> Iterator[Chunk]:
         """Yield what other processes can summarise; summarise the messages of captures here."""
@@ -168,10 +172,12 @@ def summarised(
                 if isinstance(part, Chunk):
                     yield replace(part, collector=collector)
                     continue
-                at = collector or (collector_of(files.policy, part) if has_policy else "")
+                at = collector or (collector_of(policy, part) if policy is not None else "")
                 arrival = arrived(part, directory, messages.near, given.zone, at)
                 if given.period.holds(arrival.when):
                     summary.add(arrival)
+                    if part.line % _SETTLED_EVERY == 0:
+                        summary.settle()
 
     summing = Summing(directory, given.zone, new, given.period)
     for summed in through_pieces(summing, lambda workers: chunks(), options.scheduler):
@@ -181,6 +187,7 @@ def summarised(
             known.wrong += summed.wrong
             known.first = known.first or summed.first
             known.shortened += summed.shortened
+    summary.settle()
     problems = [problem for messages in every for problem in messages.problems]
     for one in wrong.values():
         problems += problems_of(one.shown, one.wrong, one.first, one.shortened)
@@ -284,37 +291,23 @@ def messages_of(files: WorkspaceFiles | None, given: MessageFiles, wanted: Wante
     return MessageList(tuple(one for _, one in found), total, tuple(messages.problems))
 
 
-# By what messages can be counted: the values under which one is counted.
-COUNTED_BY: Mapping[str, Callable[[AttributedMessage], tuple[str, ...]]] = {
-    "device": lambda one: (one.named,),
-    "severity": lambda one: (one.severity,),
-    "facility": lambda one: (one.facility,),
-    "kind": lambda one: (kind_of(one.record),),
-    "sender": lambda one: (one.record.sender or "",),
-    "departure": lambda one: _departures(one.record),
-}
+class MessageCounts(Struct, frozen=True):
+    """How many messages have each value, the most frequent first.
+
+    `total`: messages read, wanted or not; `problems`: files and lines that could not be read.
+    """
+
+    groups: tuple[MessageGroup, ...]
+    total: int
+    problems: tuple[str, ...] = ()
 
 
-def _departures(record: Record) -> tuple[str, ...]:
-    names = (told(departure).partition(":")[0] for departure in record.message.departures)
-    return tuple(dict.fromkeys(names))
-
-
-def counted(messages: Iterable[AttributedMessage], by: str) -> tuple[MessageGroup, ...]:
-    """Return how many messages have each value, the most frequent first; `by`: of COUNTED_BY."""
-    groups: dict[str, list[AttributedMessage]] = {}
-    for one in messages:
-        for value in COUNTED_BY[by](one):
-            groups.setdefault(value, []).append(one)
-    counts = [_group(value, some) for value, some in groups.items()]
-    return tuple(sorted(counts, key=lambda c: (-c.number, c.what)))
-
-
-def _group(value: str, some: list[AttributedMessage]) -> MessageGroup:
-    times = [one.when for one in some if one.when is not None]
-    devices = {one.named for one in some} - {""}
-    first, last = (min(times), max(times)) if times else (None, None)
-    return MessageGroup(value, len(some), len(devices), first, last)
+def counted(
+    files: WorkspaceFiles | None, given: MessageFiles, wanted: Wanted, by: str, options: RunOptions
+) -> MessageCounts:
+    """Return how many of the wanted messages have each value; `by`: of COUNTED_BY."""
+    found, problems = summarised(files, given, options, lambda: Counting(by, wanted))
+    return MessageCounts(found.groups, found.total, problems)
 
 
 class MessageTrace(Struct, frozen=True):

@@ -45,6 +45,11 @@ class Wanted(Struct, frozen=True):
     pattern: re.Pattern[str] | None = None
     own: tuple[str, ...] = ()
 
+    @property
+    def depends_on_text(self) -> bool:
+        """Whether the text of a message decides."""
+        return self.pattern is not None or bool(self.own)
+
     def takes(self, record: Record, found: Attribution) -> bool:
         """Whether a message is meant."""
         message = record.message
@@ -85,6 +90,10 @@ _MASKS = {"quoted": "'…'", "address": "ADDRESS", "number": "#"}
 
 def kind_of(record: Record) -> str:
     """Return the kind of a message: tag and text, with their variable parts masked."""
-    message = record.message
-    text = _VARIABLE.sub(lambda found: _MASKS[found.lastgroup or "number"], message.text)
-    return f"{message.app}: {text}" if message.app else text
+    return kind_of_text(record.message.app, record.message.text)
+
+
+def kind_of_text(app: str | None, text: str) -> str:
+    """Return the kind of a message by its tag and its text."""
+    masked = _VARIABLE.sub(lambda found: _MASKS[found.lastgroup or "number"], text)
+    return f"{app}: {masked}" if app else masked

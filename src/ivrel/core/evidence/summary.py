@@ -7,7 +7,7 @@ alphabetical order are kept, and the rest is counted.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from datetime import datetime
+from datetime import UTC, datetime
 
 from msgspec import Struct
 
@@ -15,12 +15,14 @@ from ivrel.core.attribution.arrival import Arrival
 from ivrel.core.attribution.senders import DISPUTED, UNKNOWN_ADDRESS, Attribution
 from ivrel.core.attribution.zones import UNKNOWN_ZONE
 from ivrel.core.measuring.pairs import Pairs
+from ivrel.core.syslog.alike import AlikeLines
 from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.addresses import is_address
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
 from ivrel.core.vocabulary.wording import shorten
 
-PAIRS = 100  # messages by which a clock is told
+PAIRS = 100  # messages by which a clock is judged
+ALIKE_PAIRS = 8  # of these, of lines that were counted together
 MOST = 64  # values of one kind that are kept
 MOST_RENAMED = 500  # names that addresses of devices were heard with, and nobody has
 SHARED_ADDRESS = "shared address"
@@ -84,24 +86,15 @@ class Summary:
         self.values: dict[str, Values] = {}
         self.more: dict[str, int] = {}  # messages whose values are not kept
 
-    def add(
-        self, observed: Iterable[tuple[str, str]], example: ExampleMessage, number: int = 1
-    ) -> None:
-        """Count a message, with what is observed in it.
-
-        `number`: of messages that show the same, of which the example is the first; 0: they were
-        counted before, and the example is another of them, by its time.
-        """
-        self.number += number
-        at = example.when.timestamp() if example.when is not None else None
+    def add(self, observed: Iterable[tuple[str, str]], tally: Tally) -> None:
+        """Count messages that show the same, with what is observed in them."""
+        self.number += tally.number
         for what, value in observed:
             values = self.values.setdefault(what, {})
             old = values.get(value)
+            values[value] = tally if old is None else old.plus(tally)
             if old is None:
-                values[value] = Tally(number, example, at, at)
                 self._bound(what)
-            else:
-                values[value] = old.plus(Tally(number, example, at, at))
 
     @property
     def begun(self) -> float | None:
@@ -160,8 +153,6 @@ class Evidence:
     names that each address was heard with.
     """
 
-    by_signature = True
-
     def __init__(self, tells: Tells | None = None) -> None:
         self._tells = tells or {}
         self.devices: dict[str, Summary] = {}
@@ -187,18 +178,34 @@ class Evidence:
         renamed = [summary for (name, _), summary in self.renamed.items() if name == device]
         return renamed[0] if len(renamed) == 1 else Summary()
 
-    def add(self, arrival: Arrival, number: int = 1) -> None:
-        """Count a message; `number`: of messages that show the same, of which this is the first;
-        0: it was counted before, and its time is another.
+    def add(self, arrival: Arrival) -> None:
+        """Count a message."""
+        self._count(arrival, 1, arrival.when)
+
+    def add_alike(self, arrival: Arrival, alike: AlikeLines) -> bool:
+        """Count messages that show the same; return True."""
+        moments = alike.some(1).moments(arrival.when)
+        when = datetime.fromtimestamp(moments[-1], UTC) if moments else arrival.when
+        summary = self._count(arrival, len(alike), when)
+        if summary is not None:
+            summary.pairs.add_alike(arrival, alike.some(ALIKE_PAIRS))
+        return True
+
+    def settle(self) -> None:
+        """Do nothing: the order of messages makes no difference."""
+
+    def _count(self, arrival: Arrival, number: int, last: datetime | None) -> Summary | None:
+        """Count messages that show the same, of which the first arrived so; return the summary that
+        they were counted in, None if they prove nothing of a device.
         """
         record = arrival.record
         found = arrival.found
-        example = ExampleMessage(record.file, record.line, arrival.when, record.data[:_BEGINNING])
+        tally = _tally(arrival, number, last)
         if record.sender and record.message.host and not found.relay:
-            self.senders.add([("names", f"{record.sender} {record.message.host}")], example, number)
+            self.senders.add([("names", f"{record.sender} {record.message.host}")], tally)
         if not found.is_sure:
-            self.others.add([_unproved(record, found)], example, number)
-            return
+            self.others.add([_unproved(record, found)], tally)
+            return None
         if found.called:
             at = found.device, found.called
             summary = self.renamed.setdefault(at, Summary())
@@ -206,9 +213,11 @@ class Evidence:
         else:
             summary = self.devices.setdefault(found.device, Summary())
         tells = self._tells.get(found.device, {})
-        summary.add(observed(record, found, arrival.collector, tells), example, number)
-        summary.pairs.add(arrival)
+        summary.add(observed(record, found, arrival.collector, tells), tally)
         summary.zone = arrival.zone
+        if number == 1:
+            summary.pairs.add(arrival)
+        return summary
 
     def merge(self, other: Evidence) -> None:
         """Take in what was heard elsewhere."""
@@ -225,6 +234,17 @@ class Evidence:
         while len(self.renamed) > MOST_RENAMED:
             last = max(self.renamed)
             self.others.number += self.renamed.pop(last).number
+
+
+def _tally(arrival: Arrival, number: int, last: datetime | None) -> Tally:
+    """Return a count of messages, of which the first arrived so, and the last then."""
+    record = arrival.record
+    example = ExampleMessage(record.file, record.line, arrival.when, record.data[:_BEGINNING])
+    if arrival.when is None:
+        return Tally(number, example)
+    first = arrival.when.timestamp()
+    ended = first if last is None else last.timestamp()
+    return Tally(number, example, min(first, ended), max(first, ended))
 
 
 def _unproved(record: Record, found: Attribution) -> tuple[str, str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Generic, Protocol, Self, TypeVar
 
 from ivrel.core.attribution.arrival import Arrival
@@ -11,6 +11,7 @@ from ivrel.core.measuring.numbers import Numbers
 from ivrel.core.measuring.pairs import Pairs
 from ivrel.core.measuring.sizes import Sizes
 from ivrel.core.measuring.times import Times
+from ivrel.core.syslog.alike import AlikeLines
 
 
 class Accumulator(Protocol):
@@ -18,6 +19,12 @@ class Accumulator(Protocol):
 
     def add(self, arrival: Arrival) -> None:
         """Take a message."""
+
+    def add_alike(self, arrival: Arrival, alike: AlikeLines) -> None:
+        """Take messages that show the same; `arrival`: the first of them."""
+
+    def settle(self) -> None:
+        """Put what was taken in its order."""
 
     def merge(self, other: Self) -> None:
         """Take in what another accumulator took."""
@@ -32,8 +39,6 @@ class Measured(Generic[A]):
     `number`: messages; `first`, `last`: when the first and the last came, of all devices.
     """
 
-    by_signature = False  # each message differs in what is measured
-
     def __init__(self, kind: type[A]) -> None:
         self._kind = kind
         self.devices: dict[str, A] = {}
@@ -41,13 +46,30 @@ class Measured(Generic[A]):
         self.first: datetime | None = None
         self.last: datetime | None = None
 
-    def add(self, arrival: Arrival, number: int = 1) -> None:
+    def add(self, arrival: Arrival) -> None:
         """Take a message; one that is not surely a device's is only counted."""
-        self.number += number
+        self.number += 1
         if arrival.when is not None:
             self._widen(arrival.when, arrival.when)
         if arrival.found.is_sure:
             self.devices.setdefault(arrival.found.device, self._kind()).add(arrival)
+
+    def add_alike(self, arrival: Arrival, alike: AlikeLines) -> bool:
+        """Take messages that show the same; `arrival`: the first of them. Return True."""
+        self.number += len(alike)
+        moments = alike.moments(arrival.when)
+        if moments:
+            first, last = (datetime.fromtimestamp(at, UTC) for at in (min(moments), max(moments)))
+            self._widen(first, last)
+        if arrival.found.is_sure:
+            one = self.devices.setdefault(arrival.found.device, self._kind())
+            one.add_alike(arrival, alike)
+        return True
+
+    def settle(self) -> None:
+        """Put what was taken of each device in its order."""
+        for one in self.devices.values():
+            one.settle()
 
     def merge(self, other: Self) -> None:
         """Take in what was gathered elsewhere."""

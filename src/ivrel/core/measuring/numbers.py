@@ -16,6 +16,7 @@ from msgspec.structs import replace
 
 if TYPE_CHECKING:
     from ivrel.core.attribution.arrival import Arrival
+    from ivrel.core.syslog.alike import AlikeLines
 
 # Where numbers wrap: RFC 5424 at 2147483647, others at a power of two or of ten.
 WRAPS = (2**16, 2**24, 2**31, 2**32, 10**4, 10**5, 10**6, 10**9)
@@ -154,6 +155,8 @@ class Numbers:
         self.streams: dict[tuple[str, str, int], Stream] = {}
         self.without = 0
         self._here: dict[str, Stream] = {}
+        # Numbers with their lines and what their messages were, by collector and file.
+        self._waiting: dict[tuple[str, str], list[tuple[int, int, int]]] = {}
 
     def add(self, arrival: Arrival) -> None:
         """Take a message."""
@@ -162,19 +165,41 @@ class Numbers:
         if number is None:
             self.without += 1
             return
-        name = arrival.collector or record.file
-        stream = self._here.get(name)
-        if stream is None:
-            stream = self._here[name] = self.streams[name, record.file, record.line] = Stream()
-        stream.take(number, crc32(record.data))
+        waiting = self._waiting.setdefault((arrival.collector or record.file, record.file), [])
+        waiting.append((record.line, number, crc32(record.data)))
+
+    def add_alike(self, arrival: Arrival, alike: AlikeLines) -> None:
+        """Take messages that show the same; `arrival`: the first of them."""
+        record = arrival.record
+        if record.message.sequence is None:
+            self.without += len(alike)
+            return
+        marks = map(crc32, alike.messages())
+        waiting = self._waiting.setdefault((arrival.collector or record.file, record.file), [])
+        waiting += zip(alike.numbers, alike.sequence(), marks, strict=True)
+
+    def settle(self) -> None:
+        """Take the numbers that wait, in the order of their lines: lines that are alike were taken
+        together, and others are between them.
+        """
+        for (name, file), waiting in self._waiting.items():
+            for line, number, mark in sorted(waiting):
+                stream = self._here.get(name)
+                if stream is None:
+                    stream = self._here[name] = self.streams[name, file, line] = Stream()
+                stream.take(number, mark)
+        self._waiting = {}
 
     def merge(self, other: Self) -> None:
         """Take in the streams of other chunks; they are put in order when figures are made."""
+        self.settle()
+        other.settle()
         self.without += other.without
         self.streams.update(other.streams)
 
     def joined(self) -> dict[str, list[NumberRun]]:
         """Return the counts at each collector, those of chunks that follow each other joined."""
+        self.settle()
         out: dict[str, list[NumberRun]] = {}
         for (name, _, _), stream in sorted(self.streams.items(), key=lambda item: item[0]):
             counts = out.setdefault(name, [])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from heapq import heappush, heappushpop
 from typing import TYPE_CHECKING, Self
 from zlib import crc32
@@ -12,8 +13,9 @@ from ivrel.core.syslog.stamps import moment, zone_of
 
 if TYPE_CHECKING:
     from ivrel.core.attribution.arrival import Arrival
+    from ivrel.core.syslog.alike import AlikeLines
 
-MOST = 2000
+MOST = 500
 BEGINNING = 200  # bytes of a message that are kept to be shown
 
 
@@ -41,6 +43,11 @@ class Pair(Struct, frozen=True, order=True):
         return self.bore - self.came
 
 
+def _mark(file: str, line: int) -> int:
+    """Return what decides whether a message is in the sample: its place."""
+    return -crc32(f"{file}:{line}".encode())
+
+
 class Pairs:
     """A sample of the messages of a device that tell both times.
 
@@ -58,11 +65,7 @@ class Pairs:
         """Take a message."""
         record = arrival.record
         stamp = arrival.record.message.stamp
-        bore = None
-        # The name of a zone that stands for several tells no time.
-        names_several = bool(stamp.zone) and zone_of(stamp) is None
-        if record.received is not None and not names_several:
-            bore = moment(stamp, record.received, arrival.zone.zone)
+        bore = self._borne(arrival)
         if record.received is None or bore is None:
             self.others += 1
             return
@@ -73,10 +76,46 @@ class Pairs:
         )  # fmt: skip
         self.add_pair(pair)
 
+    def add_alike(self, arrival: Arrival, alike: AlikeLines) -> None:
+        """Take messages that show the same; `arrival`: the first of them."""
+        record = arrival.record
+        stamp = record.message.stamp
+        first = self._borne(arrival)
+        if record.received is None or first is None:
+            self.others += len(alike)
+            return
+        received = alike.received()
+        borne = alike.stamped(first)
+        for came, bore, line, data in zip(
+            received, borne, alike.numbers, alike.messages(), strict=True
+        ):
+            self.number += 1
+            mark = _mark(record.file, line)
+            if len(self._held) >= self._most and mark <= self._held[0][0]:
+                continue
+            pair = Pair(
+                came, bore, len(stamp.fraction), stamp.year is not None, bool(stamp.zone),
+                bool(arrival.found.relay), record.file, line, data[:BEGINNING],
+            )  # fmt: skip
+            self._hold((mark, pair))
+
+    def settle(self) -> None:
+        """Do nothing: the order of messages makes no difference."""
+
+    def _borne(self, arrival: Arrival) -> datetime | None:
+        """Return the time that a message bears, beside the one at which it came."""
+        record = arrival.record
+        stamp = record.message.stamp
+        # The name of a zone that stands for several tells no time.
+        names_several = bool(stamp.zone) and zone_of(stamp) is None
+        if record.received is None or names_several:
+            return None
+        return moment(stamp, record.received, arrival.zone.zone)
+
     def add_pair(self, pair: Pair) -> None:
         """Take a message by its times."""
         self.number += 1
-        self._hold((-crc32(f"{pair.file}:{pair.line}".encode()), pair))
+        self._hold((_mark(pair.file, pair.line), pair))
 
     def merge(self, other: Self) -> None:
         """Take in the sample of another."""

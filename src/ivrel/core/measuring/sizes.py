@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Self
 
+from ivrel.core.attribution.counting import alike_kinds
 from ivrel.core.attribution.filtering import kind_of
 from ivrel.core.measuring.times import Times
 
 if TYPE_CHECKING:
     from ivrel.core.attribution.arrival import Arrival
+    from ivrel.core.syslog.alike import AlikeLines
 
 MOST_KINDS = 500
 UNKNOWN = -1  # the facility and severity of a message without PRI
@@ -36,20 +38,38 @@ class Sizes:
 
     def add(self, arrival: Arrival) -> None:
         """Take a message."""
-        message = arrival.record.message
         record = arrival.record
         size = len(record.data) + _around(record.sender, record.transport)
-        facility = UNKNOWN if message.facility is None else message.facility
-        severity = UNKNOWN if message.severity is None else message.severity
-        cell = (arrival.collector, facility, severity)
+        cell = _cell(arrival)
         self.cells[cell] = _plus(self.cells.get(cell), (1, size))
-        kind = kind_of(record)[:200]
-        self.kinds[kind] = _plus(self.kinds.get(kind), (1, size))
-        self._bound()
+        self._add_kind(kind_of(record), size)
         if arrival.when is not None:
             seconds = arrival.when.timestamp()
             self.times.add_time(seconds)
             self.bytes.add_time(seconds, size)
+
+    def add_alike(self, arrival: Arrival, alike: AlikeLines) -> None:
+        """Take messages that show the same; `arrival`: the first of them."""
+        record = arrival.record
+        around = _around(record.sender, record.transport)
+        sizes = [len(data) + around for data in alike.messages()]
+        for kind, size in zip(alike_kinds(record, alike), sizes, strict=True):
+            self._add_kind(kind, size)
+        cell = _cell(arrival)
+        self.cells[cell] = _plus(self.cells.get(cell), (len(sizes), sum(sizes)))
+        moments = alike.moments(arrival.when)
+        if moments:
+            self.times.add_times(moments)
+            for at, size in zip(moments, sizes, strict=True):
+                self.bytes.add_time(at, size)
+
+    def settle(self) -> None:
+        """Do nothing: the order of messages makes no difference."""
+
+    def _add_kind(self, kind: str, size: int) -> None:
+        kind = kind[:200]
+        self.kinds[kind] = _plus(self.kinds.get(kind), (1, size))
+        self._bound()
 
     def merge(self, other: Self) -> None:
         """Take in what another took."""
@@ -65,6 +85,13 @@ class Sizes:
     def _bound(self) -> None:
         while len(self.kinds) > MOST_KINDS:
             self.more = _plus(self.more, self.kinds.pop(max(self.kinds)))
+
+
+def _cell(arrival: Arrival) -> tuple[str, int, int]:
+    message = arrival.record.message
+    facility = UNKNOWN if message.facility is None else message.facility
+    severity = UNKNOWN if message.severity is None else message.severity
+    return (arrival.collector, facility, severity)
 
 
 def _plus(one: tuple[int, int] | None, other: tuple[int, int]) -> tuple[int, int]:

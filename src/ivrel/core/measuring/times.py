@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Self
 
 if TYPE_CHECKING:
     from ivrel.core.attribution.arrival import Arrival
+    from ivrel.core.syslog.alike import AlikeLines
 
 MOST = 4096  # spans in which something came
 
@@ -31,6 +34,19 @@ class Times:
         at = int(seconds // self.width)
         self.counts[at] = self.counts.get(at, 0) + number
         self._bound()
+
+    def add_alike(self, arrival: Arrival, alike: AlikeLines) -> None:
+        """Take messages that show the same; `arrival`: the first of them."""
+        self.add_times(alike.moments(arrival.when))
+
+    def add_times(self, moments: Iterable[float]) -> None:
+        """Take messages by their times, in seconds since 1970."""
+        for at, number in Counter(int(at // self.width) for at in moments).items():
+            self.counts[at] = self.counts.get(at, 0) + number
+        self._bound()
+
+    def settle(self) -> None:
+        """Do nothing: the order of messages makes no difference."""
 
     def merge(self, other: Self) -> None:
         """Take in what another took."""

@@ -8,7 +8,7 @@ name tells which source it was made of, so that an old one is never used.
 from __future__ import annotations
 
 import ctypes
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from hashlib import sha256
 from pathlib import Path
 
@@ -19,8 +19,8 @@ _MOST = 1 << 16  # groups, as in `signatures.c`
 
 
 class Alike(Struct, frozen=True):
-    """Lines that are alike: how many, the numbers of the first and of the last of them, and in how
-    many bytes of the first its signature must end.
+    """Lines that are alike, as the library reports them: how many, the numbers of the first and of
+    the last of them, and in how many bytes of the first its signature must end.
     """
 
     number: int
@@ -30,11 +30,11 @@ class Alike(Struct, frozen=True):
 
 
 class Found(Struct, frozen=True):
-    """What was found in some lines: those that are alike; the numbers of the others; where each
-    line begins, and one more.
+    """What was found in some lines: the numbers of those that are alike; the numbers of the others;
+    where each line begins, and one more.
     """
 
-    alike: list[Alike]
+    alike: list[list[int]]
     others: list[int]
     begins: ctypes.Array[ctypes.c_int64]
 
@@ -111,34 +111,28 @@ class Finder:
         if number < 0:
             raise MemoryError
         some = [Alike(a.number, a.first, a.last, a.cut) for a in alike[:number]]
-        left = lines - sum(a.number for a in some)
-        return _checked(data, Found(some, others[:left], begins), group, signature_of)
+        return _checked(data, some, begins, group[:lines], signature_of)
 
 
 def _checked(
     data: bytes,
-    found: Found,
-    group: ctypes.Array[ctypes.c_int32],
+    some: Sequence[Alike],
+    begins: ctypes.Array[ctypes.c_int64],
+    group: Sequence[int],
     signature_of: Callable[[bytes, int], object | None],
 ) -> Found:
-    """Return the groups, with those of one signature joined, and without those of none."""
-    alike: dict[object, Alike] = {}
-    without = set()
-    for n, one in enumerate(found.alike):
-        line = data[found.begins[one.first] : found.begins[one.first + 1]]
-        signature = signature_of(line, one.cut)
-        if signature is None:
-            without.add(n)
-            continue
-        before = alike.get(signature)
-        alike[signature] = one if before is None else _joined(before, one)
-    others = found.others
-    if without:
-        others = sorted([*others, *(at for at, n in enumerate(group) if n in without)])
-    return Found(list(alike.values()), others, found.begins)
+    """Return the lines of each signature, and the others.
 
-
-def _joined(one: Alike, other: Alike) -> Alike:
-    first = min(one.first, other.first)
-    last = max(one.last, other.last)
-    return Alike(one.number + other.number, first, last, one.cut)
+    `group`: the number in `some` that each line is of, -1 for none.
+    """
+    ats: dict[object, list[int]] = {}
+    others: list[int] = []
+    # Groups of one signature are joined, and those without one are among the others.
+    joined = []
+    for one in some:
+        signature = signature_of(data[begins[one.first] : begins[one.first + 1]], one.cut)
+        joined.append(others if signature is None else ats.setdefault(signature, []))
+    joined.append(others)  # of the number -1
+    for at, n in enumerate(group):
+        joined[n].append(at)
+    return Found(list(ats.values()), others, begins)

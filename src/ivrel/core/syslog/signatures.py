@@ -8,8 +8,7 @@ time, the messages show the same. A line whose signature is not certain is read 
 from __future__ import annotations
 
 import re
-from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 from msgspec import Struct
 
@@ -49,15 +48,14 @@ _RECORDED = (
 
 
 class Group(Struct, frozen=True):
-    """Lines that show the same: how many, and the index of one of them, with that line.
-
-    Of each there are two, the first line with the number, and the last with 0: nothing differs but
-    the time.
+    """Lines that show the same: their indexes in order, the first of these lines, and what gives
+    any of them; `is_sure`: whether they have a signature, or are the same byte by byte.
     """
 
-    number: int
-    at: int
+    ats: Sequence[int]
     line: bytes
+    line_of: Callable[[int], bytes]
+    is_sure: bool = True
 
 
 class Signatures:
@@ -84,35 +82,28 @@ class Signatures:
 
     def _one_by_one(self, data: bytes) -> Iterator[Group]:
         lines = data.split(b"\n")
-        found = self._lines.findall(data)
-        # Where a key comes again, the last one that is set stays.
-        last = dict(zip(found, range(len(found)), strict=True))
-        first = dict(zip(reversed(found), range(len(found) - 1, -1, -1), strict=True))
-        for key, number in Counter(found).items():
-            at = first[key]
-            yield Group(number, at, lines[at])
-            if number > 1:
-                yield Group(0, last[key], lines[last[key]])
+        groups: dict[tuple[bytes, ...], list[int]] = {}
+        for at, key in enumerate(self._lines.findall(data)):
+            groups.setdefault(key, []).append(at)
+        for key, ats in groups.items():
+            # The last part of a key is the whole line, where it has no signature.
+            yield Group(ats, lines[ats[0]], lines.__getitem__, is_sure=not key[-1])
 
     def _at_once(self, data: bytes, find: Finder) -> Iterator[Group]:
         """Yield the groups of lines, most of them without looking at each line."""
         found = find(data, self._recorded, self._signature_of)
+        begins = found.begins
 
         def line(n: int) -> bytes:
-            return data[found.begins[n] : found.begins[n + 1] - 1]
+            return data[begins[n] : begins[n + 1] - 1]
 
-        groups = []
-        for one in found.alike:
-            groups.append(Group(one.number, one.first, line(one.first)))
-            if one.number > 1:
-                groups.append(Group(0, one.last, line(one.last)))
+        groups = [Group(ats, line(ats[0]), line) for ats in found.alike]
         others = b"".join(line(n) + b"\n" for n in found.others)
-        groups += (
-            Group(group.number, found.others[group.at], group.line)
-            for group in (self._one_by_one(others) if others else ())
-        )
-        # In the order of the lines, and the counted ones first: of equals, the first is reported.
-        yield from sorted(groups, key=lambda group: (group.number == 0, group.at))
+        for group in self._one_by_one(others) if others else ():
+            ats = [found.others[at] for at in group.ats]
+            groups.append(Group(ats, group.line, line, group.is_sure))
+        # In the order of the lines: of equals, the first is reported.
+        yield from sorted(groups, key=lambda group: group.ats[0])
 
     def _signature_of(self, line: bytes, cut: int) -> tuple[bytes, ...] | None:
         """Return the signature of a line, if it surely ends in so many bytes."""

@@ -12,6 +12,7 @@ from msgspec import Struct
 from ivrel.core.attribution.arrival import Arrival, arrived
 from ivrel.core.attribution.filtering import ALWAYS, Period
 from ivrel.core.attribution.senders import Directory
+from ivrel.core.syslog.alike import AlikeLines
 from ivrel.core.syslog.signatures import Group, Signatures
 from ivrel.sources.messages.formats import FORMATS, Read, template
 from ivrel.sources.messages.streams import LONGEST_LINE
@@ -57,17 +58,19 @@ class Chunk(Struct, frozen=True):
 
 
 class Gathers(Protocol):
-    """Takes messages, and what others took.
+    """Takes messages, and what others took."""
 
-    `by_signature`: whether messages that show the same may be taken together.
-    """
+    def add(self, arrival: Arrival) -> None:
+        """Take a message."""
 
-    by_signature: bool
+    def add_alike(self, arrival: Arrival, alike: AlikeLines) -> bool:
+        """Take messages that show the same; `arrival`: the first of them.
 
-    def add(self, arrival: Arrival, number: int = 1) -> None:
-        """Take a message, or several that show the same; 0 is one of those that were taken
-        already, for its time.
+        Return False, with nothing taken, if each of them must be read.
         """
+
+    def settle(self) -> None:
+        """Put what was taken in its order: all lines of a chunk have been taken."""
 
     def merge(self, other: Self) -> None:
         """Take in what another took."""
@@ -112,35 +115,56 @@ class Summing(Generic[G]):
     def __call__(self, chunk: Chunk) -> Summed[G]:
         """Return the summary of a chunk."""
         out = Summed(chunk.shown, self._new())
-        read = chunk.form.read
-        by_signature = out.gathered.by_signature and self._period == ALWAYS
-        for group in self._groups(chunk, by_signature):
-            number = group.number
-            at = group.at
-            line = group.line
-            if not line.rstrip(b"\r"):
-                continue
-            if len(line) > LONGEST_LINE:
-                line = line[:LONGEST_LINE]
-                out.shortened += number
-            try:
-                record = read(line.rstrip(b"\r"), chunk.shown, chunk.line + at, chunk.near)
-            except ValueError as problem:
-                out.wrong += number
-                said = f"{chunk.shown}:{chunk.line + at}: {problem}"
-                out.first = out.first or said
-                continue
-            arrival = arrived(record, self._directory, chunk.near, self._zone, chunk.collector)
-            if self._period.holds(arrival.when):
-                out.gathered.add(arrival, number)
+        for group in self._groups(chunk):
+            if group.is_sure and len(group.ats) > 1 and self._period == ALWAYS:
+                self._take_alike(chunk, group, out)
+            else:
+                for at in group.ats:
+                    self._take(chunk, at, group.line_of(at), out)
+        out.gathered.settle()
         return out
 
-    def _groups(self, chunk: Chunk, by_signature: bool) -> Iterator[Group]:
-        """Yield the lines of a chunk, those that show the same together if that is asked for."""
+    def _take(self, chunk: Chunk, at: int, line: bytes, out: Summed[G]) -> None:
+        """Take one line."""
+        arrival = self._arrived(chunk, at, line, out)
+        if arrival is not None and self._period.holds(arrival.when):
+            out.gathered.add(arrival)
+
+    def _take_alike(self, chunk: Chunk, group: Group, out: Summed[G]) -> None:
+        """Take lines that show the same as the first of them."""
+        arrival = self._arrived(chunk, group.ats[0], group.line, out)
+        if arrival is None:
+            return
+        is_recorded = chunk.form.name == "recording"
+        alike = AlikeLines(group.ats, group.line_of, is_recorded, arrival.record, chunk.line)
+        if alike.is_certain(arrival.zone.zone) and out.gathered.add_alike(arrival, alike):
+            return
+        for at in group.ats:
+            self._take(chunk, at, group.line_of(at), out)
+
+    def _arrived(self, chunk: Chunk, at: int, line: bytes, out: Summed[G]) -> Arrival | None:
+        """Return the message of a line; None if there is none, which is counted."""
+        line = line.rstrip(b"\r")
+        if not line:
+            return None
+        if len(line) > LONGEST_LINE:
+            line = line[:LONGEST_LINE]
+            out.shortened += 1
+        try:
+            record = chunk.form.read(line, chunk.shown, chunk.line + at, chunk.near)
+        except ValueError as problem:
+            out.wrong += 1
+            out.first = out.first or f"{chunk.shown}:{chunk.line + at}: {problem}"
+            return None
+        return arrived(record, self._directory, chunk.near, self._zone, chunk.collector)
+
+    def _groups(self, chunk: Chunk) -> Iterator[Group]:
+        """Yield the lines of a chunk, those that show the same together."""
         data = chunk.bytes()
         signatures = self._signatures.get(chunk.form.name)
-        if signatures is not None and by_signature:
+        if signatures is not None:
             yield from signatures.groups(data)
             return
-        for at, line in enumerate(data.removesuffix(b"\n").split(b"\n")):
-            yield Group(1, at, line)
+        lines = data.removesuffix(b"\n").split(b"\n")
+        for at, line in enumerate(lines):
+            yield Group([at], line, lines.__getitem__)
