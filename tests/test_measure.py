@@ -61,6 +61,7 @@ def state(gathered: Measured[Any]) -> object:
         fields = getattr(value, "__dict__", None)
         return plain({k: v for k, v in fields.items() if k != "_here"}) if fields else repr(value)
 
+    gathered.settle()
     return plain(gathered.devices), gathered.number, gathered.first, gathered.last
 
 

@@ -9,7 +9,7 @@ from typing import Self
 from msgspec import Struct
 
 from ivrel.core.attribution.arrival import Arrival
-from ivrel.core.attribution.filtering import Wanted, kind_of, kind_of_text
+from ivrel.core.attribution.filtering import Wanted, kind_of, kind_of_text, kinds_of_texts
 from ivrel.core.attribution.messages import AttributedMessage, MessageGroup
 from ivrel.core.syslog.alike import AlikeLines
 from ivrel.core.syslog.departures import told
@@ -40,12 +40,15 @@ _SHARED = ("device", "severity", "facility", "sender")
 
 def alike_kinds(first: Record, alike: AlikeLines) -> Iterator[str]:
     """Yield the kind of each of some lines that are alike."""
-    for data, text in alike.texts():
+    texts = alike.texts()
+    known = [text for text in texts if text is not None]
+    kinds = kinds_of_texts(first.message.app, known)
+    for data, text in zip(alike.messages(), texts, strict=True):
         if text is None:
             message = parse(data)
             yield kind_of_text(message.app, message.text)
         else:
-            yield kind_of_text(first.message.app, text)
+            yield next(kinds)
 
 
 class _Count(Struct):
@@ -99,9 +102,14 @@ class Counting:
     def _take_kinds(self, arrival: Arrival, alike: AlikeLines) -> None:
         """Take messages that differ in their text alone."""
         named = AttributedMessage(arrival.record, arrival.found, arrival.when).named
-        moments: list[float | None] = [*alike.moments(arrival.when)] or [None] * len(alike)
-        for kind, at in zip(alike_kinds(arrival.record, alike), moments, strict=True):
-            self._add(kind, _Count(1, {named} - {""}, at, at))
+        moments = alike.moments(arrival.when)
+        places: dict[str, list[int]] = {}
+        for n, kind in enumerate(alike_kinds(arrival.record, alike)):
+            places.setdefault(kind, []).append(n)
+        for kind, some in places.items():
+            times = [moments[n] for n in some] if moments else []
+            first = min(times, default=None)
+            self._add(kind, _Count(len(some), {named} - {""}, first, max(times, default=None)))
         self._bound()
 
     def _take(self, arrival: Arrival, number: int, first: float | None, last: float | None) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Container
+from collections.abc import Container, Iterator, Sequence
 from datetime import datetime
 
 from msgspec import Struct
@@ -79,11 +79,13 @@ def _mentions(text: str, address: str) -> bool:
 
 
 # What differs from one message of a kind to the next: quoted words, addresses, numbers.
+_ADDRESS = re.compile(
+    r"(?<![\w.:])(?:[0-9]{1,3}(?:\.[0-9]{1,3}){3}|(?:[0-9A-Fa-f]{0,4}:){2,7}[0-9A-Fa-f]{0,4})(?![\w:])"
+)
+_NUMBER = re.compile(r"\b0x[0-9A-Fa-f]+\b|[0-9]+(?:\.[0-9]+)?")
 _VARIABLE = re.compile(
     r"""(?P<quoted>"[^"]*"|'[^']*')"""
-    r"|(?P<address>(?<![\w.:])(?:[0-9]{1,3}(?:\.[0-9]{1,3}){3}|(?:[0-9A-Fa-f]{0,4}:){2,7}"
-    r"[0-9A-Fa-f]{0,4})(?![\w:]))"
-    r"|(?P<number>\b0x[0-9A-Fa-f]+\b|[0-9]+(?:\.[0-9]+)?)"
+    rf"|(?P<address>{_ADDRESS.pattern})|(?P<number>{_NUMBER.pattern})"
 )
 _MASKS = {"quoted": "'…'", "address": "ADDRESS", "number": "#"}
 
@@ -95,5 +97,33 @@ def kind_of(record: Record) -> str:
 
 def kind_of_text(app: str | None, text: str) -> str:
     """Return the kind of a message by its tag and its text."""
-    masked = _VARIABLE.sub(lambda found: _MASKS[found.lastgroup or "number"], text)
+    masked = _masked(text)
     return f"{app}: {masked}" if app else masked
+
+
+def kinds_of_texts(app: str | None, texts: Sequence[str]) -> Iterator[str]:
+    """Yield the kinds of messages with the same tag; all at once, which is quicker, if they are
+    lines.
+    """
+    together = "\n".join(texts)
+    if together.count("\n") == len(texts) - 1 and _is_plain(together):
+        before = f"{app}: " if app else ""
+        for masked in _masked(together).split("\n"):
+            yield before + masked
+    else:
+        for text in texts:
+            yield kind_of_text(app, text)
+
+
+def _masked(text: str) -> str:
+    """Return a text with its variable parts masked."""
+    if _is_plain(text):
+        return _NUMBER.sub(_MASKS["number"], text)
+    return _VARIABLE.sub(lambda found: _MASKS[found.lastgroup or "number"], text)
+
+
+def _is_plain(text: str) -> bool:
+    """Whether a text has neither quotes nor addresses, as most have."""
+    if '"' in text or "'" in text:
+        return False
+    return not (("." in text or ":" in text) and _ADDRESS.search(text))

@@ -42,7 +42,7 @@ class Sizes:
         size = len(record.data) + _around(record.sender, record.transport)
         cell = _cell(arrival)
         self.cells[cell] = _plus(self.cells.get(cell), (1, size))
-        self._add_kind(kind_of(record), size)
+        self._add_kind(kind_of(record), (1, size))
         if arrival.when is not None:
             seconds = arrival.when.timestamp()
             self.times.add_time(seconds)
@@ -53,22 +53,25 @@ class Sizes:
         record = arrival.record
         around = _around(record.sender, record.transport)
         sizes = [len(data) + around for data in alike.messages()]
+        kinds: dict[str, tuple[int, int]] = {}
         for kind, size in zip(alike_kinds(record, alike), sizes, strict=True):
-            self._add_kind(kind, size)
+            number, together = kinds.get(kind, (0, 0))
+            kinds[kind] = (number + 1, together + size)
+        for kind, pair in kinds.items():
+            self._add_kind(kind, pair)
         cell = _cell(arrival)
         self.cells[cell] = _plus(self.cells.get(cell), (len(sizes), sum(sizes)))
         moments = alike.moments(arrival.when)
         if moments:
             self.times.add_times(moments)
-            for at, size in zip(moments, sizes, strict=True):
-                self.bytes.add_time(at, size)
+            self.bytes.add_times(moments, sizes)
 
     def settle(self) -> None:
         """Do nothing: the order of messages makes no difference."""
 
-    def _add_kind(self, kind: str, size: int) -> None:
+    def _add_kind(self, kind: str, pair: tuple[int, int]) -> None:
         kind = kind[:200]
-        self.kinds[kind] = _plus(self.kinds.get(kind), (1, size))
+        self.kinds[kind] = _plus(self.kinds.get(kind), pair)
         self._bound()
 
     def merge(self, other: Self) -> None:

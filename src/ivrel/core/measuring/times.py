@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Self
 
 if TYPE_CHECKING:
@@ -39,10 +38,13 @@ class Times:
         """Take messages that show the same; `arrival`: the first of them."""
         self.add_times(alike.moments(arrival.when))
 
-    def add_times(self, moments: Iterable[float]) -> None:
-        """Take messages by their times, in seconds since 1970."""
-        for at, number in Counter(int(at // self.width) for at in moments).items():
-            self.counts[at] = self.counts.get(at, 0) + number
+    def add_times(self, moments: Sequence[float], numbers: Sequence[int] = ()) -> None:
+        """Take messages by their times, in seconds since 1970; `numbers`: for what each counts."""
+        counts = self.counts
+        width = self.width
+        for n, seconds in enumerate(moments):
+            at = int(seconds // width)
+            counts[at] = counts.get(at, 0) + (numbers[n] if numbers else 1)
         self._bound()
 
     def settle(self) -> None:

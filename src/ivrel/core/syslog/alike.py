@@ -16,6 +16,7 @@ from ivrel.core.syslog.record import Record
 _TIME_OF_DAY = re.compile(rb"([0-2][0-9]):([0-5][0-9]):([0-5][0-9])(?:\.([0-9]{1,6}))?")
 _NUMBER_BEFORE = re.compile(rb"(?:<[0-9]{1,3}>)?([0-9]{1,10}): ")
 _SEQUENCE_ID = re.compile(rb'sequenceId="([0-9]{1,10})"')
+_ENDS = b"\r\n\0"
 _DIGITS = re.compile(rb"[0-9]+")
 _TEXT = b',"text":"'
 # Where a line of a recording has its time: {"received":"2026-11-23T10:00:00.123456Z"
@@ -48,6 +49,8 @@ class AlikeLines:
         self._line = line
         self._recorded = recorded
         self._first_line = first_line
+        self._messages: list[bytes] = []
+        self._moments: list[float] | None = None
 
     def __len__(self) -> int:
         return len(self._ats)
@@ -77,8 +80,13 @@ class AlikeLines:
         first, *_, last = self.some(1).received()
         return abs(last - first) < _MOST_DAYS
 
-    def messages(self) -> Iterator[bytes]:
-        """Yield the bytes of each message."""
+    def messages(self) -> list[bytes]:
+        """Return the bytes of each message."""
+        if not self._messages:
+            self._messages = list(self._read_messages())
+        return self._messages
+
+    def _read_messages(self) -> Iterator[bytes]:
         if not self._recorded:
             for at in self._ats:
                 yield self._line(at).rstrip(b"\r")
@@ -111,11 +119,14 @@ class AlikeLines:
 
         `first`: when the first one came.
         """
-        if self._recorded:
-            return self.received()
-        if first is None or self.first.message.stamp.kind != "calendar":
-            return []
-        return self.stamped(first)
+        if self._moments is None:
+            if self._recorded:
+                self._moments = self.received()
+            elif first is None or self.first.message.stamp.kind != "calendar":
+                self._moments = []
+            else:
+                self._moments = self.stamped(first)
+        return self._moments
 
     def stamped(self, first: datetime) -> list[float]:
         """Return the time that each message bears; `first`: the one that the first bears."""
@@ -139,17 +150,17 @@ class AlikeLines:
         find = expression.search if expression is _SEQUENCE_ID else expression.match
         return [int(found[1]) for data in self.messages() if (found := find(data))]
 
-    def texts(self) -> Iterator[tuple[bytes, str | None]]:
-        """Yield each message with its text; None where only reading it tells."""
-        whole = self.first.data.rstrip(b"\r\n\0")
+    def texts(self) -> list[str | None]:
+        """Return the text of each message; None where only reading it tells."""
+        whole = self.first.data.rstrip(_ENDS)
         text = self.first.message.text.encode()
-        head = None
-        if whole.endswith(text):
-            same = _DIGITS.split(whole[: len(whole) - len(text)])
-            head = re.compile(rb"[0-9]+".join(map(re.escape, same)))
+        if not whole.endswith(text):
+            return [None] * len(self)
+        same = _DIGITS.split(whole[: len(whole) - len(text)])
+        head = re.compile(rb"[0-9]+".join(map(re.escape, same)))
+        out: list[str | None] = []
         for data in self.messages():
-            found = head.match(data) if head is not None else None
-            if found is None:
-                yield data, None
-            else:
-                yield data, data[found.end() :].rstrip(b"\r\n\0").decode("utf-8", "replace")
+            found = head.match(data)
+            rest = data[found.end() :].rstrip(_ENDS) if found is not None else None
+            out.append(None if rest is None else rest.decode("utf-8", "replace"))
+        return out
