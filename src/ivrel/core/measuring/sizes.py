@@ -25,15 +25,13 @@ class Sizes:
     """Messages and their bytes on the wire.
 
     `cells`: by collector, facility and severity (numerical codes); `kinds`: by kind, the first in
-    alphabetical order, with `more` for the rest; `times`: when they came; `spans`: their bytes in
-    the spans of `times`.
+    alphabetical order, with `more` for the rest; `bytes`: by when they came.
     """
 
     def __init__(self) -> None:
         self.cells: dict[tuple[str, int, int], tuple[int, int]] = {}
         self.kinds: dict[str, tuple[int, int]] = {}
         self.more = (0, 0)
-        self.times = Times()
         self.bytes = Times()
 
     def add(self, arrival: Arrival) -> None:
@@ -45,7 +43,6 @@ class Sizes:
         self._add_kind(kind_of(record), (1, size))
         if arrival.when is not None:
             seconds = arrival.when.timestamp()
-            self.times.add_time(seconds)
             self.bytes.add_time(seconds, size)
 
     def add_alike(self, arrival: Arrival, alike: AlikeLines) -> None:
@@ -63,7 +60,6 @@ class Sizes:
         self.cells[cell] = _plus(self.cells.get(cell), (len(sizes), sum(sizes)))
         moments = alike.moments(arrival.when)
         if moments:
-            self.times.add_times(moments)
             self.bytes.add_times(moments, sizes)
 
     def settle(self) -> None:
@@ -82,7 +78,6 @@ class Sizes:
             self.kinds[kind] = _plus(self.kinds.get(kind), pair)
         self.more = _plus(self.more, other.more)
         self._bound()
-        self.times.merge(other.times)
         self.bytes.merge(other.bytes)
 
     def _bound(self) -> None:
