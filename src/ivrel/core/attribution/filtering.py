@@ -83,11 +83,7 @@ _ADDRESS = re.compile(
     r"(?<![\w.:])(?:[0-9]{1,3}(?:\.[0-9]{1,3}){3}|(?:[0-9A-Fa-f]{0,4}:){2,7}[0-9A-Fa-f]{0,4})(?![\w:])"
 )
 _NUMBER = re.compile(r"\b0x[0-9A-Fa-f]+\b|[0-9]+(?:\.[0-9]+)?")
-_VARIABLE = re.compile(
-    r"""(?P<quoted>"[^"]*"|'[^']*')"""
-    rf"|(?P<address>{_ADDRESS.pattern})|(?P<number>{_NUMBER.pattern})"
-)
-_MASKS = {"quoted": "'…'", "address": "ADDRESS", "number": "#"}
+_QUOTED = re.compile(r"""("[^"]*"|'[^']*')""")
 
 
 def kind_of(record: Record) -> str:
@@ -106,7 +102,7 @@ def kinds_of_texts(app: str | None, texts: Sequence[str]) -> Iterator[str]:
     lines.
     """
     together = "\n".join(texts)
-    if together.count("\n") == len(texts) - 1 and _is_plain(together):
+    if together.count("\n") == len(texts) - 1 and not _has_quotes(together):
         before = f"{app}: " if app else ""
         for masked in _masked(together).split("\n"):
             yield before + masked
@@ -117,13 +113,13 @@ def kinds_of_texts(app: str | None, texts: Sequence[str]) -> Iterator[str]:
 
 def _masked(text: str) -> str:
     """Return a text with its variable parts masked."""
-    if _is_plain(text):
-        return _NUMBER.sub(_MASKS["number"], text)
-    return _VARIABLE.sub(lambda found: _MASKS[found.lastgroup or "number"], text)
+    if _has_quotes(text):
+        text = _QUOTED.sub("'…'", text)
+    # No address begins within a number, and none of the masks holds a digit.
+    if "." in text or ":" in text:
+        text = _ADDRESS.sub("ADDRESS", text)
+    return _NUMBER.sub("#", text)
 
 
-def _is_plain(text: str) -> bool:
-    """Whether a text has neither quotes nor addresses, as most have."""
-    if '"' in text or "'" in text:
-        return False
-    return not (("." in text or ":" in text) and _ADDRESS.search(text))
+def _has_quotes(text: str) -> bool:
+    return '"' in text or "'" in text

@@ -130,18 +130,29 @@ class AlikeLines:
 
     def stamped(self, first: datetime) -> list[float]:
         """Return the time that each message bears; `first`: the one that the first bears."""
-        begun = None
+        messages = self.messages()
+        found = _TIME_OF_DAY.search(messages[0])
+        if found is None:
+            return []
+        place = found.start()
+        end = found.end()
+        begin = max(place - 7, 0)  # with a part of the date, so that no word of the text is taken
+        begun = first.timestamp() - _seconds(found)
+        minutes: dict[bytes, float] = {}
         out = []
-        for data in self.messages():
+        for data in messages:
+            # Most have the time where the first has it, in a minute that others had.
+            minute = minutes.get(data[begin : place + 6])
+            if minute is not None and data[place + 6 : place + 8] != b"60":
+                out.append(minute + float(data[place + 6 : end]))
+                continue
             found = _TIME_OF_DAY.search(data)
             if found is None:
                 raise ValueError("a line without a time is not alike one with it")
-            hour, minute, second, fraction = found.groups()
-            at = int(hour) * 3600.0 + int(minute) * 60 + min(int(second), 59)
-            if fraction:
-                at += int(fraction) / float(10 ** len(fraction))
-            begun = first.timestamp() - at if begun is None else begun
-            out.append(begun + at)
+            at = begun + _seconds(found)
+            out.append(at)
+            if found.start() == place and data[place + 6 : place + 8] != b"60":
+                minutes[data[begin : place + 6]] = at - float(data[place + 6 : end])
         return out
 
     def sequence(self) -> list[int]:
@@ -164,3 +175,10 @@ class AlikeLines:
             rest = data[found.end() :].rstrip(_ENDS) if found is not None else None
             out.append(None if rest is None else rest.decode("utf-8", "replace"))
         return out
+
+
+def _seconds(found: re.Match[bytes]) -> float:
+    """Return the seconds of a day that a time is; a leap second counts as the one before it."""
+    hour, minute, second, fraction = found.groups()
+    at = int(hour) * 3600.0 + int(minute) * 60 + min(int(second), 59)
+    return at + (int(fraction) / float(10 ** len(fraction)) if fraction else 0.0)
