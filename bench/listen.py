@@ -1,8 +1,8 @@
 """What `ivrel listen` takes: datagrams at a rate, streams at once, and what a kill loses.
 
-`python bench/listen.py` sends 20,000 datagrams a second for ten seconds, then messages on 200
-streams at once, and kills it at 30 random moments. Every message has to be recorded, or counted as
-dropped.
+`python bench/listen.py` sends 60,000 datagrams a second for ten seconds, to a loop that only
+receives and to `listen`, then messages on 200 streams at once, and kills it at 30 random moments.
+Every message has to be recorded, or counted as dropped.
 """
 
 from __future__ import annotations
@@ -66,9 +66,24 @@ def recorded(folder: Path) -> list[int]:
     return out
 
 
-def datagrams(folder: Path, rate: int, seconds: int) -> None:
-    listener, port = begun(folder, "--udp", "0")
-    sent, start = 0, time.monotonic()
+PLAIN = """
+import select, socket, sys
+found = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+found.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8 * 1024 * 1024)
+found.bind(("127.0.0.1", 0))
+print(found.getsockname()[1], flush=True)
+number = 0
+while select.select([found, sys.stdin], [], [], 60)[0] != [sys.stdin]:
+    found.recv(65536)
+    number += 1
+print(number)
+"""
+
+
+def sent_at(rate: int, seconds: int, port: int) -> tuple[int, float]:
+    """Send datagrams at a rate; return how many, and how long it took."""
+    sent = 0
+    start = time.monotonic()
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as out:
         out.connect(("127.0.0.1", port))
         while (now := time.monotonic() - start) < seconds:
@@ -76,12 +91,29 @@ def datagrams(folder: Path, rate: int, seconds: int) -> None:
                 out.send(SAID % sent)
                 sent += 1
             time.sleep(0.001)
-    took = time.monotonic() - start
+    return sent, time.monotonic() - start
+
+
+def plain(rate: int, seconds: int) -> None:
+    """Tell how many datagrams a loop takes that only receives."""
+    loop = subprocess.Popen(
+        [sys.executable, "-c", PLAIN], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
+    assert loop.stdout is not None
+    sent, took = sent_at(rate, seconds, int(loop.stdout.readline()))
+    time.sleep(0.5)
+    received = int(loop.communicate()[0])
+    print(f"{sent:,} datagrams in {took:.1f} s, {sent / took:,.0f} a second")
+    print(f"  a loop that only receives takes {received:,}")
+
+
+def datagrams(folder: Path, rate: int, seconds: int) -> None:
+    listener, port = begun(folder, "--udp", "0")
+    sent, _ = sent_at(rate, seconds, port)
     pages = Path(f"/proc/{listener.pid}/statm").read_text().split()[1]
     received, dropped = ended(listener)
     kept = len(recorded(folder))
-    print(f"{sent:,} datagrams in {took:.1f} s, {sent / took:,.0f} a second")
-    print(f"  {received:,} received, {kept:,} recorded, {dropped:,} dropped by the system")
+    print(f"  listen takes {received:,}, records {kept:,}, {dropped:,} dropped by the system")
     print(f"  {'every one is accounted for' if kept == received == sent - dropped else 'WRONG'}")
     print(f"  {int(pages) * 4 // 1024} MiB of memory")
 
@@ -138,13 +170,14 @@ def main() -> None:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
-    parser.add_argument("--rate", type=int, default=20_000, help="datagrams a second")
+    parser.add_argument("--rate", type=int, default=60_000, help="datagrams a second")
     parser.add_argument("--seconds", type=int, default=10)
     parser.add_argument("--streams", type=int, default=200)
     parser.add_argument("--each", type=int, default=2000, help="messages on each stream")
     parser.add_argument("--kills", type=int, default=30)
     args = parser.parse_args()
     with tempfile.TemporaryDirectory() as name:
+        plain(args.rate, args.seconds)
         datagrams(Path(name) / "datagrams", args.rate, args.seconds)
         streams(Path(name) / "streams", args.streams, args.each)
         kills(Path(name) / "kills", args.kills)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from random import Random
@@ -16,12 +18,14 @@ from ivrel.core import Device, read_policy
 from ivrel.core.attribution.arrival import Arrival, arrived
 from ivrel.core.attribution.senders import Directory, attribute
 from ivrel.core.attribution.zones import zone_named
+from ivrel.core.delivery import course
 from ivrel.core.evidence.claims import CLAIMS, Claim, Heard, claims_of, judged
 from ivrel.core.evidence.summary import MOST, STRANGER, Evidence
 from ivrel.core.policy import effective
 from ivrel.core.settings import SETTINGS
 from ivrel.core.syslog import parse
 from ivrel.core.syslog.record import Record, kept
+from ivrel.live.journal import Journal
 
 NOON = datetime(2026, 11, 23, 12, tzinfo=UTC)
 POLICY = """policy: p
@@ -333,3 +337,91 @@ def test_one_page_tells_what_is_known_of_a_device(
     )
     assert "✗" not in done.stdout and "1 message, the last at 2026-11-23 12:00 UTC" in done.stdout
     assert "no device is called" in ivrel("why", "holmsay-gw9", "-w", example, code=2).stderr
+
+
+def spoken(minutes: range, facility: int, n: int = 0) -> list[Record]:
+    """Return messages of the device at some minutes after noon, one a minute."""
+    out = []
+    for minute in minutes:
+        data = b"<%d>Nov 23 2026 12:00:00.123 UTC x su: hello" % (facility * 8 + 4)
+        when = NOON + timedelta(minutes=minute)
+        out.append(Record(parse(data), data, "f", n + minute, when, "192.0.2.1", 514, "udp"))
+    return out
+
+
+@pytest.mark.parametrize(
+    ("records", "changed", "expected", "said"),
+    [
+        # local0 until noon, local4 from then on.
+        ([*spoken(range(-90, 0), 16), *spoken(range(90), 20)], None, "proved", "local0 (90) until 2026-11-23 11:59"),
+        ([*spoken(range(-90, 0), 20), *spoken(range(90), 16)], None, "contradicted", "local0 (90)"),
+        # Both, all the time; or too few since.
+        ([*spoken(range(90), 16), *spoken(range(90), 20)], None, "contradicted", "local0 (90), local4 (90)"),
+        ([*spoken(range(-90, 0), 16), *spoken(range(5), 20)], None, "not seen", "local0 (90) until"),
+        ([*spoken(range(-90, 30), 16), *spoken(range(-90, 90), 20)], None, "not seen", "local0 (120) until"),
+        # A correction was delivered at noon: what came before says nothing of today.
+        ([*spoken(range(-90, 0), 16), *spoken(range(1, 5), 20)], 0, "proved", "local4 (4)"),
+        ([*spoken(range(-90, 0), 16)], 0, "not seen", ""),
+        ([*spoken(range(-90, 0), 20)], 0, "not seen", ""),
+        ([*spoken(range(-90, 5), 16)], 0, "contradicted", "local0 (95)"),
+    ],
+)  # fmt: skip
+def test_a_value_that_has_stopped_contradicts_nothing_of_today(
+    records: list[Record], changed: int | None, expected: str, said: str
+) -> None:
+    policy = read_policy(POLICY.format(require="facility: local4"), "policy.yaml")
+    heard = Evidence()
+    for one in records:
+        heard.add(Arrival(one, attribute(one, Directory([DEVICE])), one.received))
+    when = None if changed is None else NOON.timestamp() + changed
+    (found,) = claims_of(DEVICE, policy, heard, when)
+    assert found.claim == expected and said in found.heard, found
+    assert expected != "not seen" or found.why
+
+
+def test_messages_of_a_time_alone_and_of_before_a_delivery(
+    ivrel: Run, example: Path, tmp_path: Path
+) -> None:
+    """The command leaves out what came before `--since`, and before a correction was delivered."""
+    device = Device("holmsay-gw1", "router", "holmsay", "quern", (), "192.0.2.11")
+    lines = []
+    for minute in range(120):
+        pri = 166 if minute >= 60 else 134  # local4, and local0 in the first hour
+        when = NOON + timedelta(minutes=minute)
+        data = f"<{pri}>Nov 23 2026 {when:%H:%M:%S}.123 UTC {device.name} su: x".encode()
+        lines.append(kept(Record(parse(data), data, "f", 1, when, device.identity, 514, "udp")))
+    path = tmp_path / "heard.jsonl"
+    path.write_bytes(b"".join(lines))
+    folder = tmp_path / "w"
+    shutil.copytree(example, folder)
+    words = (
+        "heard",
+        "-w",
+        folder,
+        path,
+        "--device",
+        device.name,
+        "--setting",
+        "facility",
+        "--format",
+        "json",
+    )
+
+    def claimed(*more: str, code: int = 0) -> dict[str, str]:
+        found = json.loads(ivrel(*words, *more, code=code).stdout)
+        row: dict[str, str] = found["devices"][0]["claims"][0]
+        return row
+
+    row = claimed()
+    assert row["claim"] == "not seen" and "until 2026-11-23 12:59" in row["heard"]
+    assert claimed("--until", "2026-11-23T13:00", code=1)["claim"] == "contradicted"
+    row = claimed("--since", "2026-11-23T13:00")
+    assert (row["claim"], row["first"]) == ("proved", "2026-11-23T13:00:00.000Z")
+    journal = Journal(folder / ".ivrel")
+    number = journal.begin("x", "{}", [(device.name, 1, "quern")])
+    journal.note(number, device.name, course.SENT)
+    journal.close()
+    row = claimed()
+    assert row["claim"] == "not seen" and "since its correction was delivered" in row["why"]
+    os.utime(folder / "configs" / "holmsay-gw1.conf")
+    assert "older than their configurations" in ivrel(*words).stderr
