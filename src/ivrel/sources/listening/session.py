@@ -18,7 +18,7 @@ from msgspec import Struct
 
 from ivrel.core.syslog import parse
 from ivrel.core.syslog.framing import Frame
-from ivrel.core.syslog.record import Record, kept_line
+from ivrel.core.syslog.record import Record, RecordingLines
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.sources.files import write_bytes
 from ivrel.sources.listening.keeping import Keeper, RotationLimits
@@ -65,6 +65,7 @@ class ListenSession:
         self._noticed = noticed
         self._notices: Counter[tuple[str, str]] = Counter()
         self._was_failing = ""
+        self._recorded = RecordingLines()
         self._context = context
         self._heard = heard
         self._looked = looked
@@ -188,11 +189,8 @@ class ListenSession:
             self.others += 1
         if self.keeper is not None:
             is_cut = frame.cut or frame.dropped > 0
-            self.keeper.add(
-                kept_line(
-                    frame.data, now, sender, way.port, way.transport, frame.framing, is_cut=is_cut
-                )
-            )
+            came = (sender, way.port, way.transport, frame.framing)
+            self.keeper.add(self._recorded.line(frame.data, now, came, is_cut=is_cut))
         if self._heard is not None:
             received = datetime.fromtimestamp(now, UTC)
             where = str(self.keeper.path) if self.keeper is not None else "live"

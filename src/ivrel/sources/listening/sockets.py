@@ -89,6 +89,7 @@ class Sockets:
         self._servers: list[asyncio.Server] = []
         self._streams: dict[asyncio.Task[None], _Stream] = {}
         self._dropped: dict[int, int] = {}
+        self._buffer = bytearray(65536)
         self.buffers: list[int] = []  # bytes that the system holds of each UDP socket
         self.ways: list[
             ListenPort
@@ -141,18 +142,22 @@ class Sockets:
         """Take the datagrams that are there."""
         take = self._take
         counts = self._counts
-        for _ in range(most):
-            try:
-                data, ancillary, _, sender = found.recvmsg(65536, 64)
-            except (BlockingIOError, InterruptedError):
-                return
-            except OSError:
-                return  # an error of another datagram, which the system tells here
+        buffer = self._buffer
+        view = memoryview(buffer)
+        try:
+            # The first of a batch bears how many were dropped so far; to ask for it takes longer.
+            data, ancillary, _, sender = found.recvmsg(65536, 64)
             for level, kind, value in ancillary:
                 if level == socket.SOL_SOCKET and kind == _SO_RXQ_OVFL and len(value) == 4:
                     self._count_dropped(found, struct.unpack("@I", value)[0])
             counts.received += 1
             take(Frame(data, DATAGRAM), _plain(sender[0]), way)
+            for _ in range(most - 1):
+                size, sender = found.recvfrom_into(buffer)
+                counts.received += 1
+                take(Frame(bytes(view[:size]), DATAGRAM), _plain(sender[0]), way)
+        except OSError:
+            return  # nothing more is there; or an error of another datagram, which comes here
 
     def _count_dropped(self, found: socket.socket, total: int) -> None:
         """Take the number of all datagrams that the system dropped of a socket so far."""
