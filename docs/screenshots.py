@@ -22,8 +22,6 @@ PICTURES = {
     "explain": "ivrel explain tarsk-fw2 level; ivrel explain brannay-fw1 facility",
     "correct": "ivrel correct holmsay-sw1 orrin-gw1 brannay-fw2 --today 2026-11-23",
     "read": "ivrel read tarsk-sw1; ivrel fleet --site tarsk",
-    "groups": "ivrel audit --by site --setting level --setting source --setting stamp --today "
-    "2026-11-23 | head -43",
     "heard": "ivrel heard --at beacon-a=heard/beacon-a.jsonl --at beacon-b=heard/beacon-b.jsonl "
     "--at beacon-s=heard/beacon-s.jsonl --device 'orrin-*' --device holmsay-gw1 --setting export "
     "--setting facility --setting level --setting stamp --setting source --setting origin",
@@ -33,6 +31,7 @@ PICTURES = {
     "ivrel measure losses heard/*.jsonl --site tarsk; "
     "ivrel measure volume heard/*.jsonl --by site --if-level debug",
     "trace": "ivrel trace heard/beacon-b.jsonl --line 14",
+    "why": "ivrel why tarsk-gw2 --at beacon-a=heard/beacon-a.jsonl --at beacon-b=heard/beacon-b.jsonl",
     "policy": "ivrel policy --today 2026-11-23 | head -43",
     "learn": "ivrel dialect learn ours configs/holmsay-gw1.conf configs/orrin-gw3.conf "
     "configs/tarsk-gw1.conf configs/brannay-gw1.conf; ivrel dialect cover ours configs/*-gw1.conf",

@@ -71,6 +71,7 @@ def run(args: argparse.Namespace) -> int:
         anomalies=found.anomalies,
         every=args.all,
         where=common.workspace_words(args),
+        given=message_arguments.further_words(args),
     )
     common.show(view, args)
     return code or int(any(d.count("contradicted") for d in found.devices))

@@ -155,6 +155,7 @@ def _silence_view(args: argparse.Namespace, measuring: Measuring) -> MeasuredVie
         until=found.until,
         silences=found.silences,
         times=found.times,
+        unsure=found.unsure,
     )
 
 
@@ -207,6 +208,7 @@ def _common(args: argparse.Namespace, found: Measurement) -> dict[str, Any]:
         "problems": found.problems,
         "every": args.all,
         "where": common.workspace_words(args),
+        "given": message_arguments.further_words(args),
     }
 
 

@@ -6,6 +6,7 @@ import argparse
 from collections.abc import Iterable
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
+from shlex import quote
 from typing import TYPE_CHECKING
 
 from ivrel.cli import common
@@ -126,6 +127,16 @@ def message_files(args: argparse.Namespace, files: Iterable[str]) -> MessageFile
     return MessageFiles(
         tuple(files), at, args.form or "", args.template or "", zone=args.zone, period=period
     )
+
+
+_MOST_FILES = 3  # that a further command names
+
+
+def further_words(args: argparse.Namespace) -> str:
+    """Return the words that give the messages of a call to `ivrel why`; '' for too many files."""
+    files = [quote(f"--heard={file}") for file in args.file if file != "-"]
+    words = [*(f"--at {quote(one)}" for one in getattr(args, "at", ())), *files]
+    return "".join(f" {word}" for word in words) if len(words) <= _MOST_FILES else ""
 
 
 def workspace_of(args: argparse.Namespace) -> Workspace | None:

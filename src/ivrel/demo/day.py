@@ -141,6 +141,8 @@ def _of_device(device: Device, speaks: list[Emitter]) -> Iterator[DemoMessage]:
             data = written(device, spoken, event, clock, booted, numbers[n])
             second = "second address" in trouble and when.hour >= 12
             sender = SECOND if second else emitter.sender
+            if "coverage" in trouble and device.identity:
+                sender = device.identity  # the satellite's side knows it by no other
             yield DemoMessage(
                 arrives, sender, emitter.collector, emitter.port, emitter.transport, data, is_lost
             )

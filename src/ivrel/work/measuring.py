@@ -58,13 +58,15 @@ class SilenceMeasurement(Measurement, frozen=True, kw_only=True):
     """The longest silence of each device, the least likely first.
 
     `rate`: the accepted rate of false alarms; `until`: the end of the records, in seconds since
-    1970; `times`: when messages arrived.
+    1970; `times`: when messages arrived; `unsure`: messages that bear a device's name, and prove
+    nothing of it.
     """
 
     rate: float
     until: float
     silences: tuple[Silence, ...]
     times: Mapping[str, Times]
+    unsure: Mapping[str, int]
 
 
 class ClocksMeasurement(Measurement, frozen=True, kw_only=True):
@@ -132,6 +134,7 @@ class Measuring:
             until=until,
             silences=tuple(silences(measured.devices, names, until, rate)),
             times={name: times for name, times in measured.devices.items() if name in names},
+            unsure={name: number for name, number in measured.unsure.items() if name in names},
         )
 
     def clocks(self, tolerance: float = 1.0) -> ClocksMeasurement:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Generic, Protocol, Self, TypeVar
@@ -36,13 +37,15 @@ A = TypeVar("A", bound=Accumulator)
 class Measured(Generic[A]):
     """What was gathered of each device, by an accumulator of one kind.
 
-    `number`: messages; `first`, `last`: when the first and the last came, of all devices.
+    `number`: messages; `unsure`: those of them that name a device, and are not surely its;
+    `first`, `last`: when the first and the last came, of all devices.
     """
 
     def __init__(self, kind: type[A]) -> None:
         self._kind = kind
         self.devices: dict[str, A] = {}
         self.number = 0
+        self.unsure: Counter[str] = Counter()
         self.first: datetime | None = None
         self.last: datetime | None = None
 
@@ -53,6 +56,8 @@ class Measured(Generic[A]):
             self._widen(arrival.when, arrival.when)
         if arrival.found.is_sure:
             self.devices.setdefault(arrival.found.device, self._kind()).add(arrival)
+        else:
+            self._note_unsure(arrival, 1)
 
     def add_alike(self, arrival: Arrival, alike: AlikeLines) -> bool:
         """Take messages that show the same; `arrival`: the first of them. Return True."""
@@ -64,7 +69,15 @@ class Measured(Generic[A]):
         if arrival.found.is_sure:
             one = self.devices.setdefault(arrival.found.device, self._kind())
             one.add_alike(arrival, alike)
+        else:
+            self._note_unsure(arrival, len(alike))
         return True
+
+    def _note_unsure(self, arrival: Arrival, number: int) -> None:
+        # Of a message whose address and name disagree, it is the name that is missed.
+        name = arrival.found.conflict or arrival.found.device
+        if name:
+            self.unsure[name] += number
 
     def settle(self) -> None:
         """Put what was taken of each device in its order."""
@@ -74,6 +87,7 @@ class Measured(Generic[A]):
     def merge(self, other: Self) -> None:
         """Take in what was gathered elsewhere."""
         self.number += other.number
+        self.unsure += other.unsure
         if other.first is not None and other.last is not None:
             self._widen(other.first, other.last)
         for name, some in other.devices.items():

@@ -17,23 +17,23 @@ def draw(view: LossesView) -> Figure:
     figure = Figure(layout="constrained")
     axes = figure.subplots()
     places = range(len(rows))
-    came = [loss.came for loss in rows]
-    axes.barh(places, came, height=0.7, color=_CAME, label="came")
+    axes.barh(places, [loss.came for loss in rows], height=0.7, color=_CAME, label="came")
+    lost = [n for n in places if rows[n].missing]
     missing = axes.barh(
-        places,
-        [loss.missing for loss in rows],
-        left=came,
+        lost,
+        [rows[n].missing for n in lost],
+        left=[rows[n].came for n in lost],
         height=0.7,
         facecolor="white",
         edgecolor=_MISSING,
         hatch="////",
         label="missing",
     )
-    labels = [f"{loss.missing:,} ({loss.share:.1%})" if loss.missing else "" for loss in rows]
+    labels = [f"{rows[n].missing:,} ({rows[n].share:.1%})" for n in lost]
     axes.bar_label(missing, labels, fontsize=8, padding=3)
+    axes.set_xlim(0, 1.15 * max((loss.came + loss.missing for loss in rows), default=1))
     axes.set_yticks(places, [f"{loss.device}  {loss.collector[-30:]}" for loss in rows])
     axes.set_ylim(len(rows) - 0.4, -0.6)
-    axes.margins(x=0.12)
     axes.set_xlabel("messages, by their numbers")
     left_out = (
         f"; {len(view.losses) - len(rows)} more are left out"
@@ -41,8 +41,8 @@ def draw(view: LossesView) -> Figure:
         else ""
     )
     number = sum(1 for loss in view.losses if loss.missing)
-    axes.set_title(f"Messages of {len(view.losses)} counts: {number} have gaps{left_out}")
+    axes.set_title(f"Messages by their numbers; hatched: missing ({number}){left_out}")
     axes.grid(axis="x", color="0.9")
     axes.set_axisbelow(True)
-    axes.legend(frameon=False, loc="lower right")
+    axes.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=2, frameon=False)
     return figure

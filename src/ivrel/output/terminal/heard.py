@@ -50,10 +50,14 @@ def draw_heard(screen: Console, view: HeardView) -> list[str]:
     if silent:
         screen.print()
         line(screen, ("not heard  ", "yellow"), named(silent, 12))
-    first = next((c for d in heard for c in d.claims if c.claim == "contradicted"), None)
-    if first is None or first.example is None or first.example.file == "standard input":
-        return []
-    return [f"ivrel trace{view.where} {first.example.file} --line {first.example.line}"]
+    further = []
+    contradicted = (c for d in heard for c in d.claims if c.claim == "contradicted")
+    example = next((c.example for c in contradicted), None)
+    if example is not None and example.file != "standard input":
+        further.append(f"ivrel trace{view.where} {example.file} --line {example.line}")
+    if silent:
+        further.append(f"ivrel why{view.where} {silent[0]}{view.given}")
+    return further
 
 
 def _matrix(screen: Console, heard: Sequence[DeviceHeard]) -> None:
@@ -99,8 +103,13 @@ def _odd(screen: Console, view: HeardView) -> None:
     screen.print()
     line(screen, ("who sent", "bold"))
     for odd in view.anomalies:
+        grid = table()
+        grid.show_header = False
+        grid.add_column(width=17)
+        grid.add_column(overflow="fold")
         said = f"{odd.told} ({counted(odd.number, 'message')})"
-        line(screen, (odd.kind.ljust(19), "yellow"), said, indent=2)
+        grid.add_row(Cell(odd.kind, "yellow"), Cell(said))
+        shown(screen, grid, 2)
         if odd.example is not None:
             shown(
                 screen,

@@ -44,7 +44,7 @@ def draw_silence(screen: Console, view: SilenceView) -> list[str]:
             Cell("-" if s.begun is None else _time(s.begun), "dim"),
             Cell("-" if s.begun is None else until, "dim"),
             "-" if s.chance is None else _chance(s.chance),
-            _silent(s),
+            _silent(s, view.unsure.get(s.device, 0)),
         )
     shown(screen, grid)
     _left(screen, rows, view)
@@ -56,10 +56,10 @@ def draw_silence(screen: Console, view: SilenceView) -> list[str]:
     said = f"Of runs over a healthy fleet, a share of {view.rate:g} calls any device silent."
     line(screen, (said, "dim"))
     first = next((s.device for s in view.silences if s.state == "silent"), None)
-    return [f"ivrel explain{view.where} {first} export"] if first else []
+    return [f"ivrel why{view.where} {first}{view.given}"] if first else []
 
 
-def _silent(s: Silence) -> Cell:
+def _silent(s: Silence, unsure: int) -> Cell:
     """Return what a silence is called, and why it is not judged."""
     if s.state == "open":
         enough = f"; enough would be {span(s.enough)}" if s.enough is not None else ""
@@ -70,7 +70,10 @@ def _silent(s: Silence) -> Cell:
         "uneven": ("speaks too unevenly to tell", "dim"),
         "seldom": ("speaks too seldom to tell", "dim"),
     }
-    return Cell(*said.get(s.state, ("", "")))
+    text, style = said.get(s.state, ("", ""))
+    if unsure and text:
+        text += f"; {counted(unsure, 'message')} bear its name and prove nothing"
+    return Cell(text, style)
 
 
 def draw_clocks(screen: Console, view: ClocksView) -> list[str]:

@@ -16,7 +16,7 @@ from ivrel.output.views.view import RowsView, fields
 class HeardView(RowsView, frozen=True, kw_only=True):
     """What messages prove and contradict, the most contradicted device first.
 
-    `where`: the words that name the workspace.
+    `where`, `given`: the words that name the workspace and the messages.
     """
 
     fleet: str
@@ -25,6 +25,7 @@ class HeardView(RowsView, frozen=True, kw_only=True):
     anomalies: tuple[Anomaly, ...]
     every: bool = False
     where: str = ""
+    given: str = ""
 
     @property
     def columns(self) -> tuple[str, ...]:

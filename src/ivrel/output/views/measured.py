@@ -28,7 +28,7 @@ class MeasuredView(RowsView, frozen=True, kw_only=True):
 
     `about`: the subject; `total`: messages read; `devices`, `heard`: the number of devices, and of
     those that were heard; `problems`: files and lines that could not be read; `every`: whether all
-    rows are shown; `where`: the words that name the workspace.
+    rows are shown; `where`, `given`: the words that name the workspace and the messages.
     """
 
     about: str
@@ -38,6 +38,7 @@ class MeasuredView(RowsView, frozen=True, kw_only=True):
     problems: tuple[str, ...] = ()
     every: bool = False
     where: str = ""
+    given: str = ""
 
     @property
     def is_odd(self) -> bool:
@@ -55,6 +56,7 @@ class SilenceView(MeasuredView, frozen=True, kw_only=True):
     until: float
     silences: tuple[Silence, ...]
     times: Mapping[str, Times] = {}
+    unsure: Mapping[str, int] = {}
 
     @property
     def is_odd(self) -> bool:
@@ -62,11 +64,12 @@ class SilenceView(MeasuredView, frozen=True, kw_only=True):
 
     @property
     def columns(self) -> tuple[str, ...]:
-        return Silence.__struct_fields__
+        return (*Silence.__struct_fields__, "unsure")
 
     def rows(self) -> Iterator[Mapping[str, Any]]:
         for s in self.silences:
-            yield {**msgspec.to_builtins(s), "begun": time_of(s.begun)}
+            unsure = self.unsure.get(s.device, 0)
+            yield {**msgspec.to_builtins(s), "begun": time_of(s.begun), "unsure": unsure}
 
 
 # The keys of a clock's row.
