@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from ivrel.cli.message_arguments import RECORDS
 from ivrel.core import Device
 from ivrel.core.attribution.filtering import Wanted, kind_of
-from ivrel.core.attribution.senders import Attribution, Directory, attribute
+from ivrel.core.attribution.senders import GRADES, Attribution, Directory, attribute
 from ivrel.core.policy import Collector
 from ivrel.core.syslog import parse
 from ivrel.core.syslog.framing import LONGEST
@@ -251,3 +251,32 @@ def test_wrong_calls_get_one_clear_line(
     (tmp_path / "c.json").write_bytes(b"hello\n")
     done = ivrel(*words, cwd=tmp_path, code=2)
     assert said in done.stderr and "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("data", "sender", "grade", "called"),
+    [
+        (b"<1>Nov 23 10:00:00 a x: y", "192.0.2.1", "sure", ""),
+        (b"<1>Nov 23 10:00:00 a x: y", None, "sure", ""),
+        (b"<1>Nov 23 10:00:00 a x: y", "192.0.2.200", "sure", ""),
+        (b"<1>Nov 23 10:00:00 a x: y", "203.0.113.1", "sure", ""),
+        # A name that nobody has, from an address that somebody has; a word of a text is none.
+        (b"<1>Nov 23 10:00:00 z x: y", "192.0.2.1", "sure", "z"),
+        (b"<1>Nov 23 10:00:00 link is up", "192.0.2.1", "sure", ""),
+        (b"<1>Nov 23 10:00:00 x: y", "192.0.2.1", "sure", ""),
+        (b"<1>Nov 23 10:00:00 b x: y", "192.0.2.1", "disputed", ""),
+        (b"<1>Nov 23 10:00:00 a x: y", "198.51.100.9", "unknown address", ""),
+        (b"<1>Nov 23 10:00:00 z x: y", "198.51.100.9", "", ""),
+        (b"<1>Nov 23 10:00:00 z x: y", "192.0.2.200", "", ""),
+        # Of two that share an address, the name tells.
+        (b"<1>Nov 23 10:00:00 twin x: y", "192.0.2.2", "sure", ""),
+        (b"<1>Nov 23 10:00:00 z x: y", "192.0.2.2", "", ""),
+    ],
+)
+def test_only_what_is_sure_may_prove_anything(
+    data: bytes, sender: str | None, grade: str, called: str
+) -> None:
+    directory = Directory(DEVICES, [RELAY], lambda d: ["203.0.113.1"] if d.name == "a" else [])
+    found = attribute(record(data, sender), directory)
+    assert (found.grade, found.called, found.is_sure) == (grade, called, grade == "sure")
+    assert grade in GRADES

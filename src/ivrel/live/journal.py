@@ -8,6 +8,7 @@ fingerprints.
 
 from __future__ import annotations
 
+import contextlib
 import getpass
 import os
 import socket
@@ -16,6 +17,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
+from urllib.parse import quote as urlquote
 
 import msgspec
 from msgspec import Struct
@@ -257,15 +259,6 @@ class Journal:
             for at, step, said in rows
         ]
 
-    def changes(self) -> Mapping[str, datetime]:
-        """Return when each device was changed last."""
-        rows = self._do(
-            "SELECT s.name, MAX(s.at) FROM step s JOIN delivery d ON d.id = s.delivery "
-            f"WHERE d.dry = 0 AND s.step IN ({', '.join('?' * len(CHANGING))}) GROUP BY s.name",
-            CHANGING,
-        )
-        return {name: datetime.fromisoformat(at) for name, at in rows.fetchall()}
-
     def text(self, fingerprint: str) -> bytes:
         """Return a configuration that was kept; InputError if it is gone."""
         path = self._texts / fingerprint
@@ -301,15 +294,28 @@ class Journal:
 def last_changes(folder: Path) -> Mapping[str, datetime]:
     """Return when a delivery changed each device last; nothing if nothing was ever delivered.
 
-    `folder`: where what Ivrel keeps for itself lies.
+    Nothing is written, not even where the folder could be. `folder`: where what Ivrel keeps for
+    itself lies.
     """
-    if not (folder / FILE).exists():
+    path = folder / FILE
+    if not path.exists():
         return {}
-    journal = Journal(folder)
-    try:
-        return journal.changes()
-    finally:
-        journal.close()
+    where = f"file:{urlquote(str(path.absolute()))}"
+    # Where nothing can be written, the file is read as it is.
+    for mode in ("mode=ro", "immutable=1"):
+        try:
+            with contextlib.closing(sqlite3.connect(f"{where}?{mode}", uri=True)) as base:
+                rows = base.execute(_CHANGES, CHANGING).fetchall()
+            return {name: datetime.fromisoformat(at) for name, at in rows}
+        except sqlite3.Error as error:
+            problem = error
+    raise InputError([Mistake(str(path), f"no journal: {problem}")])
+
+
+_CHANGES = (
+    "SELECT s.name, MAX(s.at) FROM step s JOIN delivery d ON d.id = s.delivery "
+    f"WHERE d.dry = 0 AND s.step IN ({', '.join('?' * len(CHANGING))}) GROUP BY s.name"
+)
 
 
 def is_alive(one: Delivery) -> bool:

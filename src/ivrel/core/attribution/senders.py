@@ -193,8 +193,9 @@ def _attributed(record: Record, directory: Directory) -> Attribution:
         grade = DISPUTED
     elif record.sender and not relay and not by_sender:
         grade = UNKNOWN_ADDRESS
-    host = record.message.host or ""
-    called = host if by_sender and not any(c.by == "host" for c in says) else ""
+    # Of a message without a tag, the first word may be one of its text.
+    host = record.message.host if record.message.app else None
+    called = host if host and by_sender and not any(c.by == "host" for c in says) else ""
     return Attribution(
         taken.device, relay, conflict, (taken, *others), grade=grade, called=called, shared=shared
     )
