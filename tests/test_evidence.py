@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 from datetime import UTC, datetime, timedelta, timezone
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import pytest
 from conftest import tried
@@ -201,6 +202,11 @@ def test_the_year_that_is_not_said_is_the_nearest() -> None:
     here = timezone(timedelta(hours=1))
     assert moment(stamp, near, here) == datetime(2026, 12, 31, 22, 59, 58, tzinfo=UTC)
     assert moment(parse(b"<7>3d04h: x").stamp, near) is None
+    # At the end of summer, an hour comes twice: the nearer one is meant.
+    zone, stamp = ZoneInfo("Europe/Lisbon"), parse(b"<7>Oct 25 2026 01:30:00 h su: x").stamp
+    for hour in (0, 1):
+        then = datetime(2026, 10, 25, hour, 30, tzinfo=UTC)
+        assert moment(stamp, then, zone) == then
     leap = parse(b"<7>Feb 29 12:00:00 h su: x").stamp
     assert moment(leap, near) is not None and moment(leap, near.replace(year=2026)) is None
 

@@ -59,20 +59,38 @@ def _unproved(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
             said = f"{name} sends what calls itself {called}, which proves nothing of it"
             more = "if it relays, make it a collector with `forwards:`"
             yield Anomaly("strange name", name, f"{said}; {more}", summary.number, summary.first)
-    for value, tally in heard.others.of(UNKNOWN_ADDRESS).items():
-        name, _, address = value.partition("\0")
-        if name in chosen:
-            said = f"{address} calls itself {name}, and is no address of it that is known"
-            more = "if it is one, give it as `identity`, or gather the configuration that has it"
-            yield Anomaly("unknown address", name, f"{said}: {more}", tally.number, tally.first)
+    yield from _unknown_addresses(heard, chosen)
     for value, tally in heard.others.of(SHARED_ADDRESS).items():
         address, *names = value.split("\0")
         if not any(name in chosen for name in names):
             continue
-        some = " and ".join(names[:_NAMED])
-        more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
-        said = f"{address} is the address of {some}{more}, and its messages name none of them"
+        said = f"{address} is the address of {_some(names)}, and its messages name none of them"
         yield Anomaly("shared address", address, said, tally.number, tally.first)
+
+
+def _unknown_addresses(heard: Evidence, chosen: Container[str]) -> Iterator[Anomaly]:
+    """Yield the addresses that nobody in the fleet has, and that devices are named from."""
+    by_address: dict[str, dict[str, Tally]] = {}
+    for value, tally in heard.others.of(UNKNOWN_ADDRESS).items():
+        name, _, address = value.partition("\0")
+        by_address.setdefault(address, {})[name] = tally
+    for address, named in by_address.items():
+        about = next((name for name in named if name in chosen), "")
+        if not about:
+            continue
+        if len(named) == 1:
+            said = f"{address} calls itself {about}, and is no address of it that is known"
+            more = "if it is one, give it as `identity`, or gather the configuration that has it"
+        else:
+            said = f"{address} calls itself {_some(list(named))}, and is an address of none of them"
+            more = "if it relays, make it a collector with `forwards:`"
+        yield _of_rarest("unknown address", about, f"{said}: {more}", list(named.values()))
+
+
+def _some(names: Sequence[str]) -> str:
+    """Return the first of some names, and how many more there are."""
+    more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+    return " and ".join(names[:_NAMED]) + more
 
 
 def _several_names(heard: Evidence) -> Iterator[Anomaly]:

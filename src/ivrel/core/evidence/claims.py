@@ -319,7 +319,10 @@ def _collectors(heard: Heard, requirement: Requirement) -> _Said:
     reached = arrived.union(*(collectors[name].reaches for name in arrived if name in collectors))
     missing = [name for name in need.wanted if name not in reached]
     if missing:
-        return _Said("not seen", said, f"nothing was heard at {' and '.join(missing)}")
+        ended = [t.ended for v, t in found.right.items() if v.partition(" ")[0] == missing[0]]
+        until = f" any more since {clock_time(ended[0])}" if ended and ended[0] else ""
+        why = f"nothing was heard at {' and '.join(missing)}{until}"
+        return _Said("not seen", said, why)
     return _Said("proved", said, "", _most_first(found.right)[0][1].first)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta, timezone, tzinfo
+from itertools import product
 
 from ivrel.core.syslog.message import Departure, Stamp
 
@@ -224,11 +225,14 @@ def moment(stamp: Stamp, near: datetime, zone: tzinfo = UTC) -> datetime | None:
     zone = zone_of(stamp) or zone
     here = near.astimezone(zone)
     years = [stamp.year] if stamp.year else [here.year - 1, here.year, here.year + 1]
-    found = [when for year in years if (when := _at(stamp, year, zone)) is not None]
+    # The hour that a zone has twice when its summer ends is one of both.
+    folds = (0,) if isinstance(zone, timezone) else (0, 1)
+    every = (_at(stamp, year, zone, fold) for year, fold in product(years, folds))
+    found = [when.astimezone(UTC) for when in every if when is not None]
     return min(found, key=lambda when: abs(when - near), default=None)
 
 
-def _at(stamp: Stamp, year: int, zone: tzinfo) -> datetime | None:
+def _at(stamp: Stamp, year: int, zone: tzinfo, fold: int) -> datetime | None:
     try:
         # A leap second is counted as the one before it, and a microsecond is the least.
         return datetime(
@@ -240,6 +244,7 @@ def _at(stamp: Stamp, year: int, zone: tzinfo) -> datetime | None:
             min(stamp.second, 59),
             int(stamp.fraction[:6].ljust(6, "0")) if stamp.fraction else 0,
             tzinfo=zone,
+            fold=fold,
         )
     except ValueError:
         return None  # the 29th of February of another year
