@@ -110,6 +110,9 @@ class _Page:
             said = "no messages were given: name recordings with --heard or --at"
             yield WhyLine(MESSAGES, "messages", said, OPEN)
             return
+        if not self._evidence.number:
+            yield WhyLine(MESSAGES, "messages", "no message is in the files", OPEN)
+            return
         fleet = FleetClaims(self._files, self._evidence)
         yield from self._messages(self._evidence, self._times, fleet)
         yield from self._others(self._evidence)
