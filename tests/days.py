@@ -122,6 +122,19 @@ FAULTS: Mapping[str, Fault] = {
     ),
     "sends debug": Fault(_set(debug=lambda at: True), _but("level"), frozenset({"level"})),
     "debug until noon": Fault(_set(debug=lambda at: at < NOON)),
+    "two facilities at once": Fault(
+        _set(facility=lambda at: "local0" if int(at) % 3 else "local4"), _but("facility"),
+        frozenset({"facility"}),
+    ),
+    "facility of one job at night": Fault(
+        _set(facility=lambda at: "local0" if BEGIN + 7200 < at < BEGIN + 10_800 else "local4"), _but("facility"),
+        frozenset({"facility"}),
+    ),
+    # One that had not spoken since would be known by its old messages alone.
+    "facility mended an hour ago": Fault(
+        _set(facility=lambda at: "local0" if at < BEGIN + DAY - 3600 else "local4", quiet=120.0),
+    ),
+    "without a name": Fault(_set(named=lambda at, dice: "-")),
     "another address of its own": Fault(_set(sender=lambda at: "own"), _but("source"), frozenset({"source"})),
     "clock 10 min ahead": Fault(_set(clock=lambda at: 600.0), wrong=frozenset({"clock"})),
     "clock of another zone": Fault(_set(clock=lambda at: 2 * 3600.0), wrong=frozenset({"clock"})),
@@ -205,7 +218,7 @@ def _spoken(speaker: Speaker, dice: Random, own: str, number: int) -> Iterator[S
         said = speaker.sender(at) if speaker.sender else speaker.address
         sender = {"own": own, "other": other, "shared": "203.0.113.251"}.get(said, said)
         host = (speaker.named(at, dice) if speaker.named else "") or speaker.name
-        host = "" if said == "shared" else f"{host} "
+        host = "" if said == "shared" or host == "-" else f"{host} "
         mark = "*" if speaker.marks(at, dice) else ""
         shown = at + speaker.clock(at)
         yield Sent(at + speaker.delay(at, dice), sender, _message(shown, pri, mark, host.strip()))

