@@ -140,6 +140,23 @@ def test_what_is_measured_of_alike_lines_is_that_of_each(subject: str, form: str
     assert (fast.first, fast.last) == (slow.first, slow.last)
 
 
+@pytest.mark.parametrize("place", [0, 1, 2])
+@pytest.mark.parametrize("subject", [*SUBJECTS, "heard"])
+def test_a_damaged_line_among_alike_ones_is_reported_and_the_others_count(
+    subject: str, place: int
+) -> None:
+    good = [kept_line(b'<34>Nov 23 10:00:00 x su: "%d"' % n, 1e9 + n, "192.0.2.1", 514, "udp", "datagram") for n in range(4)]  # fmt: skip
+    for wrong in (rb'"\q', b"2001-99-09"):
+        lines = list(good)
+        lines[place] = lines[place].replace(rb'"\"'[1:] if b"q" in wrong else b"2001-09-09", wrong[1:] if b"q" in wrong else wrong, 1)  # fmt: skip
+        assert lines != good
+        new = Evidence if subject == "heard" else lambda: Measured(SUBJECTS[subject])
+        chunk = Chunk("f", NOW, RecordFormat("recording"), 1, "a", data=b"".join(lines))
+        summed: Any = Summing(Directory(DEVICES), UTC, new)(chunk)
+        assert (summed.gathered.number, summed.wrong) in ((3, 1), (4, 0))
+        assert summed.gathered.number == 4 or f"f:{place + 1}: " in summed.first
+
+
 NUMBERED = (
     '<34>1 2026-11-23T10:00:00Z x su - - [meta sequenceId="%d"] a',
     "<34>1 2026-11-23T10:00:00Z x su %d - - a",

@@ -379,6 +379,15 @@ def test_a_value_that_has_stopped_contradicts_nothing_of_today(
     assert expected != "not seen" or found.why
 
 
+def test_a_message_of_the_first_second_of_all_is_judged() -> None:
+    """A packet that tells no time is of 1970."""
+    policy = read_policy(POLICY.format(require="level: warning"), "policy.yaml")
+    heard = Evidence()
+    one = Record(parse(OLD), OLD, "f", 1, datetime.fromtimestamp(0, UTC), "192.0.2.1", 514, "udp")
+    heard.add(Arrival(one, attribute(one, Directory([DEVICE])), one.received))
+    assert claims_of(DEVICE, policy, heard)[0].claim == "proved"
+
+
 def test_messages_of_a_time_alone_and_of_before_a_delivery(
     ivrel: Run, example: Path, tmp_path: Path
 ) -> None:

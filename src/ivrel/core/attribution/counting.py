@@ -136,15 +136,18 @@ class Counting:
         else:
             old.merge(count)
 
-    def _bound(self) -> None:
-        while len(self._counts) > MOST_VALUES:
-            # What is dropped here would be dropped in any other order.
-            last = max(value for value in self._counts if value != OTHERS)
-            self._add(OTHERS, self._counts.pop(last))
+    def _bound(self, slack: int = 2) -> None:
+        """Count what is beyond the first values together; that is what any other order leaves."""
+        if len(self._counts) <= slack * MOST_VALUES:
+            return
+        values = sorted(value for value in self._counts if value != OTHERS)
+        for value in values[MOST_VALUES:]:
+            self._add(OTHERS, self._counts.pop(value))
 
     @property
     def groups(self) -> tuple[MessageGroup, ...]:
         """The counts, the most frequent first."""
+        self._bound(slack=1)
         rows = [
             MessageGroup(value, c.number, len(c.devices), _moment(c.first), _moment(c.last))
             for value, c in self._counts.items()

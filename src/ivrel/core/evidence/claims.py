@@ -255,8 +255,7 @@ def _level(heard: Heard, requirement: Requirement) -> _Said:
     if not found.right:
         why = "it was heard only before its correction was delivered"
         return _Said("not seen", _listed(values), why)
-    since = found.since or 0.0
-    lasting = [v for v, t in found.right.items() if t.ended is None or t.ended > since]
+    lasting = [v for v, t in found.right.items() if not is_before(t, found.since)]
     least_urgent = max(lasting, key=order.index)
     said = f"down to {least_urgent}"
     if found.since is not None:

@@ -66,6 +66,25 @@ class AlikeLines:
         ats = [*self._ats[:-1:step], self._ats[-1]]
         return AlikeLines(ats, self._line, self._recorded, self.first, self._first_line)
 
+    def is_readable(self) -> bool:
+        """Whether each line has a day and a text that can be read; if not, each is to be read by
+        itself, and what is wrong with it reported.
+        """
+        if not self._recorded:
+            return True
+        days = set()
+        try:
+            for at in self._ats:
+                line = self._line(at)
+                days.add(line[_DAY])
+                if b"\\" in line:
+                    json.loads(line[line.index(_TEXT) + len(_TEXT) - 1 : -1])
+            for day in days:
+                datetime.fromisoformat(day.decode())
+        except ValueError:
+            return False
+        return True
+
     def is_certain(self, zone: object) -> bool:
         """Whether times can be taken from the bytes: with a zone that keeps its offset, and with
         years that cannot be guessed differently.

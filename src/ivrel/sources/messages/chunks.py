@@ -134,10 +134,13 @@ class Summing(Generic[G]):
         """Take lines that show the same as the first of them."""
         arrival = self._arrived(chunk, group.ats[0], group.line, out)
         if arrival is None:
+            for at in group.ats[1:]:
+                self._take(chunk, at, group.line_of(at), out)
             return
         is_recorded = chunk.form.name == "recording"
         alike = AlikeLines(group.ats, group.line_of, is_recorded, arrival.record, chunk.line)
-        if alike.is_certain(arrival.zone.zone) and out.gathered.add_alike(arrival, alike):
+        is_sure = alike.is_readable() and alike.is_certain(arrival.zone.zone)
+        if is_sure and out.gathered.add_alike(arrival, alike):
             return
         for at in group.ats:
             self._take(chunk, at, group.line_of(at), out)
