@@ -11,10 +11,11 @@ from hypothesis import strategies as st
 
 from ivrel.core import Device, audit_text, read_dialect, read_policy, read_records
 from ivrel.core.dialects import Dialect
+from ivrel.core.dialects.slots import LAZY
 from ivrel.core.reading.doubt import DoubtFinder
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.reader import outside
-from ivrel.core.reading.statements import LAZY, Unparsed
+from ivrel.core.reading.statements import Unparsed
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text, decode
 from ivrel.core.text.words import Path, Words

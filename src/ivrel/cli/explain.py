@@ -46,6 +46,7 @@ def run(args: argparse.Namespace) -> int:
         correction=found.correction,
         text_of=workspace.statements([device]),
         claims=found.claims,
+        comparisons=found.comparisons,
         next=(further,) if is_wrong else (),
     )
     common.show(view, args)

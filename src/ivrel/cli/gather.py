@@ -28,6 +28,11 @@ def arguments(parser: Parser) -> None:
         "--since", action="store_true", help="show the statements that changed since the last time"
     )
     parser.add_argument(
+        "--state",
+        action="store_true",
+        help="also keep what each device shows of its present state: where it sends, its counters",
+    )
+    parser.add_argument(
         "--learn-keys",
         action="store_true",
         help="show the devices' host keys, and record those not known yet",
@@ -47,6 +52,7 @@ def arguments(parser: Parser) -> None:
         parser,
         "ivrel gather --learn-keys --site tarsk",
         "ivrel gather",
+        "ivrel gather --state --site tarsk",
         "ivrel gather --since --kind firewall --at-once 10",
     )
     parser.set_defaults(run=run)
@@ -69,7 +75,7 @@ def _gather(
     from ivrel.work.gathering import GatherOptions
 
     begun = time.monotonic()
-    how = GatherOptions(args.at_once, args.since, args.rename_ok, args.shrunk_ok)
+    how = GatherOptions(args.at_once, args.since, args.rename_ok, args.shrunk_ok, args.state)
     found = workspace.gather(how, devices=devices)
     bar.pause()
     where = common.workspace_words(args)
@@ -77,6 +83,9 @@ def _gather(
     further = []
     if any("--learn-keys" in d.problem for d in failed):
         further.append(f"ivrel gather{where} --learn-keys")
+    displayed = [d for d in found if d.display]
+    if displayed:
+        further.append(f"ivrel why{where} {displayed[0].device}")
     if len(failed) < len(found):
         further.append(f"ivrel audit{where}")
     view = GatheredView(
@@ -89,7 +98,8 @@ def _gather(
     )
     common.show(view, args)
     # Devices of a platform without dialect are not in it.
-    return int(bool(failed) or len(found) < len(devices))
+    is_missing = any(d.no_display for d in found)
+    return int(bool(failed) or is_missing or len(found) < len(devices))
 
 
 def _learn(

@@ -74,7 +74,7 @@ def run(args: argparse.Namespace) -> int:
         given=message_arguments.further_words(args),
     )
     common.show(view, args)
-    return code or int(any(d.count("contradicted") for d in found.devices))
+    return code or int(any(d.count("contradicted") or d.differing for d in found.devices))
 
 
 def _own(args: argparse.Namespace, workspace: Workspace) -> int:

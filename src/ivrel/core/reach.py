@@ -46,8 +46,8 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     For configurations in files: `files`: their paths; `restart`: the command that activates them;
     `running`: a command that succeeds while the service runs.
 
-    For `via: command`: `fetch` prints the configuration, `change` reads a change, `back` its
-    back-out, `keep` saves it.
+    For `via: command`: `fetch` prints the configuration, `state` the device's present state,
+    `change` reads a change, `back` its back-out, `keep` saves it.
 
     `before`, `after`: the user's programs that are called before a change is sent and after it was
     verified.
@@ -70,6 +70,7 @@ class Reach(Struct, frozen=True, omit_defaults=True):
     restart: str = ""
     running: str = ""
     fetch: tuple[str, ...] = ()
+    state: tuple[str, ...] = ()
     change: tuple[str, ...] = ()
     back: tuple[str, ...] = ()
     keep: tuple[str, ...] = ()
@@ -273,6 +274,7 @@ _KEYS = {
     "restart": Key(_TEXT, "what is run there when files were replaced"),
     "running": Key(_TEXT, "what ends with 0 there as long as the service runs"),
     "fetch": Key(_COMMAND, "of `command`: a program that prints the configuration"),
+    "state": Key(_COMMAND, "of `command`: a program that prints the device's present state"),
     "change": Key(_COMMAND, "of `command`: a program that takes a change on standard input"),
     "back": Key(_COMMAND, "of `command`: one that takes a back-out (default: as `change`)"),
     "keep": Key(_COMMAND, "of `command`: one that makes a change last"),

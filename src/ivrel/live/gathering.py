@@ -5,14 +5,16 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime
 from typing import TypeVar
 
 import asyncssh
 from msgspec import Struct
+from msgspec.structs import replace
 
-from ivrel.core.vocabulary.errors import IvrelError, Unreachable
+from ivrel.core.vocabulary.errors import IvrelError, Refused, Unreachable
 from ivrel.core.vocabulary.wording import own_error
-from ivrel.live.links import Target, open_link
+from ivrel.live.links import Link, Target, open_link
 from ivrel.live.links.ssh import host_key
 
 AT_ONCE = 50  # devices that are talked to at a time
@@ -21,13 +23,17 @@ R = TypeVar("R")
 
 class Fetched(Struct, frozen=True):
     """What a device printed; `problem`: why nothing could be had; `remark`: what is to be said of
-    it all the same.
+    it all the same; `display`: what it showed of its present state, None if that was not asked, or
+    could not be had (`no_display` tells why); `taken`: when.
     """
 
     device: str
     data: bytes = b""
     problem: str = ""
     remark: str = ""
+    display: bytes | None = None
+    no_display: str = ""
+    taken: datetime | None = None
 
 
 class Shown(Struct, frozen=True):
@@ -38,20 +44,36 @@ class Shown(Struct, frozen=True):
     problem: str = ""
 
 
-async def fetched(target: Target) -> Fetched:
-    """Return the configuration of one device."""
+async def fetched(target: Target, with_display: bool = False) -> Fetched:
+    """Return the configuration of one device; `with_display`: and what it shows of its state."""
     name = target.device.name
     try:
         link = await open_link(target)
         try:
             data = await link.fetch()
-            return Fetched(name, data, remark="; ".join(link.remarks))
+            one = Fetched(name, data, remark="; ".join(link.remarks))
+            return await _with_display(link, one) if with_display else one
         finally:
             await link.close()
     except IvrelError as problem:
         return Fetched(name, problem=str(problem))
     except Exception as problem:  # one device never stops the others
         return Fetched(name, problem=own_error(problem))
+
+
+async def _with_display(link: Link, one: Fetched) -> Fetched:
+    """Return what was fetched of a device, with what it shows of its present state."""
+    before = datetime.now(UTC)
+    try:
+        data = await link.display()
+    except (Unreachable, Refused) as problem:
+        return replace(one, no_display=str(problem))
+    if data is None:
+        said = "neither its dialect (state:) nor the fleet says how to ask for its state"
+        return replace(one, no_display=said)
+    # It counted at some moment between both.
+    taken = before + (datetime.now(UTC) - before) / 2
+    return replace(one, display=data, taken=taken)
 
 
 async def shown_key(target: Target) -> Shown:

@@ -21,6 +21,8 @@ FAULTS: Mapping[str, str] = {
     "fold": "folds lines at 80 columns, however wide its terminal is",
     "chat": "says messages into the session",
     "clock": "shows the time in its prompt",
+    "stuck": "sends, and its counters do not move",
+    "down": "does not reach its first destination, and says so where it is asked for its state",
     "silent": "speaks to nobody, whatever its configuration says",
 }
 BY_CHANCE = (

@@ -5,6 +5,7 @@ committed, on trial if it is asked for.
 from __future__ import annotations
 
 import contextlib
+import copy
 import re
 
 import asyncssh
@@ -53,7 +54,20 @@ class Server:
     def _get_config(self, said: etree._Element) -> str:
         running = self._unit.running
         text = (self._candidate or running) if _names(said, "source", "candidate") else running
-        tree = etree.fromstring(text)
+        return self._filtered(said, etree.fromstring(text))
+
+    def _get(self, said: etree._Element) -> str:
+        """Return what is in effect: the configuration, and its copy in containers of state."""
+        tree = etree.fromstring(self._unit.running)
+        for config in list(tree.iter("{*}config")):
+            parent = config.getparent()
+            if parent is not None and config is not tree:
+                state = copy.deepcopy(config)
+                state.tag = config.tag.removesuffix("config") + "state"
+                parent.insert(parent.index(config) + 1, state)
+        return self._filtered(said, tree)
+
+    def _filtered(self, said: etree._Element, tree: etree._Element) -> str:
         tops = [etree.QName(one).localname for one in said.findall(f"{{{BASE}}}filter/*")]
         for child in list(tree):
             if tops and isinstance(child.tag, str) and etree.QName(child).localname not in tops:
@@ -127,7 +141,7 @@ class Server:
 
 
 _OPERATIONS = frozenset(
-    "get-config edit-config validate commit cancel-commit discard-changes lock unlock "
+    "get get-config edit-config validate commit cancel-commit discard-changes lock unlock "
     "close-session".split()
 )
 

@@ -9,6 +9,7 @@ from msgspec import Struct
 
 from ivrel.core.dialects.session import SECONDS, WHOLE, Reply, Session
 from ivrel.core.vocabulary.errors import InputError, Refused
+from ivrel.standin.showing import displayed
 from ivrel.standin.unit import Unit
 
 # What prompts look like; the first that a dialect's pattern takes is the stand-in's.
@@ -70,6 +71,7 @@ class Talker:
         self._commands: dict[str, Callable[[], bytes | None]] = {
             **dict.fromkeys((*session.start, session.leave, ""), lambda: None),
             session.show: self._show,
+            **dict.fromkeys(filter(None, (self._shows_state,)), self._state),
             **dict.fromkeys(filter(None, (session.preview,)), self._drafted),
             **dict.fromkeys(session.open, self._open),
             **dict.fromkeys(session.check, self._check),
@@ -94,6 +96,7 @@ class Talker:
             return True
         others = (
             said.show,
+            self._shows_state,
             said.preview,
             said.leave,
             *said.start,
@@ -189,6 +192,14 @@ class Talker:
     def _show(self) -> bytes:
         text = self._unit.running
         return text if text.endswith(b"\n") else text + b"\n"
+
+    @property
+    def _shows_state(self) -> str:
+        display = self._unit.dialect.display
+        return "" if display is None else display.show
+
+    def _state(self) -> bytes:
+        return displayed(self._unit)
 
     def _open(self) -> None:
         self._may_change()

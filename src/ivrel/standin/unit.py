@@ -30,6 +30,16 @@ _AFTER = (
 )
 
 
+class Counters:
+    """What a device counts for one destination since it started."""
+
+    __slots__ = ("dropped", "sent")
+
+    def __init__(self) -> None:
+        self.sent = 0
+        self.dropped = 0
+
+
 class Unit:
     """One device: `running` is in effect, `saved` outlasts a restart.
 
@@ -57,6 +67,8 @@ class Unit:
         self._enders: set[Callable[[], None]] = set()  # what ends each session
         self._booted = datetime.now(UTC) - timedelta(days=3)
         self._number = 0
+        self.held = 0  # messages in its own memory
+        self._counters: dict[tuple[str, int, str], Counters] = {}
         self._voices: tuple[bytes, Sequence[Emitter]] = (b"", ())
         self._tasks: set[asyncio.Task[None]] = set()
 
@@ -121,7 +133,8 @@ class Unit:
         self._settle()
         self.running = self.saved
         self._booted = datetime.now(UTC)
-        self._number = 0
+        self._number = self.held = 0
+        self._counters.clear()
         for end in list(self._enders):
             end()
         self.say(Event(4, "system", "restarted"))
@@ -148,22 +161,50 @@ class Unit:
         """Send an event to all collectors that it is for, as the configuration says; return how
         many there were.
         """
-        if self.fault is not None and self.fault.kind == "silent":
+        if self._has("silent"):
             return 0
         self._number += 1
-        said = [v for v in self._speaks() if v.lets(event.severity, event.tag)]
-        for emitter in said:
+        self.held += 1
+        sent = 0
+        for emitter in self._speaks():
+            if not emitter.lets(event.severity, event.tag):
+                continue
+            counters = self.counters(emitter.address, emitter.port, emitter.transport)
+            if self.is_down(emitter.address, emitter.port, emitter.transport):
+                counters.dropped += 1
+                continue
             now = datetime.now(UTC)
             data = written(self.device, emitter, event, now, self._booted, self._number)
             self._mouth.send(emitter, data)
-        return len(said)
+            sent += 1
+            if not self._has("stuck"):
+                counters.sent += 1
+        return sent
+
+    def counters(self, address: str, port: int, transport: str) -> Counters:
+        """Return what the device counts for a destination."""
+        return self._counters.setdefault((address, port, transport), Counters())
+
+    def is_down(self, address: str, port: int, transport: str) -> bool:
+        """Whether the device does not reach a destination."""
+        if not self._has("down"):
+            return False
+        first = next(iter(self._speaks()), None)
+        known = None if first is None else (first.address, first.port, first.transport)
+        return known == (address, port, transport)
+
+    def _has(self, fault: str) -> bool:
+        return self.fault is not None and self.fault.kind == fault
+
+    def scope(self) -> Scope:
+        """Return what its configuration says. Raise Unreadable if it cannot be read."""
+        return Scope(self.device, read_records(self.dialect, self.running), self._collectors)
 
     def _speaks(self) -> Sequence[Emitter]:
         if self._voices[0] != self.running:
             try:
-                records = read_records(self.dialect, self.running)
-                scope = Scope(self.device, records, self._collectors)
-                found = tuple(emitters(self.device, scope, lambda d: d.identity or "127.0.0.1"))
+                nearest = self.device.identity or "127.0.0.1"
+                found = tuple(emitters(self.device, self.scope(), lambda d: nearest))
             except Unreadable:
                 found = ()
             self._voices = self.running, found

@@ -25,6 +25,7 @@ from ivrel.work.messages import (
     opened,
 )
 from ivrel.work.run import RunOptions
+from ivrel.work.witnesses import Witnesses
 
 
 def heard(
@@ -34,15 +35,22 @@ def heard(
     devices: Sequence[Device],
     settings: Collection[str] = (),
 ) -> HeardResult:
-    """Return the claims that messages prove and contradict; `settings`: only of these."""
-    evidence, problems = evidence_of(files, given, options)
+    """Return the claims that messages prove and contradict, and what devices show of themselves
+    beside them; `settings`: only of these.
+    """
+    witnesses = Witnesses(files)
+    evidence, problems = evidence_of(files, given, options, witnesses.moments(devices))
     fleet = FleetClaims(files, evidence)
     found = []
     for device in devices:
-        some = tuple(c for c in fleet.of(device) if not settings or c.setting in settings)
-        found.append(DeviceHeard(device, evidence.of(device.name), some))
-    found.sort(key=lambda d: -d.count("contradicted"))
+        every = fleet.of(device)
+        some = tuple(c for c in every if not settings or c.setting in settings)
+        said = witnesses.of(device, fleet.messages(every))
+        beside = tuple(c for c in said if not settings or c.setting in settings)
+        found.append(DeviceHeard(device, evidence.of(device.name), some, beside))
+    found.sort(key=lambda d: (-d.count("contradicted"), -len(d.differing)))
     odd = anomalies(evidence, {d.name for d in devices})
+    problems = (*problems, *witnesses.problems)
     return HeardResult(evidence.number, tuple(found), tuple(odd), problems, fleet.remarks(devices))
 
 

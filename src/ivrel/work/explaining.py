@@ -9,6 +9,7 @@ from msgspec import Struct
 from ivrel.core.correcting import Correction
 from ivrel.core.evidence.beside import beside
 from ivrel.core.evidence.claims import Claim
+from ivrel.core.evidence.witnesses import NO_MESSAGES, Comparison
 from ivrel.core.fleet import Device
 from ivrel.core.policy import effective
 from ivrel.core.vocabulary.errors import InputError
@@ -19,10 +20,12 @@ from ivrel.work.correction import Corrections
 from ivrel.work.jobs import Auditing
 from ivrel.work.message_files import MessageFiles
 from ivrel.work.run import RunOptions
+from ivrel.work.witnesses import Witnesses
 
 
 class Explanation(Struct, frozen=True, kw_only=True):
-    """One device's verdicts, its correction, and what messages claim, by setting.
+    """One device's verdicts, its correction, and what messages claim, by setting; `comparisons`:
+    what its configuration, its display and the messages say together, if it has a display.
 
     `problems`: files and lines of messages that could not be read; `remarks`: what to bear in mind.
     """
@@ -31,6 +34,7 @@ class Explanation(Struct, frozen=True, kw_only=True):
     verdicts: tuple[Verdict, ...]
     correction: Correction
     claims: Mapping[str, Claim] = {}
+    comparisons: tuple[Comparison, ...] = ()
     problems: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
 
@@ -57,12 +61,16 @@ def explained(
     claims: Mapping[str, Claim] = {}
     problems: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
+    witnesses = Witnesses(files)
+    moments = witnesses.moments([device])
+    got = NO_MESSAGES
     if messages:
         from ivrel.work.messages import FleetClaims, evidence_of
 
-        evidence, problems = evidence_of(files, messages, options)
+        evidence, problems = evidence_of(files, messages, options, moments)
         fleet = FleetClaims(files, evidence)
         claims = fleet.by_setting(device)
+        got = fleet.messages(claims.values())
         remarks = fleet.remarks([device])
         result = beside(result, claims)
     (correction,) = Corrections(files, options, [device])
@@ -73,6 +81,7 @@ def explained(
         verdicts=tuple(v for v in result.verdicts if not settings or v.setting in settings),
         correction=correction,
         claims=claims,
-        problems=problems,
+        comparisons=witnesses.of(device, got),
+        problems=(*problems, *witnesses.problems),
         remarks=remarks,
     )

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Iterable, Sequence
+from functools import partial
 from itertools import groupby
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ivrel.core.correcting.difference import changed_statements
 from ivrel.core.delivery.gathering import GatheredDevice, HostKey
@@ -21,6 +23,7 @@ from ivrel.live.access import fingerprint
 from ivrel.live.gathering import AT_ONCE, Fetched, Shown, fetched, shown_key, through
 from ivrel.live.links import Target
 from ivrel.live.targets import hosts_between, targets_of
+from ivrel.sources.displays import keep_display
 from ivrel.sources.gathered import keep_beside, standing_text, write_gathered
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.run import RunOptions
@@ -31,13 +34,15 @@ class GatherOptions(Struct, frozen=True):
 
     `at_once`: number of devices to talk to at the same time; `since`: also return the statements
     that changed; `rename_ok`: accept configurations that name another device; `shrunk_ok`: accept
-    configurations that lost most of their statements.
+    configurations that lost most of their statements; `state`: also keep what each device shows of
+    its present state.
     """
 
     at_once: int = AT_ONCE
     since: bool = False
     rename_ok: bool = False
     shrunk_ok: bool = False
+    state: bool = False
 
 
 USUAL = GatherOptions()
@@ -66,13 +71,29 @@ def gathered(
     done: dict[str, GatheredDevice] = {}
 
     async def fetch_all() -> None:
-        async for one in through(targets, fetched, how.at_once):
-            done[one.device] = _written(files, owners, by_name[one.device], one, how)
+        async for one in through(targets, partial(fetched, with_display=how.state), how.at_once):
+            target = by_name[one.device]
+            written = _written(files, owners, target, one, how)
+            done[one.device] = _with_display(files, target, one, written)
             if options.progress is not None:
                 options.progress("gathering", len(done), len(targets))
 
     asyncio.run(fetch_all())
     return tuple(done[t.device.name] for t in targets)
+
+
+def _with_display(
+    files: WorkspaceFiles, target: Target, one: Fetched, written: GatheredDevice
+) -> GatheredDevice:
+    """Keep what a device showed of its state, and return the device with the file."""
+    # What was said by another device than expected is not kept under this one's name.
+    if one.display is None or one.taken is None or written.problem:
+        return replace(written, no_display=one.no_display)
+    try:
+        shown = keep_display(files, target.device, one.display, one.taken)
+    except IvrelError as problem:
+        return replace(written, no_display=str(problem))
+    return replace(written, display=shown)
 
 
 def _written(

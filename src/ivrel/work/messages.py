@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime, tzinfo
 from typing import TypeVar
 
@@ -18,6 +18,7 @@ from ivrel.core.attribution.zones import CONFIGURATION, POLICY, StampZone, zone_
 from ivrel.core.evidence.claims import JUDGED, Claim, claims_of
 from ivrel.core.evidence.clocks import common_offset
 from ivrel.core.evidence.summary import Evidence
+from ivrel.core.evidence.witnesses import MessagesGot
 from ivrel.core.fleet import Device, DeviceSelection, choose
 from ivrel.core.policy import Policy, effective
 from ivrel.core.reading import read_records
@@ -209,11 +210,17 @@ def wording_of(files: WorkspaceFiles) -> Mapping[str, Mapping[str, str]]:
 
 
 def evidence_of(
-    files: WorkspaceFiles, given: MessageFiles, options: RunOptions
+    files: WorkspaceFiles,
+    given: MessageFiles,
+    options: RunOptions,
+    moments: Mapping[str, Sequence[float]] | None = None,
 ) -> tuple[Evidence, tuple[str, ...]]:
-    """Return the summary of messages by device, and the problems with files or lines."""
+    """Return the summary of messages by device, and the problems with files or lines.
+
+    `moments`: by device, when it showed its counters, between which its messages are counted.
+    """
     wording = wording_of(files)
-    return summarised(files, given, options, lambda: Evidence(wording))
+    return summarised(files, given, options, lambda: Evidence(wording, moments))
 
 
 def changes_of(files: WorkspaceFiles) -> Mapping[str, float]:
@@ -242,6 +249,10 @@ class FleetClaims:
         """Return the claims about one device, setting by setting."""
         changed = self.changes.get(device.name)
         return claims_of(device, self._policy, self._evidence, changed, self._common)
+
+    def messages(self, claims: Iterable[Claim]) -> MessagesGot:
+        """Return what collectors got of a device, to be held against its display."""
+        return MessagesGot({claim.setting: claim for claim in claims}, self._evidence.counts)
 
     def remarks(self, devices: Iterable[Device]) -> tuple[str, ...]:
         """Return a remark if messages are older than the configurations that they are held against,

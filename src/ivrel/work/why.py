@@ -20,6 +20,7 @@ from ivrel.core.evidence.page import (
     BAD,
     COLLECTORS,
     CONFIGURATION,
+    DISPLAY,
     GOOD,
     MESSAGES,
     NOTE,
@@ -29,12 +30,13 @@ from ivrel.core.evidence.page import (
     WhyLine,
 )
 from ivrel.core.evidence.summary import STRANGER, Evidence, Tally
+from ivrel.core.evidence.witnesses import NO_MESSAGES
 from ivrel.core.fleet import Device
 from ivrel.core.measuring.gathered import SUBJECTS, Measured
 from ivrel.core.measuring.silence import Silence, silences
 from ivrel.core.policy import effective
 from ivrel.core.reading import read_records
-from ivrel.core.settings import Scope
+from ivrel.core.settings import SETTINGS, Scope
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES
 from ivrel.core.vocabulary.verdict import Verdict
@@ -44,6 +46,7 @@ from ivrel.work.jobs import Auditing
 from ivrel.work.message_files import MessageFiles
 from ivrel.work.messages import FleetClaims, Interfaces, changes_of, evidence_of, summarised
 from ivrel.work.run import RunOptions
+from ivrel.work.witnesses import Witnesses
 
 _ALIKE = 0.8  # of two names, by difflib
 _MOST_STRANGERS = 3
@@ -95,8 +98,10 @@ class _Page:
         self.problems: tuple[str, ...] = ()
         self._evidence: Evidence | None = None
         self._times: Measured[Any] | None = None
+        self._witnesses = Witnesses(files)
         if given:
-            self._evidence, self.problems = evidence_of(files, given, options)
+            moments = self._witnesses.moments([device])
+            self._evidence, self.problems = evidence_of(files, given, options, moments)
 
             def new() -> Measured[Any]:
                 return Measured(SUBJECTS["silence"])
@@ -106,6 +111,7 @@ class _Page:
     def lines(self) -> Iterator[WhyLine]:
         """Yield the lines of the page."""
         yield from self._configuration()
+        yield from self._display()
         if self._evidence is None or self._times is None:
             said = "no messages were given: name recordings with --heard or --at"
             yield WhyLine(MESSAGES, "messages", said, OPEN)
@@ -146,6 +152,27 @@ class _Page:
         if not wrong:
             number = counted(len(self._result.verdicts), "setting")
             yield WhyLine(CONFIGURATION, "verdict", f"as asked in {number}", GOOD)
+
+    def _display(self) -> Iterator[WhyLine]:
+        """Yield what the device shows of itself, held against the other witnesses."""
+        device = self._device
+        messages = NO_MESSAGES
+        if self._evidence is not None:
+            fleet = FleetClaims(self._files, self._evidence)
+            messages = fleet.messages(fleet.of(device))
+        said = self._witnesses.of(device, messages)
+        self.problems = (*self.problems, *self._witnesses.problems)
+        alike: dict[str, None] = {}
+        for one in said:
+            if one.setting in SETTINGS and not self._is_meant(one.setting):
+                continue
+            if one.state == GOOD and one.setting in SETTINGS:
+                alike[f"{one.setting} {one.of}".strip()] = None
+                continue
+            about = f"{one.setting} {one.of}" if one.setting != DISPLAY and one.of else one.setting
+            yield WhyLine(DISPLAY, about, one.said, one.state, one.where)
+        if alike:
+            yield WhyLine(DISPLAY, "as configured", ", ".join(alike), GOOD)
 
     def _is_wrong(self, v: Verdict) -> bool:
         return v.verdict not in _GOOD_VERDICTS and self._is_meant(v.setting)

@@ -16,10 +16,9 @@ from ivrel.core.correcting.steps import Getter, steps_between
 from ivrel.core.dialects.dialect import Dialect, Example
 from ivrel.core.dialects.items import Any, Flag, Implied, Item, Literal, Maybe, Rest, Variable
 from ivrel.core.dialects.pattern import Pattern
-from ivrel.core.dialects.slots import SLOTS, table_of
+from ivrel.core.dialects.slots import LAZY, SLOTS, table_of
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records, read_records
-from ivrel.core.reading.statements import LAZY
 from ivrel.core.settings import Scope, read_settings
 from ivrel.core.settings.unstated import lacks_default
 from ivrel.core.text.text import Text

@@ -11,9 +11,9 @@ from collections.abc import Iterator
 from ivrel.core.correcting.changes import apply_change, write_change
 from ivrel.core.correcting.steps import steps_between
 from ivrel.core.dialects.dialect import Dialect
-from ivrel.core.dialects.slots import SLOTS, table_of
+from ivrel.core.dialects.slots import LAZY, SLOTS, table_of
 from ivrel.core.reading.records import Records, read_records
-from ivrel.core.reading.statements import LAZY, Key
+from ivrel.core.reading.statements import Key
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
 
 # Appended to values: control characters of line editors, line ends, and characters that separate

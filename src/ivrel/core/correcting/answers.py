@@ -18,11 +18,12 @@ from ivrel.core.correcting.answer_cache import (
     seen_value,
 )
 from ivrel.core.correcting.difference import is_same_beyond_export, same_value
+from ivrel.core.dialects.slots import LAZY
 from ivrel.core.judging.judge import Known, strays_on
 from ivrel.core.judging.verdict_cache import is_of_text
 from ivrel.core.policy import Requirement
 from ivrel.core.reading.records import EVERY_SLOT, Dependencies, Note, Records
-from ivrel.core.reading.statements import LAZY, Key
+from ivrel.core.reading.statements import Key
 from ivrel.core.settings import SETTINGS, Fact, Finding, Scope
 from ivrel.core.settings.scope import DEVICE
 from ivrel.core.settings.unstated import judged

@@ -8,9 +8,10 @@ from collections import Counter
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 
 from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.slots import LAZY
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.records import Records
-from ivrel.core.reading.statements import LAZY, NO_PATTERN, TakenBack, Understood
+from ivrel.core.reading.statements import NO_PATTERN, TakenBack, Understood
 from ivrel.core.shapes.shape import Found, Shape
 from ivrel.core.text.lines import line_at, next_line
 from ivrel.core.text.text import LONGEST, Text, decode

@@ -13,10 +13,11 @@ from msgspec.structs import replace
 from ivrel.core.correcting.answers import StateAnswers
 from ivrel.core.correcting.difference import may_differ
 from ivrel.core.correcting.steps import EditStep, steps_between
+from ivrel.core.dialects.slots import LAZY
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.reading.records import Records
-from ivrel.core.reading.statements import LAZY, Key
+from ivrel.core.reading.statements import Key
 from ivrel.core.settings import SETTINGS, Obstacle
 from ivrel.core.settings.relevance import bearing
 from ivrel.core.vocabulary.errors import Undecided

@@ -11,6 +11,9 @@ STATES = ("not gathered", "kept beside", "new", "changed", "other layout", "as b
 class GatheredDevice(Struct, frozen=True):
     """One device: its state, the file, why it was not gathered, which statements of export settings
     are gone or have come, and what else is to be said of what it printed.
+
+    `display`: the file with what it showed of its present state; `no_display`: why there is none,
+    although it was asked for.
     """
 
     device: str
@@ -21,6 +24,8 @@ class GatheredDevice(Struct, frozen=True):
     gone: tuple[str, ...] = ()
     come: tuple[str, ...] = ()
     remark: str = ""
+    display: str = ""
+    no_display: str = ""
 
 
 class HostKey(Struct, frozen=True):

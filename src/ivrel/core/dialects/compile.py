@@ -19,7 +19,7 @@ from ivrel.core.dialects.items import (
 from ivrel.core.dialects.pattern import Pattern
 from ivrel.core.dialects.slots import SLOTS, unknown_slot
 from ivrel.core.vocabulary.addresses import FAMILIES
-from ivrel.core.vocabulary.values import ADDRESS, HOST, INET
+from ivrel.core.vocabulary.values import ADDRESS, HOST, INET, WORD
 from ivrel.core.vocabulary.wording import not_one_of
 
 _SLOT = re.compile(r"\{([^{}=:]*)(?:=([^{}=:]*):([^{}:=,\s]+))?\}")
@@ -107,7 +107,8 @@ def _slot(match: re.Match[str], spelling: Spelling, qualified: bool) -> Item:
     name, value, word = (part and part.strip() for part in match.groups())
     first, _, behind = (name or "").partition(" ")
     family = FAMILIES.get(first, "")
-    name = behind.strip() if family else name
+    is_rest = first == "rest"
+    name = behind.strip() if family or is_rest else name
     if name == "any":
         return Any()
     if name not in SLOTS:
@@ -115,13 +116,15 @@ def _slot(match: re.Match[str], spelling: Spelling, qualified: bool) -> Item:
     kind = SLOTS[name].type
     if family and kind not in (ADDRESS, HOST, INET):
         raise ValueError(f"'{first}' narrows addresses, and {name} is none")
+    if is_rest and kind is not WORD:
+        raise ValueError(f"'rest' is for a text of several words, and {name} is none")
     if value is not None:
         if kind.choices and value not in kind.choices:
             raise ValueError(f"value {not_one_of(value, kind.choices)}")
         return Flag(name, value, word or "")
     words = spelling.get(name) or spelling.get(kind.name)
     if not words:
-        return Variable(name, None, None, qualified, family)
+        return Variable(name, None, None, qualified, family, is_rest)
     # Of several spellings the first is written; all are read.
     spelled = {meant: said[0] for meant, said in words.items()}
     back = {word: meant for meant, said in words.items() for word in said}

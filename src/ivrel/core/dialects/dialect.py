@@ -59,6 +59,7 @@ class Dialect(Remembering, frozen=True, eq=False):
     has_no: tuple[str, ...] = ()  # forms of text that the platform's configurations do not hold
     tells: Mapping[str, str] = {}  # the setting that a tag or MSGID tells of
     session: Session | None = None  # how one talks to a device
+    display: Display | None = None  # how a device shows its present state
 
     @property
     def statements(self) -> int:
@@ -104,3 +105,14 @@ class Dialect(Remembering, frozen=True, eq=False):
             spelled = (v.spelled for p in self.patterns if (v := p.variable(slot)) and v.spelled)
             known = tuple(next(spelled, ()))
         return tuple(c for c in known if self.can_write(slot, c))
+
+
+class Display(Struct, frozen=True, eq=False):
+    """How devices of a platform show their present state: where they send, and what they count.
+
+    `show`: what is typed to see it, '' where it is had in another way; `dialect`: how it is read.
+    It has no defaults: what a display does not show, nobody knows.
+    """
+
+    show: str
+    dialect: Dialect

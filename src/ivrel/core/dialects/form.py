@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from yaml import MappingNode
@@ -22,7 +22,7 @@ from ivrel.core.form import (
     TextField,
     place,
 )
-from ivrel.core.shapes import SHAPES, Shape
+from ivrel.core.shapes import PRINTED, SHAPES, Shape
 from ivrel.core.vocabulary.wording import shorten
 
 
@@ -33,6 +33,8 @@ def _whole(text: str) -> int:
 
 
 TEXT = TextField("text")
+
+CONFIGURATION = "configuration"  # of a display: in the shape of the configuration
 
 # What no dialect can describe yet (`reading/layout.py` finds it).
 FORMS_OF_TEXT = ("block-comments", "here-documents", "continued-lines")
@@ -168,12 +170,40 @@ _BEHIND = {
 }
 
 
+def _state(options: Mapping[str, Key]) -> MappingField:
+    """Return the form of a display; `options`: those of the configuration's shape."""
+    return MappingField(
+        "a display",
+        {
+            "show": Key(TEXT, "what is typed to see it (default: it is part of the same model)"),
+            "shape": Key(
+                TextField("a shape", choices=(PRINTED, CONFIGURATION)),
+                "how it falls into statements: as lines for people, or as the configuration does "
+                "(default: printed)",
+            ),
+            **options,
+            "spelling": _BEHIND["spelling"],
+            "rows": _BEHIND["rows"],
+            "defaults": Key(
+                Raw({"type": "object"}),
+                "what holds where it shows nothing, as a model says; else that is not known",
+            ),
+            "statements": _BEHIND["statements"],
+            "aside": _BEHIND["aside"],
+        },
+        lambda at, **said: (at, said),
+    )
+
+
 def _form(classes: Sequence[type[Shape]]) -> MappingField:
     """Return the form of a dialect whose shape is one of these, each with options of its own."""
     options = {key: said for one in classes for key, said in one.OPTIONS.items()}
+    state = Key(_state(options), "how a device shows its present state: what it sends and counts")
     change = {key: said for one in classes for key, said in one.CHANGE.items()}
     way = Key(MappingField("a way to change", change), "how a change is written", must=True)
-    return MappingField("a dialect", {**_BEFORE, **options, "change": way, **_BEHIND})
+    return MappingField(
+        "a dialect", {**_BEFORE, **options, "change": way, "state": state, **_BEHIND}
+    )
 
 
 class _ByShape:

@@ -39,6 +39,8 @@ class Variable(Struct, frozen=True):
 
     `qualified`: whether a word that is spelled may bear the name of the module that defines it, as
     identities do (RFC 7951 section 6.8; as a prefix in XML, RFC 7950 section 9.10.3).
+
+    `is_rest`: it carries all words that follow, in which blanks divide them.
     """
 
     slot: str
@@ -46,6 +48,7 @@ class Variable(Struct, frozen=True):
     values: Mapping[str, str] | None
     qualified: bool = False
     family: str = ""
+    is_rest: bool = False
 
     def decode(self, word: str) -> Value | None:
         """Return the value that a word means; None if it means none, as an empty one does."""
@@ -148,6 +151,8 @@ def outline(items: Sequence[Item]) -> Outline:
             continue
         if certain and isinstance(item, Literal | Flag):
             fixed.append((least, item.word))
+        if isinstance(item, Variable) and item.is_rest:
+            return Outline(tuple(fixed), least + 1, MANY, None)
         if isinstance(item, Variable | Flag):
             values.append((least, item))
         least = least + 1
@@ -210,6 +215,9 @@ def match(items: tuple[Item, ...], words: Words, at: int) -> list[tuple[str, Val
                 return None
             following = match(items[n + 1 :], words, at + 1)
             return None if following is None else [(item.slot, item.value), *following]
+        elif item.is_rest:
+            value = item.decode(" ".join(words[at:]))
+            return None if value is None else [(item.slot, value)]
         else:
             value = item.decode(words[at])
             if value is None:

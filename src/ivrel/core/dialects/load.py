@@ -12,14 +12,14 @@ from typing import Any
 from msgspec import structs
 
 from ivrel.core.dialects.compile import compile_pattern
-from ivrel.core.dialects.dialect import Dialect, Example
-from ivrel.core.dialects.form import DIALECT, TEXT
+from ivrel.core.dialects.dialect import Dialect, Display, Example
+from ivrel.core.dialects.form import CONFIGURATION, DIALECT, TEXT
 from ivrel.core.dialects.groups import groups_of
 from ivrel.core.dialects.items import Literal
 from ivrel.core.dialects.negations import BY_RULE, DEFAULT, negated_by_word, negation_of, text_of
 from ivrel.core.dialects.pattern import UNKNOWN_NEGATED, Negated, Pattern
 from ivrel.core.dialects.session import checked
-from ivrel.core.dialects.slots import SLOTS, unknown_slot
+from ivrel.core.dialects.slots import LAZY, SLOTS, unknown_slot
 from ivrel.core.dialects.stated import conditional_defaults, spelling_of, values_of
 from ivrel.core.form import (
     Node,
@@ -28,11 +28,13 @@ from ivrel.core.form import (
     place,
     read_yaml,
 )
-from ivrel.core.shapes import SHAPES, Shape
+from ivrel.core.shapes import DISPLAYED, PRINTED, SHAPES, Shape
 from ivrel.core.shapes.lists import Listed, Listing
 from ivrel.core.vocabulary.errors import InputError
 from ivrel.core.vocabulary.sourced import SourcedValue
 from ivrel.core.vocabulary.wording import not_one_of
+
+Spelled = Mapping[str, Mapping[str, Sequence[str]]]  # values and words, by type or slot
 
 
 def read_dialect(text: str, file: str) -> Dialect:
@@ -46,16 +48,20 @@ def read_dialect(text: str, file: str) -> Dialect:
 class _Loader:
     """Makes a dialect of the values in its file; mistakes go to the report."""
 
-    def __init__(self, values: Mapping[str, Any], report: Report) -> None:
+    def __init__(
+        self, values: Mapping[str, Any], report: Report, spelling: Spelled | None = None
+    ) -> None:
+        """`spelling`: that of the configuration, where this is a display of the same platform."""
         self._values = values
         self._report = report
+        self._is_display = spelling is not None
         # The shape comes first: it says how the words of patterns are split.
-        kind = SHAPES[values["shape"]].load()
+        kind = {**SHAPES, **DISPLAYED}[values["shape"]].load()
         said = {key.replace("-", "_") for key in kind.OPTIONS}
         options = {key: value for key, value in values.items() if key in said}
         shape = kind.built({**options, **values["change"]})
         self._shape = self._with_lists(self._with_negation(shape))
-        self._spelling = spelling_of(values.get("spelling"), report)
+        self._spelling = {**(spelling or {}), **spelling_of(values.get("spelling"), report)}
         self._rows: Mapping[str, Any] = values.get("rows", {})
         self._keys = {
             table: tuple(f"{table}.{field}" for field in row["key"])
@@ -115,7 +121,7 @@ class _Loader:
         defaults = values_of(values.get("defaults"), report, "default")
         only = self._only()
         self._check_channels()
-        groups = groups_of(compiled, self._every_key, report)
+        groups = self._groups(compiled)
         says = [said["says"] for _, said in values["statements"]]
         for number, negation in self._negations(compiled):
             patterns = (*patterns, negation)
@@ -123,6 +129,7 @@ class _Loader:
             says.append(text_of(negation, self._shape))
         conditional = conditional_defaults(values.get("defaults_when", {}), report)
         session = checked(values.get("session"), report)
+        display = self._display()
         # Examples are read last: they mean nothing while the patterns are wrong.
         report.settle()
         examples = [_example(at, report, **said) for at, said in values.get("examples", ())]
@@ -159,7 +166,37 @@ class _Loader:
                 for word in words
             },
             session=session,
+            display=display,
         )
+
+    def _groups(self, compiled: Sequence[tuple[Node, Pattern]]) -> tuple[int, ...]:
+        """Return the groups of patterns that write the same statement; a display writes none."""
+        if self._is_display:
+            return tuple(range(len(compiled)))
+        return groups_of(compiled, self._every_key, self._report)
+
+    def _display(self) -> Display | None:
+        """Return how a device shows its present state; None if the dialect does not say."""
+        node, said = self._values.get("state", (None, {}))
+        if node is None:
+            return None
+        values = dict(self._values)
+        if said.get("shape") != CONFIGURATION:
+            values |= {"shape": PRINTED, "change": {"remove": ""}}
+        # What is said of the configuration's statements alone is not of the display.
+        for key in ("state", "session", "series", "negation", "defaults", "defaults_when"):
+            values.pop(key, None)
+        for key in ("only", "only_read", "unset", "tells", "examples", "never", "spelling"):
+            values.pop(key, None)
+        own = {key: value for key, value in said.items() if key not in ("show", "shape", "rows")}
+        values |= {"aside": (), **own}
+        rows = {**self._rows, **said.get("rows", {})}
+        values["rows"] = {
+            table: {key: value for key, value in row.items() if key in ("key", "line")}
+            for table, row in rows.items()
+        }
+        dialect = _Loader(values, self._report, self._spelling).dialect()
+        return Display(said.get("show", ""), dialect)
 
     def _compiled(self, node: Node | None, says: str, inside: str, **more: Any) -> Pattern | None:
         """Return a pattern; None, and a mistake, if it is none."""
@@ -190,11 +227,28 @@ class _Loader:
             if pattern is None:
                 continue
             pattern = structs.replace(pattern, negated=self._negated(says.get("negated"), pattern))
+            self._check_display(node, pattern)
             out.append((node, pattern))
             if pattern.table not in ("", *self._keys):
                 said = f"no key for the rows of '{pattern.table}'; expected it under 'rows'"
                 self._report.add(node, said)
         return out
+
+    def _check_display(self, node: Node, pattern: Pattern) -> None:
+        """Report slots that do not belong in a display, or in a configuration."""
+        if not self._is_display:
+            for slot in pattern.slots:
+                if SLOTS[slot].displayed:
+                    said = f"{slot} is no setting; describe where a device shows it under 'state'"
+                    self._report.add(node, said)
+            return
+        missing = [k for k in self._keys.get(pattern.table, ()) if k not in pattern.slots]
+        if pattern.table in LAZY:
+            said = f"rows of '{pattern.table}' are not read from a display"
+            self._report.add(node, said)
+        elif missing:
+            said = f"it does not show {missing[0]}, which tells the rows of {pattern.table} apart"
+            self._report.add(node, f"{said}; 'rows' under 'state' can say what does")
 
     def _negated(self, said: Node | None, pattern: Pattern) -> Negated:
         """Return the effect of a negation of a statement."""

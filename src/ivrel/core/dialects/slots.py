@@ -59,13 +59,15 @@ from ivrel.core.vocabulary.wording import listed
 class Slot(Struct, frozen=True):
     """One slot and its type.
 
-    `many`: a row may say several values of it; `idle`: no setting is about it.
+    `many`: a row may say several values of it; `idle`: no setting is about it; `displayed`: only a
+    display of a device's present state holds it (`state:` in a dialect).
     """
 
     name: str
     type: ValueType
     many: bool = False
     idle: bool = False
+    displayed: bool = False
 
     @property
     def table(self) -> str:
@@ -91,6 +93,10 @@ TABLES = (
     "gate",
     "interface",
 )
+
+
+# Tables that are looked up only when a check asks for them: they are long and seldom needed.
+LAZY = ("interface", "gate")
 
 
 def table_of(slot: str) -> str:
@@ -197,6 +203,14 @@ SLOTS: Mapping[str, Slot] = {
         Slot("gate.action", VERDICT),
         Slot("gate.tell", TELL),
         Slot("gate.feed", WORD),
+        Slot("destination.state", STATE, idle=True, displayed=True),
+        Slot("destination.sent", NUMBER, idle=True, displayed=True),
+        Slot("destination.dropped", NUMBER, idle=True, displayed=True),
+        Slot("destination.waiting", NUMBER, idle=True, displayed=True),
+        Slot("destination.error", WORD, idle=True, displayed=True),
+        Slot("counted.sent", NUMBER, idle=True, displayed=True),
+        Slot("counted.dropped", NUMBER, idle=True, displayed=True),
+        Slot("memory.held", NUMBER, idle=True, displayed=True),
     )
 }
 

@@ -8,12 +8,14 @@ from msgspec import Struct
 
 # The parts of the page, in the order in which a message goes its way.
 CONFIGURATION = "configuration"
+DISPLAY = "display"
 MESSAGES = "messages"
 OTHERS = "others"
 COLLECTORS = "collectors"
 PATH = "path"
 PARTS: Mapping[str, str] = {
     CONFIGURATION: "what its configuration does",
+    DISPLAY: "what it shows of its present state",
     MESSAGES: "what was heard of it",
     OTHERS: "what others sent under its name, or from its network",
     COLLECTORS: "its collectors",

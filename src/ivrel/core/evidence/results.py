@@ -10,16 +10,26 @@ from msgspec import Struct
 from ivrel.core.evidence.anomalies import Anomaly
 from ivrel.core.evidence.claims import Claim
 from ivrel.core.evidence.own import STATES, Kept
+from ivrel.core.evidence.page import BAD
 from ivrel.core.evidence.summary import Summary
+from ivrel.core.evidence.witnesses import Comparison
 from ivrel.core.fleet import Device
 
 
 class DeviceHeard(Struct, frozen=True):
-    """What was heard of one device: its summary, and a claim for each setting."""
+    """What was heard of one device: its summary, and a claim for each setting; `comparisons`: what
+    its configuration, its display and the messages say together, if it has a display.
+    """
 
     device: Device
     summary: Summary
     claims: tuple[Claim, ...]
+    comparisons: tuple[Comparison, ...] = ()
+
+    @property
+    def differing(self) -> tuple[Comparison, ...]:
+        """The comparisons in which the witnesses differ."""
+        return tuple(c for c in self.comparisons if c.state == BAD)
 
     def count(self, claim: str) -> int:
         """Return how many of the claims are this one."""

@@ -6,7 +6,7 @@ alphabetical order are kept, and the rest is counted.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 
 from msgspec import Struct
@@ -14,6 +14,7 @@ from msgspec import Struct
 from ivrel.core.attribution.arrival import Arrival
 from ivrel.core.attribution.senders import DISPUTED, UNKNOWN_ADDRESS, Attribution
 from ivrel.core.attribution.zones import UNKNOWN_ZONE
+from ivrel.core.evidence.between import CountsBetween
 from ivrel.core.measuring.pairs import Pairs
 from ivrel.core.syslog.alike import AlikeLines
 from ivrel.core.syslog.record import Record
@@ -145,7 +146,8 @@ class Summary:
 class Evidence:
     """What was heard: a summary of each device, of what is sure; and who else sent.
 
-    `tells`: by device, the setting that a tag or MSGID reports.
+    `tells`: by device, the setting that a tag or MSGID reports; `moments`: by device, when it
+    showed its counters, between which its messages are counted (`counts`).
 
     `devices`: by name; `renamed`: by device and the HOSTNAME that nobody in the fleet has, what
     came from its address under that name; `others`: by kind, what proves nothing of any device:
@@ -153,8 +155,11 @@ class Evidence:
     names that each address was heard with.
     """
 
-    def __init__(self, tells: Tells | None = None) -> None:
+    def __init__(
+        self, tells: Tells | None = None, moments: Mapping[str, Sequence[float]] | None = None
+    ) -> None:
         self._tells = tells or {}
+        self.counts = CountsBetween(moments) if moments else None
         self.devices: dict[str, Summary] = {}
         self.renamed: dict[tuple[str, str], Summary] = {}
         self.others = Summary()
@@ -181,6 +186,8 @@ class Evidence:
     def add(self, arrival: Arrival) -> None:
         """Count a message."""
         self._count(arrival, 1, arrival.when)
+        if self.counts is not None:
+            self.counts.add(arrival)
 
     def add_alike(self, arrival: Arrival, alike: AlikeLines) -> bool:
         """Count messages that show the same; return True."""
@@ -189,6 +196,8 @@ class Evidence:
         summary = self._count(arrival, len(alike), when)
         if summary is not None:
             summary.pairs.add_alike(arrival, alike.some(ALIKE_PAIRS))
+        if self.counts is not None:
+            self.counts.add_alike(arrival, alike)
         return True
 
     def settle(self) -> None:
@@ -221,6 +230,8 @@ class Evidence:
 
     def merge(self, other: Evidence) -> None:
         """Take in what was heard elsewhere."""
+        if self.counts is not None and other.counts is not None:
+            self.counts.merge(other.counts)
         for name, summary in other.devices.items():
             self.devices.setdefault(name, Summary()).merge(summary)
         for at, summary in other.renamed.items():

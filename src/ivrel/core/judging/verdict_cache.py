@@ -8,8 +8,9 @@ from collections.abc import Sequence, Set
 from typing import Generic, TypeVar
 
 from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.slots import LAZY
 from ivrel.core.reading.records import Note
-from ivrel.core.reading.statements import LAZY, Mark
+from ivrel.core.reading.statements import Mark
 from ivrel.core.settings.scope import DEVICE
 
 T = TypeVar("T")

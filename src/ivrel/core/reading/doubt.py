@@ -18,7 +18,7 @@ from functools import cached_property
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.items import Any, Flag, Item, Literal, Variable, match
 from ivrel.core.dialects.pattern import Pattern
-from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.dialects.slots import LAZY, SLOTS
 from ivrel.core.reading.beginnings import expression
 from ivrel.core.reading.likeness import (
     CLEARLY,
@@ -30,7 +30,7 @@ from ivrel.core.reading.likeness import (
     likeness,
     variants,
 )
-from ivrel.core.reading.statements import LAZY, NO_PATTERN, Understood, Unparsed
+from ivrel.core.reading.statements import NO_PATTERN, Understood, Unparsed
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.memo import remember
 from ivrel.core.vocabulary.trade import GENERIC

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 
+from ivrel.core.dialects.slots import LAZY
 from ivrel.core.reading.matcher import Matcher
 from ivrel.core.reading.mentions import Hosts
-from ivrel.core.reading.statements import LAZY, TakenBack, Unparsed, UnparsedLine
+from ivrel.core.reading.statements import TakenBack, Unparsed, UnparsedLine
 from ivrel.core.shapes.shape import Found
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Words

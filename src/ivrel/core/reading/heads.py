@@ -7,8 +7,7 @@ from collections.abc import Sequence
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.items import Variable
 from ivrel.core.dialects.pattern import UNKNOWN_NEGATED, Pattern
-from ivrel.core.dialects.slots import SLOTS
-from ivrel.core.reading.statements import LAZY
+from ivrel.core.dialects.slots import LAZY, SLOTS
 from ivrel.core.text.words import Words
 
 

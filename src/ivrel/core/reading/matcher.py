@@ -7,14 +7,13 @@ from msgspec import Struct, structs
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.items import Fields, Outline, Variable, outline
 from ivrel.core.dialects.pattern import Pattern
-from ivrel.core.dialects.slots import SLOTS
+from ivrel.core.dialects.slots import LAZY, SLOTS
 from ivrel.core.reading.doubt import DoubtFinder, saying
 from ivrel.core.reading.heads import Heads
 from ivrel.core.reading.negations import Negations
 from ivrel.core.reading.secrets import masked
 from ivrel.core.reading.shown import LONGEST_SHOWN, shown
 from ivrel.core.reading.statements import (
-    LAZY,
     NO_PATTERN,
     Aside,
     Explained,

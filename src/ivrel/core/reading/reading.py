@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
+from ivrel.core.dialects.slots import LAZY
 from ivrel.core.reading.lookup import LookedUp
 from ivrel.core.reading.matcher import Matcher
-from ivrel.core.reading.statements import LAZY, NO_PATTERN, Key, Mark
+from ivrel.core.reading.statements import NO_PATTERN, Key, Mark
 from ivrel.core.reading.tables import NO_ROWS, by_key, by_table, rows_of, values_of
 from ivrel.core.text.text import Text
 from ivrel.core.vocabulary.sourced import Row, SourcedValue

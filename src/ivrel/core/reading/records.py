@@ -9,11 +9,12 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.dialects.slots import LAZY
 from ivrel.core.reading import reader
 from ivrel.core.reading.matcher import matcher
 from ivrel.core.reading.mentions import Hosts
 from ivrel.core.reading.reading import Reading
-from ivrel.core.reading.statements import LAZY, Key, Mark, UnparsedLine
+from ivrel.core.reading.statements import Key, Mark, UnparsedLine
 from ivrel.core.reading.tables import value_of, values_of
 from ivrel.core.text.bundle import Places
 from ivrel.core.text.text import Text

@@ -10,9 +10,6 @@ from ivrel.core.vocabulary.values import Value
 
 Key = tuple[Value, ...]  # the values that tell a row of a table apart
 
-# Tables that are looked up only when a check asks for them: they are long and seldom needed.
-LAZY = ("interface", "gate")
-
 # The field of a row of a lazy table that holds a statement of it that no pattern understands.
 DOUBT = "?"
 

@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from ivrel.core.shapes.shape import Edit, Found, Identity, Shape
 
-__all__ = ["SHAPES", "Edit", "Found", "Identity", "Shape", "ShapeEntry"]
+__all__ = ["DISPLAYED", "PRINTED", "SHAPES", "Edit", "Found", "Identity", "Shape", "ShapeEntry"]
 
 
 class ShapeEntry(Struct, frozen=True):
@@ -49,6 +49,12 @@ def _paths() -> type[Shape]:
     return Paths
 
 
+def _printed() -> type[Shape]:
+    from ivrel.core.shapes.printed import Printed
+
+    return Printed
+
+
 def _rsyslog() -> type[Shape]:
     from ivrel.core.shapes.rsyslog import Rsyslog
 
@@ -84,3 +90,7 @@ SHAPES: Mapping[str, ShapeEntry] = {
         _tree, ("targets / target {destination.name}", "address = {destination.address}")
     ),
 }
+
+PRINTED = "printed"
+# Shapes of displays alone: no configuration is written in them.
+DISPLAYED: Mapping[str, ShapeEntry] = {PRINTED: ShapeEntry(_printed)}

@@ -113,6 +113,18 @@ def through(severity: str, facilities: Iterable[str] | None = None) -> Selection
     return Selection(_rows(facilities) * ((2 << SEVERITIES.index(severity)) - 1))
 
 
+def least_urgent(selection: Selection) -> int:
+    """Return the number of the least urgent severity of a selection; -1 if it is empty.
+
+    >>> least_urgent(through("notice"))
+    5
+    """
+    every = range(len(SEVERITIES))
+    places = range(0, len(FACILITIES) * 8, 8)
+    taken = [s for s in every if any(selection.bits >> (place + s) & 1 for place in places)]
+    return max(taken, default=-1)
+
+
 def single(severity: str, facilities: Iterable[str] | None = None) -> Selection:
     """Return one severity alone, for all facilities or those given.
 

@@ -88,6 +88,10 @@ class Link:
         """Return the configuration that is in effect."""
         raise NotImplementedError
 
+    async def display(self) -> bytes | None:
+        """Return what the device shows of its present state; None if nobody said how to ask it."""
+        return None
+
     async def send(self, sent: OutgoingChange) -> None:
         """Have a change take effect, on trial if the platform can and the change may be."""
         raise NotImplementedError

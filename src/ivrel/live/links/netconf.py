@@ -25,6 +25,7 @@ from ncclient.operations import RPCError
 from ncclient.transport import AuthenticationError, SSHError, SSHUnknownHostError
 
 from ivrel.core.delivery.dialog import Exchange
+from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.access import user
@@ -116,10 +117,26 @@ class Netconf(Link):
         self.hider.know(data)
         return data
 
-    def _filter(self) -> etree._Element | None:
-        """Return the filter for the parts of the configuration that the dialect knows."""
-        spaces: Mapping[str, str] = getattr(self.target.dialect.shape, "namespaces", {})
-        tops = {p.path[0][0] if p.path else p.items[0] for p in self.target.dialect.patterns}
+    async def display(self) -> bytes | None:
+        display = self.target.dialect.display
+        if display is None:
+            return None
+        wanted = self._filter(display.dialect)
+        # A part of a model may hold secrets beside the few leaves that are asked for.
+        for top in wanted if wanted is not None else ():
+            for name in _second_names(display.dialect, etree.QName(top).localname):
+                etree.SubElement(top, f"{{{etree.QName(top).namespace}}}{name}")
+        reply = await self._call(lambda: self._manager.get(wanted))
+        return _laid_out(reply.data_ele)
+
+    def _filter(self, of: Dialect | None = None) -> etree._Element | None:
+        """Return the filter for the parts of the configuration that a dialect knows.
+
+        `of`: that of a display, if not of the configuration.
+        """
+        dialect = of or self.target.dialect
+        spaces: Mapping[str, str] = getattr(dialect.shape, "namespaces", {})
+        tops = {p.path[0][0] if p.path else p.items[0] for p in dialect.patterns}
         names = {getattr(top, "word", "") for top in tops}
         found = [
             etree.Element(f"{{{space}}}{name}", nsmap=_plain(space))
@@ -268,6 +285,22 @@ class Netconf(Link):
             if self._manager is None:
                 raise Unreachable(f"{where}: the session is closed") from None
             raise
+
+
+def _second_names(dialect: Dialect, top: str) -> list[str]:
+    """Return the elements below one at the top that a dialect reads; empty if it reads the top
+    itself.
+    """
+    names: dict[str, None] = {}
+    for pattern in dialect.patterns:
+        first, *further = (*pattern.path, pattern.items)
+        if getattr(first[0], "word", "") != top:
+            continue
+        name = getattr(further[0][0], "word", "") if further else ""
+        if not name or len(first) > 1:
+            return []
+        names[name] = None
+    return list(names)
 
 
 def _laid_out(data: etree._Element) -> bytes:

@@ -38,6 +38,15 @@ class Programs(Link):
         self.hider.know(data)
         return data
 
+    async def display(self) -> bytes | None:
+        words = self.target.reach.state
+        if not words:
+            return None
+        code, out, err = await self._run(words)
+        if code:
+            raise Unreachable(f"{words[0]} ended with {code}: {self._first(err) or 'no word why'}")
+        return plain_text(out, words[0])
+
     async def send(self, sent: OutgoingChange) -> None:
         reach = self.target.reach
         # What is sent to take back is sent by the program for it, if there is one.

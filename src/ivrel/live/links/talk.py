@@ -90,15 +90,22 @@ class Talk(Link):
         said = f"line {worst.line} of what '{show}' prints {worst.why}"
         raise Unreachable(f"{said}; {worst.hint}")
 
+    async def display(self) -> bytes | None:
+        display = self.target.dialect.display
+        if display is None or not display.show:
+            return None
+        prompt, idle = await self._terminal.quiet()
+        return await self._printed(display.show, prompt, idle)
+
     async def _printed(self, show: str, prompt: Prompt, idle: Idle) -> bytes:
-        """Return the configuration as the device prints it, once."""
+        """Return what the device prints, once: its configuration, or its state."""
         raw = answer(self._said, show, await self._terminal.whole(show, prompt, idle))
         if error := error_in(self._said, raw[:SHORT].partition(b"\n")[0]):
             raise Unreachable(f"'{show}' is refused: {shorten(error)}")
         try:
             data = configuration(self._said, raw)
         except UnicodeDecodeError as problem:
-            said = f"its configuration is not {self._said.encoding} at byte {problem.start}"
+            said = f"what '{show}' prints is not {self._said.encoding} at byte {problem.start}"
             raise Unreachable(f"{said}; the dialect can name another (session: encoding)") from None
         if not data.strip():
             raise Unreachable(f"'{show}' prints nothing")

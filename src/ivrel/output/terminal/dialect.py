@@ -9,7 +9,8 @@ from rich.console import Console
 from rich.table import Table
 
 from ivrel.core.authoring.abilities import unsaid
-from ivrel.core.reading.statements import LAZY, Aside, TakenBack, Understood, Undone
+from ivrel.core.dialects.slots import LAZY
+from ivrel.core.reading.statements import Aside, TakenBack, Understood, Undone
 from ivrel.core.settings.relevance import bearing
 from ivrel.core.vocabulary.wording import counted, shorten
 from ivrel.output.terminal.reading import said_by

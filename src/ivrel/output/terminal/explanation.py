@@ -12,6 +12,7 @@ from rich.text import Text as RichText
 
 from ivrel.core.correcting import Correction
 from ivrel.core.evidence.claims import Claim
+from ivrel.core.evidence.witnesses import Comparison
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.settings import SETTINGS
@@ -56,6 +57,8 @@ def draw_explanation(screen: Console, view: ExplanationView) -> None:
         claim = view.claims.get(verdict.setting)
         if claim is not None:
             _heard(grid, claim)
+        for one in view.shown_of(verdict.setting):
+            _shown(grid, one)
         if verdict.verdict == CONTRADICTED:
             said = "none: what is wrong is not in this text, or is not what the device runs"
             grid.add_row("correction", Cell(said, "yellow"))
@@ -83,6 +86,15 @@ def _heard(grid: Table, claim: Claim) -> None:
     if claim.example is not None:
         place = f"{claim.example.file}:{claim.example.line}"
         grid.add_row("", quoted([(place, claim.example.text)]))
+
+
+def _shown(grid: Table, one: Comparison) -> None:
+    """Add what the device shows of itself."""
+    said = one.said or f"{one.device}, as configured"
+    of = f"{one.of}: " if one.of else ""
+    where = f"  {one.where}" if one.where else ""
+    style = {"bad": "bold red", "open": "yellow", "good": "green"}.get(one.state, "")
+    grid.add_row("device", Cell.assemble((f"{of}{said}", style), (where, "dim")))
 
 
 def _rules(policy: Policy, device: Device, verdict: Verdict) -> Cell:

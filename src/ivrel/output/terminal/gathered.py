@@ -27,7 +27,7 @@ def draw_gathered(screen: Console, view: GatheredView) -> None:
     """Draw a row for each device that is reported, and the number of each state."""
     order = {state: n for n, state in enumerate(STATES)}
     ranked = sorted(view.devices, key=lambda d: order[d.state])
-    told = [d for d in ranked if d.state not in QUIET or d.remark or view.every]
+    told = [d for d in ranked if d.state not in QUIET or d.remark or d.no_display or view.every]
     if told:
         grid = table("device", "platform", "state", "")
         for d in told if view.every else told[:MOST]:
@@ -41,6 +41,11 @@ def draw_gathered(screen: Console, view: GatheredView) -> None:
     numbers = ((state, sum(d.state == state for d in ranked)) for state in STATES)
     parts = [(f"{state} {number:,}", _STYLES[state]) for state, number in numbers if number]
     line(screen, *_divided(parts), f"   {counted(len(ranked), 'device')} in {view.seconds:.1f} s")
+    displays = sum(1 for d in ranked if d.display)
+    lacking = sum(1 for d in ranked if d.no_display)
+    if displays or lacking:
+        told_of = f"{counted(displays, 'display')} of their state kept in state/"
+        line(screen, told_of, (f"   {lacking:,} without", "yellow") if lacking else "")
 
 
 def _divided(parts: list[tuple[str, str]]) -> list[tuple[str, str] | str]:
@@ -53,6 +58,8 @@ def _divided(parts: list[tuple[str, str]]) -> list[tuple[str, str] | str]:
 def _about(view: GatheredView, d: GatheredDevice) -> Cell:
     if d.problem or d.remark:
         return Cell(d.problem or d.remark)
+    if d.no_display:
+        return Cell(f"no display: {d.no_display}", "yellow")
     if not view.tells_how or d.state != "changed":
         return Cell(d.file, "dim")
     parts = [(f"- {one}\n", "red") for one in d.gone] + [(f"+ {one}\n", "green") for one in d.come]

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from rich.console import Console
+from rich.table import Table
 
 from ivrel.core.evidence.claims import CLAIMS, Claim
 from ivrel.core.evidence.results import DeviceHeard
 from ivrel.core.evidence.summary import ExampleMessage
+from ivrel.core.evidence.witnesses import Comparison
 from ivrel.core.settings import SETTINGS
 from ivrel.core.vocabulary.wording import counted
 from ivrel.output.terminal.matrix import Look, draw_matrix
@@ -41,10 +43,13 @@ def draw_heard(screen: Console, view: HeardView) -> list[str]:
     for claim in reversed(CLAIMS):
         number = sum(d.count(claim) for d in view.devices)
         parts += [(f"{claim} {number:,}", CLAIM_STYLES[claim]), "   "]
+    differing = sum(len(d.differing) for d in view.devices)
+    if differing:
+        parts += [(f"differs from what devices show {differing:,}", "bold red"), "   "]
     parts.append(f"{len(silent)} of {counted(len(view.devices), 'device')} not heard")
     line(screen, *parts)
     for one in shown_ones:
-        if one.count("contradicted"):
+        if one.count("contradicted") or one.differing:
             _contradicted(screen, one)
     _odd(screen, view)
     if silent:
@@ -76,13 +81,28 @@ def _contradicted(screen: Console, one: DeviceHeard) -> None:
     for c in one.claims:
         if c.claim == "contradicted":
             _claim(screen, c)
+    for differing in one.differing:
+        _differing(screen, differing)
 
 
-def _claim(screen: Console, c: Claim) -> None:
+def _differing(screen: Console, one: Comparison) -> None:
+    grid = _grid()
+    of = f"{one.of}: " if one.of else ""
+    grid.add_row(Cell(one.setting), Cell(f"{of}{one.said}", CLAIM_STYLES["contradicted"]))
+    shown(screen, grid, 2)
+    shown(screen, Cell(f"shown: {one.where}", "dim"), 16)
+
+
+def _grid() -> Table:
     grid = table()
     grid.show_header = False
     grid.add_column(width=12)
     grid.add_column(overflow="fold")
+    return grid
+
+
+def _claim(screen: Console, c: Claim) -> None:
+    grid = _grid()
     grid.add_row(Cell(c.setting), Cell(c.why, CLAIM_STYLES["contradicted"]))
     shown(screen, grid, 2)
     if c.heard and c.heard not in c.why:

@@ -9,16 +9,18 @@ import msgspec
 
 from ivrel.core.correcting import Correction
 from ivrel.core.evidence.claims import Claim
+from ivrel.core.evidence.witnesses import COUNTERS, Comparison
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.vocabulary.verdict import Verdict
-from ivrel.output.views.heard import claim_row
+from ivrel.output.views.heard import claim_row, comparison_row
 from ivrel.output.views.view import LineText, View
 
 
 class ExplanationView(View, frozen=True, kw_only=True):
     """Verdicts with every rule that speaks of them, and the lines that would correct them; what
-    messages claim, by setting, if any were given.
+    messages claim, by setting, if any were given; `comparisons`: what the device shows of itself
+    beside both.
     """
 
     device: Device
@@ -27,6 +29,12 @@ class ExplanationView(View, frozen=True, kw_only=True):
     correction: Correction
     text_of: LineText
     claims: Mapping[str, Claim] = {}
+    comparisons: tuple[Comparison, ...] = ()
+
+    def shown_of(self, setting: str) -> tuple[Comparison, ...]:
+        """Return what the device shows of a setting; its counters are about its collectors."""
+        about = (setting, COUNTERS) if setting == "collectors" else (setting,)
+        return tuple(c for c in self.comparisons if c.setting in about)
 
     def machine(self) -> Any:
         return {
@@ -52,4 +60,5 @@ class ExplanationView(View, frozen=True, kw_only=True):
             ],
             "correction": [msgspec.to_builtins(c) for c in changes],
             "heard": claim_row(claim) if claim is not None else None,
+            "shown": [comparison_row(c) for c in self.shown_of(v.setting)],
         }

@@ -9,6 +9,7 @@ from ivrel.core.evidence.anomalies import Anomaly
 from ivrel.core.evidence.claims import CLAIMS, Claim
 from ivrel.core.evidence.results import DeviceHeard
 from ivrel.core.evidence.summary import ExampleMessage
+from ivrel.core.evidence.witnesses import Comparison
 from ivrel.output.views.messages import iso
 from ivrel.output.views.view import RowsView, fields
 
@@ -45,6 +46,7 @@ class HeardView(RowsView, frozen=True, kw_only=True):
                     "device": one.device.name,
                     "messages": one.summary.number,
                     "claims": [{**claim_row(c), "values": _values(c)} for c in one.claims],
+                    "shown": [comparison_row(c) for c in one.comparisons],
                 }
                 for one in self.devices
             ],
@@ -67,6 +69,11 @@ def claim_row(c: Claim) -> dict[str, Any]:
     """
     times = {"first": iso(c.first), "last": iso(c.last)}
     return {**fields(c, CLAIMED), **times, **_where(c.example)}
+
+
+def comparison_row(c: Comparison) -> dict[str, Any]:
+    """Return what three witnesses say of one thing, for machines."""
+    return fields(c, "setting of text:configured device:shown collector:heard state said where")
 
 
 def _values(c: Claim) -> list[dict[str, Any]]:

@@ -1,0 +1,434 @@
+"""Three witnesses of one device: its configuration, its own display, and what collectors got.
+
+Where they agree, one can rely on them. Where they differ, the comparison names what each says, and
+the line of the display. A display is of a moment: one that is older than the configuration proves
+nothing of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+
+from msgspec import Struct
+
+from ivrel.core.evidence.between import SLACK, CountsBetween, Number
+from ivrel.core.evidence.claims import Claim, clock_time
+from ivrel.core.evidence.page import BAD, DISPLAY, GOOD, NOTE, OPEN
+from ivrel.core.policy.collector import Collector
+from ivrel.core.reading.display import DisplayReading
+from ivrel.core.settings import SETTINGS, Fact, Scope
+from ivrel.core.settings.scope import Destination
+from ivrel.core.settings.sending import described, sendings
+from ivrel.core.vocabulary.severity import NOTHING, SEVERITIES, Selection, least_urgent
+from ivrel.core.vocabulary.sourced import Row
+from ivrel.core.vocabulary.wording import counted
+
+# Settings whose facts a display may show as the configuration does. Destinations and levels are
+# compared by themselves.
+_ALIKE = (
+    "export", "facility", "format", "stamp", "source", "clock", "origin", "numbering", "changes",
+    "logins", "rate", "delivery", "console", "sessions", "memory", "file",
+)  # fmt: skip
+COUNTERS = "counters"  # what a comparison of numbers is about
+
+
+class Displayed(Struct, frozen=True):
+    """One display of a device, and what it shows.
+
+    `taken`: when, in seconds since 1970; `file`: where it is kept.
+    """
+
+    taken: float
+    file: str
+    reading: DisplayReading
+
+
+class Comparison(Struct, frozen=True):
+    """What the three witnesses say of one thing.
+
+    `setting`: what it is about: a setting, 'counters' or 'display'; `of`: the destination, '' for
+    the device; `text`, `device`, `collector`: what each says, '' if nothing; `state`: 'good' where
+    they agree, 'bad' where they do not, 'open' where that is not sure; `said`: what follows from
+    it; `where`: file and line of the display.
+    """
+
+    setting: str
+    of: str
+    text: str
+    device: str
+    collector: str
+    state: str
+    said: str
+    where: str = ""
+
+
+class MessagesGot(Struct, frozen=True):
+    """What collectors got of a device: its claims by setting, and its messages between displays."""
+
+    claims: Mapping[str, Claim] = {}
+    counts: CountsBetween | None = None
+
+
+NO_MESSAGES = MessagesGot()
+
+
+def compared(
+    text: Scope,
+    displays: Sequence[Displayed],
+    messages: MessagesGot = NO_MESSAGES,
+    changed: float | None = None,
+) -> tuple[Comparison, ...]:
+    """Return what the three witnesses say of a device, thing by thing.
+
+    `text`: its configuration; `displays`: what it showed, the oldest first, each more than twice
+    `between.SLACK` after the one before; `changed`: when its configuration was written, in seconds
+    since 1970.
+    """
+    if not displays:
+        return ()
+    return tuple(_Comparing(text, displays, messages, changed).lines())
+
+
+class _Comparing:
+    """The comparison of one device."""
+
+    def __init__(
+        self,
+        text: Scope,
+        displays: Sequence[Displayed],
+        messages: MessagesGot,
+        changed: float | None,
+    ) -> None:
+        self._text = text
+        self._displays = displays
+        self._last = displays[-1]
+        self._messages = messages
+        self._device = text.on(self._last.reading.records)
+        self._is_older = changed is not None and self._last.taken < changed
+        self._collectors = text.collectors
+
+    def lines(self) -> Iterator[Comparison]:
+        """Yield the comparisons: what is displayed, destinations, settings, numbers."""
+        yield self._shown()
+        pairs = self._pairs()
+        yield from self._destinations(pairs)
+        yield from self._levels(pairs)
+        for name in _ALIKE:
+            yield from self._facts(name, pairs)
+        for here, _ in pairs:
+            yield from self._state(here)
+            yield from self._numbers(here)
+        yield from self._totals()
+
+    def _shown(self) -> Comparison:
+        last = self._last
+        doubtful = last.reading.doubtful
+        said = f"shown at {clock_time(last.taken)} UTC"
+        if self._is_older:
+            said += ", before its configuration was written: ivrel gather --state"
+        if doubtful:
+            lines = ", ".join(map(str, doubtful[:3])) + (" …" if len(doubtful) > 3 else "")
+            said += f"; not understood: line {lines}"
+        state = OPEN if doubtful or self._is_older else NOTE
+        where = last.file + (f":{doubtful[0]}" if doubtful else "")
+        return Comparison(DISPLAY, "", "", "", "", state, said, where)
+
+    def _line(
+        self, setting: str, of: str, says: tuple[str, str], said: str, lines: Sequence[int]
+    ) -> Comparison:
+        """Return a comparison of two that differ (`said` tells how), or agree (`said` is '')."""
+        text, device = says
+        state = BAD if said else GOOD
+        if said and self._is_older:
+            state = OPEN
+        where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
+        return Comparison(setting, of, text, device, self._heard(setting), state, said, where)
+
+    def _heard(self, setting: str) -> str:
+        claim = self._messages.claims.get(setting)
+        return "" if claim is None else claim.heard
+
+    def _pairs(self) -> list[tuple[Destination, Destination | None]]:
+        """Return each destination of the display, and that of the configuration."""
+        left = list(self._text.destinations)
+        out: list[tuple[Destination, Destination | None]] = []
+        for here in self._device.destinations:
+            there = next((d for d in left if _is_same(here, d)), None)
+            if there is not None:
+                left.remove(there)
+            out.append((here, there))
+        return out
+
+    def _destinations(
+        self, pairs: Sequence[tuple[Destination, Destination | None]]
+    ) -> Iterator[Comparison]:
+        if not self._device.records.dialect.has("destination.address"):
+            return
+        is_off = self._text.records.get("export").value == "off"
+        for here, there in pairs:
+            shown = _endpoint(here)
+            lines = here.lines("address")
+            if there is None:
+                said = f"it sends to {shown}, and its configuration does not name it"
+                yield self._line("collectors", here.title, ("", shown), said, lines)
+            elif is_off:
+                said = f"it sends to {shown}, although its configuration has export off"
+                yield self._line("collectors", there.title, ("off", shown), said, lines)
+            else:
+                yield self._line("collectors", there.title, (there.text, shown), "", lines)
+        paired = {there.key for _, there in pairs if there is not None}
+        for there in self._text.destinations:
+            if there.key in paired or is_off or not any(sendings(self._text, there).values()):
+                continue
+            said = f"its configuration sends to {there.text}, and its display does not show it"
+            found = self._line("collectors", there.title, (there.text, ""), said, ())
+            # A line that was not understood may be the one that shows it.
+            state = OPEN if self._last.reading.doubtful else found.state
+            yield Comparison(
+                found.setting,
+                found.of,
+                found.text,
+                "",
+                found.collector,
+                state,
+                said,
+                found.where,
+            )
+
+    def _levels(
+        self, pairs: Sequence[tuple[Destination, Destination | None]]
+    ) -> Iterator[Comparison]:
+        """Compare what leaves for each destination, as far as the display shows it."""
+        dialect = self._device.records.dialect
+        if not {"destination.level", "level", "pick.level", "pick.severity"} & dialect.slots:
+            return
+        has_picks = dialect.has("pick.destination")
+        shown: list[int] = []
+        for here, there in pairs:
+            sending = [s for s in sendings(self._device, here).values() if s.lines]
+            if not sending or there is None:
+                continue
+            taken = _together(sending)
+            configured = list(sendings(self._text, there).values())
+            most = _together(configured)
+            least = _together([one.sure for one in configured])
+            shown.append(least_urgent(taken))
+            if has_picks:
+                is_same = least <= taken <= most
+            else:
+                is_same = least_urgent(least) <= least_urgent(taken) <= least_urgent(most)
+            says = (", ".join(dict.fromkeys(map(described, configured))), taken.describe())
+            said = f"its configuration says {says[0]}, and the device {says[1]}"
+            lines = sending[0].lines
+            yield self._line("level", there.title, says, "" if is_same else said, lines)
+        if shown and len(shown) == len(pairs):
+            severities = SEVERITIES[: max(shown) + 1]
+            device = f"down to {severities[-1]}" if severities else "nothing"
+            yield from self._heard_beyond("level", device, severities)
+
+    def _facts(
+        self, name: str, pairs: Sequence[tuple[Destination, Destination | None]]
+    ) -> Iterator[Comparison]:
+        """Compare the facts of one setting, as far as the display shows them."""
+        setting = SETTINGS[name]
+        if not set(setting.slots) & self._device.records.dialect.slots:
+            return
+        shown = [f for f in setting.facts(self._device) if _is_told(f)]
+        said = {(f.of, f.part): f for f in setting.facts(self._text) if f.value and not f.doubt}
+        labels = {here.label: there.label for here, there in pairs if there is not None}
+        for fact in shown:
+            there = said.get((labels.get(fact.of, fact.of), fact.part)) or said.get(("", fact.part))
+            if there is None:
+                continue
+            part = f"{fact.part} " if fact.part else ""
+            says = (there.value, fact.value)
+            differs = f"{part}{fact.value} on the device, {there.value} in its configuration"
+            is_same = there.value == fact.value
+            of = labels.get(fact.of, fact.of)
+            yield self._line(name, of, says, "" if is_same else differs, fact.lines)
+        values = {f.value for f in shown if not f.part}
+        if len(shown) >= max(len(pairs), 1) and name in ("facility", "format", "origin"):
+            yield from self._heard_beyond(name, ", ".join(sorted(values)), values)
+
+    def _heard_beyond(
+        self, setting: str, device: str, shown: Collection[str]
+    ) -> Iterator[Comparison]:
+        """Report a value that came after the display, and that it excludes."""
+        claim = self._messages.claims.get(setting)
+        for value in claim.values if claim is not None else ():
+            last = value.last.timestamp() if value.last is not None else 0.0
+            if value.value not in shown and last > self._last.taken + SLACK:
+                said = f"{value.value} came after the display, which shows {device}"
+                heard = value.value
+                yield Comparison(setting, "", "", device, heard, OPEN, said, self._last.file)
+                return
+
+    def _state(self, here: Destination) -> Iterator[Comparison]:
+        """Tell whether a destination is reached, and what waits for it."""
+        value = self._value(here.row, "destination.state")
+        error = self._value(here.row, "destination.error")
+        waiting = self._value(here.row, "destination.waiting")
+        lines = here.lines("state", "error", "waiting")
+        if value == "down":
+            said = f"{here.title} is down" + (f": {error}" if error else "")
+            yield self._line("collectors", here.title, ("", "down"), said, lines)
+        elif value == "up":
+            yield self._line("collectors", here.title, ("", "up"), "", lines)
+        elif error:
+            yield self._comparison(here, NOTE, f"its last error: {error}", lines)
+        if waiting:
+            said = f"{counted(int(waiting), 'message')} wait to be sent"
+            yield self._comparison(here, OPEN, said, lines)
+
+    def _comparison(
+        self, here: Destination, state: str, said: str, lines: Sequence[int]
+    ) -> Comparison:
+        where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
+        return Comparison(COUNTERS, here.title, "", said, "", state, said, where)
+
+    def _value(self, row: Row, slot: str) -> str:
+        said = row.get(slot)
+        return "" if said is None or said.value is None else str(said.value)
+
+    def _numbers(self, here: Destination) -> Iterator[Comparison]:
+        """Hold what a device counted for a destination against what came."""
+        dropped = self._series(here, "destination.dropped")
+        if dropped:
+            more = dropped[-1][1] - dropped[0][1]
+            lines = here.lines("dropped")
+            if more > 0:
+                since = clock_time(self._displays[dropped[0][0]].taken)
+                said = f"it dropped {counted(more, 'message')} since {since} UTC"
+                yield self._comparison(here, BAD, said, lines)
+            elif dropped[-1][1]:
+                said = f"it dropped {counted(dropped[-1][1], 'message')} since it counts"
+                yield self._comparison(here, OPEN, said, lines)
+        sent = self._series(here, "destination.sent")
+        if not sent:
+            return
+        lines = here.lines("sent")
+        if len(sent) < 2 or self._messages.counts is None:
+            said = f"{counted(sent[-1][1], 'message')} sent since it counts"
+            yield self._comparison(here, NOTE, said, lines)
+            return
+        yield self._held_against(here, sent)
+
+    def _held_against(self, here: Destination, sent: Sequence[tuple[int, int]]) -> Comparison:
+        """Hold the messages that a device counted as sent against those that came."""
+        (first, before), (last, after) = sent[0], sent[-1]
+        counted_sent = after - before
+        begun = self._displays[first].taken
+        ended = self._displays[last].taken
+        when = f"from {clock_time(begun)} to {clock_time(ended)} UTC"
+        lines = here.lines("sent")
+        came = self._came(here, first, last)
+        if came is None:
+            said = f"{counted(counted_sent, 'message')} sent {when}, of which no records were given"
+            return self._comparison(here, NOTE, said, lines)
+        said = _loss(counted_sent, came, when)
+        where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
+        state = GOOD if came.least <= counted_sent <= came.most else BAD
+        if counted_sent and counted_sent < came.least:
+            state = OPEN  # it may have begun to count again
+        heard = _between(came.least, came.most)
+        return Comparison(
+            COUNTERS, here.title, "", f"{counted_sent:,} sent", f"{heard} came", state, said, where
+        )
+
+    def _came(self, here: Destination, first: int, last: int) -> Number | None:
+        """Return how many messages came to a destination; None if no records cover the time."""
+        counts = self._messages.counts
+        device = self._text.device
+        if counts is None or device is None or here.collector is None:
+            return None
+        begun = self._displays[first].taken
+        ended = self._displays[last].taken
+        for places in (here.collector,), _behind(self._collectors[here.collector]):
+            covered = [c for c in places if counts.covers(c, begun, ended)]
+            if covered:
+                came = [counts.between(device.name, c, begun, ended) for c in covered]
+                # What a relay forwards to several collectors comes to each of them.
+                return Number(max(n.least for n in came), max(n.most for n in came))
+        return None
+
+    def _series(self, here: Destination, slot: str) -> list[tuple[int, int]]:
+        """Return the values of a counter, by the number of the display: those of the last displays
+        between which it did not begin again.
+        """
+        out: list[tuple[int, int]] = []
+        for number in range(len(self._displays) - 1, -1, -1):
+            scope = self._text.on(self._displays[number].reading.records)
+            row = next((d.row for d in scope.destinations if d.key == here.key), None)
+            said = row.get(slot) if row is not None else None
+            if said is None or not isinstance(said.value, int):
+                break
+            if out and said.value > out[-1][1]:
+                break
+            out.append((number, said.value))
+        return out[::-1]
+
+    def _totals(self) -> Iterator[Comparison]:
+        """Tell what the device counts for all destinations together, and what it holds."""
+        records = self._device.records
+        for slot, what in (
+            ("counted.sent", "sent in all"),
+            ("counted.dropped", "dropped in all"),
+            ("memory.held", "in its memory"),
+        ):
+            said = records.get(slot) if records.dialect.has(slot) else None
+            if said is not None and isinstance(said.value, int):
+                state = OPEN if slot == "counted.dropped" and said.value else NOTE
+                told = f"{counted(said.value, 'message')} {what}"
+                where = f"{self._last.file}:{said.lines[0]}" if said.lines else self._last.file
+                yield Comparison(COUNTERS, "", "", told, "", state, told, where)
+
+
+def _is_same(here: Destination, there: Destination) -> bool:
+    """Whether a destination of a display is one of a configuration: by its endpoint, as far as it
+    is shown, or by its name.
+    """
+    shown = here.endpoint
+    if shown[0] is None:
+        return here.label == there.label
+    return all(
+        one is None or one == other for one, other in zip(shown, there.endpoint, strict=True)
+    )
+
+
+def _endpoint(one: Destination) -> str:
+    address, port, transport = one.endpoint
+    return " ".join(str(part) for part in (address, transport, port) if part is not None)
+
+
+def _together(sending: Iterable[Selection]) -> Selection:
+    out = NOTHING
+    for one in sending:
+        out |= Selection(one.bits)
+    return out
+
+
+def _is_told(fact: Fact) -> bool:
+    """Whether a display really shows a fact."""
+    return bool(fact.value and fact.lines) and not fact.default and not fact.doubt
+
+
+def _behind(collector: Collector) -> tuple[str, ...]:
+    """Return the collectors that a relay forwards to."""
+    return tuple(sorted(collector.reaches - {collector.name}))
+
+
+def _loss(sent: int, came: Number, when: str) -> str:
+    """Say what became of messages that were counted as sent."""
+    lost = Number(max(sent - came.most, 0), max(sent - came.least, 0))
+    said = f"{counted(sent, 'message')} sent {when}, {_between(came.least, came.most)} came"
+    if lost.least:
+        return f"{said}: {_between(lost.least, lost.most)} lost between both ends"
+    if not sent and came.least:
+        return f"its counter stands still {when}, and {_between(came.least, came.most)} came"
+    if sent < came.least:
+        return f"{said}: more than it counts; it may have begun to count again"
+    return said
+
+
+def _between(least: int, most: int) -> str:
+    return f"{least:,}" if least == most else f"{least:,} to {most:,}"
