@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import TypeVar
 
 import asyncssh
@@ -65,15 +65,15 @@ async def _with_display(link: Link, one: Fetched) -> Fetched:
     """Return what was fetched of a device, with what it shows of its present state."""
     before = datetime.now(UTC)
     try:
-        data = await link.display()
+        shown = await link.display()
     except (Unreachable, Refused) as problem:
         return replace(one, no_display=str(problem))
-    if data is None:
+    if shown is None:
         said = "neither its dialect (state:) nor the fleet says how to ask for its state"
         return replace(one, no_display=said)
     # It counted at some moment between both.
-    taken = before + (datetime.now(UTC) - before) / 2
-    return replace(one, display=data, taken=taken)
+    taken = before + (datetime.now(UTC) - before) / 2 - timedelta(seconds=shown.age)
+    return replace(one, display=shown.data, taken=taken)
 
 
 async def shown_key(target: Target) -> Shown:

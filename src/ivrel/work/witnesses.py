@@ -32,8 +32,12 @@ class Witnesses:
 
     def moments(self, devices: Iterable[Device]) -> Mapping[str, Sequence[float]]:
         """Return when devices showed their counters, by name; those that never did are left out."""
-        found = {d.name: [one.taken for one in self._apart(d)] for d in devices}
-        return {name: times for name, times in found.items() if times}
+        found = {}
+        for device in devices:
+            some = self._apart(device)
+            if some:
+                found[device.name] = [one.taken for one in some]
+        return found
 
     def _apart(self, device: Device) -> list[DisplayFile]:
         """Return the displays of a device that are far enough from each other to count between."""

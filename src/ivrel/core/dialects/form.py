@@ -22,7 +22,7 @@ from ivrel.core.form import (
     TextField,
     place,
 )
-from ivrel.core.shapes import PRINTED, SHAPES, Shape
+from ivrel.core.shapes import DISPLAYED, SHAPES, Shape
 from ivrel.core.vocabulary.wording import shorten
 
 
@@ -177,7 +177,7 @@ def _state(options: Mapping[str, Key]) -> MappingField:
         {
             "show": Key(TEXT, "what is typed to see it (default: it is part of the same model)"),
             "shape": Key(
-                TextField("a shape", choices=(PRINTED, CONFIGURATION)),
+                TextField("a shape", choices=(*DISPLAYED, CONFIGURATION)),
                 "how it falls into statements: as lines for people, or as the configuration does "
                 "(default: printed)",
             ),

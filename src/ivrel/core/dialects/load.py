@@ -6,7 +6,7 @@ Fails:  `- {in: events, says: "facility {colour}"}` (no slot is called colour)
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from typing import Any
 
 from msgspec import structs
@@ -129,7 +129,8 @@ class _Loader:
             says.append(text_of(negation, self._shape))
         conditional = conditional_defaults(values.get("defaults_when", {}), report)
         session = checked(values.get("session"), report)
-        display = self._display()
+        slots = frozenset(slot for pattern in patterns for slot in pattern.slots)
+        display = self._display(slots)
         # Examples are read last: they mean nothing while the patterns are wrong.
         report.settle()
         examples = [_example(at, report, **said) for at, said in values.get("examples", ())]
@@ -151,7 +152,7 @@ class _Loader:
             only_read=values.get("only_read", ()),
             examples=tuple(examples),
             file=report.file,
-            slots=frozenset(slot for pattern in patterns for slot in pattern.slots),
+            slots=slots,
             row_lines={table: row["line"] for table, row in self._rows.items()},
             says=tuple(says),
             groups=groups,
@@ -175,14 +176,17 @@ class _Loader:
             return tuple(range(len(compiled)))
         return groups_of(compiled, self._every_key, self._report)
 
-    def _display(self) -> Display | None:
-        """Return how a device shows its present state; None if the dialect does not say."""
+    def _display(self, slots: frozenset[str]) -> Display | None:
+        """Return how a device shows its present state; None if the dialect does not say.
+
+        `slots`: those of the configuration.
+        """
         node, said = self._values.get("state", (None, {}))
         if node is None:
             return None
         values = dict(self._values)
         if said.get("shape") != CONFIGURATION:
-            values |= {"shape": PRINTED, "change": {"remove": ""}}
+            values |= {"shape": said.get("shape", PRINTED), "change": {"remove": ""}}
         # What is said of the configuration's statements alone is not of the display.
         for key in ("state", "session", "series", "negation", "defaults", "defaults_when"):
             values.pop(key, None)
@@ -191,11 +195,9 @@ class _Loader:
         own = {key: value for key, value in said.items() if key not in ("show", "shape", "rows")}
         values |= {"aside": (), **own}
         rows = {**self._rows, **said.get("rows", {})}
-        values["rows"] = {
-            table: {key: value for key, value in row.items() if key in ("key", "line")}
-            for table, row in rows.items()
-        }
+        values["rows"] = {table: _without_removal(row) for table, row in rows.items()}
         dialect = _Loader(values, self._report, self._spelling).dialect()
+        self._check_shown_keys(dialect, said.get("rows", {}), slots)
         return Display(said.get("show", ""), dialect)
 
     def _compiled(self, node: Node | None, says: str, inside: str, **more: Any) -> Pattern | None:
@@ -242,13 +244,23 @@ class _Loader:
                     said = f"{slot} is no setting; describe where a device shows it under 'state'"
                     self._report.add(node, said)
             return
-        missing = [k for k in self._keys.get(pattern.table, ()) if k not in pattern.slots]
         if pattern.table in LAZY:
             said = f"rows of '{pattern.table}' are not read from a display"
             self._report.add(node, said)
-        elif missing:
-            said = f"it does not show {missing[0]}, which tells the rows of {pattern.table} apart"
-            self._report.add(node, f"{said}; 'rows' under 'state' can say what does")
+
+    def _check_shown_keys(
+        self, dialect: Dialect, own: Container[str], slots: frozenset[str]
+    ) -> None:
+        """Report statements of a display that do not show what tells their rows apart.
+
+        `own`: the tables whose keys the display itself names; `slots`: those of the configuration.
+        """
+        nodes = [node for node, _ in self._values["state"][1]["statements"]]
+        for node, pattern in zip(nodes, dialect.patterns, strict=True):
+            for key in dialect.keys.get(pattern.table, ()):
+                if key not in pattern.slots and (pattern.table in own or key in slots):
+                    said = f"it does not show {key}, which tells the rows of {pattern.table} apart"
+                    self._report.add(node, f"{said}; 'rows' under 'state' can say what does")
 
     def _negated(self, said: Node | None, pattern: Pattern) -> Negated:
         """Return the effect of a negation of a statement."""
@@ -331,6 +343,11 @@ class _Loader:
             if channel not in channels:
                 said = f"'categories': channel {not_one_of(channel, channels)}"
                 self._report.add(None, said)
+
+
+def _without_removal(row: Mapping[str, Any]) -> dict[str, Any]:
+    """Return what tells the rows of a table apart, without what takes one away."""
+    return {key: value for key, value in row.items() if key in ("key", "line")}
 
 
 def _example(at: Node, report: Report, text: str, means: Node | None = None) -> Example:

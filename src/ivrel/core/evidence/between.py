@@ -37,10 +37,7 @@ class CountsBetween:
 
     def __init__(self, moments: Mapping[str, Sequence[float]]) -> None:
         self._moments = {device: list(times) for device, times in moments.items()}
-        self._edges = {
-            device: [at + side for at in times for side in (-SLACK, SLACK)]
-            for device, times in moments.items()
-        }
+        self._edges = {device: _edges(times) for device, times in moments.items()}
         self._sure: dict[tuple[str, str], dict[int, int]] = {}
         self._unsure: dict[str, dict[int, int]] = {}
         self._covered: dict[str, tuple[float, float]] = {}
@@ -105,6 +102,14 @@ class CountsBetween:
         least = sum(sure.get(place, 0) for place in inside)
         most = sum(sure.get(place, 0) + unsure.get(place, 0) for place in around)
         return Number(least, most)
+
+
+def _edges(moments: Sequence[float]) -> list[float]:
+    """Return where the time near to each moment begins and ends."""
+    out = []
+    for moment in moments:
+        out += [moment - SLACK, moment + SLACK]
+    return out
 
 
 def _add(counts: dict[int, int], more: Mapping[int, int]) -> None:

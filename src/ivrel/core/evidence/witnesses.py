@@ -8,6 +8,7 @@ nothing of it.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from datetime import UTC, datetime
 
 from msgspec import Struct
 
@@ -18,7 +19,7 @@ from ivrel.core.policy.collector import Collector
 from ivrel.core.reading.display import DisplayReading
 from ivrel.core.settings import SETTINGS, Fact, Scope
 from ivrel.core.settings.scope import Destination
-from ivrel.core.settings.sending import described, sendings
+from ivrel.core.settings.sending import described, picks_of, sendings
 from ivrel.core.vocabulary.severity import NOTHING, SEVERITIES, Selection, least_urgent
 from ivrel.core.vocabulary.sourced import Row
 from ivrel.core.vocabulary.wording import counted
@@ -49,7 +50,8 @@ class Comparison(Struct, frozen=True):
     `setting`: what it is about: a setting, 'counters' or 'display'; `of`: the destination, '' for
     the device; `text`, `device`, `collector`: what each says, '' if nothing; `state`: 'good' where
     they agree, 'bad' where they do not, 'open' where that is not sure; `said`: what follows from
-    it; `where`: file and line of the display.
+    it; `where`: file and line of the display; `lost`: messages that the device counted as sent and
+    that surely did not come.
     """
 
     setting: str
@@ -60,6 +62,7 @@ class Comparison(Struct, frozen=True):
     state: str
     said: str
     where: str = ""
+    lost: int = 0
 
 
 class MessagesGot(Struct, frozen=True):
@@ -104,8 +107,10 @@ class _Comparing:
         self._last = displays[-1]
         self._messages = messages
         self._device = text.on(self._last.reading.records)
-        self._is_older = changed is not None and self._last.taken < changed
-        self._collectors = text.collectors
+        self._is_older = changed is not None and self._last.taken + SLACK < changed
+        self._is_doubtful = bool(
+            self._last.reading.doubtful or not self._last.reading.records.marks
+        )
 
     def lines(self) -> Iterator[Comparison]:
         """Yield the comparisons: what is displayed, destinations, settings, numbers."""
@@ -126,10 +131,12 @@ class _Comparing:
         said = f"shown at {clock_time(last.taken)} UTC"
         if self._is_older:
             said += ", before its configuration was written: ivrel gather --state"
+        if not last.reading.records.marks:
+            said += "; nothing in it is understood"
         if doubtful:
             lines = ", ".join(map(str, doubtful[:3])) + (" …" if len(doubtful) > 3 else "")
             said += f"; not understood: line {lines}"
-        state = OPEN if doubtful or self._is_older else NOTE
+        state = OPEN if self._is_doubtful or self._is_older else NOTE
         where = last.file + (f":{doubtful[0]}" if doubtful else "")
         return Comparison(DISPLAY, "", "", "", "", state, said, where)
 
@@ -183,7 +190,7 @@ class _Comparing:
             said = f"its configuration sends to {there.text}, and its display does not show it"
             found = self._line("collectors", there.title, (there.text, ""), said, ())
             # A line that was not understood may be the one that shows it.
-            state = OPEN if self._last.reading.doubtful else found.state
+            state = OPEN if self._is_doubtful else found.state
             yield Comparison(
                 found.setting,
                 found.of,
@@ -205,8 +212,8 @@ class _Comparing:
         has_picks = dialect.has("pick.destination")
         shown: list[int] = []
         for here, there in pairs:
-            sending = [s for s in sendings(self._device, here).values() if s.lines]
-            if not sending or there is None:
+            sending = list(sendings(self._device, here).values())
+            if there is None or not self._shows_level(here):
                 continue
             taken = _together(sending)
             configured = list(sendings(self._text, there).values())
@@ -225,6 +232,15 @@ class _Comparing:
             severities = SEVERITIES[: max(shown) + 1]
             device = f"down to {severities[-1]}" if severities else "nothing"
             yield from self._heard_beyond("level", device, severities)
+
+    def _shows_level(self, here: Destination) -> bool:
+        """Whether the display shows what leaves for a destination."""
+        records = self._device.records
+        if records.dialect.has("pick.destination"):
+            has_rest = records.get("pick.level").value is not None
+            return has_rest or bool(picks_of(self._device, here))
+        said = records.get("destination.level", here.row), records.get("level")
+        return any(one.value is not None for one in said)
 
     def _facts(
         self, name: str, pairs: Sequence[tuple[Destination, Destination | None]]
@@ -297,8 +313,9 @@ class _Comparing:
             more = dropped[-1][1] - dropped[0][1]
             lines = here.lines("dropped")
             if more > 0:
-                since = clock_time(self._displays[dropped[0][0]].taken)
-                said = f"it dropped {counted(more, 'message')} since {since} UTC"
+                begun = self._displays[dropped[0][0]].taken
+                when = _between_times(begun, self._last.taken)
+                said = f"it dropped {counted(more, 'message')} {when}"
                 yield self._comparison(here, BAD, said, lines)
             elif dropped[-1][1]:
                 said = f"it dropped {counted(dropped[-1][1], 'message')} since it counts"
@@ -315,24 +332,32 @@ class _Comparing:
 
     def _held_against(self, here: Destination, sent: Sequence[tuple[int, int]]) -> Comparison:
         """Hold the messages that a device counted as sent against those that came."""
-        (first, before), (last, after) = sent[0], sent[-1]
+        first, before = sent[0]
+        last, after = sent[-1]
         counted_sent = after - before
         begun = self._displays[first].taken
         ended = self._displays[last].taken
-        when = f"from {clock_time(begun)} to {clock_time(ended)} UTC"
+        when = _between_times(begun, ended)
         lines = here.lines("sent")
         came = self._came(here, first, last)
         if came is None:
-            said = f"{counted(counted_sent, 'message')} sent {when}, of which no records were given"
+            said = f"{counted(counted_sent, 'message')} sent {when}; no records cover that time"
             return self._comparison(here, NOTE, said, lines)
         said = _loss(counted_sent, came, when)
         where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
         state = GOOD if came.least <= counted_sent <= came.most else BAD
         if counted_sent and counted_sent < came.least:
             state = OPEN  # it may have begun to count again
-        heard = _between(came.least, came.most)
         return Comparison(
-            COUNTERS, here.title, "", f"{counted_sent:,} sent", f"{heard} came", state, said, where
+            setting=COUNTERS,
+            of=here.title,
+            text="",
+            device=f"{counted_sent:,} sent",
+            collector=f"{_between(came.least, came.most)} came",
+            state=state,
+            said=said,
+            where=where,
+            lost=max(counted_sent - came.most, 0),
         )
 
     def _came(self, here: Destination, first: int, last: int) -> Number | None:
@@ -343,7 +368,7 @@ class _Comparing:
             return None
         begun = self._displays[first].taken
         ended = self._displays[last].taken
-        for places in (here.collector,), _behind(self._collectors[here.collector]):
+        for places in (here.collector,), _behind(self._text.collectors[here.collector]):
             covered = [c for c in places if counts.covers(c, begun, ended)]
             if covered:
                 came = [counts.between(device.name, c, begun, ended) for c in covered]
@@ -428,6 +453,13 @@ def _loss(sent: int, came: Number, when: str) -> str:
     if sent < came.least:
         return f"{said}: more than it counts; it may have begun to count again"
     return said
+
+
+def _between_times(begun: float, ended: float) -> str:
+    first = datetime.fromtimestamp(begun, UTC)
+    last = datetime.fromtimestamp(ended, UTC)
+    day = "" if first.date() == last.date() else f"{last:%Y-%m-%d} "
+    return f"from {first:%Y-%m-%d %H:%M:%S} to {day}{last:%H:%M:%S} UTC"
 
 
 def _between(least: int, most: int) -> str:

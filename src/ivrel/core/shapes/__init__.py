@@ -49,6 +49,12 @@ def _paths() -> type[Shape]:
     return Paths
 
 
+def _impstats() -> type[Shape]:
+    from ivrel.core.shapes.rsyslog.counters import Impstats
+
+    return Impstats
+
+
 def _printed() -> type[Shape]:
     from ivrel.core.shapes.printed import Printed
 
@@ -93,4 +99,7 @@ SHAPES: Mapping[str, ShapeEntry] = {
 
 PRINTED = "printed"
 # Shapes of displays alone: no configuration is written in them.
-DISPLAYED: Mapping[str, ShapeEntry] = {PRINTED: ShapeEntry(_printed)}
+DISPLAYED: Mapping[str, ShapeEntry] = {
+    PRINTED: ShapeEntry(_printed),
+    "impstats": ShapeEntry(_impstats),
+}

@@ -36,7 +36,10 @@ class Printed(Shape, frozen=True):
         if '"' in line:
             return split_words(line)
         plain = _BETWEEN.sub(" ", _THOUSANDS.sub("", line))
-        return [part for word in plain.split() for part in _parts(word)]
+        out: list[str] = []
+        for word in plain.split():
+            out += _parts(word)
+        return out
 
     def join(self, words: Sequence[str]) -> str:
         return " ".join(quote(word) for word in words)

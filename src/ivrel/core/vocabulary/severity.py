@@ -119,10 +119,10 @@ def least_urgent(selection: Selection) -> int:
     >>> least_urgent(through("notice"))
     5
     """
-    every = range(len(SEVERITIES))
-    places = range(0, len(FACILITIES) * 8, 8)
-    taken = [s for s in every if any(selection.bits >> (place + s) & 1 for place in places)]
-    return max(taken, default=-1)
+    rows = 0
+    for place in range(0, len(FACILITIES) * 8, 8):
+        rows |= selection.bits >> place & 255
+    return rows.bit_length() - 1
 
 
 def single(severity: str, facilities: Iterable[str] | None = None) -> Selection:

@@ -58,6 +58,13 @@ class Rehearsal(Struct, frozen=True):
     text: bytes = b""
 
 
+class DisplayedState(Struct, frozen=True):
+    """What a device showed of its present state; `age`: seconds since it counted."""
+
+    data: bytes
+    age: float = 0.0
+
+
 class Link:
     """A way to one device, open until it is closed.
 
@@ -88,7 +95,7 @@ class Link:
         """Return the configuration that is in effect."""
         raise NotImplementedError
 
-    async def display(self) -> bytes | None:
+    async def display(self) -> DisplayedState | None:
         """Return what the device shows of its present state; None if nobody said how to ask it."""
         return None
 

@@ -29,7 +29,7 @@ from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
 from ivrel.live.access import user
-from ivrel.live.links.link import Link, OutgoingChange, Rehearsal, Target
+from ivrel.live.links.link import DisplayedState, Link, OutgoingChange, Rehearsal, Target
 from ivrel.live.links.ssh import Line, refused, told
 
 T = TypeVar("T")
@@ -117,7 +117,7 @@ class Netconf(Link):
         self.hider.know(data)
         return data
 
-    async def display(self) -> bytes | None:
+    async def display(self) -> DisplayedState | None:
         display = self.target.dialect.display
         if display is None:
             return None
@@ -127,7 +127,7 @@ class Netconf(Link):
             for name in _second_names(display.dialect, etree.QName(top).localname):
                 etree.SubElement(top, f"{{{etree.QName(top).namespace}}}{name}")
         reply = await self._call(lambda: self._manager.get(wanted))
-        return _laid_out(reply.data_ele)
+        return DisplayedState(_laid_out(reply.data_ele))
 
     def _filter(self, of: Dialect | None = None) -> etree._Element | None:
         """Return the filter for the parts of the configuration that a dialect knows.
@@ -293,10 +293,11 @@ def _second_names(dialect: Dialect, top: str) -> list[str]:
     """
     names: dict[str, None] = {}
     for pattern in dialect.patterns:
-        first, *further = (*pattern.path, pattern.items)
+        names_of = [*pattern.path, pattern.items]
+        first = names_of[0]
         if getattr(first[0], "word", "") != top:
             continue
-        name = getattr(further[0][0], "word", "") if further else ""
+        name = getattr(names_of[1][0], "word", "") if len(names_of) > 1 else ""
         if not name or len(first) > 1:
             return []
         names[name] = None

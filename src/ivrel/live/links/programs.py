@@ -13,7 +13,7 @@ from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.reach import filled
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten
-from ivrel.live.links.link import Link, OutgoingChange, Target
+from ivrel.live.links.link import DisplayedState, Link, OutgoingChange, Target
 from ivrel.sources.files import plain_text, reason
 from ivrel.sources.packed import LIMITS
 
@@ -38,14 +38,14 @@ class Programs(Link):
         self.hider.know(data)
         return data
 
-    async def display(self) -> bytes | None:
+    async def display(self) -> DisplayedState | None:
         words = self.target.reach.state
         if not words:
             return None
         code, out, err = await self._run(words)
         if code:
             raise Unreachable(f"{words[0]} ended with {code}: {self._first(err) or 'no word why'}")
-        return plain_text(out, words[0])
+        return DisplayedState(plain_text(out, words[0]))
 
     async def send(self, sent: OutgoingChange) -> None:
         reach = self.target.reach

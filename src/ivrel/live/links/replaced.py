@@ -10,7 +10,7 @@ import posixpath
 import secrets
 import time
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from shlex import quote
 from typing import ClassVar
 
@@ -18,10 +18,17 @@ import asyncssh
 
 from ivrel.core.delivery.dialog import Exchange
 from ivrel.core.dialects.session import FILE, Session
+from ivrel.core.shapes.rsyslog.counters import (
+    TAIL,
+    counting_of,
+    display_of,
+    last_record,
+    queue_prefixes,
+)
 from ivrel.core.text.bundle import pack, parts
 from ivrel.core.vocabulary.errors import NotServed, Refused, Unreachable, Unreadable
-from ivrel.core.vocabulary.wording import plain, shorten
-from ivrel.live.links.link import Link, OutgoingChange, Rehearsal, Target
+from ivrel.core.vocabulary.wording import plain, shorten, span
+from ivrel.live.links.link import DisplayedState, Link, OutgoingChange, Rehearsal, Target
 from ivrel.live.links.ssh import Line, told
 from ivrel.sources.daemon import told_in
 from ivrel.sources.files import FILES, plain_text
@@ -102,6 +109,65 @@ class Replaced(Link):
         if len(self._patterns) == 1 and not any(c in self._main for c in "*?["):
             return {"": out[self._name(self._main)]}
         return out
+
+    async def display(self) -> DisplayedState | None:
+        display = self.target.dialect.display
+        if display is None:
+            return None
+        if display.show:
+            return await self._printed(display.show)
+        sftp = self._open()
+        try:
+            counting = counting_of(pack(await self._fetched()))
+            like = await sftp.stat(counting.file)
+            size = like.size or 0
+            async with sftp.open(counting.file, "rb") as file:
+                data = await file.read(TAIL, max(size - TAIL, 0))
+            assert isinstance(data, bytes)  # the file was opened as bytes
+            record, behind = last_record(data)
+            queues = await self._sizes(queue_prefixes(counting))
+            now = await self._now()
+        except asyncssh.SFTPNoSuchFile:
+            raise Unreachable(f"{self.target.where}: there is no {counting.file}") from None
+        except Unreadable as problem:
+            raise Unreachable(str(problem)) from None
+        except (OSError, asyncssh.Error) as problem:
+            raise self._lost(problem) from None
+        age = max(now - (like.mtime or 0), 0.0) + behind
+        if age > counting.seldom:
+            said = f"its last statistics are {span(age)} old: does the daemon run?"
+            raise Unreachable(f"{self.target.where}: {said}")
+        return DisplayedState(display_of(counting, record, queues), age)
+
+    async def _printed(self, command: str) -> DisplayedState:
+        done = await self._run(command)
+        if done.exit_status:
+            said = next(iter(self.hider.shown(str(done.stderr or "").encode())), "no word why")
+            raise Unreachable(f"'{shorten(command, 40)}' ended with {done.exit_status}: {said}")
+        return DisplayedState(str(done.stdout or "").encode())
+
+    async def _sizes(self, prefixes: Sequence[str]) -> Mapping[str, int]:
+        """Return the sizes of the files whose names begin so, by name."""
+        sftp = self._open()
+        out: dict[str, int] = {}
+        for prefix in prefixes:
+            try:
+                names = [str(name) for name in await sftp.glob(f"{prefix}.*")]
+            except asyncssh.SFTPNoSuchFile:
+                continue
+            for name in names:
+                out[posixpath.basename(name)] = (await sftp.stat(name)).size or 0
+        return out
+
+    async def _now(self) -> float:
+        """Return the time on the device, in seconds since 1970: its files have their times of that
+        clock.
+        """
+        done = await self._run("date +%s")
+        said = str(done.stdout or "").strip()
+        if done.exit_status or not said.isdecimal():
+            raise Unreachable(f"{self.target.where}: it does not tell the time ('date +%s')")
+        return float(said)
 
     def _name(self, path: str) -> str:
         """Return the name that a file has in a bundle: from the folder of the main one, if it lies

@@ -21,7 +21,7 @@ from ivrel.core.dialects.session import SECONDS, WHOLE, Rise, Session
 from ivrel.core.text.text import decode
 from ivrel.core.vocabulary.errors import Refused, Unreachable
 from ivrel.core.vocabulary.wording import plain, shorten, steers
-from ivrel.live.links.link import Link, OutgoingChange, Rehearsal, Target
+from ivrel.live.links.link import DisplayedState, Link, OutgoingChange, Rehearsal, Target
 from ivrel.live.links.terminal import SETTLED, SHORT, Idle, Terminal
 
 READINGS = 3  # attempts to fetch a configuration without doubtful lines
@@ -90,12 +90,12 @@ class Talk(Link):
         said = f"line {worst.line} of what '{show}' prints {worst.why}"
         raise Unreachable(f"{said}; {worst.hint}")
 
-    async def display(self) -> bytes | None:
+    async def display(self) -> DisplayedState | None:
         display = self.target.dialect.display
         if display is None or not display.show:
             return None
         prompt, idle = await self._terminal.quiet()
-        return await self._printed(display.show, prompt, idle)
+        return DisplayedState(await self._printed(display.show, prompt, idle))
 
     async def _printed(self, show: str, prompt: Prompt, idle: Idle) -> bytes:
         """Return what the device prints, once: its configuration, or its state."""

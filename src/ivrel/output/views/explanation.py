@@ -13,7 +13,7 @@ from ivrel.core.evidence.witnesses import COUNTERS, Comparison
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.vocabulary.verdict import Verdict
-from ivrel.output.views.heard import claim_row, comparison_row
+from ivrel.output.views.heard import claim_row, comparison_rows
 from ivrel.output.views.view import LineText, View
 
 
@@ -60,5 +60,5 @@ class ExplanationView(View, frozen=True, kw_only=True):
             ],
             "correction": [msgspec.to_builtins(c) for c in changes],
             "heard": claim_row(claim) if claim is not None else None,
-            "shown": [comparison_row(c) for c in self.shown_of(v.setting)],
+            "shown": comparison_rows(self.shown_of(v.setting)),
         }

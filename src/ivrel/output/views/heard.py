@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from ivrel.core.evidence.anomalies import Anomaly
@@ -41,21 +41,23 @@ class HeardView(RowsView, frozen=True, kw_only=True):
         return {
             "fleet": self.fleet,
             "messages": self.total,
-            "devices": [
-                {
-                    "device": one.device.name,
-                    "messages": one.summary.number,
-                    "claims": [{**claim_row(c), "values": _values(c)} for c in one.claims],
-                    "shown": [comparison_row(c) for c in one.comparisons],
-                }
-                for one in self.devices
-            ],
+            "devices": [_device(one) for one in self.devices],
             "oddities": [
                 {**fields(o, "kind about told number:messages"), **_where(o.example)}
                 for o in self.anomalies
             ],
             "totals": {claim: sum(d.count(claim) for d in self.devices) for claim in CLAIMS},
         }
+
+
+def _device(one: DeviceHeard) -> dict[str, Any]:
+    """Return what was heard of one device, for machines."""
+    return {
+        "device": one.device.name,
+        "messages": one.summary.number,
+        "claims": [{**claim_row(c), "values": _values(c)} for c in one.claims],
+        "shown": comparison_rows(one.comparisons),
+    }
 
 
 # The keys of a claim, as `claim_row` has them.
@@ -71,9 +73,10 @@ def claim_row(c: Claim) -> dict[str, Any]:
     return {**fields(c, CLAIMED), **times, **_where(c.example)}
 
 
-def comparison_row(c: Comparison) -> dict[str, Any]:
-    """Return what three witnesses say of one thing, for machines."""
-    return fields(c, "setting of text:configured device:shown collector:heard state said where")
+def comparison_rows(some: Iterable[Comparison]) -> list[dict[str, Any]]:
+    """Return what three witnesses say, thing by thing, for machines."""
+    keys = "setting of text:configured device:shown collector:heard state said where lost"
+    return [fields(one, keys) for one in some]
 
 
 def _values(c: Claim) -> list[dict[str, Any]]:

@@ -50,6 +50,7 @@ class Setup:
         self.others: list[Uncertainty] = []
         self.settings: dict[str, Param] = {}  # of the whole daemon
         self.name: Uncertainty | None = None
+        self.statistics: Mapping[str, Param] | None = None  # how the daemon counts what it does
         self._limits: dict[str, dict[str, Param]] = {}
         self._loaded: dict[str, int] = {}
         self._templates: dict[str, Form | None] = dict(BUILT_IN)
@@ -223,7 +224,8 @@ class Setup:
             case "module":
                 self._module(s, said)
             case "global":
-                self.settings |= {key: s.params[key] for key in GLOBAL.values() if key in s.params}
+                held = (*GLOBAL.values(), "workdirectory")
+                self.settings |= {key: s.params[key] for key in held if key in s.params}
                 if "localhostname" in said:
                     self.name = Uncertainty(said["localhostname"], s.params["localhostname"].line)
             case "input":
@@ -256,6 +258,8 @@ class Setup:
     def _module(self, s: Statement, said: Mapping[str, str]) -> None:
         name = said.get("load", "").lower().removeprefix("builtin:").removesuffix(".so")
         self._loaded.setdefault(name, s.line)
+        if name == "impstats":
+            self.statistics = s.params
         if name == "omfwd" and "template" in said:
             self.default_form = s.params["template"]
         for key, param in s.params.items():

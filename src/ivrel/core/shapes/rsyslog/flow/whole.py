@@ -31,13 +31,26 @@ def read_model(data: bytes) -> Model:
             else "a NUL byte, which no text has"
         )
         raise Unreadable(f"it holds {said}")
+    found, main = _files(data)
+    return _whole(found, main)
+
+
+def read_setup(data: bytes) -> Setup:
+    """Return all that is settled when a daemon starts; Unreadable as for `read_model`."""
+    found, main = _files(data)
+    source = read_source(main.name, main.first, main.text)
+    return Setup(read_script(source, Files(found, main).opened).statements)
+
+
+def _files(data: bytes) -> tuple[Sequence[Part], Part]:
+    """Return the files of a configuration, and the main one of them."""
     found = parts(data)
     mains = sorted(
         (p for p in found if PurePosixPath(p.name).name == MAIN), key=lambda p: p.name.count("/")
     )
     if not mains and (len(found) > 1 or "/" in found[0].name):
         raise Unreadable(f"no {MAIN} among its files")
-    return _whole(found, mains[0] if mains else found[0])
+    return found, mains[0] if mains else found[0]
 
 
 def _whole(found: Sequence[Part], main: Part) -> Model:
