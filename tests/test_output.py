@@ -24,6 +24,7 @@ from ivrel.core import InputError, Unreadable, correct, read_policy
 from ivrel.core.delivery.corrections import CorrectionSet
 from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.wording import counted
+from ivrel.demo.displays import write_displays
 from ivrel.output.machine.sheet import change_sheet
 from ivrel.output.machine.sheet_html import change_sheet_html
 from ivrel.output.terminal import draw
@@ -85,6 +86,9 @@ def test_json_has_the_documented_keys(
         lines = (record % one for one in said)
         (tmp_path / "log").write_bytes(b"".join(lines))
         words.append(str(tmp_path / "log"))
+    if name == "heard":
+        example = shutil.copytree(example, tmp_path / "w")
+        write_displays(example)
     done = ivrel(*words, "-w", example, "--format", "json")
     found = json.loads(done.stdout)
     row = next(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import signal
 import socket
 import subprocess
@@ -44,6 +45,8 @@ from ivrel.core.shapes.rsyslog.counters import (
 from ivrel.core.syslog.parse import parse
 from ivrel.core.syslog.record import Record
 from ivrel.core.vocabulary.errors import InputError, Refused
+from ivrel.demo.day import write_day
+from ivrel.demo.displays import ODD, write_displays
 from ivrel.sources.dialects import SHIPPED, Dialects
 
 STRICT = bool(os.environ.get("IVREL_SKIP_NOTHING"))
@@ -191,6 +194,21 @@ def test_the_display_is_held_against_the_configuration(
     # A display that is older than the configuration proves nothing of it.
     later = compared(scope(), [one], changed=NOON.timestamp() + 3600)
     assert all(c.state != BAD for c in later if c.setting != "counters")
+
+
+def test_the_demo_shows_what_three_witnesses_say(ivrel: Run, example: Path, tmp_path: Path) -> None:  # fmt: skip
+    folder = shutil.copytree(example, tmp_path / "w")
+    write_day(folder / "heard")
+    write_displays(folder)
+    at = [f"--at={name}={folder / 'heard' / name}.jsonl" for name in ("beacon-a", "beacon-b")]
+    found = json.loads(ivrel("heard", "-w", folder, *at, "--format", "json", code=1).stdout)
+    bad = {d["device"]: [s for s in d["shown"] if s["state"] == "bad"] for d in found["devices"]}
+    assert {name for name, some in bad.items() if some} == {*ODD, "tarsk-fw2"}
+    lost = {d["device"]: sum(s["lost"] for s in d["shown"]) for d in found["devices"]}
+    assert {name for name, number in lost.items() if number} == {"tarsk-sw1", "tarsk-fw2"}  # whose messages are lost
+    assert lost["tarsk-sw1"] == sum(int(re.findall(r"(\d+) lost between", s["said"])[0]) for s in bad["tarsk-sw1"])  # fmt: skip
+    said = ivrel("explain", "-w", folder, "brannay-sw1", "level", *at, code=1).stdout
+    assert "its configuration says through notice, and the device through debug" in " ".join(said.split())  # fmt: skip
 
 
 WORDS = st.sampled_from("sent waiting up 5 198.51.100.21 2001:db8::1 udp 12:05:01 0.5".split())

@@ -50,6 +50,7 @@ def _on_files(args: argparse.Namespace) -> int:
     from ivrel.cli.telling import Teller
     from ivrel.demo.copies import write_copies
     from ivrel.demo.day import write_day
+    from ivrel.demo.displays import write_displays
     from ivrel.demo.workspace import entries, new_workspace
 
     folder = Path(args.folder)
@@ -75,6 +76,7 @@ def _on_files(args: argparse.Namespace) -> int:
     main(["correct", "-w", str(folder), "--waves", "-o", str(out), "--replace"])
     say.step(f"A day of messages, as they arrive at the collectors, into {folder / 'heard'}:")
     write_day(folder / "heard")
+    write_displays(folder)
     call(
         "What the messages prove and contradict; also what no configuration tells of:",
         *("heard", "-w", folder, "--device", "holmsay-gw1", "--device", "orrin-fw1"),

@@ -52,4 +52,6 @@ def run(args: argparse.Namespace) -> int:
     common.show(view, args)
     code = common.problems_told(found.problems)
     common.remarks_told(found.remarks)
-    return code or int(not all(v.verdict in ("meets", "waived") for v in found.verdicts))
+    is_good = all(v.verdict in ("meets", "waived") for v in found.verdicts)
+    differs = any(c.state == "bad" for v in found.verdicts for c in view.shown_of(v.setting))
+    return code or int(not is_good or differs)

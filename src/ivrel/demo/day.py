@@ -18,7 +18,7 @@ import dpkt
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core import Device, read_fleet, read_policy
+from ivrel.core import Device, Policy, read_fleet, read_policy
 from ivrel.core.evidence.emitters import Emitter, Event, emitters, old_stamp, written
 from ivrel.core.reading.records import read_records
 from ivrel.core.settings import Scope
@@ -65,7 +65,7 @@ _SAID = (
 
 class DemoMessage(Struct, frozen=True):
     """One message on its way: when it arrives where, from whom, and its bytes; `is_lost`: it does
-    not arrive.
+    not arrive; `device`: the one that sent it, '' for a stranger.
     """
 
     when: datetime
@@ -75,23 +75,22 @@ class DemoMessage(Struct, frozen=True):
     transport: str
     data: bytes
     is_lost: bool = False
+    device: str = ""
 
 
 def day() -> list[DemoMessage]:
     """Return the messages of a day, in order of arrival."""
-    return [one for one in _sent() if not one.is_lost]
+    return [one for one in sent_in_a_day() if not one.is_lost]
 
 
-def _sent() -> list[DemoMessage]:
+def sent_in_a_day() -> list[DemoMessage]:
+    """Return all that devices send in the day, in order of arrival, also what is lost."""
     policy = read_policy(policy_text(), "policy.yaml")
     dialects = Dialects()
     texts = configurations()
     sent = list[DemoMessage]()
     for device in read_fleet(fleet_text(), "fleet.yaml").devices:
-        files = {name: text.encode() for name, text in texts[device.name].items()}
-        data = files[""] if set(files) == {""} else pack(files)
-        records = read_records(dialects[device.platform], data)
-        scope = Scope(device, records, policy.collectors)
+        scope = scope_of(device, texts[device.name], dialects, policy)
         sent += _of_device(device, [v for v in emitters(device, scope, _nearest) if v.collector])
     dice = Random("stranger")
     for n in range(12):
@@ -99,6 +98,13 @@ def _sent() -> list[DemoMessage]:
         data = f"<13>{old_stamp(when, {})} printer spool: page {n} done".encode()
         sent.append(DemoMessage(when, STRANGER, "beacon-a", 514, "udp", data))
     return sorted(sent, key=lambda one: (one.when, one.sender, one.collector))
+
+
+def scope_of(device: Device, texts: Mapping[str, str], dialects: Dialects, policy: Policy) -> Scope:
+    """Return what the configuration of a device says."""
+    files = {name: text.encode() for name, text in texts.items()}
+    data = files[""] if set(files) == {""} else pack(files)
+    return Scope(device, read_records(dialects[device.platform], data), policy.collectors)
 
 
 def _nearest(device: Device) -> str:
@@ -144,7 +150,14 @@ def _of_device(device: Device, speaks: list[Emitter]) -> Iterator[DemoMessage]:
             if "coverage" in trouble and device.identity:
                 sender = device.identity  # the satellite's side knows it by no other
             yield DemoMessage(
-                arrives, sender, emitter.collector, emitter.port, emitter.transport, data, is_lost
+                when=arrives,
+                sender=sender,
+                collector=emitter.collector,
+                port=emitter.port,
+                transport=emitter.transport,
+                data=data,
+                is_lost=is_lost,
+                device=device.name,
             )
 
 
@@ -175,7 +188,7 @@ def write_day(folder: Path) -> None:
     """Write the day: a recording of each collector, a file as a collector writes it, a capture, and
     what a device kept in its memory.
     """
-    every = _sent()
+    every = sent_in_a_day()
     sent = [one for one in every if not one.is_lost]
     write_bytes(folder / f"{OWN}.txt", b"".join(_remembered(every)))
     for name in dict.fromkeys(one.collector for one in sent):

@@ -34,11 +34,20 @@ class DisplayFile(Struct, frozen=True):
         return read_bytes(self.path, self.shown)
 
 
+def display_name(device: str, taken: datetime) -> str:
+    """Return the file of a display, from the folder of its workspace.
+
+    >>> display_name("holmsay-gw1", datetime(2026, 12, 1, 10, 11, 12, tzinfo=UTC))
+    'state/holmsay-gw1/20261201T101112Z.txt'
+    """
+    return f"{FOLDER}/{device}/{taken.astimezone(UTC):{_FORM}}.txt"
+
+
 def keep_display(workspace: WorkspaceFiles, device: Device, data: bytes, taken: datetime) -> str:
     """Write a display into the workspace, remove the oldest of more than KEPT, and return the
     file.
     """
-    shown = f"{FOLDER}/{device.name}/{taken.astimezone(UTC):{_FORM}}.txt"
+    shown = display_name(device.name, taken)
     path = workspace.folder / shown
     path.parent.mkdir(parents=True, exist_ok=True)
     write_bytes(path, data, OWN)

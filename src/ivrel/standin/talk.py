@@ -9,7 +9,6 @@ from msgspec import Struct
 
 from ivrel.core.dialects.session import SECONDS, WHOLE, Reply, Session
 from ivrel.core.vocabulary.errors import InputError, Refused
-from ivrel.standin.showing import displayed
 from ivrel.standin.unit import Unit
 
 # What prompts look like; the first that a dialect's pattern takes is the stand-in's.
@@ -199,7 +198,7 @@ class Talker:
         return "" if display is None else display.show
 
     def _state(self) -> bytes:
-        return displayed(self._unit)
+        return self._unit.displayed()
 
     def _open(self) -> None:
         self._may_change()

@@ -11,6 +11,7 @@ from datetime import UTC, datetime, timedelta
 
 from ivrel.core.correcting.changes import apply_change, unknown_lines
 from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.evidence.displaying import Counters, displayed
 from ivrel.core.evidence.emitters import Emitter, Event, emitters, written
 from ivrel.core.fleet import Device
 from ivrel.core.policy import Collector
@@ -28,16 +29,6 @@ _AFTER = (
     Event(4, "env", "fans at another speed than expected"),
     Event(6, "link", "all ports up"),
 )
-
-
-class Counters:
-    """What a device counts for one destination since it started."""
-
-    __slots__ = ("dropped", "sent")
-
-    def __init__(self) -> None:
-        self.sent = 0
-        self.dropped = 0
 
 
 class Unit:
@@ -169,8 +160,8 @@ class Unit:
         for emitter in self._speaks():
             if not emitter.lets(event.severity, event.tag):
                 continue
-            counters = self.counters(emitter.address, emitter.port, emitter.transport)
-            if self.is_down(emitter.address, emitter.port, emitter.transport):
+            counters = self._counters_of(emitter.address, emitter.port, emitter.transport)
+            if counters.is_down:
                 counters.dropped += 1
                 continue
             now = datetime.now(UTC)
@@ -181,17 +172,21 @@ class Unit:
                 counters.sent += 1
         return sent
 
-    def counters(self, address: str, port: int, transport: str) -> Counters:
-        """Return what the device counts for a destination."""
-        return self._counters.setdefault((address, port, transport), Counters())
+    def displayed(self) -> bytes:
+        """Return what the device shows of its state; Refused if there is nothing to be shown."""
+        try:
+            return displayed(self.scope(), self._counters_of, self.held)
+        except Unreadable as problem:
+            raise Refused(str(problem)) from None
 
-    def is_down(self, address: str, port: int, transport: str) -> bool:
-        """Whether the device does not reach a destination."""
-        if not self._has("down"):
-            return False
+    def _counters_of(self, address: str, port: int, transport: str) -> Counters:
+        """Return what the device counts for a destination."""
+        at = (address, port, transport)
+        counters = self._counters.setdefault(at, Counters())
         first = next(iter(self._speaks()), None)
-        known = None if first is None else (first.address, first.port, first.transport)
-        return known == (address, port, transport)
+        is_first = first is not None and (first.address, first.port, first.transport) == at
+        counters.is_down = is_first and self._has("down")
+        return counters
 
     def _has(self, fault: str) -> bool:
         return self.fault is not None and self.fault.kind == fault

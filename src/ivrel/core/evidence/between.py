@@ -39,7 +39,7 @@ class CountsBetween:
         self._moments = {device: list(times) for device, times in moments.items()}
         self._edges = {device: _edges(times) for device, times in moments.items()}
         self._sure: dict[tuple[str, str], dict[int, int]] = {}
-        self._unsure: dict[str, dict[int, int]] = {}
+        self._unsure: dict[tuple[str, str], dict[int, int]] = {}
         self._covered: dict[str, tuple[float, float]] = {}
 
     def add(self, arrival: Arrival) -> None:
@@ -62,10 +62,8 @@ class CountsBetween:
         found = arrival.found
         # What may be of several devices is missing from each of them.
         for device in {found.device, found.conflict, *found.shared} & self._edges.keys():
-            if found.is_sure:
-                counts = self._sure.setdefault((device, at), {})
-            else:
-                counts = self._unsure.setdefault(device, {})
+            some = self._sure if found.is_sure else self._unsure
+            counts = some.setdefault((device, at), {})
             edges = self._edges[device]
             for moment in moments:
                 place = bisect_left(edges, moment)
@@ -75,8 +73,8 @@ class CountsBetween:
         """Take in what was counted elsewhere."""
         for at, counts in other._sure.items():
             _add(self._sure.setdefault(at, {}), counts)
-        for device, counts in other._unsure.items():
-            _add(self._unsure.setdefault(device, {}), counts)
+        for at, counts in other._unsure.items():
+            _add(self._unsure.setdefault(at, {}), counts)
         for collector, (first, last) in other._covered.items():
             known = self._covered.get(collector, (first, last))
             self._covered[collector] = min(first, known[0]), max(last, known[1])
@@ -95,7 +93,7 @@ class CountsBetween:
         first = self._moments[device].index(begun)
         last = self._moments[device].index(ended)
         sure = self._sure.get((device, collector), {})
-        unsure = self._unsure.get(device, {})
+        unsure = self._unsure.get((device, collector), {})
         # Before edge 2n lies what came before moment n, with its slack; before 2n + 1 what is near.
         inside = range(2 * first + 2, 2 * last + 1)
         around = range(2 * first + 1, 2 * last + 2)

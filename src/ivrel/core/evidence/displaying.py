@@ -1,20 +1,20 @@
-"""What a stand-in shows of its present state: written by the patterns that read it."""
+"""What a simulated device shows of its present state: written by the patterns that read it."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.pattern import Pattern
+from ivrel.core.settings import Scope
 from ivrel.core.settings.sending import sendings
 from ivrel.core.shapes.printed import Printed
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.errors import Refused, Unreadable
+from ivrel.core.vocabulary.errors import Refused
 from ivrel.core.vocabulary.severity import SEVERITIES, Selection, least_urgent
 from ivrel.core.vocabulary.values import Value
-from ivrel.standin.unit import Unit
 
 _SLOT = re.compile(r"\{(?:rest )?([\w.-]+)\}")
 ERROR = "connection refused"
@@ -22,16 +22,31 @@ ERROR = "connection refused"
 Values = Mapping[str, Value]
 
 
-def displayed(unit: Unit) -> bytes:
-    """Return what a unit shows. Raise Refused if its dialect describes no display."""
-    display = unit.dialect.display
+class Counters:
+    """What a device counts for one destination since it started, and whether it reaches it."""
+
+    __slots__ = ("dropped", "is_down", "sent")
+
+    def __init__(self) -> None:
+        self.sent = 0
+        self.dropped = 0
+        self.is_down = False
+
+
+CountersOf = Callable[[str, int, str], Counters]  # by address, port, transport
+
+
+def displayed(scope: Scope, counters: CountersOf, held: int) -> bytes:
+    """Return what a device of this configuration shows of its state.
+
+    `held`: messages in its memory. Raise Refused if its dialect describes no display.
+    """
+    display = scope.records.dialect.display
     if display is None:
         raise Refused("there is no such display")
-    try:
-        rows = list(_destinations(unit))
-    except Unreadable:
-        rows = []
-    device: Values = {"memory.held": unit.held, **_export(unit)}
+    export = str(scope.records.get("export").value)
+    device: Values = {"memory.held": held, "export": export}
+    rows = [] if export == "off" else list(_destinations(scope, counters))
     dialect = display.dialect
     if isinstance(dialect.shape, Printed):
         lines = [*_lines(dialect, "", device)]
@@ -46,37 +61,25 @@ def displayed(unit: Unit) -> bytes:
     return dialect.shape.apply(Text(empty), edits, lambda path, words: (path, words))
 
 
-def _export(unit: Unit) -> Values:
-    try:
-        value = unit.scope().records.get("export").value
-    except Unreadable:
-        return {}
-    return {"export": value} if isinstance(value, str) else {}
-
-
-def _destinations(unit: Unit) -> Iterator[Values]:
+def _destinations(scope: Scope, counters: CountersOf) -> Iterator[Values]:
     """Yield the values of each destination, as far as the device knows them."""
-    scope = unit.scope()
-    if scope.records.get("export").value == "off":
-        return
     for one in scope.destinations:
         address, port, transport = (str(part) for part in one.endpoint)
-        at = (address, int(port), transport) if port.isdigit() else (address, 514, transport)
-        counters = unit.counters(*at)
-        is_down = unit.is_down(*at)
+        number = int(port) if port.isdigit() else 514
+        counted = counters(address, number, transport)
         values: dict[str, Value] = {
             "destination.address": address,
-            "destination.port": at[1],
+            "destination.port": number,
             "destination.transport": transport,
             "destination.level": _level(sendings(scope, one).values()),
-            "destination.state": "down" if is_down else "up",
-            "destination.sent": counters.sent,
-            "destination.dropped": counters.dropped,
+            "destination.state": "down" if counted.is_down else "up",
+            "destination.sent": counted.sent,
+            "destination.dropped": counted.dropped,
             "destination.waiting": 0,
         }
-        keys = zip(unit.dialect.keys["destination"], one.key, strict=True)
+        keys = zip(scope.records.dialect.keys["destination"], one.key, strict=True)
         values |= {slot: value for slot, value in keys if slot not in values}
-        if is_down:
+        if counted.is_down:
             values["destination.error"] = ERROR
         yield values
 
