@@ -31,7 +31,7 @@ PICTURES = {
     "ivrel measure losses heard/*.jsonl --site tarsk; "
     "ivrel measure volume heard/*.jsonl --by site --if-level debug",
     "trace": "ivrel trace heard/beacon-b.jsonl --line 14",
-    "why": "ivrel why tarsk-gw2 --at beacon-a=heard/beacon-a.jsonl "
+    "why": "ivrel why tarsk-sw1 --at beacon-a=heard/beacon-a.jsonl "
     "--at beacon-b=heard/beacon-b.jsonl",
     "policy": "ivrel policy --today 2026-11-23 | head -43",
     "learn": "ivrel dialect learn ours configs/holmsay-gw1.conf configs/orrin-gw3.conf "

@@ -163,7 +163,8 @@ class _Page:
         said = self._witnesses.of(device, messages)
         self.problems = (*self.problems, *self._witnesses.problems)
         alike: dict[str, None] = {}
-        for one in said:
+        order = (BAD, OPEN, GOOD, NOTE)
+        for one in sorted(said, key=lambda c: (c.setting != DISPLAY, order.index(c.state))):
             if one.setting in SETTINGS and not self._is_meant(one.setting):
                 continue
             if one.state == GOOD and one.setting in SETTINGS:

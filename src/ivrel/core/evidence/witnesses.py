@@ -9,10 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
+from itertools import chain
 
 from msgspec import Struct
+from msgspec.structs import replace
 
-from ivrel.core.evidence.between import SLACK, CountsBetween, Number
+from ivrel.core.evidence.between import NOT_COVERED, SLACK, CountsBetween, Number
 from ivrel.core.evidence.claims import Claim, clock_time
 from ivrel.core.evidence.page import BAD, DISPLAY, GOOD, NOTE, OPEN
 from ivrel.core.policy.collector import Collector
@@ -20,6 +22,7 @@ from ivrel.core.reading.display import DisplayReading
 from ivrel.core.settings import SETTINGS, Fact, Scope
 from ivrel.core.settings.scope import Destination
 from ivrel.core.settings.sending import described, picks_of, sendings
+from ivrel.core.vocabulary.addresses import is_address
 from ivrel.core.vocabulary.severity import NOTHING, SEVERITIES, Selection, least_urgent
 from ivrel.core.vocabulary.sourced import Row
 from ivrel.core.vocabulary.wording import counted
@@ -108,9 +111,11 @@ class _Comparing:
         self._messages = messages
         self._device = text.on(self._last.reading.records)
         self._is_older = changed is not None and self._last.taken + SLACK < changed
-        self._is_doubtful = bool(
-            self._last.reading.doubtful or not self._last.reading.records.marks
-        )
+        reading = self._last.reading
+        self._is_doubtful = bool(reading.doubtful or not reading.records.marks)
+        self._is_off = text.records.get("export").value == "off"
+        unread = (line.strange.slots for line in text.records.unparsed)
+        self._unread = frozenset(chain.from_iterable(unread))
 
     def lines(self) -> Iterator[Comparison]:
         """Yield the comparisons: what is displayed, destinations, settings, numbers."""
@@ -120,9 +125,9 @@ class _Comparing:
         yield from self._levels(pairs)
         for name in _ALIKE:
             yield from self._facts(name, pairs)
-        for here, _ in pairs:
-            yield from self._state(here)
-            yield from self._numbers(here)
+        for pair in pairs:
+            yield from self._state(pair.here)
+            yield from self._numbers(pair.here)
         yield from self._totals()
 
     def _shown(self) -> Comparison:
@@ -146,74 +151,73 @@ class _Comparing:
         """Return a comparison of two that differ (`said` tells how), or agree (`said` is '')."""
         text, device = says
         state = BAD if said else GOOD
-        if said and self._is_older:
+        if said and (self._is_older or self._is_unread(setting)):
             state = OPEN
         where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
         return Comparison(setting, of, text, device, self._heard(setting), state, said, where)
+
+    def _is_unread(self, setting: str) -> bool:
+        """Whether the configuration has lines about a setting that cannot be read."""
+        known = SETTINGS.get(setting)
+        return known is not None and not self._unread.isdisjoint(known.slots)
 
     def _heard(self, setting: str) -> str:
         claim = self._messages.claims.get(setting)
         return "" if claim is None else claim.heard
 
-    def _pairs(self) -> list[tuple[Destination, Destination | None]]:
+    def _pairs(self) -> list[_Pair]:
         """Return each destination of the display, and that of the configuration."""
         left = list(self._text.destinations)
-        out: list[tuple[Destination, Destination | None]] = []
+        out: list[_Pair] = []
         for here in self._device.destinations:
-            there = next((d for d in left if _is_same(here, d)), None)
-            if there is not None:
-                left.remove(there)
-            out.append((here, there))
+            likely = [d for d in left if _is_same(here, d)]
+            if likely:
+                left.remove(likely[0])
+            out.append(_Pair(here, likely[0] if likely else None, len(likely) > 1))
         return out
 
-    def _destinations(
-        self, pairs: Sequence[tuple[Destination, Destination | None]]
-    ) -> Iterator[Comparison]:
+    def _destinations(self, pairs: Sequence[_Pair]) -> Iterator[Comparison]:
         if not self._device.records.dialect.has("destination.address"):
             return
-        is_off = self._text.records.get("export").value == "off"
-        for here, there in pairs:
-            shown = _endpoint(here)
-            lines = here.lines("address")
-            if there is None:
+        paired = {pair.there.key for pair in pairs if pair.there is not None}
+        left = [d for d in self._text.destinations if d.key not in paired]
+        for pair in pairs:
+            shown = _endpoint(pair.here)
+            lines = pair.here.lines("address")
+            if pair.there is None:
                 said = f"it sends to {shown}, and its configuration does not name it"
-                yield self._line("collectors", here.title, ("", shown), said, lines)
-            elif is_off:
+                found = self._line("collectors", pair.here.title, ("", shown), said, lines)
+                # One of them may be the name of the other.
+                is_open = any(_has_name(pair.here) != _has_name(d) for d in left)
+                yield replace(found, state=OPEN) if is_open else found
+            elif self._is_off:
                 said = f"it sends to {shown}, although its configuration has export off"
-                yield self._line("collectors", there.title, ("off", shown), said, lines)
+                yield self._line("collectors", pair.there.title, ("off", shown), said, lines)
             else:
-                yield self._line("collectors", there.title, (there.text, shown), "", lines)
-        paired = {there.key for _, there in pairs if there is not None}
-        for there in self._text.destinations:
-            if there.key in paired or is_off or not any(sendings(self._text, there).values()):
+                says = (pair.there.text, shown)
+                yield self._line("collectors", pair.there.title, says, "", lines)
+        for there in left:
+            if self._is_off or not any(sendings(self._text, there).values()):
                 continue
             said = f"its configuration sends to {there.text}, and its display does not show it"
             found = self._line("collectors", there.title, (there.text, ""), said, ())
+            alone = (pair.here for pair in pairs if pair.there is None)
             # A line that was not understood may be the one that shows it.
-            state = OPEN if self._is_doubtful else found.state
-            yield Comparison(
-                found.setting,
-                found.of,
-                found.text,
-                "",
-                found.collector,
-                state,
-                said,
-                found.where,
-            )
+            is_open = self._is_doubtful or any(_has_name(d) != _has_name(there) for d in alone)
+            yield replace(found, state=OPEN) if is_open else found
 
-    def _levels(
-        self, pairs: Sequence[tuple[Destination, Destination | None]]
-    ) -> Iterator[Comparison]:
+    def _levels(self, pairs: Sequence[_Pair]) -> Iterator[Comparison]:
         """Compare what leaves for each destination, as far as the display shows it."""
         dialect = self._device.records.dialect
         if not {"destination.level", "level", "pick.level", "pick.severity"} & dialect.slots:
             return
         has_picks = dialect.has("pick.destination")
         shown: list[int] = []
-        for here, there in pairs:
+        for pair in () if self._is_off else pairs:
+            here = pair.here
+            there = pair.there
             sending = list(sendings(self._device, here).values())
-            if there is None or not self._shows_level(here):
+            if there is None or pair.is_unsure or not self._shows_level(here):
                 continue
             taken = _together(sending)
             configured = list(sendings(self._text, there).values())
@@ -242,24 +246,24 @@ class _Comparing:
         said = records.get("destination.level", here.row), records.get("level")
         return any(one.value is not None for one in said)
 
-    def _facts(
-        self, name: str, pairs: Sequence[tuple[Destination, Destination | None]]
-    ) -> Iterator[Comparison]:
+    def _facts(self, name: str, pairs: Sequence[_Pair]) -> Iterator[Comparison]:
         """Compare the facts of one setting, as far as the display shows them."""
         setting = SETTINGS[name]
         if not set(setting.slots) & self._device.records.dialect.slots:
             return
         shown = [f for f in setting.facts(self._device) if _is_told(f)]
         said = {(f.of, f.part): f for f in setting.facts(self._text) if f.value and not f.doubt}
-        labels = {here.label: there.label for here, there in pairs if there is not None}
+        sure = [pair for pair in pairs if pair.there is not None and not pair.is_unsure]
+        labels = {pair.here.label: pair.there.label for pair in sure if pair.there is not None}
+        unsure = {pair.here.label for pair in pairs} - labels.keys()
         for fact in shown:
             there = said.get((labels.get(fact.of, fact.of), fact.part)) or said.get(("", fact.part))
-            if there is None:
+            if there is None or fact.of in unsure:
                 continue
             part = f"{fact.part} " if fact.part else ""
             says = (there.value, fact.value)
             differs = f"{part}{fact.value} on the device, {there.value} in its configuration"
-            is_same = there.value == fact.value
+            is_same = not _words(there).isdisjoint(_words(fact))
             of = labels.get(fact.of, fact.of)
             yield self._line(name, of, says, "" if is_same else differs, fact.lines)
         values = {f.value for f in shown if not f.part}
@@ -339,15 +343,23 @@ class _Comparing:
         ended = self._displays[last].taken
         when = _between_times(begun, ended)
         lines = here.lines("sent")
-        came = self._came(here, first, last)
-        if came is None:
-            said = f"{counted(counted_sent, 'message')} sent {when}; no records cover that time"
-            return self._comparison(here, NOTE, said, lines)
+        found = self._came(here, begun, ended)
+        if isinstance(found, str):
+            said = f"{counted(counted_sent, 'message')} sent {when}; {found}"
+            state = NOTE if found == NOT_COVERED else OPEN
+            return self._comparison(here, state, said, lines)
+        came = found.number
+        lost = max(counted_sent - came.most, 0)
+        state = BAD
         said = _loss(counted_sent, came, when)
-        where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
-        state = GOOD if came.least <= counted_sent <= came.most else BAD
-        if counted_sent and counted_sent < came.least:
+        if came.least <= counted_sent <= came.most:
+            state = GOOD
+        elif lost and found.may_be_late:
+            state = OPEN
+            said += ", unless they came later"
+        elif counted_sent and not lost:
             state = OPEN  # it may have begun to count again
+        where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
         return Comparison(
             setting=COUNTERS,
             of=here.title,
@@ -357,24 +369,30 @@ class _Comparing:
             state=state,
             said=said,
             where=where,
-            lost=max(counted_sent - came.most, 0),
+            lost=lost,
         )
 
-    def _came(self, here: Destination, first: int, last: int) -> Number | None:
-        """Return how many messages came to a destination; None if no records cover the time."""
+    def _came(self, here: Destination, begun: float, ended: float) -> _Came | str:
+        """Return how many messages came to a destination, or why that is not known."""
         counts = self._messages.counts
         device = self._text.device
         if counts is None or device is None or here.collector is None:
-            return None
-        begun = self._displays[first].taken
-        ended = self._displays[last].taken
-        for places in (here.collector,), _behind(self._text.collectors[here.collector]):
-            covered = [c for c in places if counts.covers(c, begun, ended)]
-            if covered:
-                came = [counts.between(device.name, c, begun, ended) for c in covered]
-                # What a relay forwards to several collectors comes to each of them.
-                return Number(max(n.least for n in came), max(n.most for n in came))
-        return None
+            return NOT_COVERED
+        if any(c.address == device.identity for c in self._text.collectors.values()):
+            return "it may count what it forwards for others, too"
+        own = counts.lack(here.collector, begun, ended)
+        if own != NOT_COVERED:
+            number = counts.between(device.name, here.collector, begun, ended)
+            # What waits in a stream that was interrupted comes later.
+            return own or _Came(number, here.endpoint[2] != "udp")
+        behind = _behind(self._text.collectors[here.collector])
+        lacks = {c: counts.lack(c, begun, ended) for c in behind}
+        covered = [c for c, lack in lacks.items() if not lack]
+        if not covered:
+            return next((lack for lack in lacks.values() if lack != NOT_COVERED), NOT_COVERED)
+        # What a relay forwards to several collectors comes to each of them.
+        some = [counts.between(device.name, c, begun, ended) for c in covered]
+        return _Came(Number(max(n.least for n in some), max(n.most for n in some)), True)
 
     def _series(self, here: Destination, slot: str) -> list[tuple[int, int]]:
         """Return the values of a counter, by the number of the display: those of the last displays
@@ -408,16 +426,41 @@ class _Comparing:
                 yield Comparison(COUNTERS, "", "", told, "", state, told, where)
 
 
+class _Pair(Struct, frozen=True):
+    """A destination of a display, and that of the configuration; `is_unsure`: it may be another."""
+
+    here: Destination
+    there: Destination | None
+    is_unsure: bool
+
+
+class _Came(Struct, frozen=True):
+    """How many messages came; `may_be_late`: others may have come later."""
+
+    number: Number
+    may_be_late: bool
+
+
 def _is_same(here: Destination, there: Destination) -> bool:
-    """Whether a destination of a display is one of a configuration: by its endpoint, as far as it
-    is shown, or by its name.
+    """Whether a destination of a display is one of a configuration: by its endpoint, as far as both
+    say it, or by its name.
     """
-    shown = here.endpoint
-    if shown[0] is None:
+    if here.endpoint[0] is None:
         return here.label == there.label
-    return all(
-        one is None or one == other for one, other in zip(shown, there.endpoint, strict=True)
-    )
+    shown = zip(here.endpoint[1:], there.endpoint[1:], strict=True)
+    is_way = all(one is None or other is None or one == other for one, other in shown)
+    is_collector = here.collector is not None and here.collector == there.collector
+    return is_way and (here.endpoint[0] == there.endpoint[0] or is_collector)
+
+
+def _has_name(one: Destination) -> bool:
+    """Whether a destination is named by a host name, whose address nobody knows here."""
+    return not is_address(str(one.endpoint[0]))
+
+
+def _words(fact: Fact) -> set[str]:
+    """Return the value of a fact, and what else it is called: the addresses of an interface."""
+    return {word for word in (fact.value, *fact.note.split(", ")) if word}
 
 
 def _endpoint(one: Destination) -> str:

@@ -27,7 +27,7 @@ def draw_why(screen: Console, view: WhyView) -> list[str]:
         grid = table()
         grid.show_header = False
         grid.add_column(width=1)
-        grid.add_column(min_width=min(width, 20))
+        grid.add_column(min_width=min(width, 24))
         grid.add_column(overflow="fold")
         for one in some:
             style = _STYLES[one.state]
