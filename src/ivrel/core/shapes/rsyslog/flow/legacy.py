@@ -54,7 +54,7 @@ def _forward(text: str, made: Callable[..., Action]) -> Action:
     """Return a forwarding action in the older style, `@host:port;template`: read as the daemon
     does, mark by mark.
     """
-    found = re.match(r"(@@?)(?:\([^)]*\))?(.*)", text, re.S)
+    found = re.match(r"(@@?)(?:\([^)]+\))?(.*)", text, re.S)
     marks, rest = (found[1], found[2]) if found else ("@", "")
     host = _HOST.match(rest)
     where = "" if host is None else host[1] if host[1] is not None else host[2]

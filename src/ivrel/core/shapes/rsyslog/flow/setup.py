@@ -26,6 +26,7 @@ from ivrel.core.shapes.rsyslog.flow.directives import (
 )
 from ivrel.core.shapes.rsyslog.flow.legacy import read_legacy
 from ivrel.core.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Limit, Uncertainty
+from ivrel.core.shapes.rsyslog.flow.parameters import ends_daemon, refused
 from ivrel.core.shapes.rsyslog.flow.templates import BUILT_IN, Form, form_of, text_of
 from ivrel.core.shapes.rsyslog.syntax.expressions import unescaped
 from ivrel.core.shapes.rsyslog.syntax.statements import At, Param, Statement, said_of
@@ -116,7 +117,11 @@ class Setup:
                 if said.array is None or name not in _OF_FORWARDING
             }
             kind = (said_of(params, "type") or "").lower()
-            action = Action(kind, said_of(params, "file") or "", params, s, idle=_refused(s))
+            idle = refused(kind.removeprefix("builtin:"), s.params)
+            action = Action(kind, said_of(params, "file") or "", params, s, idle=idle)
+            if ends_daemon(s.params):
+                ends = Uncertainty(f"{s.raw} ({ends_daemon(s.params)} ends rsyslogd)", s.line)
+                self.doubts.append(ends)
         else:
             action = read_legacy(s, {**self._lasting, **self._next})
         action = replace(action, before=self._before if s.kind == "legacy" else ())
@@ -186,14 +191,16 @@ class Setup:
         """Take a directive that no table has; say whether it is one."""
         match s.name:
             case "actionforwarddefaulttemplate" | "actionforwarddefaulttemplatename":
-                self.default_form = param
+                # Quotes belong to the name.
+                self.default_form = Param(next(iter(s.text.split()), ""), s.line)
             case "localhostname":
                 self.name = Uncertainty(value, s.line)
             case "template":
                 called, _, text = s.text.partition(",")
                 found = re.match(r'\s*"((?:[^"\\]|\\.)*)"', text, re.S)
                 form = form_of(unescaped(found[1]) if found else None)
-                self._templates.setdefault(called.strip(), form)
+                # Blanks before the comma belong to the name.
+                self._templates.setdefault(called.lstrip(), form)
             case "modload":
                 self._loaded.setdefault(value.lower().removesuffix(".so"), s.line)
             case "ruleset":
@@ -203,7 +210,9 @@ class Setup:
                 if value.lower() == "on":
                     self.queued.add(self._ruleset)
             case "defaultruleset":
-                self.default = value.lower()
+                # One that is not there yet is none.
+                if value.lower() in self.rulesets:
+                    self.default = value.lower()
             case _:
                 return False
         return True
@@ -272,17 +281,6 @@ def _argument(text: str) -> str:
     """Return the first word of a directive's value: what follows it is a comment."""
     found = re.match(r'"([^"]*)"|(\S*)', text)
     return (found[1] if found[1] is not None else found[2]) if found else ""
-
-
-def _refused(s: Statement) -> str:
-    """Return why the daemon takes an action for none, by its parameters alone."""
-    for name in _OF_FORWARDING:
-        said = s.params.get(name)
-        if said is not None and said.array is not None:
-            return f"its {name} is a list"
-        if said is not None and said.value and any(c.isspace() for c in said.value):
-            return f"its {name} holds a blank"
-    return ""
 
 
 def _limit(source: str, name: str, said: Mapping[str, Param], line: int) -> Limit | None:

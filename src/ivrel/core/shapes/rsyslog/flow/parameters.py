@@ -1,0 +1,166 @@
+"""The parameters of actions: which values the daemon takes.
+
+An action with a value that is none of these is refused: nothing is sent. What a queue is given is
+different: most values that mean nothing are reported, and the action works all the same.
+
+Drawn from the documentation ("Actions", configuration/actions; "omfwd", "omrelp",
+configuration/modules; "General Queue Parameters", rainerscript/queue_parameters), and held against
+rsyslogd 8.2302, value by value (`tests/test_parameters.py`).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+
+from ivrel.core.shapes.rsyslog.syntax.statements import Param
+
+# Returns why the daemon refuses a value; '' if it takes it.
+Check = Callable[[str], str]
+
+
+def _switch(value: str) -> str:
+    return "" if value in ("on", "off") else "is neither on nor off"
+
+
+def _number(least: int | None = None, most: int | None = None) -> Check:
+    """Return the check of a whole number within bounds."""
+
+    def check(value: str) -> str:
+        # Digits behind a 0 are octal, and 0x is none of the forms that are read.
+        if not re.fullmatch("-?[0-9]+", value):
+            return "is not a whole number"
+        number = int(value[:20])
+        if (least is not None and number < least) or (most is not None and number > most):
+            return f"is not a number from {least} on" if most is None else "is out of its range"
+        return ""
+
+    return check
+
+
+def _word(value: str) -> str:
+    if not value:
+        return "is empty"
+    return "holds a blank" if re.search(r"[ \t\n\v\f\r]", value) else ""
+
+
+def _text(value: str) -> str:
+    return ""
+
+
+def _one_of(*words: str) -> Check:
+    def check(value: str) -> str:
+        return "" if value.lower() in words else f"is none of {', '.join(words)}"
+
+    return check
+
+
+_ANY = _number()
+_COUNT = _number(0)
+_SOME = _number(1)
+
+# Of every action, whatever its type.
+_EVERY: Mapping[str, Check] = {
+    "name": _word,
+    "config.enabled": _text,
+    "action.writeallmarkmessages": _switch,
+    "action.execonlyeverynthtime": _ANY,
+    "action.execonlyeverynthtimetimeout": _ANY,
+    "action.errorfile": _text,
+    "action.errorfile.maxsize": _ANY,
+    "action.execonlyonceeveryinterval": _ANY,
+    "action.execonlywhenpreviousissuspended": _switch,
+    "action.repeatedmsgcontainsoriginalmsg": _switch,
+    "action.resumeretrycount": _ANY,
+    "action.resumeinterval": _ANY,
+    "action.resumeintervalmax": _SOME,
+    "action.reportsuspension": _switch,
+    "action.reportsuspensioncontinuation": _switch,
+    "action.copymsg": _switch,
+    "action.externalstate.file": _text,
+}
+# By type. What is missing is not known to the daemon, which says so and goes on.
+_BY_TYPE: Mapping[str, Mapping[str, Check]] = {
+    "omfwd": {
+        "template": _word,
+        "target": _word,
+        "port": _word,
+        "protocol": _text,
+        "device": _word,
+        "ipfreebind": _ANY,
+        "tcp_framing": _one_of("traditional", "octet-counted"),
+        "tcp_framedelimiter": _number(most=255),
+        "ziplevel": _ANY,
+        "compression.mode": _one_of("none", "single", "stream:always"),
+        "compression.stream.flushontxend": _switch,
+        "rebindinterval": _ANY,
+        "keepalive": _switch,
+        "keepalive.probes": _COUNT,
+        "keepalive.interval": _COUNT,
+        "keepalive.time": _COUNT,
+        "conerrskip": _COUNT,
+        "ratelimit.interval": _ANY,
+        "ratelimit.burst": _ANY,
+        "streamdriver": _word,
+        "streamdrivermode": _ANY,
+        "streamdriverauthmode": _word,
+        "streamdriverpermittedpeers": _word,
+        "streamdriver.permitexpiredcerts": _word,
+        "streamdriver.checkextendedkeypurpose": _switch,
+        "streamdriver.prioritizesan": _switch,
+        "streamdriver.tlsverifydepth": _SOME,
+        "streamdriver.cafile": _text,
+        "streamdriver.keyfile": _text,
+        "streamdriver.certfile": _text,
+        "gnutlsprioritystring": _text,
+        "resendlastmsgonreconnect": _switch,
+        "udp.sendtoall": _switch,
+        "udp.senddelay": _ANY,
+        "maxerrormessages": _ANY,
+    },
+    "omrelp": {
+        "template": _word,
+        "target": _word,
+        "port": _word,
+        "timeout": _ANY,
+        "conn.timeout": _ANY,
+        "rebindinterval": _ANY,
+        "windowsize": _ANY,
+        "tls": _switch,
+        "tls.compression": _switch,
+        "tls.authmode": _text,
+        "tls.cacert": _text,
+        "tls.mycert": _text,
+        "tls.myprivkey": _text,
+        "tls.prioritystring": _text,
+        "localclientip": _word,
+    },
+}
+_LISTS = frozenset({"tls.permittedpeer"})
+
+
+def refused(kind: str, params: Mapping[str, Param]) -> str:
+    """Return why the daemon refuses an action of this type, '' if its values are all taken.
+
+    >>> refused("omfwd", {"keepalive": Param("true", 1)})
+    "its keepalive is neither on nor off: 'true'"
+    """
+    known = {**_EVERY, **_BY_TYPE.get(kind, {})}
+    for name, param in params.items():
+        check = known.get(name)
+        if check is None:
+            continue
+        if param.array is not None:
+            if name not in _LISTS:
+                return f"its {name} is a list"
+        elif param.value is not None and (why := check(param.value)):
+            return f"its {name} {why}: '{param.value}'"
+    return ""
+
+
+def ends_daemon(params: Mapping[str, Param]) -> str:
+    """Return the parameter with which the daemon does not start; '' if there is none."""
+    threads = params.get("queue.workerthreads")
+    if threads is None or threads.value is None:
+        return ""
+    return "queue.workerthreads" if threads.value.strip() in ("0", "") else ""
