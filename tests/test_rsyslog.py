@@ -135,7 +135,7 @@ KEEPS = [
     # What is new comes behind rules that drop messages for their text, and before all others.
     (':msg, contains, "noise" stop\n*.* /var/log/all\n', "{collectors: [a]}", [':msg, contains, "noise" stop\n# export settings: begin'], []),
     ("mail.* stop\n*.* /var/log/all\n", "{collectors: [a], level: {from: notice}}", ["# export settings: end\nmail.* stop"], []),
-    ("$DefaultRuleset rr\n$RuleSet rr\nlocal0.* /var/log/x", "{collectors: [a], level: {from: error}}", [], []),
+    ("$RuleSet rr\nlocal0.* /var/log/x\n$DefaultRuleset rr\n", "{collectors: [a], level: {from: error}}", [], []),
     ("*.err {\n  $ActionQueueType LinkedList\n  @203.0.113.9:514\n}\nmail.* {\n  /var/log/m\n}\n", "{collectors: {exactly: [a]}, level: {from: notice}}", ["#off# }\nmail.* {\n  /var/log/m\n}"], []),
     ("*.* /var/log/all", "{collectors: [a]}", ["# export settings: end\n*.* /var/log/all"], ["all\n"]),
     ('module(load="builtin:omfwd" template="RSYSLOG_ForwardFormat")\n*.* /x\n', "{collectors: [b], format: rfc3164}", ['template="RSYSLOG_TraditionalForwardFormat"'], []),

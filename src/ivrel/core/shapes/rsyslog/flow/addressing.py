@@ -16,6 +16,8 @@ from ivrel.core.shapes.rsyslog.syntax.statements import Param, said_of
 
 _SERVICES = {"syslog": "514", "syslog-tls": "6514"}
 _PLAIN = ("", "ptcp")  # stream drivers without TLS
+_DRIVERS = (*_PLAIN, "gtls", "ossl", "mbedtls")
+_MODES = ("anon", "x509/name", "x509/fingerprint", "x509/certvalid")
 
 _HOST = re.compile(r"[\w.-]+|[0-9A-Fa-f:.]+(%\w+)?")
 _TOLD = re.compile(r"[\w.-]*[A-Za-z.][\w.-]*|[0-9A-Fa-f:.]*:[0-9A-Fa-f:.]*")
@@ -36,6 +38,7 @@ def addressed(
             doubt = Uncertainty(f"{place.raw} ({name} is worked out elsewhere)", place.line)
             return replace(action, idle="it is not known where it sends"), [doubt]
     transport, idle, doubts = _way(action, driver, authority)
+    doubts += _outside(action, transport)
     idle = action.idle or idle
     target = said_of(params, "target")
     if not target:
@@ -73,6 +76,30 @@ def _way(
     return _transport(action, protocol, driver, authority)
 
 
+# What a text does not decide: what the value means depends on the machine, or on who receives.
+_OUTSIDE = {
+    "networknamespace": "that there is such a namespace",
+    "net.ipprotocol": "which some versions know",
+}
+
+
+def _outside(action: Action, transport: str) -> list[Uncertainty]:
+    """Return what of an action depends on more than the text."""
+    params = action.params
+    out = [
+        Uncertainty(f"{name} ({why})", params[name].line)
+        for name, why in _OUTSIDE.items()
+        if name in params
+    ]
+    if action.kind == "omudpspoof":
+        said = f"{action.statement.raw} (its module is a package of its own)"
+        out.append(Uncertainty(said, action.statement.line))
+    mode = params.get("compression.mode")
+    if mode is not None and transport != "udp" and mode.value == "stream:always":
+        out.append(Uncertainty("compression.mode (who receives must know it)", mode.line))
+    return out
+
+
 def _port(params: Mapping[str, Param], transport: str) -> tuple[str, str]:
     """Return the number of a port, and why it is none."""
     port = (said_of(params, "port") or "") if "port" in params else "514"
@@ -92,14 +119,22 @@ def _transport(
     params = action.params
     if protocol not in ("udp", "tcp"):
         return protocol, f"'{protocol}' is no protocol of it", []
-    if protocol == "udp" or (said_of(params, "streamdrivermode") or "0") == "0":
+    # A name that is none of these is a module that is not there.
+    named = said_of(params, "streamdriver") or driver
+    if protocol == "tcp" and named not in _DRIVERS:
+        return protocol, f"there is no stream driver '{named}'", []
+    # A number that is none leaves the mode as it is.
+    written = said_of(params, "streamdrivermode") or "0"
+    if protocol == "udp" or not re.fullmatch("-?[0-9]+", written) or int(written[:9]) == 0:
+        wrong = _wrong_mode(params, named) if protocol == "tcp" else ""
+        if wrong:
+            return protocol, wrong, []
         newer = [name for name in params if name.startswith("streamdriver.")]
         if not newer or protocol == "udp":
             return protocol, "", []
         doubt = Uncertainty(f"{newer[0]}, which some versions know", params[newer[0]].line)
         return protocol, "", [doubt]
     idle = ""
-    named = (said_of(params, "streamdriver") or driver).lower()
     mode = (said_of(params, "streamdriverauthmode") or "x509/name").lower()
     if named in _PLAIN:
         idle = "no stream driver with TLS is named"
@@ -108,6 +143,19 @@ def _transport(
     elif mode in ("x509/name", "x509/fingerprint") and not _peers(params):
         idle = "no permitted peer is named, so that nobody is"
     return "tls", idle, []
+
+
+def _wrong_mode(params: Mapping[str, Param], driver: str) -> str:
+    """Return why a driver without TLS, or TLS that is off, takes an action for none."""
+    mode = (said_of(params, "streamdriverauthmode") or "").lower()
+    if driver not in _PLAIN:
+        return f"'{mode}' is no way to verify" if mode and mode not in _MODES else ""
+    if mode not in ("", "anon"):
+        return f"a stream driver without TLS cannot verify by '{mode}'"
+    for name in ("streamdriverpermittedpeers", "gnutlsprioritystring"):
+        if name in params:
+            return f"a stream driver without TLS knows no {name}"
+    return ""
 
 
 def _counted(host: str) -> str:

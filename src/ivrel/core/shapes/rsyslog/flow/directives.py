@@ -87,7 +87,8 @@ BINDS: Mapping[str, str] = {
 GLOBAL: Mapping[str, str] = {
     "defaultnetstreamdriver": "defaultnetstreamdriver",
     "defaultnetstreamdrivercafile": "defaultnetstreamdrivercafile",
+    "abortonuncleanconfig": "abortonuncleanconfig",
 }
 
 # What makes all that follows it uncertain.
-DOUBTFUL = frozenset({"resetconfigvariables"})
+DOUBTFUL = frozenset({"resetconfigvariables", "includeconfig"})

@@ -33,10 +33,15 @@ class Files:
         at = token.line
         text = params.get("text")
         wanted = params.get("file")
+        if text is not None and wanted is not None:
+            return ()  # the daemon takes neither
         if text is not None and text.value is not None:
             return (
                 read_source(f"{token.source.name} (text of an include)", token.line, text.value),
             )
+        if wanted is not None and wanted.value == "" and token.kind == "include":
+            self.doubts.append(Uncertainty(f"{raw} (includes where the daemon was started)", at))
+            return ()
         if wanted is None or not wanted.value:
             self.doubts.append(Uncertainty(f"{raw} (what it includes is worked out elsewhere)", at))
             return ()

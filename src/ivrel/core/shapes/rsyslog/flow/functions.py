@@ -124,7 +124,7 @@ def _substring(pri: int, text: Value, begin: Value, length: Value) -> Value:
 
 def _selected(pri: int, selector: Value) -> Value:
     try:
-        return read_selector(str(selector)).bits >> pri & 1
+        return read_selector(str(selector), called=True).bits >> pri & 1
     except ValueError:
         return None
 

@@ -14,7 +14,7 @@ from collections.abc import Callable, Mapping
 from ivrel.core.shapes.rsyslog.flow.model import Action
 from ivrel.core.shapes.rsyslog.syntax.statements import Param, Statement
 
-_HOST = re.compile(r"\[([^\]]*)\][^:; \t]*|([^:;]*)")
+_HOST = re.compile(r"\[([^\]]*)\][^:; \t]*|([^:;#]*)")
 
 
 def read_legacy(s: Statement, params: Mapping[str, Param]) -> Action:

@@ -87,6 +87,8 @@ _BY_TYPE: Mapping[str, Mapping[str, Check]] = {
         "port": _word,
         "protocol": _text,
         "device": _word,
+        "address": _word,
+        "networknamespace": _word,
         "ipfreebind": _ANY,
         "tcp_framing": _one_of("traditional", "octet-counted"),
         "tcp_framedelimiter": _number(most=255),
@@ -136,6 +138,12 @@ _BY_TYPE: Mapping[str, Mapping[str, Check]] = {
         "localclientip": _word,
     },
 }
+# Of queues, the one value that takes an action away; others are reported, and change nothing.
+_QUEUE: Mapping[str, Check] = {
+    "queue.dequeuebatchsize": lambda value: (
+        "is no number of messages" if re.fullmatch("-[0-9]+|0+", value) else ""
+    ),
+}
 _LISTS = frozenset({"tls.permittedpeer"})
 
 
@@ -145,7 +153,7 @@ def refused(kind: str, params: Mapping[str, Param]) -> str:
     >>> refused("omfwd", {"keepalive": Param("true", 1)})
     "its keepalive is neither on nor off: 'true'"
     """
-    known = {**_EVERY, **_BY_TYPE.get(kind, {})}
+    known = {**_EVERY, **_QUEUE, **_BY_TYPE.get(kind, {})}
     for name, param in params.items():
         check = known.get(name)
         if check is None:
@@ -156,6 +164,17 @@ def refused(kind: str, params: Mapping[str, Param]) -> str:
         elif param.value is not None and (why := check(param.value)):
             return f"its {name} {why}: '{param.value}'"
     return ""
+
+
+def known_to(kind: str, params: Mapping[str, Param]) -> bool:
+    """Whether the daemon knows all parameters of an action; it complains of others, and goes on.
+
+    True of types that are not in the table.
+    """
+    if kind not in _BY_TYPE:
+        return True
+    known = {"type", *_EVERY, *_BY_TYPE[kind], *_LISTS}
+    return all(name in known or name.startswith("queue.") for name in params)
 
 
 def ends_daemon(params: Mapping[str, Param]) -> str:

@@ -35,15 +35,17 @@ def facility_code(word: str) -> int | None:
     return _FACILITIES.get(word.lower())
 
 
-def read_selector(text: str) -> Selection:
+def read_selector(text: str, *, called: bool = False) -> Selection:
     """Return the selection of a selector; ValueError if the daemon refuses it.
+
+    `called`: it is given to `prifilt`, which takes nothing from a blank before a part on.
 
     >>> read_selector("*.err;kern.!=crit").describe()
     'through error; kern: emergency, alert, error'
     """
     rows = [0] * len(FACILITIES)
     rest = text
-    while rest:
+    while rest and not (called and rest[0] in " \t"):
         names, dot, said = rest.partition(".")
         found = re.match(r"([^,; \t]*)[,;]*", said)
         if not dot or not found:

@@ -26,8 +26,14 @@ from ivrel.core.shapes.rsyslog.flow.directives import (
 )
 from ivrel.core.shapes.rsyslog.flow.legacy import read_legacy
 from ivrel.core.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Limit, Uncertainty
-from ivrel.core.shapes.rsyslog.flow.parameters import ends_daemon, refused
-from ivrel.core.shapes.rsyslog.flow.templates import BUILT_IN, Form, form_of, text_of
+from ivrel.core.shapes.rsyslog.flow.parameters import ends_daemon, known_to, refused
+from ivrel.core.shapes.rsyslog.flow.templates import (
+    BUILT_IN,
+    Form,
+    form_of,
+    refused_template,
+    text_of,
+)
 from ivrel.core.shapes.rsyslog.syntax.expressions import unescaped
 from ivrel.core.shapes.rsyslog.syntax.statements import At, Param, Statement, said_of
 
@@ -54,6 +60,7 @@ class Setup:
         self.statistics: Mapping[str, Param] | None = None  # how the daemon counts what it does
         self._limits: dict[str, dict[str, Param]] = {}
         self._loaded: dict[str, int] = {}
+        self._faults: list[int] = []  # lines that the daemon complains of
         self._templates: dict[str, Form | None] = dict(BUILT_IN)
         self.default_form: Param | None = None
         # What directives said of the next action alone, and which they were.
@@ -64,10 +71,25 @@ class Setup:
         self._ruleset = self.default
         for statement in statements:
             self._one(statement, top=True)
+        self._refused_if_unclean(statements)
         for place, action in self.actions.items():
             if action.kind in ("omfwd", "omrelp", "omudpspoof"):
                 self.actions[place], doubts = addressed(action, self.driver, self.authority)
                 self.doubts += doubts
+
+    def _refused_if_unclean(self, statements: Sequence[Statement]) -> None:
+        """Note that the daemon does not start, if it is told so for any fault, and there is one."""
+        said = self.settings.get("abortonuncleanconfig")
+        if said is None or (said.value or "").lower() == "off":
+            return
+        refusals = (
+            a.statement.line for a in self.actions.values() if a.idle not in ("", SWITCHED_OFF)
+        )
+        unknown = (other.line for other in self.others if other.text.startswith("$"))
+        lines = [*self._faults, *refusals, *unknown]
+        if lines:
+            what = f"abortOnUncleanConfig, and line {min(lines)} is none that rsyslogd knows"
+            self.doubts.append(Uncertainty(what, said.line))
 
     @property
     def driver(self) -> str:
@@ -118,10 +140,11 @@ class Setup:
             }
             kind = (said_of(params, "type") or "").lower()
             idle = refused(kind.removeprefix("builtin:"), s.params)
+            if kind == "omudpspoof" and "omudpspoof" not in self._loaded:
+                idle = idle or "its module is not loaded before it"
+            if not known_to(kind.removeprefix("builtin:"), s.params):
+                self._faults.append(s.line)
             action = Action(kind, said_of(params, "file") or "", params, s, idle=idle)
-            if ends_daemon(s.params):
-                ends = Uncertainty(f"{s.raw} ({ends_daemon(s.params)} ends rsyslogd)", s.line)
-                self.doubts.append(ends)
         else:
             action = read_legacy(s, {**self._lasting, **self._next})
         action = replace(action, before=self._before if s.kind == "legacy" else ())
@@ -129,6 +152,9 @@ class Setup:
             # What was said of the next action was said of this one.
             self._next = {}
             self._before = ()
+        if ends_daemon(action.params):
+            said = f"{s.raw} ({ends_daemon(action.params)} ends rsyslogd)"
+            self.doubts.append(Uncertainty(said, s.line))
         if "config.enabled" in action.params and said_of(action.params, "config.enabled") != "on":
             action = replace(action, idle=SWITCHED_OFF)
         if action.kind in ("omfwd", "omrelp", "omudpspoof"):
@@ -198,6 +224,9 @@ class Setup:
             case "template":
                 called, _, text = s.text.partition(",")
                 found = re.match(r'\s*"((?:[^"\\]|\\.)*)"', text, re.S)
+                if found is None and not text.lstrip().startswith(("=", '"')):
+                    self._faults.append(s.line)
+                    return True  # without quotes it is no text
                 form = form_of(unescaped(found[1]) if found else None)
                 # Blanks before the comma belong to the name.
                 self._templates.setdefault(called.lstrip(), form)
@@ -225,15 +254,27 @@ class Setup:
         match s.name:
             case "template":
                 inner = [(b.name, {n: p.value or "" for n, p in b.params.items()}) for b in s.body]
+                why = refused_template(s.params, s.body)
+                if why:
+                    self.others.append(Uncertainty(f"template, which is refused: {why}", s.line))
+                    self._faults.append(s.line)
+                    return
                 self._templates.setdefault(said.get("name", ""), form_of(text_of(said, inner)))
+                if said.get("type") == "plugin":
+                    self.doubts.append(
+                        Uncertainty(f"{s.raw} (the plugin may not be there)", s.line)
+                    )
             case "ruleset":
                 self._define(s, said)
+            case "main_queue" if ends_daemon(s.params):
+                ends = ends_daemon(s.params)
+                self.doubts.append(Uncertainty(f"{s.raw} ({ends} ends rsyslogd)", s.line))
             case "lookup_table":
                 self.tables.add(said.get("name", ""))
             case "module":
                 self._module(s, said)
             case "global":
-                held = (*GLOBAL.values(), "workdirectory")
+                held = (*GLOBAL.values(), "workdirectory", "abortonuncleanconfig")
                 self.settings |= {key: s.params[key] for key in held if key in s.params}
                 if "localhostname" in said:
                     self.name = Uncertainty(said["localhostname"], s.params["localhostname"].line)
@@ -250,6 +291,9 @@ class Setup:
             return
         self.rulesets[name] = list(s.body)
         queue = {n for n in said if n.startswith("queue.")}
+        if ends_daemon(s.params):
+            ends = ends_daemon(s.params)
+            self.doubts.append(Uncertainty(f"ruleset {name} ({ends} ends rsyslogd)", s.line))
         # A direct queue is none: its rules are carried out by whoever calls them.
         if queue and said.get("queue.type", "").lower() != "direct":
             self.queued.add(name)

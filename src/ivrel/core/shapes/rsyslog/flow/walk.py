@@ -177,9 +177,8 @@ class Walk:
         old = self.variables.get(name, (("" if local else None),) * PRIS)
         # A variable is a tree: to set one part of it changes what the whole says, and the other way
         # about.
-        related = [
-            n for n in self.variables if n.startswith(f"{name}!") or name.startswith(f"{n}!")
-        ]
+        below = name if name in ("$!", "$.", "$/") else f"{name}!"
+        related = [n for n in self.variables if n.startswith(below) or name.startswith(f"{n}!")]
         for n in related:
             self.variables[n] = (None,) * PRIS
         if "!" in name[2:] or "[" in name or name.startswith("$/"):
@@ -223,17 +222,10 @@ class Walk:
     ) -> None:
         takes = self.alive & under
         doubt = None if takes.known else (why or self.cause)
-        seldom = next(
-            (
-                p
-                for p in _SELDOM
-                if (said_of(action.params, p) or "").lower() not in ("off", "0", "")
-            ),
-            "",
-        )
+        seldom, why_seldom = _seldom(action)
         if seldom:
             takes = Bounds(NONE.sure, takes.most)
-            doubt = Uncertainty(_SELDOM[seldom], action.params[seldom].line)
+            doubt = Uncertainty(why_seldom, action.params[seldom].line)
         line = action.statement.line
         if action.idle:
             if action.sends:
@@ -275,6 +267,24 @@ class Walk:
             takes = before.takes | takes
             doubt = before.doubt or doubt
         self.forwards[place] = Forward(action, takes, None if takes.known else doubt, chain)
+
+
+def _seldom(action: Action) -> tuple[str, str]:
+    """Return the parameter by which an action does not send all that reaches it, and why; '' if
+    there is none.
+    """
+    params = action.params
+    for name, why in _SELDOM.items():
+        if (said_of(params, name) or "").lower() not in ("off", "0", ""):
+            return name, why
+    discards = said_of(params, "queue.discardseverity") or ""
+    if discards.isdecimal() and int(discards) < 8:
+        return "queue.discardseverity", "drops messages when its queue fills"
+    hours = {"queue.dequeuetimebegin": "0", "queue.dequeuetimeend": "25"}
+    for name, whole_day in hours.items():
+        if (said_of(params, name) or whole_day) != whole_day:
+            return name, "sends at some hours only"
+    return "", ""
 
 
 def _does_nothing(statements: Sequence[Statement]) -> bool:

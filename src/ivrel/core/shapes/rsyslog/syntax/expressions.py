@@ -47,8 +47,9 @@ class Tokens(Protocol):
 
 _COMPARE = (
     "==", "!=", "<>", "<=", ">=", "<", ">",
-    "contains", "contains_i", "startswith", "startswith_i", "endswith", "endswith_i",
+    "contains", "contains_i", "startswith", "startswith_i",
 )  # fmt: skip
+_CHAINED = ("and", "or", "&")
 _LEVELS = (("and", "or"), _COMPARE, ("+", "-", "&"), ("*", "/", "%"))
 # The functions of the documentation (rainerscript/functions) that need no module; where one is not
 # there, the daemon does not start.
@@ -96,7 +97,10 @@ def _level(tokens: Tokens, level: int, depth: int) -> ExpressionNode:
     left = _level(tokens, level + 1, depth)
     while (operator := _operator(tokens.peek())) in _LEVELS[level]:
         tokens.take()
-        left = ExpressionNode(operator, "", (left, _level(tokens, level + 1, depth)))
+        right = _level(tokens, level + 1, depth)
+        # A chain of one operator is one node, however long it is.
+        chain = left.parts if operator in _CHAINED and left.op == operator else (left,)
+        left = ExpressionNode(operator, "", (*chain, right))
     return left
 
 
@@ -121,7 +125,7 @@ def _operand(tokens: Tokens, depth: int) -> ExpressionNode:
         case "variable":
             return ExpressionNode("variable", token.text)
         case "name":
-            return _called(tokens, word, depth)
+            return _called(tokens, token.text, depth)
     if token.kind == "word" and word == "not":
         return ExpressionNode("not", "", (_operand(tokens, depth + 1),))
     if token.kind == "mark" and word == "-":

@@ -95,7 +95,7 @@ _OBJECT = _table(
 _EXPRESSION = _table(
     ("word", _any("then", "do", ";", "or", "and", "not", "in")),
     ("compare", _any("==", "<=", ">=", "!=", "<>", "<", ">", "contains_i", "contains",
-                     "startswith_i", "startswith", "endswith_i", "endswith")),
+                     "startswith_i", "startswith")),
     ("mark", r"[=,*/%+&\-\[\]()]"),
     ("number", r"0[0-7]+|0x[0-9a-f]+|[1-9][0-9]*|0"),
     ("string", _STRING),
