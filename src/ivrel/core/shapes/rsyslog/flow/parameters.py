@@ -28,9 +28,9 @@ def _number(least: int | None = None, most: int | None = None) -> Check:
 
     def check(value: str) -> str:
         # Digits behind a 0 are octal, and 0x is none of the forms that are read.
-        if not re.fullmatch("-?[0-9]+", value):
+        if not re.fullmatch("-[0-9]*|[0-9]+", value):
             return "is not a whole number"
-        number = int(value[:20])
+        number = 0 if value == "-" else int(value[:20])  # the daemon takes the sign alone for 0
         if (least is not None and number < least) or (most is not None and number > most):
             return f"is not a number from {least} on" if most is None else "is out of its range"
         return ""
@@ -39,9 +39,11 @@ def _number(least: int | None = None, most: int | None = None) -> Check:
 
 
 def _word(value: str) -> str:
-    if not value:
-        return "is empty"
     return "holds a blank" if re.search(r"[ \t\n\v\f\r]", value) else ""
+
+
+def _filled(value: str) -> str:
+    return _word(value) if value else "is empty"
 
 
 def _text(value: str) -> str:
@@ -82,13 +84,13 @@ _EVERY: Mapping[str, Check] = {
 # By type. What is missing is not known to the daemon, which says so and goes on.
 _BY_TYPE: Mapping[str, Mapping[str, Check]] = {
     "omfwd": {
-        "template": _word,
+        "template": _filled,
         "target": _word,
         "port": _word,
         "protocol": _text,
         "device": _word,
-        "address": _word,
-        "networknamespace": _word,
+        "address": _filled,
+        "networknamespace": _filled,
         "ipfreebind": _ANY,
         "tcp_framing": _one_of("traditional", "octet-counted"),
         "tcp_framedelimiter": _number(most=255),
