@@ -10,7 +10,7 @@ rainerscript/functions/index), "Filter Conditions" (configuration/filters).
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import lru_cache
 
 from ivrel.core.shapes.rsyslog.flow.bounds import UNKNOWN, Bounds
@@ -63,32 +63,75 @@ def holds(test: ExpressionNode, variables: Variables) -> Bounds:
     # Without variables a condition is the same wherever it is, and is worked out once.
     if not variables:
         return _constant(test)
-    return _bounds(lambda pri: _truth(_Run(variables).value(test, pri)))
+    return _worked_out(test, variables)
 
 
 @lru_cache(maxsize=4096)
 def _constant(test: ExpressionNode) -> Bounds:
-    return _bounds(lambda pri: _truth(_Run({}).value(test, pri)))
+    return _worked_out(test, {})
+
+
+def _worked_out(test: ExpressionNode, variables: Variables) -> Bounds:
+    run = _Run(variables)
+    return _bounds(lambda pri: _truth(run.value(test, pri)), _telling(test, variables))
+
+
+# The PRI values that tell all others: of conditions that look at nothing, at the severity alone, at
+# the facility alone. Most look at one of them, and are worked out in a tenth of the time.
+_NEITHER, _SEVERITY, _FACILITY = 0, 1, 2
+_LOOKS: Mapping[str, int] = {
+    "syslogseverity": _SEVERITY,
+    "syslogpriority": _SEVERITY,
+    "syslogseverity-text": _SEVERITY,
+    "syslogpriority-text": _SEVERITY,
+    "syslogfacility": _FACILITY,
+    "syslogfacility-text": _FACILITY,
+    "pri": _SEVERITY | _FACILITY,
+    "pri-text": _SEVERITY | _FACILITY,
+}
+
+
+def _telling(test: ExpressionNode, variables: Variables) -> Callable[[int], int]:
+    """Return the function that maps a PRI to the one that has the same outcome."""
+    looks = _NEITHER
+    for node in _every(test):
+        if node.op == "variable":
+            name = str(node.value).lower()
+            looks |= _SEVERITY | _FACILITY if name in variables else _LOOKS.get(name[1:], 0)
+        elif node.op == "call" and node.value == "prifilt":
+            looks |= _SEVERITY | _FACILITY
+    keeps = (7 if looks & _SEVERITY else 0) | (248 if looks & _FACILITY else 0)
+    return lambda pri: pri & keeps
+
+
+def _every(test: ExpressionNode) -> Iterator[ExpressionNode]:
+    """Yield all nodes of a tree, however deep it is."""
+    waiting = [test]
+    while waiting:
+        node = waiting.pop()
+        yield node
+        waiting += node.parts
 
 
 def ends_daemon(test: ExpressionNode) -> bool:
     """Whether a test holds what the daemon does not survive: a facility's number beyond all
     facilities.
     """
-    left, right = test.parts if len(test.parts) == 2 else (test, test)
-    if (
-        left.value == "$syslogfacility-text"
-        and right.op == "text"
-        and test.op in ("==", "!=", "<>")
-    ):
-        word = str(right.value)
-        return word.isascii() and word.isdigit() and int(word[:9]) >= PRIS
-    return any(ends_daemon(part) for part in test.parts)
+    for node in _every(test):
+        if node.op in ("==", "!=", "<>") and node.parts[0].value == "$syslogfacility-text":
+            word = str(node.parts[1].value)
+            is_number = node.parts[1].op == "text" and word.isascii() and word.isdigit()
+            if is_number and int(word[:9]) >= PRIS:
+                return True
+    return False
 
 
 def values(test: ExpressionNode, variables: Variables) -> tuple[Value, ...]:
     """Return the value of an expression for each PRI."""
-    return tuple(_Run(variables).value(test, pri) for pri in range(PRIS))
+    run = _Run(variables)
+    telling = _telling(test, variables)
+    known = {pri: run.value(test, pri) for pri in set(map(telling, range(PRIS)))}
+    return tuple(known[telling(pri)] for pri in range(PRIS))
 
 
 _PROPERTY = re.compile(r':(\$?[A-Za-z-]+) *, *(!?)([A-Za-z]+) *, *"((?:\\"|[^"])*)"', re.S)
@@ -116,10 +159,13 @@ def read_property(text: str) -> Bounds:
     return _bounds(holds)
 
 
-def _bounds(truth: Callable[[int], bool | None]) -> Bounds:
+def _bounds(
+    truth: Callable[[int], bool | None], telling: Callable[[int], int] = lambda pri: pri
+) -> Bounds:
+    known = {pri: truth(pri) for pri in set(map(telling, range(PRIS)))}
     sure = most = 0
     for pri in range(PRIS):
-        it = truth(pri)
+        it = known[telling(pri)]
         sure |= (it is True) << pri
         most |= (it is not False) << pri
     return Bounds(Selection(sure), Selection(most))
@@ -131,6 +177,29 @@ def _truth(value: Value) -> bool | None:
     return None if value is None else value != 0
 
 
+_CHAINS = frozenset({"and", "or", "+", "-", "*", "/", "%", "&"})
+
+
+def _count(value: Value) -> int | None:
+    return number(value)[0] if isinstance(value, str) else value
+
+
+def _combined(op: str, sides: Sequence[Value]) -> Value:
+    """Return what an operator makes of its sides."""
+    if op in ("and", "or"):
+        # One side that decides is enough, even if the other is not known.
+        truths = [_truth(side) for side in sides]
+        decides = op == "or"
+        if decides in truths:
+            return int(decides)
+        return None if None in truths else int(not decides)
+    if op == "&":
+        return None if None in sides else "".join(str(side) for side in sides)
+    a = _count(sides[0])
+    b = _count(sides[1])
+    return None if a is None or b is None else reckon(op, a, b)
+
+
 class _Run:
     """Works out trees for one PRI at a time."""
 
@@ -140,6 +209,8 @@ class _Run:
     def value(self, node: ExpressionNode, pri: int) -> Value:
         op = node.op
         parts = node.parts
+        if op in _CHAINS:
+            return self.chained(node, pri)
         match op:
             case "number" | "text":
                 return node.value
@@ -151,33 +222,25 @@ class _Run:
             case "minus":
                 count = self.count(parts[0], pri)
                 return None if count is None else -count
-            case "and" | "or":
-                # One side that decides is enough, even if the other is not known.
-                sides = [_truth(self.value(part, pri)) for part in parts]
-                decides = op == "or"
-                return (
-                    int(decides)
-                    if decides in sides
-                    else None
-                    if None in sides
-                    else int(not decides)
-                )
-            case "+" | "-" | "*" | "/" | "%":
-                a = self.count(parts[0], pri)
-                b = self.count(parts[1], pri)
-                return None if a is None or b is None else reckon(op, a, b)
-            case "&":
-                texts = [self.value(part, pri) for part in parts]
-                return None if None in texts else "".join(str(text) for text in texts)
             case "call":
                 return self.called(str(node.value), parts, pri)
             case "array" | "unknown":
                 return None
         return self.compared(op, parts, pri)
 
-    def count(self, node: ExpressionNode, pri: int) -> int | None:
+    def chained(self, node: ExpressionNode, pri: int) -> Value:
+        """Return the value of operators that follow each other, from left to right."""
+        chain = []
+        while node.op in _CHAINS:
+            chain.append(node)
+            node = node.parts[0]
         value = self.value(node, pri)
-        return number(value)[0] if isinstance(value, str) else value
+        for one in reversed(chain):
+            value = _combined(one.op, [value, *(self.value(p, pri) for p in one.parts[1:])])
+        return value
+
+    def count(self, node: ExpressionNode, pri: int) -> int | None:
+        return _count(self.value(node, pri))
 
     def variable(self, name: str, pri: int) -> Value:
         name = name.lower()
