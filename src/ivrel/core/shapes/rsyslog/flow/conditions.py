@@ -76,8 +76,8 @@ def _worked_out(test: ExpressionNode, variables: Variables) -> Bounds:
     return _bounds(lambda pri: _truth(run.value(test, pri)), _telling(test, variables))
 
 
-# The PRI values that tell all others: of conditions that look at nothing, at the severity alone, at
-# the facility alone. Most look at one of them, and are worked out in a tenth of the time.
+# Which part of a PRI a condition looks at: most look at none or one, and are worked out for a few
+# values that tell all others, in a tenth of the time.
 _NEITHER, _SEVERITY, _FACILITY = 0, 1, 2
 _LOOKS: Mapping[str, int] = {
     "syslogseverity": _SEVERITY,
@@ -91,8 +91,8 @@ _LOOKS: Mapping[str, int] = {
 }
 
 
-def _telling(test: ExpressionNode, variables: Variables) -> Callable[[int], int]:
-    """Return the function that maps a PRI to the one that has the same outcome."""
+def _telling(test: ExpressionNode, variables: Variables) -> int:
+    """Return the bits of a PRI that a condition looks at."""
     looks = _NEITHER
     for node in _every(test):
         if node.op == "variable":
@@ -100,8 +100,18 @@ def _telling(test: ExpressionNode, variables: Variables) -> Callable[[int], int]
             looks |= _SEVERITY | _FACILITY if name in variables else _LOOKS.get(name[1:], 0)
         elif node.op == "call" and node.value == "prifilt":
             looks |= _SEVERITY | _FACILITY
-    keeps = (7 if looks & _SEVERITY else 0) | (248 if looks & _FACILITY else 0)
-    return lambda pri: pri & keeps
+    return (7 if looks & _SEVERITY else 0) | (248 if looks & _FACILITY else 0)
+
+
+def _alike(telling: int) -> Mapping[int, int]:
+    """Return PRI values of which each tells others, and which ones, as bits of a selection."""
+    out: dict[int, int] = {}
+    for pri in range(PRIS):
+        out[pri & telling] = out.get(pri & telling, 0) | 1 << pri
+    return out
+
+
+_ALIKE: Mapping[int, Mapping[int, int]] = {telling: _alike(telling) for telling in (0, 7, 248, 255)}
 
 
 def _every(test: ExpressionNode) -> Iterator[ExpressionNode]:
@@ -130,8 +140,8 @@ def values(test: ExpressionNode, variables: Variables) -> tuple[Value, ...]:
     """Return the value of an expression for each PRI."""
     run = _Run(variables)
     telling = _telling(test, variables)
-    known = {pri: run.value(test, pri) for pri in set(map(telling, range(PRIS)))}
-    return tuple(known[telling(pri)] for pri in range(PRIS))
+    known = {pri: run.value(test, pri) for pri in _ALIKE[telling]}
+    return tuple(known[pri & telling] for pri in range(PRIS))
 
 
 _PROPERTY = re.compile(r':(\$?[A-Za-z-]+) *, *(!?)([A-Za-z]+) *, *"((?:\\"|[^"])*)"', re.S)
@@ -159,15 +169,13 @@ def read_property(text: str) -> Bounds:
     return _bounds(holds)
 
 
-def _bounds(
-    truth: Callable[[int], bool | None], telling: Callable[[int], int] = lambda pri: pri
-) -> Bounds:
-    known = {pri: truth(pri) for pri in set(map(telling, range(PRIS)))}
+def _bounds(truth: Callable[[int], bool | None], telling: int = 255) -> Bounds:
+    """Return for which PRI values something holds; `telling`: the bits that it looks at."""
     sure = most = 0
-    for pri in range(PRIS):
-        it = known[telling(pri)]
-        sure |= (it is True) << pri
-        most |= (it is not False) << pri
+    for pri, bits in _ALIKE[telling].items():
+        it = truth(pri)
+        sure |= bits if it is True else 0
+        most |= bits if it is not False else 0
     return Bounds(Selection(sure), Selection(most))
 
 

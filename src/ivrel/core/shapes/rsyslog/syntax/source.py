@@ -8,6 +8,7 @@ configuration/basic_structure).
 from __future__ import annotations
 
 from bisect import bisect_right
+from sys import maxsize
 
 from msgspec import Struct
 
@@ -32,7 +33,7 @@ class Source(Struct, frozen=True):
 
     def original(self, at: int) -> int:
         """Return the place in the whole text of a place in what the daemon takes in."""
-        here, there = self.joins[bisect_right(self.joins, at, key=lambda join: join[0]) - 1]
+        here, there = self.joins[bisect_right(self.joins, (at, maxsize)) - 1]
         return there + at - here
 
     def line(self, at: int) -> int:
