@@ -20,9 +20,11 @@ from ivrel.core.judging import Auditor
 from ivrel.core.judging.judge import scope_of
 from ivrel.core.policy import Policy, effective
 from ivrel.core.settings import Scope, read_settings
+from ivrel.core.settings.scope import Destination
 from ivrel.core.settings.sending import sendings
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.values import THRESHOLD
 
 # What no correction may touch, of each text that the generated ones grow from.
 FOREIGN = {
@@ -41,6 +43,10 @@ FOREIGN = {
     "rsyslog": ("mail.* -/var/log/mail", "& stop"),
     "rsyslog.folder": ("*.* -/var/log/all",),
 }
+
+
+def _sends(scope: Scope, destination: Destination, channel: str, pri: int) -> bool:
+    return bool(sendings(scope, destination)[channel].sure.bits >> pri & 1)
 
 
 class Checked:
@@ -67,6 +73,7 @@ class Checked:
             "minimal": self._spare(fine_edits(self.dialect, Text(self.text), edits)),
             "reversible": self._lost(),
             "never silent": self._silence(edits),
+            "nothing lost": self._missing(),
             "narrow": self._foreign(),
         }
         return {name: why for name, why in checks.items() if why}
@@ -91,6 +98,26 @@ class Checked:
             if d.right and d.collector and bits:
                 out[d.collector] = max(out.get(d.collector, 0), bits)
         return out
+
+    def _missing(self) -> str:
+        """What is asked to leave, left before for anybody, and does not for a right collector."""
+        asked = effective(self.policy, self.device).get("level")
+        listed = {r.setting for r in self.done.remains if r.verdict != "unknown"}
+        if asked is None or listed & {"level", "collectors"}:
+            return ""
+        before, after = (self._scope(data) for data in (self.text, self.done.corrected))
+        is_on = [s.records.get("export").value != "off" for s in (before, after)]
+        for channel in before.records.dialect.channels or ("",):
+            for pri in range(192 if is_on[0] else 0):
+                word = THRESHOLD.choices[(pri & 7) + 1]
+                left = [d for d in before.destinations if d.endpoint[0] and _sends(before, d, channel, pri)]  # fmt: skip
+                need = asked.needs.get(channel, asked.needs.get(""))
+                least = next(v for v in THRESHOLD.choices if need is not None and need.accepts(v))
+                has_to = THRESHOLD.choices.index(word) <= THRESHOLD.choices.index(least)
+                still = is_on[1] and any(_sends(after, d, channel, pri) for d in after.judged)
+                if left and has_to and not still:
+                    return f"{channel} {pri}"
+        return ""
 
     def _incomplete(self) -> str:
         told = {r.setting for r in self.done.remains}

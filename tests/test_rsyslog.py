@@ -155,6 +155,23 @@ def test_corrections_keep_what_they_are_not_about(
     assert apply_change(RSYSLOG, done.corrected, done.backout, "backout") == text.encode()
 
 
+@pytest.mark.parametrize(
+    ("text", "is_lost"),
+    [
+        ('*.err @203.0.113.9\nif $programname == "sshd" then @198.51.100.21\n', "through error left before"),
+        ('mail.err @203.0.113.9\nif $programname == "sshd" then @198.51.100.21\n', "mail: through error left before"),
+        ("*.err @203.0.113.9\n", ""),
+        ("*.info @203.0.113.9\n*.err @198.51.100.21\n", ""),
+        ('*.err @198.51.100.21\nif $programname == "sshd" then @203.0.113.9\n', ""),
+    ],
+)  # fmt: skip
+def test_what_is_asked_to_leave_is_not_lost_with_a_stranger(text: str, is_lost: str) -> None:
+    done = corrected(text, "{collectors: {exactly: [a]}, level: {from: error}}")
+    kept = next(p for p in done.proof if p.name == "nothing lost")
+    assert (kept.holds, done.proved) == (not is_lost, not is_lost), done.proof
+    assert is_lost in kept.why
+
+
 FOLDER = {MAIN: "$IncludeConfig /etc/rsyslog.d/*.conf\n*.* /var/log/all", "rsyslog.d/05-noise.conf": ':msg, contains, "noise" stop\n', "rsyslog.d/50-x.conf": "*.err @203.0.113.9:514"}  # fmt: skip
 ELSEWHERE = {
     MAIN: "$IncludeConfig /opt/more/*.conf\n*.* /var/log/all\n",

@@ -83,6 +83,7 @@ def prove(
         "minimal": f"{named(case.dialect, spare[-1])} could be left out" if spare else "",
         "reversible": irreversible,
         "never silent": silent,
+        "nothing lost": prop.nothing_lost(tried),
         "narrow": prop.narrow(tried),
     }
     properties = tuple(Property(name, not why[name], why[name]) for name in PROPERTIES)

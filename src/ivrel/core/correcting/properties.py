@@ -25,7 +25,8 @@ from ivrel.core.correcting.trial import Trial
 from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.settings import SETTINGS, Scope
-from ivrel.core.settings.sending import reached, sendings
+from ivrel.core.settings.contract import about_of, need_of
+from ivrel.core.settings.sending import bounds, reached, sendings
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
@@ -39,6 +40,8 @@ PROPERTIES: Mapping[str, str] = {
     "write",
     "reversible": "the back-out brings the old reading and its statements back",
     "never silent": "after every line, a device that could send to a right collector still can",
+    "nothing lost": "what is asked to leave, and left before for anybody, still leaves for a "
+    "collector that is asked for",
     "narrow": "nothing but export settings has changed",
 }
 
@@ -148,6 +151,53 @@ def _left_for(scope: Scope, right: bool) -> Selection:
             for n, sending in enumerate(sendings(scope, d).values()):
                 bits |= sending.bits << n * EVERYTHING.bits.bit_length()
     return Selection(bits)
+
+
+def nothing_lost(tried: AppliedChange) -> str:
+    """Return what surely left before, has to leave, and does not surely leave any more for a
+    collector that is asked for; '' if there is nothing.
+    """
+    case = tried.case
+    level = case.asked.get("level")
+    if level is None or level.problem or "level" in case.waived:
+        return ""
+    if tried.plan.obstacles.get("level") or tried.plan.obstacles.get("collectors"):
+        return ""  # what the platform cannot do is listed
+    before = tried.before.ask(("surely leaving", False), lambda scope: _surely_left(scope, None))
+    after = tried.after.ask(
+        ("surely leaving", True, level), lambda scope: _surely_left(scope, level)
+    )
+    lost = {
+        channel: left & required - after.get(channel, (NOTHING, NOTHING))[0]
+        for channel, (left, _) in before.items()
+        if (required := after.get(channel, (NOTHING, NOTHING))[1])
+    }
+    for channel, selection in lost.items():
+        if selection:
+            of = f" of {channel}" if channel else ""
+            return f"{selection.describe()}{of} left before, and may not leave any more"
+    return ""
+
+
+def _surely_left(scope: Scope, level: Requirement | None) -> dict[str, tuple[Selection, Selection]]:
+    """Return what surely leaves by each channel, and what has to leave.
+
+    `level`: what is asked; with it, only what leaves for collectors that are asked for counts.
+    """
+    out: dict[str, tuple[Selection, Selection]] = {}
+    if scope.records.get("export").value == "off":
+        return out
+    wanted = {d.key for d in scope.judged}
+    for d in scope.destinations:
+        if d.endpoint[0] is None or (level is not None and d.key not in wanted):
+            continue
+        for channel, sending in sendings(scope, d).items():
+            left, required = out.get(channel, (NOTHING, NOTHING))
+            if level is not None:
+                least, _ = bounds(need_of(level.needs, about_of(d.label, channel)))
+                required |= least
+            out[channel] = left | sending.sure, required
+    return out
 
 
 def _as_written(tried: AppliedChange) -> dict[str, Requirement]:

@@ -78,7 +78,9 @@ def _worked_out(test: ExpressionNode, variables: Variables) -> Bounds:
 
 # Which part of a PRI a condition looks at: most look at none or one, and are worked out for a few
 # values that tell all others, in a tenth of the time.
-_NEITHER, _SEVERITY, _FACILITY = 0, 1, 2
+_NEITHER = 0
+_SEVERITY = 1
+_FACILITY = 2
 _LOOKS: Mapping[str, int] = {
     "syslogseverity": _SEVERITY,
     "syslogpriority": _SEVERITY,

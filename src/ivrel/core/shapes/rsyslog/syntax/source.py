@@ -8,13 +8,13 @@ configuration/basic_structure).
 from __future__ import annotations
 
 from bisect import bisect_right
-from sys import maxsize
 
 from msgspec import Struct
 
 # Stands where joined lines end. The daemon puts a word of its own there, which an object or an
 # expression that goes on behind it does not take.
 JOINT = "\x1d"
+MAX = 1 << 62  # more than any place in a text
 
 
 class Source(Struct, frozen=True):
@@ -33,7 +33,7 @@ class Source(Struct, frozen=True):
 
     def original(self, at: int) -> int:
         """Return the place in the whole text of a place in what the daemon takes in."""
-        here, there = self.joins[bisect_right(self.joins, (at, maxsize)) - 1]
+        here, there = self.joins[bisect_right(self.joins, (at, MAX)) - 1]
         return there + at - here
 
     def line(self, at: int) -> int:
