@@ -187,6 +187,7 @@ def _truth(value: Value) -> bool | None:
     return None if value is None else value != 0
 
 
+_TRUTHS = frozenset({*ORDERS, "and", "or", "not"})
 _CHAINS = frozenset({"and", "or", "+", "-", "*", "/", "%", "&"})
 
 
@@ -246,6 +247,9 @@ class _Run:
             node = node.parts[0]
         value = self.value(node, pri)
         for one in reversed(chain):
+            if one.op == "&" and any(part.op in _TRUTHS for part in one.parts):
+                value = None  # a text of a truth is not what one would expect
+                continue
             value = _combined(one.op, [value, *(self.value(p, pri) for p in one.parts[1:])])
         return value
 

@@ -101,7 +101,8 @@ FILTERS: Mapping[str, Callable[[str, str], bool | None]] = {
     "contains": lambda a, b: b in a,
     "contains_i": lambda a, b: b.lower() in a.lower(),
     "startswith": lambda a, b: a.startswith(b),
-    "startswith_i": lambda a, b: a.lower().startswith(b.lower()),
+    # The daemon compares no more than the shorter of both.
+    "startswith_i": lambda a, b: a[: len(b)].lower() == b[: len(a)].lower(),
     "isempty": lambda a, b: not a,
     "regex": lambda a, b: _matches(a, b, basic=True),
     "ereregex": lambda a, b: _matches(a, b),
@@ -119,6 +120,8 @@ def _field(pri: int, text: Value, by: Value, nth: Value) -> Value:
 def _substring(pri: int, text: Value, begin: Value, length: Value) -> Value:
     if not isinstance(begin, int) or not isinstance(length, int) or begin < 0 or length < 0:
         return None
+    if not str(text).isascii():
+        return None  # it counts bytes
     return str(text)[begin : begin + length]
 
 
@@ -139,7 +142,7 @@ def _matched(ignore_case: bool) -> Callable[..., Value]:
 
 FUNCTIONS: Mapping[tuple[str, int], Callable[..., Value]] = {
     ("prifilt", 1): _selected,
-    ("strlen", 1): lambda pri, text: len(str(text)),
+    ("strlen", 1): lambda pri, text: len(str(text).encode()),
     ("tolower", 1): lambda pri, text: str(text).lower(),
     ("cstr", 1): lambda pri, value: str(value),
     ("cnum", 1): lambda pri, value: value if isinstance(value, int) else number(str(value))[0],
