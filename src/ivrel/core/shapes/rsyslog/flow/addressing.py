@@ -12,14 +12,14 @@ from collections.abc import Mapping
 from msgspec.structs import replace
 
 from ivrel.core.shapes.rsyslog.flow.model import Action, Endpoint, Uncertainty
-from ivrel.core.shapes.rsyslog.syntax.statements import Param, said_of
+from ivrel.core.shapes.rsyslog.syntax.statements import BLANKS, Param, said_of
 
 _SERVICES = {"syslog": "514", "syslog-tls": "6514"}
 _PLAIN = ("", "ptcp")  # stream drivers without TLS
 _DRIVERS = (*_PLAIN, "gtls", "ossl", "mbedtls")
 _MODES = ("anon", "x509/name", "x509/fingerprint", "x509/certvalid")
 
-_HOST = re.compile(r"[\w.-]+|[0-9A-Fa-f:.]+(%\w+)?")
+_HOST = re.compile(r"[\w.-]+|[0-9A-Fa-f:.]+(%\w+)?", re.A)
 _TOLD = re.compile(r"[\w.-]*[A-Za-z.][\w.-]*|[0-9A-Fa-f:.]*:[0-9A-Fa-f:.]*")
 
 
@@ -46,7 +46,7 @@ def addressed(
         if transport != "udp" and place.kind == "action":
             # The daemon does not survive the first message for it.
             doubts.append(Uncertainty(f"{place.raw} ({idle})", place.line))
-    elif any(c.isspace() for c in target):
+    elif any(c in BLANKS for c in target):
         idle = idle or "a blank behind the address is looked up with it"
     number, wrong = _port(params, transport)
     idle = idle or wrong
@@ -59,7 +59,7 @@ def addressed(
     endpoint: Endpoint = (bare, number, transport)
     if idle:
         first = bare.split()[0] if bare.strip() else ""
-        told = _TOLD.fullmatch(first) and number.isdigit()
+        told = _TOLD.fullmatch(first) and _is_number(number)
         # Where nobody can be meant by it, it has no endpoint.
         endpoint = (first, number, transport) if told else ("", "", "")
     return replace(action, endpoint=endpoint, idle=idle), doubts
@@ -104,12 +104,16 @@ def _port(params: Mapping[str, Param], transport: str) -> tuple[str, str]:
     """Return the number of a port, and why it is none."""
     port = (said_of(params, "port") or "") if "port" in params else "514"
     number = _SERVICES.get(port, port)
-    if transport == "udp" and number.isdigit():
+    if transport == "udp" and _is_number(number):
         number = str(int(number[:18]) % 65536)  # more than a port number holds is cut off
     named = transport == "udp" and port in _SERVICES
-    if named or not number.isdigit() or not 0 < int(number[:9]) < 65536:
+    if named or not _is_number(number) or not 0 < int(number[:9]) < 65536:
         return number, f"'{port}' is not a port number"
     return str(int(number)), ""
+
+
+def _is_number(text: str) -> bool:
+    return text.isascii() and text.isdigit()
 
 
 def _transport(

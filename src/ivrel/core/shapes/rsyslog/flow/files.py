@@ -97,4 +97,15 @@ def _fits(name: str, pattern: str) -> bool:
     hidden = PurePosixPath(name).name.startswith(".") and not PurePosixPath(
         pattern
     ).name.startswith(".")
-    return not hidden and name.count("/") == pattern.count("/") and fnmatch(name, pattern)
+    return not hidden and name.count("/") == pattern.count("/") and fnmatch(name, _plain(pattern))
+
+
+_CLASSES = {"[:digit:]": "0-9", "[:alpha:]": "a-zA-Z", "[:alnum:]": "a-zA-Z0-9", "[:lower:]": "a-z",
+            "[:upper:]": "A-Z"}  # fmt: skip
+
+
+def _plain(pattern: str) -> str:
+    """Return a pattern of the C library's glob as one of `fnmatch`."""
+    for name, signs in _CLASSES.items():
+        pattern = pattern.replace(name, signs)
+    return pattern.replace("[^", "[!")

@@ -12,7 +12,7 @@ import re
 from collections.abc import Callable, Mapping
 
 from ivrel.core.shapes.rsyslog.flow.model import Action
-from ivrel.core.shapes.rsyslog.syntax.statements import Param, Statement
+from ivrel.core.shapes.rsyslog.syntax.statements import BLANKS, Param, Statement
 
 _HOST = re.compile(r"\[([^\]]*)\][^:; \t]*|([^:;#]*)")
 
@@ -21,7 +21,7 @@ def read_legacy(s: Statement, params: Mapping[str, Param]) -> Action:
     """Return an action in the older style: the kind, the name, and its parameters with those that
     directives say of it.
     """
-    text = s.text.rstrip()
+    text = s.text.rstrip(BLANKS)
 
     def made(kind: str, name: str = "", idle: str = "", **said: str | None) -> Action:
         own = {key: Param(value, s.line) for key, value in said.items() if value is not None}
@@ -61,7 +61,7 @@ def _forward(text: str, made: Callable[..., Action]) -> Action:
     rest = rest[host.end() if host else 0 :]
     port = None
     if rest[:1] == ":":
-        digits = re.match(r":(\d*)", rest)
+        digits = re.match(":([0-9]*)", rest)
         port = digits[1] if digits else ""
         rest = re.sub(r"^[^;# \t]*", "", rest)
     rest = rest.lstrip(" \t")

@@ -63,7 +63,7 @@ Table = tuple[tuple[str, re.Pattern[str]], ...]
 
 
 def _table(*rows: tuple[str, str]) -> Table:
-    return tuple((kind, re.compile(pattern, re.I | re.S)) for kind, pattern in rows)
+    return tuple((kind, re.compile(pattern, re.I | re.S | re.A)) for kind, pattern in rows)
 
 
 # Each state's tokens; of those that match as much, the first is meant.
@@ -81,7 +81,7 @@ _OUTSIDE = _table(
 # What begins its line, blanks aside.
 _AT_BEGIN = _table(
     ("property", r':\$?[a-z\-]+[ ]*,[ ]*!?[a-z]+[ ]*,[ ]*"(?:\\"|[^"]){0,20000}"'),
-    ("selector", r"[*a-z][*a-z]*[0-7]*[.,][,!=;.*a-z0-7]+(?=[ \t\n\x1d])"),
+    ("selector", r"[*a-z][*a-z]*[0-7]*[.,][,!=;.*a-z0-7]+"),
     ("blocked", r"[+-](?:\*|[a-z0-9.:-]+)[ \t]*(?=[\n#])"),
 )
 _OBJECT = _table(

@@ -47,6 +47,10 @@ def read_script(source: Source, include: Include, scanner: type[Scanner] = Scann
     return Script(tuple(out), tuple(reader.scanner.mistakes), end)
 
 
+# An escape that texts of expressions have, and those of objects have not.
+_HEXADECIMAL = re.compile(r"(?<!\\)(?:\\\\)*\\x")
+
+
 class _Parser:
     """Parses statements; directives go aside, for they may be between any two tokens."""
 
@@ -330,6 +334,8 @@ class _Parser:
                 array, value = self.listed(value)
                 said: str | None = ""
             elif value.kind == "string":
+                if _HEXADECIMAL.search(value.text):
+                    raise SyntaxProblem(value.text)
                 said = unescaped(value.text[1:-1])
             elif value.kind == "ticks":
                 said = echoed(value.text)

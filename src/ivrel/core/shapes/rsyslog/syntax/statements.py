@@ -15,6 +15,9 @@ from ivrel.core.shapes.rsyslog.syntax.source import Source
 At = tuple[str, int, str]
 
 
+BLANKS = " \t\n\r\f\v"  # of the daemon, which reads bytes
+
+
 class Param(Struct, frozen=True):
     """What a parameter says, its line, and where name and value are in the file.
 
