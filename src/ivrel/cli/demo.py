@@ -83,6 +83,11 @@ def _on_files(args: argparse.Namespace) -> int:
         *(f"--at={name}={folder / 'heard' / name}.jsonl" for name in ("beacon-a", "beacon-b")),
     )
     call(
+        "One device from three sides: its configuration, its own counters, what really came:",
+        *("why", "-w", folder, "tarsk-sw1"),
+        *(f"--at={name}={folder / 'heard' / name}.jsonl" for name in ("beacon-a", "beacon-b")),
+    )
+    call(
         "And what many messages tell of clocks, each by its stamps and the times of arrival:",
         *("measure", "clocks", "-w", folder),
         *("--device", "orrin-gw3", "--device", "tarsk-sw3", "--device", "brannay-gw*"),
