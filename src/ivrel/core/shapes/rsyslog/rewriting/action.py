@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 
 from ivrel.core.shapes.rsyslog.flow.directives import CARRIED
 from ivrel.core.shapes.rsyslog.flow.model import Action, Endpoint
+from ivrel.core.shapes.rsyslog.flow.parameters import refused
 from ivrel.core.shapes.rsyslog.flow.selectors import write_filter
 from ivrel.core.shapes.rsyslog.flow.templates import Form, name_for
 from ivrel.core.shapes.rsyslog.rewriting.state import State
@@ -61,7 +62,8 @@ def _template(state: State, old: Action | None) -> str | None:
     form = state.get("form")
     if old is not None and "template" in old.params and old.form is not None:
         before = old.form if isinstance(old.form, tuple) else None
-        if form is None or form[0] == "depends" or before == form:
+        is_taken = not refused(old.kind, {"template": old.params["template"]})
+        if is_taken and (form is None or form[0] == "depends" or before == form):
             return old.params["template"].value
     return name_for(_form(form)) if form and form[0] != "depends" else None
 
@@ -170,6 +172,8 @@ def _kept(old: Action) -> dict[str, str]:
     for name, param in old.params.items():
         if name in _SAID or (old.statement.kind == "legacy" and name not in CARRIED):
             continue
+        if refused(old.kind, {name: param}):
+            continue  # with this value the daemon would take the action for none
         if param.array is not None:
             out[name] = "\0".join(("", *param.array))
         elif param.value is None:
