@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 from conftest import tried
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 import ivrel.core.syslog as package
@@ -274,6 +274,7 @@ def test_what_is_written_of_old_is_read(
 
 
 @tried(300)
+@example(said=[(False, b"\0"), (True, b"\0")], sizes=[1, 10])
 @given(
     st.lists(st.tuples(st.booleans(), st.binary(min_size=1, max_size=30)), max_size=8),
     st.lists(st.integers(1, 20), min_size=1, max_size=20),

@@ -132,7 +132,7 @@ def test_what_was_delivered_reads_as_proved_and_is_told(fleet: Fleet) -> None:
 @pytest.mark.deep
 def test_each_fault_leaves_each_platform_as_before_or_as_proved(fleet: Fleet) -> None:
     # What does not keep a change from being delivered.
-    lasting = ("slow", "late", "silent", "drip", "chat", "clock", "fold")
+    lasting = ("slow", "late", "silent", "drip", "chat", "clock", "fold", "stuck", "down")
     for fault in sorted(FAULTS, key=lambda fault: fault in lasting):
         for name in fleet.proved:
             asked(fleet.folder, ["fault", name, fault])

@@ -146,7 +146,12 @@ class Frames:
         """Return how the first line of a stream ends: a message that a zero byte ends may hold line
         feeds.
         """
-        return ZERO if _BEHIND_ZERO.search(self._held) else LINE
+        zero = _BEHIND_ZERO.search(self._held)
+        if zero is None:
+            return LINE
+        # A count behind a line feed begins the next frame, which may hold a zero byte.
+        feed = self._held.find(b"\n", 0, zero.start())
+        return LINE if feed >= 0 and _COUNT.match(self._held, feed + 1) else ZERO
 
     def _drop_line(self, *, begun: bool = False) -> Frame | None:
         """Drop a line that is too long up to its end; None as long as that has not come."""
