@@ -153,8 +153,13 @@ class _Comparing:
         state = BAD if said else GOOD
         if said and (self._is_older or self._is_unread(setting)):
             state = OPEN
-        where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
-        return Comparison(setting, of, text, device, self._heard(setting), state, said, where)
+        return Comparison(
+            setting, of, text, device, self._heard(setting), state, said, self._where(lines)
+        )
+
+    def _where(self, lines: Sequence[int]) -> str:
+        """Return the file of the last display, and the first of some lines of it."""
+        return f"{self._last.file}:{lines[0]}" if lines else self._last.file
 
     def _is_unread(self, setting: str) -> bool:
         """Whether the configuration has lines about a setting that cannot be read."""
@@ -303,8 +308,7 @@ class _Comparing:
     def _comparison(
         self, here: Destination, state: str, said: str, lines: Sequence[int]
     ) -> Comparison:
-        where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
-        return Comparison(COUNTERS, here.title, "", said, "", state, said, where)
+        return Comparison(COUNTERS, here.title, "", said, "", state, said, self._where(lines))
 
     def _value(self, row: Row, slot: str) -> str:
         said = row.get(slot)
@@ -359,7 +363,6 @@ class _Comparing:
             said += ", unless they came later"
         elif counted_sent and not lost:
             state = OPEN  # it may have begun to count again
-        where = f"{self._last.file}:{lines[0]}" if lines else self._last.file
         return Comparison(
             setting=COUNTERS,
             of=here.title,
@@ -368,7 +371,7 @@ class _Comparing:
             collector=f"{_between(came.least, came.most)} came",
             state=state,
             said=said,
-            where=where,
+            where=self._where(lines),
             lost=lost,
         )
 
@@ -422,8 +425,7 @@ class _Comparing:
             if said is not None and isinstance(said.value, int):
                 state = OPEN if slot == "counted.dropped" and said.value else NOTE
                 told = f"{counted(said.value, 'message')} {what}"
-                where = f"{self._last.file}:{said.lines[0]}" if said.lines else self._last.file
-                yield Comparison(COUNTERS, "", "", told, "", state, told, where)
+                yield Comparison(COUNTERS, "", "", told, "", state, told, self._where(said.lines))
 
 
 class _Pair(Struct, frozen=True):

@@ -13,7 +13,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 
-from ivrel.core.shapes.rsyslog.syntax.statements import Param
+from ivrel.core.shapes.rsyslog.syntax.statements import Param, Statement
 
 # Returns why the daemon refuses a value; '' if it takes it.
 Check = Callable[[str], str]
@@ -168,13 +168,29 @@ def refused(kind: str, params: Mapping[str, Param]) -> str:
     return ""
 
 
-def known_to(kind: str, params: Mapping[str, Param]) -> bool:
-    """Whether the daemon knows all parameters of an action; it complains of others, and goes on.
+# Of objects that are no actions, the parameters that the daemon surely takes without a word. It may
+# complain of any other object: of a module that nothing uses, of a ruleset with something empty.
+_OBJECTS: Mapping[str, frozenset[str]] = {
+    "global": frozenset(
+        "abortonuncleanconfig defaultnetstreamdriver defaultnetstreamdrivercafile localhostname "
+        "maxmessagesize preservefqdn workdirectory".split()
+    ),
+    "template": frozenset({"name", "type", "string"}),
+}
 
-    True of types that are not in the table.
+
+def is_known_object(statement: Statement) -> bool:
+    """Whether the daemon surely has nothing against an object that is no action."""
+    known = _OBJECTS.get(statement.name)
+    return known is not None and all(name in known for name in statement.params)
+
+
+def known_to(kind: str, params: Mapping[str, Param]) -> bool:
+    """Whether the daemon surely knows all parameters of an action; it complains of others, and
+    goes on.
     """
     if kind not in _BY_TYPE:
-        return True
+        return False
     known = {"type", *_EVERY, *_BY_TYPE[kind], *_LISTS}
     return all(name in known or name.startswith("queue.") for name in params)
 

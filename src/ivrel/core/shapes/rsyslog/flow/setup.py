@@ -26,7 +26,12 @@ from ivrel.core.shapes.rsyslog.flow.directives import (
 )
 from ivrel.core.shapes.rsyslog.flow.legacy import read_legacy
 from ivrel.core.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Limit, Uncertainty
-from ivrel.core.shapes.rsyslog.flow.parameters import ends_daemon, known_to, refused
+from ivrel.core.shapes.rsyslog.flow.parameters import (
+    ends_daemon,
+    is_known_object,
+    known_to,
+    refused,
+)
 from ivrel.core.shapes.rsyslog.flow.templates import (
     BUILT_IN,
     Form,
@@ -78,17 +83,18 @@ class Setup:
                 self.doubts += doubts
 
     def _refused_if_unclean(self, statements: Sequence[Statement]) -> None:
-        """Note that the daemon does not start, if it is told so for any fault, and there is one."""
+        """Note that the daemon may not start, if it is told so for any fault: a line that it
+        complains of, or of which nobody here knows whether it does.
+        """
         said = self.settings.get("abortonuncleanconfig")
         if said is None or (said.value or "").lower() == "off":
             return
-        refusals = (
-            a.statement.line for a in self.actions.values() if a.idle not in ("", SWITCHED_OFF)
-        )
-        unknown = (other.line for other in self.others if other.text.startswith("$"))
-        lines = [*self._faults, *refusals, *unknown]
+        idle = (a for a in self.actions.values() if a.idle not in ("", SWITCHED_OFF))
+        directives = (other.line for other in self.others if other.text.startswith("$"))
+        lines = [*self._faults, *(action.statement.line for action in idle), *directives]
+        lines += [s.line for s in statements if s.kind == "object" and not is_known_object(s)]
         if lines:
-            what = f"abortOnUncleanConfig, and line {min(lines)} is none that rsyslogd knows"
+            what = f"abortOnUncleanConfig, and rsyslogd may not take line {min(lines)}"
             self.doubts.append(Uncertainty(what, said.line))
 
     @property
