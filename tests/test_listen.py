@@ -291,12 +291,15 @@ def test_a_peer_with_very_many_connections_takes_no_room_from_others(tmp_path: P
     to = (LOCAL, listener.ports["tcp"])
     quiet = socket.create_connection(to, source_address=("127.0.0.2", 0))
     quiet.sendall(b"<34>Oct 11 22:14:15 a su: first\n")
+    time.sleep(1.2)  # idle for long enough to make room for others
     flood = [socket.create_connection(to) for _ in range(400)]
     time.sleep(2.5)
     flood += [socket.create_connection(to) for _ in range(50)]
     time.sleep(0.5)
     quiet.sendall(b"<34>Oct 11 22:14:15 a su: last\n")
-    time.sleep(1.5)
+    until = time.monotonic() + 30
+    while len(records(tmp_path / "out")) < 2 and time.monotonic() < until:
+        time.sleep(0.2)
     told = listener.stopped()
     for one in (quiet, *flood):
         one.close()

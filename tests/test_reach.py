@@ -160,7 +160,7 @@ def test_a_way_that_cannot_be_is_refused_with_its_line(reach: str, hosts: str, w
 
 
 # A device that shows its text in pages, wants a second password, and asks before it saves.
-ASKING = """import sys, termios, tty
+ASKING = """import sys, termios, time, tty
 text = open(%(file)r).read()
 prompt = "pier-ap1> "
 def say(said):
@@ -192,6 +192,7 @@ while True:
             say(one)
             if n %% 2 and n + 1 < len(lines):
                 say("-- more --")
+                time.sleep(0.05 * (n < 4))  # the answer may be echoed, or not
                 assert silent(sign) == b" "
                 say("\\r          \\r")
     elif word == "rise":

@@ -74,7 +74,8 @@ def without_questions(session: Session, data: bytes) -> bytes:
     for one in _replies(session):
         # The end of the pattern is that of the text that was seen; here more follows.
         seen = one.seen.removesuffix("$").encode()
-        echo = re.escape(one.say.strip().encode())
+        # A sign that turns a page may be a blank, which some devices echo as well.
+        echo = re.escape((one.say.strip() or one.say).encode())
         data = re.sub(
             rb"(?m)" + seen + rb"(?:" + echo + rb"(?=\r?\n|\r|\x08|\x1b))?" + _WIPED, b"", data
         )

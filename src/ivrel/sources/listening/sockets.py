@@ -2,7 +2,8 @@
 
 Nothing is ever answered. What a sender can make this program hold is bounded: a datagram at a time,
 of each stream one message, and as many streams as leave room for the files of this program. When
-there are too many, the sender that has most of them loses the one that is idle for longest.
+there are too many, the sender that has most of them loses the one that is idle for longest; none
+loses one to a sender that has as many.
 """
 
 from __future__ import annotations
@@ -175,7 +176,7 @@ class Sockets:
             writer.close()
             return
         sender = _plain(peer[0])
-        if len(self._streams) >= self._most and not self._has_made_room():
+        if len(self._streams) >= self._most and not self._has_made_room(sender):
             self._counts.refused += 1
             self._noticed("refused", sender)
             writer.close()
@@ -196,13 +197,20 @@ class Sockets:
             self._streams.pop(task, None)
             writer.close()
 
-    def _has_made_room(self) -> bool:
+    def _has_made_room(self, sender: str) -> bool:
         """End the stream that is idle for longest, of the sender that has most; False if none is
         idle.
+
+        sender: who wants the room. Another sender that has no more streams than it loses none.
         """
         number = Counter(stream.sender for stream in self._streams.values())
         idle = time.monotonic() - _IDLE
-        some = [(task, s) for task, s in self._streams.items() if s.spoke < idle]
+        some = [
+            (task, stream)
+            for task, stream in self._streams.items()
+            if stream.spoke < idle
+            and (stream.sender == sender or number[stream.sender] > number[sender])
+        ]
         if not some:
             return False
         task, stream = min(some, key=lambda one: (-number[one[1].sender], one[1].spoke))
