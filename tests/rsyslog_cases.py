@@ -11,6 +11,8 @@ from pathlib import Path
 import yaml
 from rsyslogd import Endpoint, Seen
 
+from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.fleet import Device
 from ivrel.core.reading.records import Records, read_records
 from ivrel.core.settings import Scope
 from ivrel.core.settings.relevance import bearing
@@ -18,10 +20,21 @@ from ivrel.core.settings.sending import sendings
 from ivrel.core.text.bundle import pack
 from ivrel.core.vocabulary.errors import Unreadable
 from ivrel.core.vocabulary.severity import Selection, selection_of
+from ivrel.core.vocabulary.software import Software, read_versions
 from ivrel.sources.dialects import Dialects
 
 FOLDER = Path(__file__).parent / "rsyslog" / "cases"
-RSYSLOG = Dialects()["rsyslog"]
+_DIALECTS = Dialects()
+# What the daemon was that the cases were recorded from, and which of its packages were there.
+RECORDED = Software(read_versions("8.2302"), ("rsyslog-gnutls", "rsyslog-relp"))
+
+
+def dialect_with(software: Software) -> Dialect:
+    """How a daemon of this version reads, with these packages."""
+    return _DIALECTS.of(Device("x1", "server", "main", "rsyslog", software=software))
+
+
+RSYSLOG = dialect_with(RECORDED)
 MAIN = "rsyslog.conf"
 
 
@@ -72,6 +85,37 @@ def cases() -> Iterator[Case]:
             )
 
 
+@dataclass(frozen=True)
+class OtherVersion:
+    """What another version does with the cases."""
+
+    software: Software
+    sends: Mapping[tuple[str, str], Mapping[Endpoint, Selection]]  # by topic and reason
+    starts: Mapping[tuple[str, str], bool]
+
+    def does(self, case: Case) -> tuple[Mapping[Endpoint, Selection], bool]:
+        """What it sends, and whether it starts."""
+        key = case.topic, case.why
+        return self.sends.get(key, case.sends), self.starts.get(key, case.starts)
+
+
+def other_versions() -> Iterator[OtherVersion]:
+    """Versions that the cases were given to as well; all packages were there."""
+    for path in sorted((FOLDER.parent / "versions").glob("*.yaml")):
+        rows = yaml.safe_load(path.read_text())["differs"]
+        packages = (*(RECORDED.packages or ()), "rsyslog-openssl")
+        yield OtherVersion(
+            Software(read_versions(path.stem), packages),
+            {
+                (r["topic"], r["why"]): {
+                    _endpoint(where): selection_of(word) for where, word in r["sends"].items()
+                }
+                for r in rows
+            },
+            {(r["topic"], r["why"]): r["starts"] for r in rows},
+        )
+
+
 def _endpoint(text: str) -> Endpoint:
     address, port, transport = text.split()
     return address, int(port), transport
@@ -87,7 +131,11 @@ def selections(seen: Seen) -> dict[Endpoint, Selection]:
 
 
 def compared(
-    data: bytes, sends: Mapping[Endpoint, Selection], *, starts: bool = True
+    data: bytes,
+    sends: Mapping[Endpoint, Selection],
+    *,
+    starts: bool = True,
+    software: Software = RECORDED,
 ) -> tuple[str, str]:
     """How a text is read against what a daemon sent: certain, bounds, unknown or wrong, and what
     shows it.
@@ -96,7 +144,7 @@ def compared(
     be more.
     """
     try:
-        records = read_records(RSYSLOG, data)
+        records = read_records(dialect_with(software), data)
     except Unreadable as problem:
         return "unknown", str(problem)
     doubts = [

@@ -7,6 +7,7 @@ from conftest import BUILD, TODAY, tried
 from generated import BASES, device, policies, records, written
 from hypothesis import given
 from hypothesis import strategies as st
+from rsyslog_cases import RSYSLOG
 
 from ivrel.core import Unreadable, correct, read_records
 from ivrel.core.authoring.check import misread
@@ -27,8 +28,8 @@ from ivrel.core.vocabulary.severity import (
 from ivrel.demo.workspace import configurations, entries
 from ivrel.sources.dialects import Dialects
 
-DIALECTS = Dialects()
-WHOLE = {name: BASES[name].encode() for name in DIALECTS.files} | {
+DIALECTS = {d.name: d for d in (*Dialects(), RSYSLOG)}  # one whose packages are known
+WHOLE = {name: BASES[name].encode() for name in DIALECTS} | {
     e.platform: configurations()[e.device][""].encode()
     for e in entries()
     if e.platform != "rsyslog"
@@ -94,7 +95,7 @@ def test_corrections_are_proved_settled_and_reversible(
     assert end != "\r\n" or done.corrected.count(b"\n") == done.corrected.count(b"\r\n")
 
 
-@pytest.mark.parametrize("name", sorted(DIALECTS.files))
+@pytest.mark.parametrize("name", sorted(DIALECTS))
 def test_examples_mean_what_they_say(name: str) -> None:
     dialect = DIALECTS[name]
     assert dialect.examples
@@ -130,7 +131,7 @@ def test_selections_are_sets_with_names(
 @given(
     raw=st.binary(max_size=600) | st.text(max_size=300).map(str.encode), cut=st.integers(0, 4000)
 )
-@pytest.mark.parametrize("name", sorted(DIALECTS.files))
+@pytest.mark.parametrize("name", sorted(DIALECTS))
 @tried(150)
 def test_no_text_upsets_a_reader(name: str, raw: bytes, cut: int) -> None:
     dialect, whole = DIALECTS[name], WHOLE[name]
@@ -151,7 +152,7 @@ def test_no_text_upsets_a_reader(name: str, raw: bytes, cut: int) -> None:
 
 
 @pytest.mark.deep
-@pytest.mark.parametrize("name", sorted(DIALECTS.files))
+@pytest.mark.parametrize("name", sorted(DIALECTS))
 def test_monstrous_texts_are_read_or_refused_at_once(name: str) -> None:
     whole = WHOLE[name]
     first = " ".join(DIALECTS[name].patterns[1].opening).encode()

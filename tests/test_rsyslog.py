@@ -10,7 +10,16 @@ from conftest import Run, tried
 from generated import BASES
 from hypothesis import given
 from hypothesis import strategies as st
-from rsyslog_cases import MAIN, RSYSLOG, Case, cases, compared, selections
+from rsyslog_cases import (
+    MAIN,
+    RSYSLOG,
+    Case,
+    OtherVersion,
+    cases,
+    compared,
+    other_versions,
+    selections,
+)
 from rsyslog_corrections import corrected, failing, files_of
 from rsyslog_texts import COLLECTORS, generated
 from rsyslogd import Seen, observe, observe_calmly, possible
@@ -25,6 +34,7 @@ from ivrel.core.shapes.rsyslog.syntax.script import read_script
 from ivrel.core.shapes.rsyslog.syntax.source import read_source
 from ivrel.core.text.bundle import pack
 from ivrel.core.vocabulary.errors import Unreadable
+from ivrel.core.vocabulary.software import Software, version_text
 
 A, B = COLLECTORS
 CASES = list(cases())
@@ -45,6 +55,20 @@ def test_cases_are_read_as_the_daemon_carried_them_out(case: Case) -> None:
         assert {str(end[0]) for end in case.sends}.isdisjoint(facts(case.data, "collectors"))
         return
     assert compared(case.data, case.sends, starts=case.starts)[0] == case.read
+
+
+@pytest.mark.parametrize(
+    "other", list(other_versions()), ids=lambda o: version_text(o.software.versions[0])
+)
+def test_what_versions_do_differently_is_read_so_or_left_open(other: OtherVersion) -> None:
+    """Of a device that tells its version, and of one that does not."""
+    wrong = []
+    for case in (case for case in CASES if not case.enter):
+        sends, starts = other.does(case)
+        for software in (other.software, Software(packages=other.software.packages)):
+            how, why = compared(case.data, sends, starts=starts, software=software)
+            wrong += [(case.topic, case.why, why)] if how == "wrong" else []
+    assert len(other.sends) > 10 and wrong == []
 
 
 @pytest.mark.deep

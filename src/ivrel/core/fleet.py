@@ -21,10 +21,21 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.form import Key, ListOf, MappingField, Node, Report, TextField, place, read_yaml
+from ivrel.core.form import (
+    Key,
+    ListOf,
+    MapOf,
+    MappingField,
+    Node,
+    Report,
+    TextField,
+    place,
+    read_yaml,
+)
 from ivrel.core.reach import HOSTS, REACH, RULES, Reach
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.errors import InputError, Mistake
+from ivrel.core.vocabulary.software import Software, Version, read_package, read_versions
 from ivrel.core.vocabulary.wording import not_one_of, shorten
 from ivrel.core.ways import ON, Ways, checked_ways
 
@@ -36,7 +47,8 @@ class Device(Struct, frozen=True, gc=False):
     has it.
 
     `rivals`: other devices with the same identity in the fleet; `reach`: how it is reached, as far
-    as that is at the device; `names`: what its configuration calls it, in addition to its name.
+    as that is at the device; `names`: what its configuration calls it, in addition to its name;
+    `software`: what is installed on it, as far as the fleet file says.
     """
 
     name: str
@@ -51,6 +63,7 @@ class Device(Struct, frozen=True, gc=False):
     rivals: tuple[str, ...] = ()
     reach: Reach | None = None
     names: tuple[str, ...] = ()
+    software: Software = Software()
 
 
 class Fleet(Struct, frozen=True):
@@ -104,6 +117,13 @@ def _groups(text: str) -> tuple[str, ...]:
     return tuple(_name(word) for word in text.replace(";", " ").split())
 
 
+@lru_cache(maxsize=4096)
+def _packages(text: str) -> tuple[str, ...]:
+    """Return the packages of a cell; 'none' says that there are none."""
+    words = text.replace(";", " ").split()
+    return () if words == ["none"] else tuple(map(read_package, words))
+
+
 # How the cells of each column are read, and the field that they fill.
 _CELLS: dict[str, tuple[str, Callable[[str], object]]] = {
     "device": ("name", _name),
@@ -114,12 +134,30 @@ _CELLS: dict[str, tuple[str, Callable[[str], object]]] = {
     "identity": ("identity", address),
     "configuration": ("configuration", str),
     "names": ("names", _groups),
+    "versions": ("versions", read_versions),
+    "packages": ("packages", _packages),
 }
 
 
 def _built(at: Node, device: str, **fields: Any) -> Device:
     line, column = place(at)
-    return Device(name=device, line=line, column=column, **fields)
+    return _with_software(name=device, line=line, column=column, **fields)
+
+
+def _with_software(
+    versions: tuple[Version, ...] = (), packages: tuple[str, ...] | None = None, **fields: Any
+) -> Device:
+    """Return the device with what is said of its software."""
+    if versions or packages is not None:
+        fields["software"] = Software(versions, packages)
+    return Device(**fields)
+
+
+def _software(
+    at: Node, versions: tuple[Version, ...] = (), packages: tuple[str, ...] | None = None
+) -> tuple[Software, Node]:
+    """Return what is installed, and its place: a platform of no device is a mistake."""
+    return Software(versions, packages), at
 
 
 class _Placed(TextField):
@@ -132,6 +170,16 @@ class _Placed(TextField):
 
 
 _WORD = TextField("a word", _name)
+_SOFTWARE = {
+    "versions": Key(
+        TextField("a version, or two as 8.2102..8.2504", read_versions),
+        "the version of its daemon, or the lowest and the highest that it may have",
+    ),
+    "packages": Key(
+        ListOf(TextField("the name of a package", read_package), one_is_enough=True),
+        "the packages of its daemon that are installed, beside the daemon's own; [] is none",
+    ),
+}
 
 DEVICE = MappingField(
     "a device",
@@ -155,6 +203,7 @@ DEVICE = MappingField(
             "what its configuration calls it, where that is not its name on purpose",
         ),
         "reach": Key(REACH, "how it is reached, over what the fleet's `reach:` says"),
+        **_SOFTWARE,
     },
     _built,
 )
@@ -167,6 +216,10 @@ FLEET = MappingField(
         "apart": Key(
             ListOf(_Placed("a group or a glob"), one_is_enough=True),
             "groups, or globs, of which no two devices change at the same time: pairs",
+        ),
+        "software": Key(
+            MapOf(MappingField("what is installed", _SOFTWARE, _software), _WORD),
+            "what is installed, by platform, on devices that do not say it themselves",
         ),
         "reach": RULES,
         "hosts": HOSTS,
@@ -195,6 +248,8 @@ def read_fleet(text: str, file: str) -> Fleet:
         name, devices = (values["fleet"], values["devices"]) if values else (file, ())
         apart = _apart(values.get("apart", ()) if values else (), devices, report)
         ways = checked_ways(values or {}, devices, report)
+        if values and "software" in values:
+            devices = _with_common(values["software"], devices, report)
     seen: dict[str, Device] = {}
     folded: dict[str, Device] = {}
     claims: dict[str, list[str]] = {}
@@ -231,6 +286,22 @@ def _apart(
         if not any(fnmatchcase(other, group) for other in there):
             report.add(node, f"group {not_one_of(group, there)}")
     return tuple(group for group, _ in named)
+
+
+def _with_common(
+    software: Mapping[str, tuple[Software, Node]], devices: Sequence[Device], report: Report
+) -> Sequence[Device]:
+    """Return the devices with what is installed on all of their platform."""
+    there = sorted({device.platform for device in devices})
+    for platform, (_, node) in software.items():
+        if platform not in there:
+            report.add(node, f"'software': platform {not_one_of(platform, there)}")
+    return [
+        replace(device, software=device.software.over(software[device.platform][0]))
+        if device.platform in software
+        else device
+        for device in devices
+    ]
 
 
 def _with_rivals(device: Device, claims: Mapping[str, Sequence[str]]) -> Device:
@@ -299,7 +370,7 @@ def _csv_device(cells: Iterable[tuple[str, str]], line: int, report: Report) -> 
         elif DEVICE.keys[key].must:
             wrong.append(f"no {key}")
     report.mistakes += [Mistake(report.file, said, line, 1) for said in wrong]
-    return None if wrong else Device(**fields)
+    return None if wrong else _with_software(**fields)
 
 
 def choose(fleet: Fleet, choice: DeviceSelection) -> tuple[Device, ...]:

@@ -57,7 +57,12 @@ def policy_text() -> str:
 
 def fleet_text() -> str:
     """Return the fleet file of the example."""
-    out = ["fleet: Skerry Line", "apart: [pair-*]", "devices:"]
+    out = [
+        "fleet: Skerry Line",
+        "apart: [pair-*]",
+        "software: {rsyslog: {versions: 8.2302, packages: [rsyslog-gnutls]}}",
+        "devices:",
+    ]
     for e in entries():
         groups = f"[{', '.join(e.groups)}]"
         out.append(

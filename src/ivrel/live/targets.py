@@ -44,7 +44,7 @@ def targets_of(workspace: WorkspaceFiles, devices: Iterable[Device]) -> list[Tar
     for device in devices:
         reach = reach_of(workspace.fleet.ways.rules, device)
         between = workspace.fleet.ways.between(reach)
-        dialect = workspace.dialects[device.platform]
+        dialect = workspace.dialects.of(device)
         out.append(
             Target(device=device, dialect=dialect, reach=reach, access=access, between=between)
         )

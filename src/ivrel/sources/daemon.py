@@ -12,19 +12,36 @@ import shutil
 import subprocess
 import tempfile
 from collections import Counter
+from functools import cached_property
 from pathlib import Path
 from typing import TypeVar
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.correcting import TAKEN, Correction, Judged, Property
+from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.text.bundle import parts
+from ivrel.core.text.text import Text
+from ivrel.core.vocabulary.software import Software, Version, read_versions
 
 SECONDS = 20
 C = TypeVar("C", Correction, Judged)
 _MAIN = "rsyslog.conf"
 _BY_PATH = re.compile(rb"""(?:modload\s+["']?|load\s*=\s*["'])[^\s"']*/""", re.I)
-_PLACE = re.compile(r"error during parsing file \S+ on or before line \d+: |\[v8[^\]]*\]")
+_PLACE = re.compile(r"error during parsing file (\S+), on or before line (\d+): ")
+_AROUND = re.compile(r"(errors occurr?ed in file '([^']+)') around line (\d+)")
+_VERSION = re.compile(r" *\[v8[^\]]*\]")
+
+
+class Complaint(Struct, frozen=True):
+    """What rsyslogd -N1 has against a configuration: in its words, without the place, and the file
+    and the line, '' and 0 where it names none.
+    """
+
+    text: str
+    file: str = ""
+    line: int = 0
 
 
 def program() -> str | None:
@@ -34,27 +51,65 @@ def program() -> str | None:
     )
 
 
-def checked(correction: C, data: bytes) -> C:
-    """Return a correction, or a change that was judged, with one more property in its proof, if the
-    platform's program is here and can be asked.
-    """
-    asked = program() if correction.proof and correction.asks else None
-    if asked is None or _BY_PATH.search(data):
-        return correction
+def version_of(asked: str) -> Version:
+    """Return the version of a program; empty if it tells none."""
     try:
-        before = complaints(asked, data)
-        after = complaints(asked, correction.corrected)
-    except (OSError, subprocess.SubprocessError) as problem:
-        taken = Property(TAKEN, False, f"it cannot be asked: {problem}")
-    else:
-        # What it had against the configuration before is no fault of the correction.
-        new = list((after - before).elements())
-        taken = Property(TAKEN, not new, new[0] if new else "")
-    return replace(correction, proof=(*correction.proof, taken))
+        done = subprocess.run(
+            [asked, "-v"], capture_output=True, text=True, timeout=SECONDS, check=False
+        )
+    except (OSError, subprocess.SubprocessError):
+        return ()
+    found = re.search(r"\b(\d+(?:\.\d+)+)", done.stdout)
+    return read_versions(found[1])[0] if found else ()
 
 
-def complaints(asked: str, data: bytes) -> Counter[str]:
-    """Return the complaints of rsyslogd -N1 about a configuration, without their places."""
+class DaemonCheck:
+    """Asks the program about the corrections of one run."""
+
+    @cached_property
+    def _program(self) -> str | None:
+        return program()
+
+    @cached_property
+    def _version(self) -> Version:
+        return version_of(self._program) if self._program else ()
+
+    def checked(self, correction: C, dialect: Dialect, data: bytes, software: Software) -> C:
+        """Return a correction, or a change that was judged, with one more property in its proof, if
+        the platform's program is here, can be asked, and may be of the device's version.
+        """
+        asked = self._program if correction.proof and correction.asks else None
+        if asked is None or _BY_PATH.search(data) or not software.may_be(self._version):
+            return correction
+        try:
+            before = Counter(one.text for one in complaints(asked, data))
+            against = complaints(asked, correction.corrected)
+        except (OSError, subprocess.SubprocessError) as problem:
+            why = f"it cannot be asked: {problem}"
+        else:
+            why = self._why(before, against, dialect, correction.corrected)
+        return replace(correction, proof=(*correction.proof, Property(TAKEN, not why, why)))
+
+    def _why(
+        self, before: Counter[str], against: list[Complaint], dialect: Dialect, data: bytes
+    ) -> str:
+        """Return what the program has against a corrected text; '' if it takes it.
+
+        What it had against the text before is no fault of the correction, unless it is about what
+        sends: that has to be taken.
+        """
+        sending = list(dialect.shape.sends_at(Text(data)))
+        for one in against:
+            for file, first, last in sending:
+                is_it = one.file in (file, f"/etc/{file or _MAIN}")
+                if is_it and first <= one.line <= last:
+                    return f"line {one.line}, which is to send: {one.text}"
+        new = list((Counter(one.text for one in against) - before).elements())
+        return new[0] if new else ""
+
+
+def complaints(asked: str, data: bytes) -> list[Complaint]:
+    """Return the complaints of rsyslogd -N1 about a configuration."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         for part in parts(data):
@@ -64,18 +119,37 @@ def complaints(asked: str, data: bytes) -> Counter[str]:
             path.write_bytes(part.data.replace(b"/etc/", f"{name}/".encode()))
         main = next(iter(sorted(folder.rglob(_MAIN), key=lambda p: len(p.parts))), None)
         if main is None:
-            return Counter()
+            return []
         call = [asked, "-N1", "-f", str(main)]
         done = subprocess.run(
             call, capture_output=True, text=True, timeout=SECONDS, errors="replace", check=False
         )
-        return told_in(done.stderr, f"{name}/", "/etc/")
+        return placed_in(done.stderr, f"{name}/", "/etc/")
+
+
+def placed_in(said: str, folder: str, stands_for: str) -> list[Complaint]:
+    """Return the complaints in what rsyslogd -N1 said, with their places.
+
+    folder: the place of the copy that it was given; stands_for: the original's.
+    """
+    out: list[Complaint] = []
+    open_ = 0  # complaints without a place of their own, of which a later line may tell it
+    for line in said.replace(folder, stands_for).splitlines():
+        if not line.strip() or "End of config" in line or ": version " in line:
+            continue
+        text = _VERSION.sub("", line.removeprefix("rsyslogd: ")).strip()
+        place = _PLACE.match(text)
+        around = _AROUND.search(text)
+        text = _AROUND.sub(r"\1", text[place.end() :] if place else text).strip()
+        file = around[2] if around else place[1] if place else ""
+        number = int(around[3] if around else place[2] if place else 0)
+        if number:
+            out[open_:] = [Complaint(one.text, file, number) for one in out[open_:]]
+        out.append(Complaint(text, file, number))
+        open_ = len(out) if number else open_
+    return out
 
 
 def told_in(said: str, folder: str, stands_for: str) -> Counter[str]:
-    """Return the complaints in what rsyslogd -N1 said, without the places; `folder`: the place of
-    the copy that it was given, and the original's.
-    """
-    told = (line for line in said.replace(folder, stands_for).splitlines() if line.strip())
-    told = (line for line in told if "End of config" not in line and ": version " not in line)
-    return Counter(_PLACE.sub("", line.removeprefix("rsyslogd: ")).strip() for line in told)
+    """Return the complaints in what rsyslogd -N1 said, without the places; as for `placed_in`."""
+    return Counter(one.text for one in placed_in(said, folder, stands_for))

@@ -8,9 +8,13 @@ from collections.abc import Iterable, Iterator, Mapping
 from difflib import get_close_matches
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from ivrel.core.dialects.dialect import Dialect
 from ivrel.core.dialects.load import read_dialect
+from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
+from ivrel.core.vocabulary.software import Software
 from ivrel.core.vocabulary.wording import not_one_of, shorten
 from ivrel.sources.files import read_text
 
@@ -34,15 +38,25 @@ class Dialects:
             for path in sorted(folder.glob("*.yaml"))
         }
         self._read: dict[str, Dialect] = {}
+        self._special: dict[tuple[str, Software], Dialect] = {}
 
     def __iter__(self) -> Iterator[Dialect]:
         return (self[name] for name in sorted(self.files))
 
-    def of(self, platform: str) -> Dialect:
-        """Return the dialect of a device's platform; Unreadable if there is none."""
-        if platform not in self.files:
-            raise Unreadable(no_dialect(platform, self.files))
-        return self[platform]
+    def of(self, device: Device) -> Dialect:
+        """Return the dialect of a device, as its software reads it; Unreadable if its platform has
+        none.
+        """
+        if device.platform not in self.files:
+            raise Unreadable(no_dialect(device.platform, self.files))
+        dialect = self[device.platform]
+        shape = dialect.shape.on(device.software)
+        if shape is dialect.shape:
+            return dialect
+        key = device.platform, device.software
+        if key not in self._special:
+            self._special[key] = replace(dialect, shape=shape, made={})
+        return self._special[key]
 
     def __getitem__(self, name: str) -> Dialect:
         if name not in self._read:

@@ -111,7 +111,7 @@ class LinesOf:
                 return ""
             self._device, self._lines = (
                 device,
-                Lines(self._workspace.dialects.of(device.platform), data),
+                Lines(self._workspace.dialects.of(device), data),
             )
             places = Places(data, shown)
             several = not places.file

@@ -121,7 +121,7 @@ class Serving:
         """Begin to serve a device; InputError tells why it cannot be served."""
         workspace = self._workspace
         reach = reach_of(workspace.fleet.ways.rules, device)
-        dialect = workspace.dialects[device.platform]
+        dialect = workspace.dialects.of(device)
         data, _ = workspace.text(device)
         if reach.via == "netconf":
             data = as_xml(dialect, data)

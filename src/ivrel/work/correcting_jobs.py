@@ -25,7 +25,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.policy import Policy
 from ivrel.core.text.text import Text
 from ivrel.runners.job import Share
-from ivrel.sources.daemon import checked
+from ivrel.sources.daemon import DaemonCheck
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.jobs import WorkspaceJob
 
@@ -94,6 +94,10 @@ class OfCorrections(WorkspaceJob[R], Generic[R]):
     def _corrector(self) -> Corrector:
         return self._corrector_by(self._policy)
 
+    @cached_property
+    def _daemon(self) -> DaemonCheck:
+        return DaemonCheck()
+
     def _corrector_by(self, policy: Policy) -> Corrector:
         return Corrector(policy, self._today, self._names, self._usual, self._known)
 
@@ -125,7 +129,8 @@ class Correcting(OfCorrections["Correction | NotCorrected"]):
 
     def worked_out(self, device: Device, text: Text, file: str) -> Correction | NotCorrected:
         dialect = self._dialect_of(device)
-        done = checked(self._corrector.correct(device, dialect, text, file), text.data)
+        done = self._corrector.correct(device, dialect, text, file)
+        done = self._daemon.checked(done, dialect, text.data, device.software)
         if not done.changes:
             # Verdicts that do not change are reported by nobody.
             before = replace(done.before, verdicts=())
@@ -150,8 +155,10 @@ class Proving(OfCorrections["Judged | NotCorrected"]):
         self._changes = changes
 
     def worked_out(self, device: Device, text: Text, file: str) -> Judged | NotCorrected:
-        begun = self._corrector.start(device, self._dialect_of(device), text, file)
-        return checked(judge_change(begun, self._changes[device.name]), text.data)
+        dialect = self._dialect_of(device)
+        begun = self._corrector.start(device, dialect, text, file)
+        judged = judge_change(begun, self._changes[device.name])
+        return self._daemon.checked(judged, dialect, text.data, device.software)
 
     def failed(self, device: Device, problem: str) -> Judged | NotCorrected:
         return NotCorrected(device.name, problem)

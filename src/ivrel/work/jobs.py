@@ -28,24 +28,23 @@ class WorkspaceJob(Job[R], Generic[R]):
         self._today = today
         self._policy = workspace.policy
         self._known = workspace.dialects
-        self._dialects: dict[str, Dialect] = {}
 
     def prepare(self, devices: Sequence[Device]) -> None:
-        platforms = {d.platform: None for d in devices}
-        self._dialects = {
-            name: self._known[name] for name in platforms if name in self._known.files
-        }
+        # Read once here, dialects go along with the job to other processes.
+        for device in devices:
+            if device.platform in self._known.files:
+                self._known.of(device)
 
     def _dialect_of(self, device: Device) -> Dialect:
         """Return the dialect of a device; Unreadable if its platform has none."""
-        return self._dialects.get(device.platform) or self._known.of(device.platform)
+        return self._known.of(device)
 
     def __getstate__(self) -> dict[str, Any]:
         # What a run remembers is no part of what is sent.
         return {name: value for name, value in self.__dict__.items() if name not in _REMEMBERED}
 
 
-_REMEMBERED = ("_auditor", "_corrector", "_correctors", "_surveyor")
+_REMEMBERED = ("_auditor", "_daemon", "_corrector", "_correctors", "_surveyor")
 
 
 class Auditing(WorkspaceJob[DeviceResult]):

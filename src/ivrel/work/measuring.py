@@ -185,7 +185,7 @@ class Measuring:
         """Whether a device's configuration sends only some of its messages."""
         try:
             data, _ = self._files.text(device)
-            records = read_records(self._files.dialects.of(device.platform), data)
+            records = read_records(self._files.dialects.of(device), data)
         except Unreadable:
             return False
         collectors = self._files.policy.collectors if self._files.has_policy else {}

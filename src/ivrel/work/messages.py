@@ -83,7 +83,7 @@ class Interfaces:
     def __call__(self, device: Device) -> Iterator[str]:
         try:
             data, _ = self._texts.text(device)
-            records = read_records(self._dialects.of(device.platform), data)
+            records = read_records(self._dialects.of(device), data)
         except Unreadable:
             return
         if knows_interfaces(records):
@@ -115,7 +115,7 @@ class Zones:
     def _configured(self, device: Device) -> str | None:
         try:
             data, _ = self._texts.text(device)
-            records = read_records(self._dialects.of(device.platform), data)
+            records = read_records(self._dialects.of(device), data)
         except Unreadable:
             return None
         value = records.get("clock.zone").value

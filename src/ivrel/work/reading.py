@@ -22,7 +22,7 @@ def reading_of(
     Raise Unreadable if it cannot be read.
     """
     data, file = files.text(device)
-    dialect = files.dialects.of(device.platform)
+    dialect = files.dialects.of(device)
     try:
         records = read_records(dialect, data)
     except Unreadable as problem:

@@ -308,7 +308,7 @@ def _arrived(evidence: Evidence, collector: str) -> dict[str, Tally]:
 def _emitters(files: WorkspaceFiles, device: Device) -> Iterator[Emitter]:
     try:
         data, _ = files.text(device)
-        records = read_records(files.dialects.of(device.platform), data)
+        records = read_records(files.dialects.of(device), data)
     except Unreadable:
         return
     scope = Scope(device, records, files.policy.collectors)

@@ -55,7 +55,7 @@ class Witnesses:
         some = self._apart(device)
         if not some or device.platform not in self._files.dialects.files:
             return ()
-        dialect = self._files.dialects.of(device.platform)
+        dialect = self._files.dialects.of(device)
         if dialect.display is None:
             said = f"the dialect {dialect.name} does not describe displays (state:)"
             self.problems.append(f"{some[-1].shown}: {said}")

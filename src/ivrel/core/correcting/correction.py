@@ -10,7 +10,7 @@ from ivrel.core.correcting.instead import instead, waiver_text
 from ivrel.core.correcting.plan import CorrectionPlan
 from ivrel.core.correcting.prints import fingerprint
 from ivrel.core.correcting.proof import Property
-from ivrel.core.correcting.properties import OutageGap
+from ivrel.core.correcting.properties import NoLongerSent, OutageGap
 from ivrel.core.correcting.reasons import CorrectionLine
 from ivrel.core.correcting.secrets import hidden
 from ivrel.core.dialects.dialect import Dialect
@@ -59,6 +59,7 @@ class Correction(Struct, frozen=True):
     sends: bool = False
     would_send: bool = False
     gaps: tuple[OutageGap, ...] = ()  # of single collectors while the change goes in
+    no_longer_sent: tuple[NoLongerSent, ...] = ()  # what left before, beyond what is asked
     secrets: tuple[str, ...] = ()  # values of the configuration that nothing may show
 
     def as_shown(self) -> Correction:

@@ -198,6 +198,7 @@ def worked_out(begun: Start) -> Correction:
         sends=sends,
         would_send=bool(reached_by(proof.after or state)),
         gaps=proof.gaps,
+        no_longer_sent=proof.no_longer_sent if change else (),
         secrets=secrets_of(case.dialect, state.records.text, proof.carried),
     )
 

@@ -16,7 +16,7 @@ from ivrel.core.correcting.difference import is_same_beyond_export
 from ivrel.core.correcting.plan import make_plan
 from ivrel.core.correcting.prints import fingerprint, print_of_statements
 from ivrel.core.correcting.proof import Property, prove
-from ivrel.core.correcting.properties import OutageGap
+from ivrel.core.correcting.properties import NoLongerSent, OutageGap
 from ivrel.core.reading.records import Records
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.text import Text
@@ -58,6 +58,7 @@ class Judged(Struct, frozen=True):
     lines: int = 0
     foreign: tuple[int, ...] = ()
     gaps: tuple[OutageGap, ...] = ()
+    no_longer_sent: tuple[NoLongerSent, ...] = ()
     remains: tuple[Remaining, ...] = ()
     stale: bool = False
     edited: bool = False
@@ -110,6 +111,7 @@ def judge_change(start: Start, written: Written) -> Judged:
         lines=len(proof.edits),
         foreign=foreign,
         gaps=proof.gaps,
+        no_longer_sent=proof.no_longer_sent,
         remains=remaining(case, case.result(proof.after), plan),
         corrected=proof.corrected.data,
     )

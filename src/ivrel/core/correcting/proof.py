@@ -33,8 +33,9 @@ class Proof(Struct, frozen=True):
     out.
 
     `after`: the answers about the corrected configuration; None if the change cannot be applied;
-    `gaps`: of single collectors while it goes in; `edits`: those of the change; `carried`: the
-    statements beyond export settings that go with a row, and come back with it.
+    `gaps`: of single collectors while it goes in; `no_longer_sent`: what left before and leaves no
+    longer; `edits`: those of the change; `carried`: the statements beyond export settings that go
+    with a row, and come back with it.
     """
 
     corrected: Text
@@ -43,6 +44,7 @@ class Proof(Struct, frozen=True):
     properties: tuple[Property, ...]
     after: StateAnswers | None = None
     gaps: tuple[prop.OutageGap, ...] = ()
+    no_longer_sent: tuple[prop.NoLongerSent, ...] = ()
     edits: tuple[Edit, ...] = ()
     carried: tuple[tuple[Path, Words], ...] = ()
 
@@ -94,6 +96,7 @@ def prove(
         properties=properties,
         after=tried.after,
         gaps=gaps,
+        no_longer_sent=prop.no_longer_sent(tried),
         edits=trial.edits,
         carried=tuple(prop.carried(tried)),
     )

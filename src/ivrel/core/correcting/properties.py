@@ -26,7 +26,7 @@ from ivrel.core.policy import Requirement
 from ivrel.core.policy.need import Need, SetNeed
 from ivrel.core.settings import SETTINGS, Scope
 from ivrel.core.settings.contract import about_of, need_of
-from ivrel.core.settings.sending import bounds, reached, sendings
+from ivrel.core.settings.sending import Sending, bounds, lacking, reached, sendings
 from ivrel.core.shapes.shape import Edit
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
@@ -60,6 +60,24 @@ class OutageGap(Struct, frozen=True):
 
     collector: str
     lines: int
+
+
+class NoLongerSent(Struct, frozen=True):
+    """Messages that left a device before, and may leave for nobody any more.
+
+    `destination`: who got them; `messages`: which, in words; `certain`: whether they surely left:
+    a filter on more than facility and severity may have held some of them back.
+    """
+
+    destination: str
+    messages: str
+    certain: bool = True
+
+    @property
+    def words(self) -> str:
+        """Both in words."""
+        perhaps = "" if self.certain else ", as far as a filter let them through"
+        return f"{self.messages} (to {self.destination}{perhaps})"
 
 
 class AppliedChange(Struct, frozen=True):
@@ -177,6 +195,42 @@ def nothing_lost(tried: AppliedChange) -> str:
             of = f" of {channel}" if channel else ""
             return f"{selection.describe()}{of} left before, and may not leave any more"
     return ""
+
+
+def no_longer_sent(tried: AppliedChange) -> tuple[NoLongerSent, ...]:
+    """Return what left before, for anybody, and does not surely leave any more."""
+    before = tried.before.ask(("sent",), _sent)
+    after = tried.after.ask(("sent",), _sent)
+    surely: dict[str, Selection] = {}
+    for channels in after.values():
+        for channel, sending in channels.items():
+            surely[channel] = surely.get(channel, NOTHING) | sending.sure
+    out = []
+    for destination, channels in before.items():
+        for channel, sending in channels.items():
+            lost = sending - surely.get(channel, NOTHING)
+            # The same filter, on the way to another, lets the same through.
+            same = any(
+                (now := others.get(channel)) is not None
+                and (now.bits, now.surely) == (sending.bits, sending.surely)
+                for others in after.values()
+            )
+            if lost and not same:
+                of = f" of {channel}" if channel else ""
+                was_sure = not lost - sending.sure
+                out.append(NoLongerSent(destination, f"{lost.describe()}{of}", was_sure))
+    return tuple(out)
+
+
+def _sent(scope: Scope) -> dict[str, dict[str, Sending]]:
+    """Return what leaves for each destination, by channel."""
+    if scope.records.get("export").value == "off":
+        return {}
+    return {
+        d.title: sendings(scope, d)
+        for d in scope.destinations
+        if d.endpoint[0] is not None and not lacking(scope, d)
+    }
 
 
 def _surely_left(scope: Scope, level: Requirement | None) -> dict[str, tuple[Selection, Selection]]:

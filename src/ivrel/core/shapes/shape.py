@@ -18,6 +18,7 @@ from ivrel.core.form import TextField as Word
 from ivrel.core.text.text import LONGEST, Text, decode
 from ivrel.core.text.words import Path, Words
 from ivrel.core.vocabulary.errors import InputError, Mistake, Refused
+from ivrel.core.vocabulary.software import Software
 from ivrel.core.vocabulary.wording import shorten
 
 Found = tuple[Path, bytes, int]  # the path above a statement, its text, its line from 1
@@ -81,6 +82,16 @@ class Shape(Struct, frozen=True, eq=False):
     def built(cls, options: Mapping[str, Any]) -> Shape:
         """Return the shape with what a dialect says under the keys of OPTIONS and CHANGE."""
         return cls(**options)
+
+    def on(self, software: Software) -> Shape:
+        """Return this shape for a device with this software; most texts do not depend on it."""
+        return self
+
+    def sends_at(self, text: Text) -> Iterable[tuple[str, int, int]]:
+        """Return the places of what sends, where the platform's own program names lines: the file's
+        name in its bundle, the first line and the last.
+        """
+        return ()
 
     def knowing(self, blocks: Sequence[str]) -> Shape:
         """Return this shape for a dialect with only these words as block headers."""

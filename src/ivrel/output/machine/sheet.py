@@ -105,6 +105,8 @@ def _change(section: Section) -> Iterator[str]:
     yield ""
     for gap in section.gaps:
         yield from (f"{gap.collector} is not reached for {counted(gap.lines, 'line')} of it.", "")
+    for gone in section.no_longer_sent:
+        yield from (f"No longer sent: {cell(gone.words)}.", "")
     if section.proved:
         yield from ("Proved: " + ", ".join(p.name for p in section.proof) + ".", "")
     for title, text in (("Change", section.change), ("Back-out", section.backout)):

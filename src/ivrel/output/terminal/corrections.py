@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction
+from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction, NoLongerSent
 from ivrel.core.vocabulary.wording import counted, shorten
 from ivrel.output.terminal.screen import Cell, line, shown, styled, table
 from ivrel.output.views.corrections import CorrectionsView
@@ -15,6 +15,7 @@ from ivrel.output.views.folding import ONE_BY_ONE, folded, grouped, named
 LINES_SHOWN = 24  # of the text of one change
 WAVE_SHOWN = 8  # names of devices of one wave
 HELD_SHOWN = 4  # devices that wait for a reason of their own
+GONE_SHOWN = 12  # rows of what is no longer sent; the sheet has all
 CHANGES_SHOWN = 20  # changes told once with their devices, unless all are asked for
 
 
@@ -32,6 +33,7 @@ def draw_corrections(screen: Console, view: CorrectionsView) -> None:
     _sum(screen, view.result.corrections, changed, _place(view))
     _waves(screen, view)
     _remains(screen, view)
+    _no_longer_sent(screen, view)
 
 
 def _waves(screen: Console, view: CorrectionsView) -> None:
@@ -190,6 +192,26 @@ def _sum(
             screen,
             (f"{asks[0]} was not asked: it is not here, or a module is named by its path", "dim"),
         )
+
+
+def _no_longer_sent(screen: Console, view: CorrectionsView) -> None:
+    """Draw what left before, for anybody, and leaves no longer; what is alike is reported once."""
+    rows: list[tuple[str, NoLongerSent]] = []
+    for c in view.result.corrections:
+        rows += ((c.device, gone) for gone in c.no_longer_sent)
+    if not rows:
+        return
+    screen.print()
+    line(screen, ("what is no longer sent", "bold"), ("  beyond what the policy asks", "dim"))
+    grid = table()
+    grid.show_header = False
+    for _ in range(3):
+        grid.add_column(overflow="fold")
+    for one in folded(rows, lambda gone: gone.words)[:GONE_SHOWN]:
+        gone = one.item
+        to = f"to {gone.destination}{'' if gone.certain else ', by a filter'}"
+        grid.add_row(Cell(named(one.devices, 3)), Cell(gone.messages), Cell(to))
+    shown(screen, grid, 2)
 
 
 def _remains(screen: Console, view: CorrectionsView) -> None:

@@ -50,4 +50,5 @@ def _why(j: Judged) -> Cell:
     parts += [
         f"{gap.collector} is not reached for {counted(gap.lines, 'line')} of it" for gap in j.gaps
     ]
+    parts += [f"no longer sent: {gone.words}" for gone in j.no_longer_sent]
     return Cell("\n".join(parts))

@@ -46,7 +46,7 @@ def correction_for_machines(c: Correction) -> dict[str, Any]:
         "statements": f"sha256:{c.statements}" if c.statements else "",
         **fields(c, "proved changes change backout"),
         "proof": proof_for_machines(c.proof),
-        **fields(c, "gaps remains"),
+        **fields(c, "gaps no_longer_sent remains"),
     }
 
 

@@ -39,5 +39,5 @@ def _judged(j: Judged) -> dict[str, Any]:
         "fingerprint": f"sha256:{j.fingerprint}",
         **fields(j, "stale edited lines foreign"),
         "proof": proof_for_machines(j.proof),
-        **fields(j, "gaps remains"),
+        **fields(j, "gaps no_longer_sent remains"),
     }

@@ -16,6 +16,7 @@ from ivrel.core.correcting import (
     TAKEN,
     Correction,
     CorrectionLine,
+    NoLongerSent,
     OutageGap,
     Property,
     Remaining,
@@ -48,6 +49,7 @@ class Section(Struct, frozen=True):
     backout: str
     proof: tuple[Property, ...]
     gaps: tuple[OutageGap, ...]
+    no_longer_sent: tuple[NoLongerSent, ...]
     remains: tuple[Remaining, ...]
 
     @property
@@ -130,6 +132,7 @@ class SheetSections:
                 c.backout,
                 c.proof,
                 c.gaps,
+                c.no_longer_sent,
                 _for_any(c),
             )
         )

@@ -20,6 +20,8 @@ from __future__ import annotations
 from collections.abc import Container, Iterator, Sequence
 from typing import ClassVar
 
+from msgspec.structs import replace
+
 from ivrel.core.shapes.rsyslog.flow.model import Forward, Limit, Local, Model
 from ivrel.core.shapes.rsyslog.flow.whole import read_model
 from ivrel.core.shapes.rsyslog.rewriting.diff import apply_hunk, read_diff, write_diff
@@ -30,14 +32,36 @@ from ivrel.core.text.text import Text
 from ivrel.core.text.words import Path, Words, quote, split_words
 from ivrel.core.vocabulary.errors import Refused, Unreadable
 from ivrel.core.vocabulary.severity import SEVERITIES
+from ivrel.core.vocabulary.software import Software
 
 
 class Rsyslog(Shape, frozen=True):
-    """The shape `rsyslog`, which has no options of its own."""
+    """The shape `rsyslog`; `software`: what is installed on the device that the text is of."""
 
     ATOMIC: ClassVar[bool] = True
     DERIVED: ClassVar[bool] = True
     ASKS: ClassVar[str] = "rsyslogd -N1"
+
+    software: Software = Software()
+
+    def on(self, software: Software) -> Shape:
+        return self if software == self.software else replace(self, software=software)
+
+    def _read(self, data: bytes) -> Model:
+        return read_model(data, self.software)
+
+    def _model(self, text: Text) -> Model:
+        """Return the model of the daemon for a text, computed once."""
+        return text.once(("model", self.software), lambda: self._read(text.data))
+
+    def sends_at(self, text: Text) -> Iterator[tuple[str, int, int]]:
+        for forward in self._model(text).forwards:
+            for s in () if forward.action.idle else forward.chain:
+                # Of a rule, its filter alone: what stands in it has places of its own.
+                stop = s.head if s.kind == "rule" else s.stop
+                whole = s.source.whole
+                first = whole.count("\n", 0, s.start) + 1
+                yield s.source.name, first, first + whole[s.start : stop].rstrip().count("\n")
 
     def split(self, line: str) -> list[str]:
         return split_words(line)
@@ -47,7 +71,7 @@ class Rsyslog(Shape, frozen=True):
 
     def scan(self, text: Text, heads: Sequence[Words]) -> Iterator[Found]:
         wanted = {head[0] for head in heads}
-        for path, words, line in _statements(_model(text), False):
+        for path, words, line in _statements(self._model(text), False):
             if (path[0] if path else words)[0] in wanted or words[:1] == ("?",):
                 yield path, " ".join(words).removeprefix("? ").encode("utf-8", "replace"), line
 
@@ -57,7 +81,7 @@ class Rsyslog(Shape, frozen=True):
         return (found for found in self.scan(text, heads) if word in found[1])
 
     def everything(self, text: Text) -> Iterator[Found]:
-        for path, words, line in _statements(_model(text), True):
+        for path, words, line in _statements(self._model(text), True):
             if path and (words[0] in _OF_THE_ACTION or words[1:2] == ("depends",)):
                 continue  # goes with its action
             yield path, " ".join(words).removeprefix("? ").encode("utf-8", "replace"), line
@@ -79,8 +103,8 @@ class Rsyslog(Shape, frozen=True):
     def fine(self, text: Text, edits: Sequence[Edit], identity: Identity) -> list[Edit]:
         if all(edit.body is None for edit in edits):
             return list(edits)
-        old = states_of(_model(text))
-        new = states_of(read_model(self.apply(text, edits, identity)))
+        old = states_of(self._model(text))
+        new = states_of(self._read(self.apply(text, edits, identity)))
         out: list[Edit] = []
         heirs = dict(pairs(old, new))
         for key, state in new.items():
@@ -114,7 +138,7 @@ class Rsyslog(Shape, frozen=True):
                 edit.path[0] in (e.words, *e.path) for e in fewer
             ):
                 try:
-                    same = states_of(read_model(self.apply(text, fewer, identity))) == new
+                    same = states_of(self._read(self.apply(text, fewer, identity))) == new
                 except Refused:
                     continue
                 out = fewer if same else out
@@ -126,7 +150,7 @@ class Rsyslog(Shape, frozen=True):
             for edit in edits:
                 data = apply_hunk(data, edit)
             return data
-        states = states_of(_model(text))
+        states = states_of(self._model(text))
         for edit in edits:
             if not edit.path:
                 key = (
@@ -149,18 +173,13 @@ class Rsyslog(Shape, frozen=True):
                     state[edit.words[0]] = edit.words[1:]
                 states[key] = state
         try:
-            return rewritten(data, states)
+            return rewritten(data, states, self._read)
         except (ValueError, Unreadable) as problem:
             raise Refused(str(problem), edits[-1].line) from None
 
 
 def _join(words: Sequence[str]) -> str:
     return " ".join(words)
-
-
-def _model(text: Text) -> Model:
-    """Return the model of the daemon for a text, computed once."""
-    return text.once("model", lambda: read_model(text.data))
 
 
 def _statements(model: Model, all_of_them: bool) -> Iterator[tuple[Path, Words, int]]:

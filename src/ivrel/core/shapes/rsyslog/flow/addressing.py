@@ -11,8 +11,10 @@ from collections.abc import Mapping
 
 from msgspec.structs import replace
 
+from ivrel.core.shapes.rsyslog.flow.installed import NAMES, lacking
 from ivrel.core.shapes.rsyslog.flow.model import Action, Endpoint, Uncertainty
 from ivrel.core.shapes.rsyslog.syntax.statements import BLANKS, Param, said_of
+from ivrel.core.vocabulary.software import Software
 
 _SERVICES = {"syslog": "514", "syslog-tls": "6514"}
 _PLAIN = ("", "ptcp")  # stream drivers without TLS
@@ -24,12 +26,12 @@ _TOLD = re.compile(r"[\w.-]*[A-Za-z.][\w.-]*|[0-9A-Fa-f:.]*:[0-9A-Fa-f:.]*")
 
 
 def addressed(
-    action: Action, driver: str, authority: Param | None
+    action: Action, driver: str, authority: Param | None, software: Software
 ) -> tuple[Action, list[Uncertainty]]:
     """Return an action with where it sends and why it never does, and what is not known of it.
 
     `driver`: the stream driver of actions that name none; `authority`: the file of trusted
-    certificates.
+    certificates; `software`: what is installed.
     """
     params = action.params
     place = action.statement
@@ -40,6 +42,16 @@ def addressed(
     transport, idle, doubts = _way(action, driver, authority)
     doubts += _outside(action, transport)
     idle = action.idle or idle
+    part = _part(action, transport, driver)
+    missing, unsure = lacking(part, software)
+    idle = idle or missing
+    for name in params:
+        change = NAMES.get(name) if transport == "tls" else None
+        if change is not None and not change.is_made(software):
+            unsure = f"{name}: {change.said('ignores it', 'knows it')}"
+    if unsure and not idle:
+        # The same words whatever else the action says: a correction of it changes no doubt.
+        doubts.append(Uncertainty(unsure, place.line))
     target = said_of(params, "target")
     if not target:
         idle = idle or "it names nobody to send to"
@@ -63,6 +75,13 @@ def addressed(
         # Where nobody can be meant by it, it has no endpoint.
         endpoint = (first, number, transport) if told else ("", "", "")
     return replace(action, endpoint=endpoint, idle=idle), doubts
+
+
+def _part(action: Action, transport: str, driver: str) -> str:
+    """Return the stream driver or the module that an action needs beside the daemon itself."""
+    if action.kind != "omfwd":
+        return action.kind
+    return said_of(action.params, "streamdriver") or driver if transport != "udp" else ""
 
 
 def _way(
@@ -92,7 +111,7 @@ def _outside(action: Action, transport: str) -> list[Uncertainty]:
         if name in params
     ]
     if action.kind == "omudpspoof":
-        said = f"{action.statement.raw} (its module is a package of its own)"
+        said = f"{action.statement.raw} (what it sends was never checked)"
         out.append(Uncertainty(said, action.statement.line))
     mode = params.get("compression.mode")
     if mode is not None and transport != "udp" and mode.value == "stream:always":

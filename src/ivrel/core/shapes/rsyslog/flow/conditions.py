@@ -24,11 +24,13 @@ from ivrel.core.shapes.rsyslog.flow.functions import (
     number,
     reckon,
 )
+from ivrel.core.shapes.rsyslog.flow.installed import NAMES
 from ivrel.core.shapes.rsyslog.flow.selectors import (
     SEVERITY_WORDS,
 )
 from ivrel.core.shapes.rsyslog.syntax.expressions import ExpressionNode
 from ivrel.core.vocabulary.severity import FACILITIES, SEVERITIES, Selection
+from ivrel.core.vocabulary.software import Software
 
 PRIS = len(FACILITIES) * len(SEVERITIES)
 
@@ -58,21 +60,24 @@ PROPERTIES: Mapping[str, Code] = {
 }
 
 
-def holds(test: ExpressionNode, variables: Variables) -> Bounds:
-    """When a condition holds."""
+def holds(test: ExpressionNode, variables: Variables, *, by_number: bool) -> Bounds:
+    """When a condition holds.
+
+    by_number: whether the daemon surely compares texts that are numbers as numbers.
+    """
     # Without variables a condition is the same wherever it is, and is worked out once.
     if not variables:
-        return _constant(test)
-    return _worked_out(test, variables)
+        return _constant(test, by_number)
+    return _worked_out(test, variables, by_number)
 
 
 @lru_cache(maxsize=4096)
-def _constant(test: ExpressionNode) -> Bounds:
-    return _worked_out(test, {})
+def _constant(test: ExpressionNode, by_number: bool) -> Bounds:
+    return _worked_out(test, {}, by_number)
 
 
-def _worked_out(test: ExpressionNode, variables: Variables) -> Bounds:
-    run = _Run(variables)
+def _worked_out(test: ExpressionNode, variables: Variables, by_number: bool) -> Bounds:
+    run = _Run(variables, by_number)
     return _bounds(lambda pri: _truth(run.value(test, pri)), _telling(test, variables))
 
 
@@ -125,22 +130,24 @@ def _every(test: ExpressionNode) -> Iterator[ExpressionNode]:
         waiting += node.parts
 
 
-def ends_daemon(test: ExpressionNode) -> bool:
-    """Whether a test holds what the daemon does not survive: a facility's number beyond all
-    facilities.
+def ends_daemon(test: ExpressionNode, software: Software) -> Iterator[str]:
+    """Yield what a test holds that the daemon may not survive: a facility's number beyond all
+    facilities, a function that its version does not know.
     """
     for node in _every(test):
+        change = NAMES.get(str(node.value)) if node.op == "call" else None
+        if change is not None and not change.is_made(software):
+            yield f"{node.value}(): {change.said('does not start with it', 'knows it')}"
         if node.op in ("==", "!=", "<>") and node.parts[0].value == "$syslogfacility-text":
             word = str(node.parts[1].value)
             is_number = node.parts[1].op == "text" and word.isascii() and word.isdigit()
             if is_number and int(word[:9]) >= PRIS:
-                return True
-    return False
+                yield "no such facility, which ends rsyslogd"
 
 
-def values(test: ExpressionNode, variables: Variables) -> tuple[Value, ...]:
-    """Return the value of an expression for each PRI."""
-    run = _Run(variables)
+def values(test: ExpressionNode, variables: Variables, *, by_number: bool) -> tuple[Value, ...]:
+    """Return the value of an expression for each PRI; `by_number` as for `holds`."""
+    run = _Run(variables, by_number)
     telling = _telling(test, variables)
     known = {pri: run.value(test, pri) for pri in _ALIKE[telling]}
     return tuple(known[pri & telling] for pri in range(PRIS))
@@ -211,11 +218,44 @@ def _combined(op: str, sides: Sequence[Value]) -> Value:
     return None if a is None or b is None else reckon(op, a, b)
 
 
+_GREATER = ("<", ">", "<=", ">=")
+
+
+def _is_variable(node: ExpressionNode) -> bool:
+    """Whether a node is a variable that a rule sets."""
+    return node.op == "variable" and str(node.value)[1:2] in "!./"
+
+
+def _may_be_number(right: ExpressionNode, value: int | str) -> bool:
+    """Whether what stands to the right may be a variable that was set to a number: to the daemon
+    nothing is equal to it, not even the same number.
+    """
+    return _is_variable(right) and value != "" and number(str(value))[1]
+
+
+def _is_ever(holds: bool, op: str, a: int | str, right: ExpressionNode, b: int | str) -> bool:
+    """Whether a comparison has the same outcome where texts are compared sign by sign.
+
+    What earlier versions make of a variable to the right nobody can tell: 3 < $.x holds there
+    whatever the variable is.
+    """
+    if op not in _GREATER:
+        return True
+    if _is_variable(right):
+        return False
+    if isinstance(b, int):
+        return True
+    if isinstance(a, int):
+        return number(b)[1]
+    return ORDERS[op]((a > b) - (a < b)) == holds
+
+
 class _Run:
     """Works out trees for one PRI at a time."""
 
-    def __init__(self, variables: Variables) -> None:
+    def __init__(self, variables: Variables, by_number: bool) -> None:
         self.variables = variables
+        self.by_number = by_number
 
     def value(self, node: ExpressionNode, pri: int) -> Value:
         op = node.op
@@ -290,10 +330,14 @@ class _Run:
         b = self.value(right, pri)
         if b is None:
             return None
+        if op not in _GREATER and _may_be_number(right, b):
+            return None
         if op in ("==", "!=", "<>") and isinstance(a, str) and isinstance(b, str):
             return int((a == b) == (op == "=="))
         if op in ORDERS:
-            return int(ORDERS[op](gap(a, b)))
+            holds = ORDERS[op](gap(a, b))
+            sure = self.by_number or _is_ever(holds, op, a, right, b)
+            return int(holds) if sure else None
         how = FILTERS.get(op)
         fit = how(str(a), str(b)) if how else None
         return None if fit is None else int(fit)

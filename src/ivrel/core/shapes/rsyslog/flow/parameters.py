@@ -11,9 +11,11 @@ rsyslogd 8.2302, value by value (`tests/test_parameters.py`).
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 
+from ivrel.core.shapes.rsyslog.flow.installed import NAMES, SEVERAL
 from ivrel.core.shapes.rsyslog.syntax.statements import Param, Statement
+from ivrel.core.vocabulary.software import Software
 
 # Returns why the daemon refuses a value; '' if it takes it.
 Check = Callable[[str], str]
@@ -149,12 +151,34 @@ _QUEUE: Mapping[str, Check] = {
 _LISTS = frozenset({"tls.permittedpeer"})
 
 
-def refused(kind: str, params: Mapping[str, Param]) -> str:
-    """Return why the daemon refuses an action of this type, '' if its values are all taken.
+def refused(kind: str, params: Mapping[str, Param], software: Software) -> tuple[str, str]:
+    """Return why the daemon refuses an action of this type, and why that is not certain; both are
+    empty if all its values are taken.
 
-    >>> refused("omfwd", {"keepalive": Param("true", 1)})
-    "its keepalive is neither on nor off: 'true'"
+    >>> refused("omfwd", {"keepalive": Param("true", 1)}, Software())
+    ("its keepalive is neither on nor off: 'true'", '')
     """
+    unsure = ""
+    for name, wrong in _wrong(kind, params):
+        change = NAMES.get(name)
+        if name in ("target", "port"):
+            surely = SEVERAL.is_made(software) is False
+            if not surely:
+                unsure = unsure or f"{wrong}: {SEVERAL.said('refuses it', 'may send to it')}"
+        elif change is not None:
+            made = change.is_made(software)
+            surely = bool(made)
+            if made is None:
+                unsure = unsure or f"{wrong}: {change.said('ignores it', 'refuses the action')}"
+        else:
+            surely = True
+        if surely:
+            return wrong, ""
+    return "", unsure
+
+
+def _wrong(kind: str, params: Mapping[str, Param]) -> Iterator[tuple[str, str]]:
+    """Yield parameters whose values are not taken, and why."""
     known = {**_EVERY, **_QUEUE, **_BY_TYPE.get(kind, {})}
     for name, param in params.items():
         check = known.get(name)
@@ -162,10 +186,9 @@ def refused(kind: str, params: Mapping[str, Param]) -> str:
             continue
         if param.array is not None:
             if name not in _LISTS:
-                return f"its {name} is a list"
+                yield name, f"its {name} is a list"
         elif param.value is not None and (why := check(param.value)):
-            return f"its {name} {why}: '{param.value}'"
-    return ""
+            yield name, f"its {name} {why}: '{param.value}'"
 
 
 # Of objects that are no actions, the parameters that the daemon surely takes without a word. It may

@@ -24,6 +24,7 @@ from ivrel.core.shapes.rsyslog.flow.directives import (
     NEXT,
     UNSAID_LIMITS,
 )
+from ivrel.core.shapes.rsyslog.flow.installed import DIRECT, NAMES, unchecked
 from ivrel.core.shapes.rsyslog.flow.legacy import read_legacy
 from ivrel.core.shapes.rsyslog.flow.model import SWITCHED_OFF, Action, Limit, Uncertainty
 from ivrel.core.shapes.rsyslog.flow.parameters import (
@@ -41,6 +42,7 @@ from ivrel.core.shapes.rsyslog.flow.templates import (
 )
 from ivrel.core.shapes.rsyslog.syntax.expressions import unescaped
 from ivrel.core.shapes.rsyslog.syntax.statements import At, Param, Statement, said_of
+from ivrel.core.vocabulary.software import Software
 
 DEFAULT = "RSYSLOG_DefaultRuleset"
 # What the host itself says comes in by these.
@@ -51,7 +53,8 @@ _OF_FORWARDING = ("target", "port", "protocol", "template", "address", "device")
 class Setup:
     """All that is settled when the daemon starts."""
 
-    def __init__(self, statements: Sequence[Statement]) -> None:
+    def __init__(self, statements: Sequence[Statement], software: Software) -> None:
+        self.software = software
         self.actions: dict[At, Action] = {}
         self.rulesets: dict[str, list[Statement]] = {DEFAULT.lower(): []}
         self.tables: set[str] = set()  # lookup tables
@@ -79,8 +82,12 @@ class Setup:
         self._refused_if_unclean(statements)
         for place, action in self.actions.items():
             if action.kind in ("omfwd", "omrelp", "omudpspoof"):
-                self.actions[place], doubts = addressed(action, self.driver, self.authority)
+                self.actions[place], doubts = addressed(
+                    action, self.driver, self.authority, software
+                )
                 self.doubts += doubts
+        if why := unchecked(software):
+            self.doubts.append(Uncertainty(why, 0))
 
     def _refused_if_unclean(self, statements: Sequence[Statement]) -> None:
         """Note that the daemon may not start, if it is told so for any fault: a line that it
@@ -145,7 +152,9 @@ class Setup:
                 if said.array is None or name not in _OF_FORWARDING
             }
             kind = (said_of(params, "type") or "").lower()
-            idle = refused(kind.removeprefix("builtin:"), s.params)
+            idle, unsure = refused(kind.removeprefix("builtin:"), s.params, self.software)
+            if unsure and not idle:
+                self.doubts.append(Uncertainty(f"{s.raw} ({unsure})", s.line))
             if kind == "omudpspoof" and "omudpspoof" not in self._loaded:
                 idle = idle or "its module is not loaded before it"
             if not known_to(kind.removeprefix("builtin:"), s.params):
@@ -186,6 +195,13 @@ class Setup:
         # Actions are settled as the text goes: a template that comes later is not there yet.
         if name not in self._templates:
             return replace(action, idle=action.idle or f"no template '{name}' is defined before it")
+        change = NAMES.get(name)
+        made = change.is_made(self.software) if change else True
+        if change and made is None:
+            unsure = change.said("has no such template", "has it")
+            self.doubts.append(Uncertainty(f"template {name} ({unsure})", line))
+        elif not made:
+            return replace(action, idle=action.idle or f"this version has no template '{name}'")
         form = self._templates[name]
         return replace(
             action, form=form if form is not None else Uncertainty(f"template {name}", line)
@@ -301,7 +317,12 @@ class Setup:
             ends = ends_daemon(s.params)
             self.doubts.append(Uncertainty(f"ruleset {name} ({ends} ends rsyslogd)", s.line))
         # A direct queue is none: its rules are carried out by whoever calls them.
-        if queue and said.get("queue.type", "").lower() != "direct":
+        kind = said.get("queue.type", "").lower()
+        is_direct = kind == "direct" and DIRECT.is_made(self.software)
+        if queue and kind == "direct" and is_direct is None:
+            unsure = DIRECT.said("has a queue all the same", "has none")
+            self.doubts.append(Uncertainty(f"ruleset {name} ({unsure})", s.line))
+        if queue and not is_direct:
             self.queued.add(name)
 
     def _bind(self, s: Statement, said: Mapping[str, str]) -> None:

@@ -21,11 +21,14 @@ from ivrel.core.shapes.rsyslog.flow.conditions import (
     values,
 )
 from ivrel.core.shapes.rsyslog.flow.functions import Value
+from ivrel.core.shapes.rsyslog.flow.installed import NUMBERS, REBINDING
 from ivrel.core.shapes.rsyslog.flow.model import Action, Forward, Local, Uncertainty
 from ivrel.core.shapes.rsyslog.flow.selectors import read_selector
 from ivrel.core.shapes.rsyslog.flow.setup import Setup
+from ivrel.core.shapes.rsyslog.syntax.expressions import ExpressionNode
 from ivrel.core.shapes.rsyslog.syntax.statements import At, Statement, said_of
 from ivrel.core.vocabulary.errors import Unreadable
+from ivrel.core.vocabulary.software import Software
 
 _DEEPEST = 16  # rulesets that call each other
 _MOST_STATEMENTS = 20_000  # statements that are carried out
@@ -154,7 +157,7 @@ class Walk:
 
         Else any may be meant.
         """
-        names = set(values(s.test, self.variables)) if s.test else {None}
+        names = set(self.values(s.test)) if s.test else {None}
         only = next(iter(names))
         if len(names) == 1 and isinstance(only, str):
             self.call(Statement("call", s.source, s.line, s.start, s.stop, only), under, None)
@@ -171,7 +174,7 @@ class Walk:
         name = s.name
         reached = self.alive & under
         # What is set is a text from there on.
-        found = values(s.test, self.variables) if s.test else ("",) * PRIS
+        found = self.values(s.test) if s.test else ("",) * PRIS
         new: tuple[Value, ...] = tuple(None if value is None else str(value) for value in found)
         local = name.startswith("$.")
         old = self.variables.get(name, (("" if local else None),) * PRIS)
@@ -195,26 +198,36 @@ class Walk:
                 held.append(old[pri])
         self.variables[name] = tuple(held)
 
+    def values(self, test: ExpressionNode) -> tuple[Value, ...]:
+        """Return the value of an expression for each PRI, where it stands."""
+        by_number = NUMBERS.is_made(self.setup.software) is True
+        return values(test, self.variables, by_number=by_number)
+
     def filter(self, s: Statement) -> tuple[Bounds, Uncertainty | None]:
         """Return the selection of a rule's filter, and the remaining doubt."""
+        software = self.setup.software
         if s.name == "selector":
             try:
                 takes = read_selector(s.text)
             except ValueError:
                 return UNKNOWN, Uncertainty(s.text, s.line)
             return Bounds(takes, takes), None
-        if s.test is not None and ends_daemon(s.test):
-            self.doubts.append(
-                Uncertainty(f"{s.raw} (no such facility, which ends rsyslogd)", s.line)
+        if s.test is not None:
+            self.doubts += (
+                Uncertainty(f"{s.raw} ({why})", s.line) for why in ends_daemon(s.test, software)
             )
         head = " ".join(s.source.whole[s.start : s.head].split())[:160]
-        found = (
-            read_property(s.text)
-            if s.name == "property"
-            else holds(s.test, self.variables)
-            if s.test
-            else UNKNOWN
-        )
+        if s.name == "property":
+            found = read_property(s.text)
+        elif s.test is None:
+            found = UNKNOWN
+        else:
+            by_number = NUMBERS.is_made(software) is True
+            found = holds(s.test, self.variables, by_number=by_number)
+            if not by_number and not found.known:
+                would = holds(s.test, self.variables, by_number=True)
+                if would != found:
+                    head += f" ({NUMBERS.said('may compare texts', 'compares numbers')})"
         return found, None if found.known else Uncertainty(head, s.line)
 
     def action(
@@ -222,7 +235,7 @@ class Walk:
     ) -> None:
         takes = self.alive & under
         doubt = None if takes.known else (why or self.cause)
-        seldom, why_seldom = _seldom(action)
+        seldom, why_seldom = _seldom(action, self.setup.software)
         if seldom:
             takes = Bounds(NONE.sure, takes.most)
             doubt = Uncertainty(why_seldom, action.params[seldom].line)
@@ -269,7 +282,7 @@ class Walk:
         self.forwards[place] = Forward(action, takes, None if takes.known else doubt, chain)
 
 
-def _seldom(action: Action) -> tuple[str, str]:
+def _seldom(action: Action, software: Software) -> tuple[str, str]:
     """Return the parameter by which an action does not send all that reaches it, and why; '' if
     there is none.
     """
@@ -280,6 +293,10 @@ def _seldom(action: Action) -> tuple[str, str]:
     discards = said_of(params, "queue.discardseverity") or ""
     if discards.isdecimal() and int(discards) < 8:
         return "queue.discardseverity", "drops messages when its queue fills"
+    rebinds = said_of(params, "rebindinterval") or "0"
+    if action.endpoint[2] == "udp" and rebinds != "0" and REBINDING.is_made(software) is not False:
+        said = REBINDING.said("sends all", "loses messages at each rebinding")
+        return "rebindinterval", f"rebindInterval over UDP: {said}"
     hours = {"queue.dequeuetimebegin": "0", "queue.dequeuetimeend": "25"}
     for name, whole_day in hours.items():
         if (said_of(params, name) or whole_day) != whole_day:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import lru_cache
 from pathlib import PurePosixPath
 
 from ivrel.core.shapes.rsyslog.flow.bounds import ALL
 from ivrel.core.shapes.rsyslog.flow.files import Files
+from ivrel.core.shapes.rsyslog.flow.installed import installed
 from ivrel.core.shapes.rsyslog.flow.model import Forward, Model, Uncertainty
 from ivrel.core.shapes.rsyslog.flow.setup import Setup
 from ivrel.core.shapes.rsyslog.flow.walk import Walk
@@ -16,14 +17,22 @@ from ivrel.core.shapes.rsyslog.syntax.source import read_source
 from ivrel.core.shapes.rsyslog.syntax.statements import Script
 from ivrel.core.text.bundle import Part, parts
 from ivrel.core.vocabulary.errors import Unreadable
+from ivrel.core.vocabulary.software import UNSAID, Software
 
 MAIN = "rsyslog.conf"
 LONGEST = 16 * 1024 * 1024  # bytes; more than any configuration of rsyslog has
 
 
+# Reads a configuration as the daemon of one device does.
+Read = Callable[[bytes], Model]
+
+
 @lru_cache(maxsize=8)
-def read_model(data: bytes) -> Model:
-    """Return the model of a configuration; Unreadable if it has no main file."""
+def read_model(data: bytes, software: Software = UNSAID) -> Model:
+    """Return the model of a configuration; Unreadable if it has no main file.
+
+    software: what is installed; what the files themselves say of it is added.
+    """
     if len(data) > LONGEST or b"\0" in data:
         said = (
             f"more than {LONGEST // 1024 // 1024} MiB"
@@ -32,14 +41,14 @@ def read_model(data: bytes) -> Model:
         )
         raise Unreadable(f"it holds {said}")
     found, main = _files(data)
-    return _whole(found, main)
+    return _whole(found, main, software.over(installed(found)))
 
 
 def read_setup(data: bytes) -> Setup:
     """Return all that is settled when a daemon starts; Unreadable as for `read_model`."""
     found, main = _files(data)
     source = read_source(main.name, main.first, main.text)
-    return Setup(read_script(source, Files(found, main).opened).statements)
+    return Setup(read_script(source, Files(found, main).opened).statements, installed(found))
 
 
 def _files(data: bytes) -> tuple[Sequence[Part], Part]:
@@ -53,11 +62,11 @@ def _files(data: bytes) -> tuple[Sequence[Part], Part]:
     return found, mains[0] if mains else found[0]
 
 
-def _whole(found: Sequence[Part], main: Part) -> Model:
+def _whole(found: Sequence[Part], main: Part, software: Software) -> Model:
     files = Files(found, main)
     source = read_source(main.name, main.first, main.text)
     script = read_script(source, files.opened)
-    setup = Setup(script.statements)
+    setup = Setup(script.statements, software)
     walk = Walk(setup)
     walk.ruleset(setup.default, ALL, None)
     relayed = _relayed(setup)

@@ -15,6 +15,7 @@ from ivrel.core.shapes.rsyslog.flow.templates import Form, name_for
 from ivrel.core.shapes.rsyslog.rewriting.state import State
 from ivrel.core.shapes.rsyslog.syntax.statements import Statement
 from ivrel.core.vocabulary.severity import EVERYTHING, selection_of
+from ivrel.core.vocabulary.software import UNSAID
 
 # What a destination's statements say of an action; all other parameters are kept as they are.
 _SAID = ("type", "target", "port", "protocol", "template", "address", "device")
@@ -62,7 +63,7 @@ def _template(state: State, old: Action | None) -> str | None:
     form = state.get("form")
     if old is not None and "template" in old.params and old.form is not None:
         before = old.form if isinstance(old.form, tuple) else None
-        is_taken = not refused(old.kind, {"template": old.params["template"]})
+        is_taken = not any(refused(old.kind, {"template": old.params["template"]}, UNSAID))
         if is_taken and (form is None or form[0] == "depends" or before == form):
             return old.params["template"].value
     return name_for(_form(form)) if form and form[0] != "depends" else None
@@ -172,7 +173,7 @@ def _kept(old: Action) -> dict[str, str]:
     for name, param in old.params.items():
         if name in _SAID or (old.statement.kind == "legacy" and name not in CARRIED):
             continue
-        if refused(old.kind, {name: param}):
+        if any(refused(old.kind, {name: param}, UNSAID)):
             continue  # with this value the daemon would take the action for none
         if param.array is not None:
             out[name] = "\0".join(("", *param.array))

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import PurePosixPath
 
 from ivrel.core.shapes.rsyslog.flow.model import Endpoint, Model
-from ivrel.core.shapes.rsyslog.flow.whole import read_model
+from ivrel.core.shapes.rsyslog.flow.whole import Read
 from ivrel.core.shapes.rsyslog.rewriting.edit import OFF, is_changed, restored
 from ivrel.core.shapes.rsyslog.rewriting.state import State, states_of
 from ivrel.core.shapes.rsyslog.syntax.statements import Statement
@@ -37,16 +37,18 @@ def _is_drop_in(text: str) -> bool:
     return text.startswith(HEAD)
 
 
-def with_own(data: bytes, lines: Sequence[str], wanted: Mapping[Endpoint, State]) -> bytes:
+def with_own(
+    data: bytes, lines: Sequence[str], wanted: Mapping[Endpoint, State], read: Read
+) -> bytes:
     """Return the text with these lines in the file of corrections, or in their part of the main
-    file.
+    file; `read` reads it as the daemon of the device does.
 
     Of all places that they could be in, the first where they do what is wanted.
     """
     first: bytes | None = None
-    for tried in _places(data, lines):
+    for tried in _places(data, lines, read):
         first = tried if first is None else first
-        got = states_of(read_model(tried))
+        got = states_of(read(tried))
         if all(
             key in got and got[key].get("select") == state.get("select")
             for key, state in wanted.items()
@@ -55,9 +57,9 @@ def with_own(data: bytes, lines: Sequence[str], wanted: Mapping[Endpoint, State]
     return data if first is None else first
 
 
-def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
+def _places(data: bytes, lines: Sequence[str], read: Read) -> Iterator[bytes]:
     texts = {p.name: p.text for p in parts(data)}
-    model = read_model(data)
+    model = read(data)
     main = model.main.name
     own = next((name for name, text in texts.items() if _is_drop_in(text)), "")
     block = BEGIN in texts[main]
@@ -82,7 +84,7 @@ def _places(data: bytes, lines: Sequence[str]) -> Iterator[bytes]:
                 if own or path not in texts:  # nobody else's file is written over
                     yield packed(data, {**texts, path: said})
     text = _without_block(texts[main])
-    model = read_model(packed(data, {**texts, main: text}))
+    model = read(packed(data, {**texts, main: text}))
     here = [s for s in model.statements if s.source.name == main]
     for s in here:
         # The default ruleset may be one with a body of its own.

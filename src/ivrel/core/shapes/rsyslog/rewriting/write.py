@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 
 from ivrel.core.shapes.rsyslog.flow.model import Action, Endpoint, Forward
-from ivrel.core.shapes.rsyslog.flow.whole import read_model
+from ivrel.core.shapes.rsyslog.flow.whole import Read
 from ivrel.core.shapes.rsyslog.rewriting.action import replaced, rule
 from ivrel.core.shapes.rsyslog.rewriting.edit import OFF, Replacement, changed
 from ivrel.core.shapes.rsyslog.rewriting.place import is_own, packed, taken_back, with_own
@@ -21,18 +21,21 @@ from ivrel.core.text.bundle import parts
 _KEPT_STATE = ("address", "device", "verify", "peer")
 
 
-def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
-    """Return the text that forwards what the states say; ValueError if that cannot be written."""
+def rewritten(data: bytes, states: Mapping[Endpoint, State], read: Read) -> bytes:
+    """Return the text that forwards what the states say; ValueError if that cannot be written.
+
+    read: reads a text as the daemon of the device does.
+    """
     back = taken_back(data)
-    if back != data and _told(states_of(read_model(back))) == _told(states):
+    if back != data and _told(states_of(read(back))) == _told(states):
         return back
-    model = read_model(data)
+    model = read(data)
     old = states_of(model)
     moved = {key for key in {**old, **states} if old.get(key) != states.get(key)}
     if not moved:
         return data
     # An action that was commented out and comes back keeps its other parameters.
-    kept = {f.endpoint: f.action for f in (*read_model(back).forwards[::-1], *model.forwards[::-1])}
+    kept = {f.endpoint: f.action for f in (*read(back).forwards[::-1], *model.forwards[::-1])}
     standing = by_endpoint(model)
     cuts: dict[str, list[Replacement]] = {}
     written: dict[Endpoint, Action | None] = {}
@@ -71,7 +74,7 @@ def rewritten(data: bytes, states: Mapping[Endpoint, State]) -> bytes:
                 "an action that stands within the text of an include cannot be changed"
             )
         texts[name] = changed(texts[name], inside)
-    return with_own(packed(data, texts), lines, {key: states[key] for key in written})
+    return with_own(packed(data, texts), lines, {key: states[key] for key in written}, read)
 
 
 def pairs(
