@@ -122,12 +122,8 @@ def _endpoint(text: str) -> Endpoint:
 
 
 def selections(seen: Seen) -> dict[Endpoint, Selection]:
-    """What arrived, as selections; a connection without any message counts for none."""
-    return {
-        end: Selection(sum(1 << pri for pri in pris))
-        for end, pris in sorted(seen.sends.items())
-        if pris
-    }
+    """What arrived; a connection without any message counts for none."""
+    return {end: found for end, found in sorted(seen.sends.items()) if found}
 
 
 def compared(

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import csv
 import io
+import posixpath
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from difflib import get_close_matches
@@ -32,7 +33,7 @@ from ivrel.core.form import (
     place,
     read_yaml,
 )
-from ivrel.core.reach import HOSTS, REACH, RULES, Reach
+from ivrel.core.reach import HOSTS, REACH, RULES, Reach, reach_of
 from ivrel.core.vocabulary.addresses import address
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.core.vocabulary.software import Software, Version, read_package, read_versions
@@ -273,7 +274,25 @@ def read_fleet(text: str, file: str) -> Fleet:
     # Most fleets give each address once, and are spared the copying.
     if any(len(names) > 1 for names in claims.values()):
         devices = [_with_rivals(device, claims) for device in devices]
-    return Fleet(name, tuple(devices), file, apart, ways)
+    return with_ways(Fleet(name, tuple(devices), file, apart), ways)
+
+
+def with_ways(fleet: Fleet, ways: Ways) -> Fleet:
+    """Return a fleet with how its devices are reached; where files are fetched tells what the
+    includes in them are relative to.
+    """
+    devices = fleet.devices
+    if any(rule.reach.files for rule in ways.rules) or any(d.reach is not None for d in devices):
+        devices = tuple(_with_folder(device, ways) for device in devices)
+    return replace(fleet, devices=devices, ways=ways)
+
+
+def _with_folder(device: Device, ways: Ways) -> Device:
+    files = reach_of(ways.rules, device).files
+    folder = posixpath.dirname(files[0]) if files else ""
+    if not folder:
+        return device
+    return replace(device, software=replace(device.software, folder=folder))
 
 
 def _apart(

@@ -28,6 +28,7 @@ from ivrel.core.vocabulary.software import Software, Version, read_versions
 SECONDS = 20
 C = TypeVar("C", Correction, Judged)
 _MAIN = "rsyslog.conf"
+FOLDER = "/etc"  # where the main file lies, unless something else is said
 _BY_PATH = re.compile(rb"""(?:modload\s+["']?|load\s*=\s*["'])[^\s"']*/""", re.I)
 _PLACE = re.compile(r"error during parsing file (\S+), on or before line (\d+): ")
 _AROUND = re.compile(r"(errors occurr?ed in file '([^']+)') around line (\d+)")
@@ -82,49 +83,73 @@ class DaemonCheck:
         if asked is None or _BY_PATH.search(data) or not software.may_be(self._version):
             return correction
         try:
-            before = Counter(one.text for one in complaints(asked, data))
-            against = complaints(asked, correction.corrected)
+            folder = software.folder or FOLDER
+            before = Counter(one.text for one in complaints(asked, data, folder))
+            against = complaints(asked, correction.corrected, folder)
         except (OSError, subprocess.SubprocessError) as problem:
             why = f"it cannot be asked: {problem}"
         else:
-            why = self._why(before, against, dialect, correction.corrected)
+            why = self._why(before, against, dialect, correction.corrected, folder)
         return replace(correction, proof=(*correction.proof, Property(TAKEN, not why, why)))
 
     def _why(
-        self, before: Counter[str], against: list[Complaint], dialect: Dialect, data: bytes
+        self,
+        before: Counter[str],
+        against: list[Complaint],
+        dialect: Dialect,
+        data: bytes,
+        folder: str,
     ) -> str:
         """Return what the program has against a corrected text; '' if it takes it.
 
         What it had against the text before is no fault of the correction, unless it is about what
         sends: that has to be taken.
         """
+        lines = {f"{folder}/{part.name or _MAIN}": part.data.split(b"\n") for part in parts(data)}
         sending = list(dialect.shape.sends_at(Text(data)))
         for one in against:
-            for file, first, last in sending:
-                is_it = one.file in (file, f"/etc/{file or _MAIN}")
-                if is_it and first <= one.line <= last:
-                    return f"line {one.line}, which is to send: {one.text}"
+            said = range(_earliest(one, lines.get(one.file, [])), one.line + 1)
+            for file, first, last in sending if one.line else ():
+                is_it = one.file == f"{folder}/{file or _MAIN}"
+                if is_it and (first in said or last in said or first <= one.line <= last):
+                    return f"line {first}, which is to send: {one.text}"
         new = list((Counter(one.text for one in against) - before).elements())
         return new[0] if new else ""
 
 
-def complaints(asked: str, data: bytes) -> list[Complaint]:
-    """Return the complaints of rsyslogd -N1 about a configuration."""
+def _earliest(one: Complaint, lines: list[bytes]) -> int:
+    """Return the first line that a complaint may be about.
+
+    What it says of a parameter has the line of its object's end; anything else may be said when the
+    next statement has been begun.
+    """
+    at = one.line
+    if "parameter" in one.text or "errors occur" in one.text:
+        return at
+    at -= 1
+    while at > 1 and lines[at - 1 : at] and re.match(rb"\s*(?:#|$)", lines[at - 1]):
+        at -= 1
+    return max(at, 1)
+
+
+def complaints(asked: str, data: bytes, folder: str = FOLDER) -> list[Complaint]:
+    """Return the complaints of rsyslogd -N1 about a configuration that lies in a folder."""
     with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
+        copy = Path(name)
         for part in parts(data):
-            path = folder / (part.name or _MAIN)
+            path = copy / (part.name or _MAIN)
             path.parent.mkdir(parents=True, exist_ok=True)
             # Includes name files of the device; here they must not mean those of this machine.
-            path.write_bytes(part.data.replace(b"/etc/", f"{name}/".encode()))
-        main = next(iter(sorted(folder.rglob(_MAIN), key=lambda p: len(p.parts))), None)
+            here = part.data.replace(f"{folder}/".encode(), f"{name}/".encode())
+            path.write_bytes(here)
+        main = next(iter(sorted(copy.rglob(_MAIN), key=lambda p: len(p.parts))), None)
         if main is None:
             return []
         call = [asked, "-N1", "-f", str(main)]
         done = subprocess.run(
             call, capture_output=True, text=True, timeout=SECONDS, errors="replace", check=False
         )
-        return placed_in(done.stderr, f"{name}/", "/etc/")
+        return placed_in(done.stderr, f"{name}/", f"{folder}/")
 
 
 def placed_in(said: str, folder: str, stands_for: str) -> list[Complaint]:

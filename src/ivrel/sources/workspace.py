@@ -7,9 +7,8 @@ from functools import cached_property
 from pathlib import Path
 
 from msgspec import Struct
-from msgspec.structs import replace
 
-from ivrel.core.fleet import Device, Fleet, read_fleet
+from ivrel.core.fleet import Device, Fleet, read_fleet, with_ways
 from ivrel.core.judging.asking import read_policy
 from ivrel.core.policy import Policy
 from ivrel.core.vocabulary.errors import InputError, Mistake, Unreadable
@@ -119,7 +118,7 @@ class WorkspaceFiles:
             said = "stands beside fleet.yaml, which has room for it; expected its rules there"
             raise InputError([Mistake(WAYS, said)])
         ways = read_ways(read_text(self.folder / WAYS, WAYS), WAYS, fleet.devices)
-        return replace(fleet, ways=ways)
+        return with_ways(fleet, ways)
 
     def without_dialect(self, devices: Iterable[Device]) -> dict[str, list[Device]]:
         """Return the devices of each platform that no dialect describes."""

@@ -19,17 +19,20 @@ class Software(Struct, frozen=True, gc=False):
     """What is known to be installed on a device.
 
     `versions`: the lowest and the highest version that the daemon may have; empty if nobody says;
-    `packages`: those that are installed, of the daemon's own; None if nobody says.
+    `packages`: those that are installed, of the daemon's own; None if nobody says; `folder`: where
+    its main file lies; '' is the usual place.
     """
 
     versions: tuple[Version, ...] = ()
     packages: tuple[str, ...] | None = None
+    folder: str = ""
 
     def over(self, other: Software) -> Software:
         """Return what this says, and what the other one says of the rest."""
         return Software(
             self.versions or other.versions,
             other.packages if self.packages is None else self.packages,
+            self.folder or other.folder,
         )
 
     def has(self, package: str) -> bool | None:

@@ -21,11 +21,25 @@ DEEPEST = 16  # files that include each other
 class Files:
     """The files of a bundle, by the names that configurations include them by."""
 
-    def __init__(self, found: Sequence[Part], main: Part) -> None:
+    def __init__(self, found: Sequence[Part], main: Part, folder: str = "") -> None:
+        self.folder = folder or "/etc"
         self.parts = found
         self.main = main
         self.doubts: list[Uncertainty] = []
         self.includes: list[str] = []
+
+    def within(self, wanted: str) -> str:
+        """Return the name among the files of what a configuration names by its whole path; the main
+        file stands for the folder.
+        """
+        above = PurePosixPath(self.main.name).parent
+        if wanted.endswith("/"):
+            wanted += "*"
+        path = PurePosixPath(re.sub("^/+", "/", wanted.strip('"')))
+        if not path.is_absolute():
+            return str(above / path)
+        root = self.folder if path.is_relative_to(self.folder) else "/"
+        return str(above / path.relative_to(root))
 
     def opened(self, params: Mapping[str, Param], token: Token, within: tuple[str, ...]) -> Opened:
         """Return the files that an include means, in their order."""
@@ -57,17 +71,20 @@ class Files:
             self.doubts.append(
                 Uncertainty(f"{name} (is looked for where the daemon was started)", at)
             )
-        pattern = within_folder(name, self.main.name)
+        pattern = self.within(name)
         if any(part.name.startswith(pattern.rstrip("/") + "/") for part in self.parts):
             pattern = pattern.rstrip("/") + "/*"
-        if name.startswith("/etc/"):
-            self.includes.append(
-                pattern
-            )  # what lies elsewhere is no part of this configuration's folder
+        is_within = PurePosixPath(name).is_relative_to(self.folder)
+        if is_within:
+            # What lies elsewhere is no part of this configuration's folder.
+            self.includes.append(pattern)
         found = sorted((p for p in self.parts if _fits(p.name, pattern)), key=lambda p: p.name)
         mode = params.get("mode", Param("required", at)).value
         if not found and mode != "optional" and not re.search(r"[*?\[]", pattern):
             self.doubts.append(Uncertainty(f"{name} (no such file)", at))
+        elif not found and not is_within and name.startswith("/"):
+            said = f"{name} (lies outside {self.folder}, and is not among the files)"
+            self.doubts.append(Uncertainty(said, at))
         out = []
         for part in found:
             if part.name in within or len(within) > DEEPEST:
@@ -75,21 +92,6 @@ class Files:
                 continue
             out.append(read_source(part.name, part.first, part.text))
         return tuple(out)
-
-
-def within_folder(wanted: str, main: str) -> str:
-    """Return the name in a folder of what a configuration names by its whole path.
-
-    The main file represents /etc.
-    """
-    above = PurePosixPath(main).parent
-    if wanted.endswith("/"):
-        wanted += "*"
-    path = PurePosixPath(re.sub("^/+", "/", wanted.strip('"')))
-    if not path.is_absolute():
-        return str(above / path)
-    inner = path.relative_to("/etc") if path.is_relative_to("/etc") else path.relative_to("/")
-    return str(above / inner)
 
 
 def _fits(name: str, pattern: str) -> bool:

@@ -63,7 +63,7 @@ def _files(data: bytes) -> tuple[Sequence[Part], Part]:
 
 
 def _whole(found: Sequence[Part], main: Part, software: Software) -> Model:
-    files = Files(found, main)
+    files = Files(found, main, software.folder)
     source = read_source(main.name, main.first, main.text)
     script = read_script(source, files.opened)
     setup = Setup(script.statements, software)
