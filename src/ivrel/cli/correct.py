@@ -62,6 +62,13 @@ def _outlet_arguments(parser: Parser) -> None:
         help="apply proved corrections to the configuration files of the "
         "workspace; --undo reverts this",
     )
+    parser.add_argument(
+        "--carry-out",
+        action="store_true",
+        help="have rsyslogd itself run what is corrected, in a network of its own, "
+        "with a message of each facility and severity; needs rsyslogd here, and "
+        "the right to make namespaces",
+    )
     does.add_argument("--undo", action="store_true", help="revert the last --in-place")
     does.add_argument(
         "--prove",
@@ -96,6 +103,10 @@ def _wave_arguments(parser: Parser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the command and return its exit code."""
+    if args.carry_out and (args.undo or args.prove is not None):
+        from ivrel.core.vocabulary.errors import InputError
+
+        raise InputError("--carry-out is about corrections that are written now; leave it out")
     if args.prove is not None:
         return _prove(args)
     return _undo(args) if args.undo else _correct(args)
@@ -143,7 +154,9 @@ def _correct(args: argparse.Namespace) -> int:
     devices = common.chosen(args, workspace)
     common.given_text(args, workspace, devices)
     _check_places(args)
-    corrections = workspace.correct(args.setting, _waves(args), devices=devices)
+    corrections = workspace.correct(
+        args.setting, _waves(args), carry_out=args.carry_out, devices=devices
+    )
     if args.form:
         return _patch(workspace, corrections)
     if args.output:

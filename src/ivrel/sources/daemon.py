@@ -19,11 +19,15 @@ from typing import TypeVar
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ivrel.core.correcting import TAKEN, Correction, Judged, Property
+from ivrel.core.correcting import CARRIED, TAKEN, Correction, Judged, Property
+from ivrel.core.correcting.carried import departure_of
 from ivrel.core.dialects.dialect import Dialect
+from ivrel.core.reading.records import read_records
+from ivrel.core.settings import Scope
 from ivrel.core.text.bundle import parts
 from ivrel.core.text.text import Text
-from ivrel.core.vocabulary.software import Software, Version, read_versions
+from ivrel.core.vocabulary.software import Software, Version, read_versions, version_text
+from ivrel.sources.carrying import Carrier, is_allowed, may_run
 
 SECONDS = 20
 C = TypeVar("C", Correction, Judged)
@@ -43,6 +47,15 @@ class Complaint(Struct, frozen=True):
     text: str
     file: str = ""
     line: int = 0
+
+
+def why_not_carried() -> str:
+    """Return why nothing can be carried out here; '' if it can."""
+    if program() is None:
+        return "there is no rsyslogd here"
+    if not is_allowed():
+        return "this needs Linux, and the right to make namespaces: run it as root"
+    return ""
 
 
 def program() -> str | None:
@@ -65,7 +78,15 @@ def version_of(asked: str) -> Version:
 
 
 class DaemonCheck:
-    """Asks the program about the corrections of one run."""
+    """Asks the program about the corrections of one run; `carry_out`: have it run them as well."""
+
+    def __init__(self, *, carry_out: bool = False) -> None:
+        self._carries = carry_out
+
+    @cached_property
+    def _carrier(self) -> Carrier:
+        assert self._program is not None
+        return Carrier(self._program)
 
     @cached_property
     def _program(self) -> str | None:
@@ -90,7 +111,27 @@ class DaemonCheck:
             why = f"it cannot be asked: {problem}"
         else:
             why = self._why(before, against, dialect, correction.corrected, folder)
-        return replace(correction, proof=(*correction.proof, Property(TAKEN, not why, why)))
+        proof: tuple[Property, ...] = (*correction.proof, Property(TAKEN, not why, why))
+        if self._carries and may_run(correction.corrected):
+            proof = (*proof, self._carried_out(dialect, correction.corrected))
+        return replace(correction, proof=proof)
+
+    def _carried_out(self, dialect: Dialect, data: bytes) -> Property:
+        """Have the program run a corrected text, and compare what it sends."""
+        by = f"rsyslogd {version_text(self._version)}"
+        files = {part.name or _MAIN: part.data for part in parts(data)}
+        # A busy machine loses messages, so that what departs is tried once more.
+        why = ""
+        for _ in range(2):
+            try:
+                found = self._carrier.run(files)
+            except OSError as problem:
+                return Property(CARRIED, False, f"it cannot be carried out: {problem}", by)
+            scope = Scope(None, read_records(dialect, data), {})
+            why = departure_of(scope, found.sends) if found.starts else "it does not start"
+            if not why:
+                break
+        return Property(CARRIED, not why, why, by)
 
     def _why(
         self,

@@ -73,7 +73,7 @@ class OfCorrections(WorkspaceJob[R], Generic[R]):
     """What depends on corrections.
 
     `names`: the settings they are about, if not all; `usual`: what most of the fleet has, None
-    while that is not known.
+    while that is not known; `carry_out`: have the platform's own program run what is corrected.
     """
 
     # A correction takes as long as several audits: few of them are worth a process.
@@ -85,8 +85,11 @@ class OfCorrections(WorkspaceJob[R], Generic[R]):
         today: date,
         names: Collection[str] = (),
         usual: Usual | None = NOTHING_USUAL,
+        *,
+        carry_out: bool = False,
     ) -> None:
         super().__init__(workspace, today)
+        self._carries = carry_out
         self._names = tuple(names)
         self._usual = usual
 
@@ -96,7 +99,7 @@ class OfCorrections(WorkspaceJob[R], Generic[R]):
 
     @cached_property
     def _daemon(self) -> DaemonCheck:
-        return DaemonCheck()
+        return DaemonCheck(carry_out=self._carries)
 
     def _corrector_by(self, policy: Policy) -> Corrector:
         return Corrector(policy, self._today, self._names, self._usual, self._known)
@@ -123,8 +126,9 @@ class Correcting(OfCorrections["Correction | NotCorrected"]):
         usual: Usual | None = NOTHING_USUAL,
         *,
         needs_text: bool = False,
+        carry_out: bool = False,
     ) -> None:
-        super().__init__(workspace, today, names, usual)
+        super().__init__(workspace, today, names, usual, carry_out=carry_out)
         self._needs_text = needs_text
 
     def worked_out(self, device: Device, text: Text, file: str) -> Correction | NotCorrected:

@@ -16,6 +16,7 @@ from ivrel.core.fleet import Device
 from ivrel.core.vocabulary.errors import InputError, Mistake
 from ivrel.core.vocabulary.wording import not_one_of
 from ivrel.sources.corrections import BESIDE, CHANGE, SHEETS, UNPROVED
+from ivrel.sources.daemon import why_not_carried
 from ivrel.sources.files import claim_folder
 from ivrel.sources.workspace import WorkspaceFiles
 from ivrel.work.correcting_jobs import Correcting, NotCorrected
@@ -48,8 +49,13 @@ class Corrections:
         devices: Sequence[Device],
         settings: Collection[str] = (),
         waves: WaveOptions | None = None,
+        *,
+        carry_out: bool = False,
     ) -> None:
+        if carry_out and (why := why_not_carried()):
+            raise InputError(f"corrections cannot be carried out: {why}")
         self.devices = tuple(devices)
+        self._carries = carry_out
         self._files = files
         self._options = options
         self._settings = settings
@@ -124,7 +130,14 @@ class Corrections:
         run = Deciding(
             files,
             options,
-            lambda usual: Correcting(files, options.today, settings, usual, needs_text=needs_text),
+            lambda usual: Correcting(
+                files,
+                options.today,
+                settings,
+                usual,
+                needs_text=needs_text,
+                carry_out=self._carries,
+            ),
             left_open([files.policy], settings),
             doing="correcting",
         )

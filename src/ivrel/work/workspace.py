@@ -249,11 +249,14 @@ class Workspace:
         self,
         settings: Iterable[str] = (),
         waves: WaveOptions | None = None,
+        *,
+        carry_out: bool = False,
         **selection: Unpack[SelectionOptions],
     ) -> Corrections:
         """Return the corrections of devices: iterate over them, or `write` them to a folder.
 
-        `settings`: only these; `waves`: also plan the waves of a delivery.
+        `settings`: only these; `waves`: also plan the waves of a delivery; `carry_out`: have the
+        platform's own program run what is corrected, in namespaces; InputError if that cannot be.
 
         >>> import ivrel
         >>> found = ivrel.open("skerry").correct(devices=["tarsk-fw2"]).collect()
@@ -263,7 +266,8 @@ class Workspace:
         from ivrel.work.correction import Corrections
 
         devices = self.select(**selection)
-        return Corrections(self.files, self.options, devices, known_settings(settings), waves)
+        names = known_settings(settings)
+        return Corrections(self.files, self.options, devices, names, waves, carry_out=carry_out)
 
     def prove(
         self, path: Path | str, settings: Iterable[str] = (), **selection: Unpack[SelectionOptions]

@@ -7,11 +7,19 @@ from ivrel.core.correcting.corrector import Corrector, correct
 from ivrel.core.correcting.judged import STATES, Judged, Written, judge_change
 from ivrel.core.correcting.prints import fingerprint
 from ivrel.core.correcting.proof import Property
-from ivrel.core.correcting.properties import MEANS, PROPERTIES, TAKEN, NoLongerSent, OutageGap
+from ivrel.core.correcting.properties import (
+    CARRIED,
+    MEANS,
+    PROPERTIES,
+    TAKEN,
+    NoLongerSent,
+    OutageGap,
+)
 from ivrel.core.correcting.reasons import CorrectionLine
 from ivrel.core.correcting.what_if import Otherwise, WhatIf, what_if
 
 __all__ = [
+    "CARRIED",
     "MEANS",
     "PROPERTIES",
     "STATES",

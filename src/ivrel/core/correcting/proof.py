@@ -21,11 +21,20 @@ from ivrel.core.vocabulary.errors import InputError, Refused, Unreadable
 
 
 class Property(Struct, frozen=True):
-    """One property of the proof, whether it holds, and what shows that it does not."""
+    """One property of the proof, whether it holds, and what shows that it does not.
+
+    `by`: the program that showed it, with its version, if it was none of Ivrel's own.
+    """
 
     name: str
     holds: bool
     why: str
+    by: str = ""
+
+    @property
+    def title(self) -> str:
+        """The name, and by whom it was shown."""
+        return f"{self.name} by {self.by}" if self.by else self.name
 
 
 class Proof(Struct, frozen=True):

@@ -47,8 +47,12 @@ PROPERTIES: Mapping[str, str] = {
 
 # One more, where the platform's own program can be asked.
 TAKEN = "taken"
+# And another, where it can be run.
+CARRIED = "carried out"
 MEANS: Mapping[str, str] = {
     **PROPERTIES,
+    CARRIED: "the platform's own program ran it, and sent a message of each facility and severity "
+    "as was computed",
     TAKEN: "the platform's own program has nothing more against it than before",
 }
 

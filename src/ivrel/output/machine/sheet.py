@@ -108,7 +108,7 @@ def _change(section: Section) -> Iterator[str]:
     for gone in section.no_longer_sent:
         yield from (f"No longer sent: {cell(gone.words)}.", "")
     if section.proved:
-        yield from ("Proved: " + ", ".join(p.name for p in section.proof) + ".", "")
+        yield from ("Proved: " + ", ".join(p.title for p in section.proof) + ".", "")
     for title, text in (("Change", section.change), ("Back-out", section.backout)):
         yield from (f"{title}:", "", *for_markdown_block(text), "")
 

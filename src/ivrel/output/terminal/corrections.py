@@ -6,7 +6,15 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from ivrel.core.correcting import MEANS, PROPERTIES, TAKEN, Correction, NoLongerSent
+from ivrel.core.correcting import (
+    CARRIED,
+    MEANS,
+    PROPERTIES,
+    TAKEN,
+    Correction,
+    NoLongerSent,
+    Property,
+)
 from ivrel.core.vocabulary.wording import counted, shorten
 from ivrel.output.terminal.screen import Cell, line, shown, styled, table
 from ivrel.output.views.corrections import CorrectionsView
@@ -191,6 +199,17 @@ def _sum(
         line(
             screen,
             (f"{asks[0]} was not asked: it is not here, or a module is named by its path", "dim"),
+        )
+    carried: list[Property] = []
+    for c in changed:
+        carried += (p for p in c.proof if p.name == CARRIED)
+    if carried:
+        whole = sum(p.holds for p in carried)
+        line(
+            screen,
+            (f"carried out by {carried[0].by}: ", ""),
+            (f"{whole} of {len(carried)}", "green" if whole == len(carried) else "bold red"),
+            ", with a message of each facility and severity",
         )
 
 

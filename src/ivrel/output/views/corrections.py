@@ -53,5 +53,12 @@ def correction_for_machines(c: Correction) -> dict[str, Any]:
 def proof_for_machines(proof: Iterable[Property]) -> list[dict[str, Any]]:
     """Return the machine form of a proof."""
     return [
-        {"property": p.name, "means": MEANS[p.name], "holds": p.holds, "why": p.why} for p in proof
+        {
+            "property": p.name,
+            "means": MEANS[p.name],
+            "holds": p.holds,
+            "why": p.why,
+            **({"by": p.by} if p.by else {}),
+        }
+        for p in proof
     ]

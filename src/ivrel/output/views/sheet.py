@@ -12,6 +12,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ivrel.core.correcting import (
+    CARRIED,
     PROPERTIES,
     TAKEN,
     Correction,
@@ -161,7 +162,8 @@ class SheetSections:
 
     def told(self) -> list[str]:
         """Return the properties that the proof has, in their order."""
-        return [name for name in (*PROPERTIES, TAKEN) if name in PROPERTIES or name in self.taken]
+        more = [name for name in (TAKEN, CARRIED) if name in self.taken]
+        return [*PROPERTIES, *more]
 
     def elsewhere(self) -> list[tuple[str, str, int]]:
         """Return the settings that lines are about, what that brings about elsewhere, and on how

@@ -72,7 +72,9 @@ class Carrier:
 
     def __init__(self, program: str) -> None:
         self._folder = tempfile.mkdtemp(prefix="ivrel-carry-")
-        call = [*unshare_words(), sys.executable, "-m", _WORKER, program, self._folder]
+        # The shell outlives the namespaces, whatever becomes of this process, and tidies up.
+        shell = ["sh", "-c", '"$@"; rm -rf -- "$0"', self._folder]
+        call = [*shell, *unshare_words(), sys.executable, "-m", _WORKER, program, self._folder]
         self._process = subprocess.Popen(
             call,
             stdin=subprocess.PIPE,
@@ -121,4 +123,3 @@ class Carrier:
             self._process.kill()
             self._process.wait()
         self._process.stdout.close()
-        shutil.rmtree(self._folder, ignore_errors=True)

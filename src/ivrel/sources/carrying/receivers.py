@@ -24,6 +24,7 @@ OUTER = "02:00:00:00:00:02"  # the hardware address of this end
 _IPV4 = 0x0800
 _IPV6 = 0x86DD
 _UDP = 17
+_LATEST = 3.0  # seconds for which streams may be read when the daemon has ended
 _QUIET = 0.03  # seconds without anything new, after which all is taken to have come
 
 Note = Callable[[Endpoint, bytes], None]
@@ -38,6 +39,7 @@ class Receivers:
         self._got: dict[Endpoint, list[bytes]] = {}
         self._listening: dict[int, socket.socket] = {}  # a port that was once asked for stays open
         self._context: ssl.SSLContext | None = None
+        self._open = 0  # streams
 
     def prepare(self) -> None:
         """Make every address one of this end."""
@@ -56,8 +58,12 @@ class Receivers:
         raw.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 23)
         threading.Thread(target=self._datagrams, args=(raw,), daemon=True).start()
 
-    def begin(self, ports: list[int]) -> None:
-        """Forget what came, and listen on these ports."""
+    def begin(self, ports: list[int], senders: list[str]) -> None:
+        """Forget what came, and listen on these ports; `senders`: addresses of the other end."""
+        for address in senders:
+            to = f"{address}/128 via fd00::1" if ":" in address else f"{address}/32 via 192.0.2.200"
+            words = f"{'-6' if ':' in address else '-4'} route replace {to} dev outer onlink"
+            subprocess.run(["ip", *words.split()], check=False, capture_output=True)
         with self._lock:
             self._got.clear()
         certificate = self._folder / "certificate.pem"
@@ -78,7 +84,9 @@ class Receivers:
         """
         last = -1
         now = self._size()
-        while last != now:
+        end = time.monotonic() + _LATEST
+        # The daemon has ended, so that its streams end, too; what is in them is read first.
+        while last != now or (self._open and time.monotonic() < end):
             time.sleep(_QUIET)
             last = now
             now = self._size()
@@ -116,6 +124,8 @@ class Receivers:
             threading.Thread(target=self._stream, args=(stream,), daemon=True).start()
 
     def _stream(self, stream: socket.socket) -> None:
+        with self._lock:
+            self._open += 1
         address, port = stream.getsockname()[:2]
         address = address.removeprefix("::ffff:")
         transport = "tcp"
@@ -137,6 +147,8 @@ class Receivers:
             pass  # the sender has gone, or does not trust this end
         finally:
             stream.close()
+            with self._lock:
+                self._open -= 1
 
     def _relp(self, stream: socket.socket, endpoint: Endpoint) -> None:
         """Speak as much of RELP as makes a sender hand over its messages: answer every frame."""
@@ -181,7 +193,7 @@ def main() -> None:
         if line.strip() == "report":
             print(json.dumps(receivers.report()), flush=True)
         else:
-            receivers.begin(json.loads(line))
+            receivers.begin(**json.loads(line))
             print("listening", flush=True)
 
 

@@ -42,6 +42,8 @@ _HOST = re.compile(
     r"""(?:@(?:\([^)]*\))?|target\s*=\s*["'])([A-Za-z][A-Za-z0-9-]*(?:\.[A-Za-z0-9-]+)*)""", re.I
 )
 _OWNER = re.compile(r'(?i)owner(?:="(\w+)"|\s+(\w+))')
+_ADDRESS = re.compile(r"""\baddress\s*=\s*["']([0-9A-Fa-f:.]+)["']""", re.I)
+_DEVICE = re.compile(r"""\bdevice\s*=\s*["']([\w.-]{1,15})["']""", re.I)
 _NUMBER = re.compile(r"(?<![\w.])\d{2,5}(?![\w.])")
 
 
@@ -155,17 +157,34 @@ def _carried(
     with Path("/etc/passwd").open("a") as users:
         users.writelines(f"{owner}:x:65533:65533::/:/bin/false\n" for owner in owners - {"root"})
     _certify(whole, folder)
+    addresses = _addressed(whole)
     told = against(program)
     _MAIN.write_bytes(PRELUDE.encode() + _MAIN.read_bytes())
     ports = {int(p) for p in _NUMBER.findall(whole) if 0 < int(p) < 65536} | _PORTS
     assert receiver.stdin is not None and receiver.stdout is not None
-    print(json.dumps(sorted(ports)[:_MOST_PORTS]), file=receiver.stdin, flush=True)
+    begin = {"ports": sorted(ports)[:_MOST_PORTS], "senders": addresses}
+    print(json.dumps(begin), file=receiver.stdin, flush=True)
     receiver.stdout.readline()
     starts = fed(program, folder, case.get("enter"))
     print("report", file=receiver.stdin, flush=True)
     got = json.loads(receiver.stdout.readline())
     sends = [[hosts.get(a, a), p, t, pris, stamps] for a, p, t, pris, stamps in got]
     return {"told": told, "starts": starts, "sends": sends}
+
+
+def _addressed(whole: str) -> list[str]:
+    """Give the worker's end the addresses that the text sends from, and the names of the interfaces
+    that it sends by, and return those addresses: on the device they are there.
+    """
+    subprocess.run(["ip", "addr", "flush", "dev", "lo", "scope", "global"], check=False)
+    addresses = list(dict.fromkeys(_ADDRESS.findall(whole)))[:_MOST_PORTS]
+    for address in addresses:
+        words = f"addr replace {address}/{128 if ':' in address else 32} dev lo"
+        subprocess.run(["ip", *words.split()], check=False, capture_output=True)
+    for name in dict.fromkeys(_DEVICE.findall(whole)):
+        words = f"link property add dev inner altname {name}"
+        subprocess.run(["ip", *words.split()], check=False, capture_output=True)
+    return addresses
 
 
 def _certify(whole: str, folder: Path) -> None:
