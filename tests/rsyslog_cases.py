@@ -135,9 +135,6 @@ def compared(
 ) -> tuple[str, str]:
     """How a text is read against what a daemon sent: certain, bounds, unknown or wrong, and what
     shows it.
-
-    Receivers have no certificate that anybody trusts: what is sent to verified ones only must not
-    be more.
     """
     try:
         records = read_records(dialect_with(software), data)
@@ -165,7 +162,7 @@ def _compared(records: Records, sends: Mapping[Endpoint, Selection]) -> tuple[st
         said, got = sendings(scope, d)[""], sends.get(end, Selection(0))
         if not got <= said:
             return "wrong", f"{end} gets more: {(got - said).describe()}"
-        if not said.sure <= got and end[2] not in ("tls", "relp") and not end[0].startswith("127."):
+        if not said.sure <= got and end[2] != "relp" and not end[0].startswith("127."):
             return "wrong", f"{end} gets less: without {(said.sure - got).describe()}"
         if not said.certain:
             unsure.append(str(end))

@@ -36,6 +36,7 @@ PRELUDE = (
     f'input(type="imudp" address="127.0.0.1" port="{_READY}" ruleset="_ready")\n'
 )
 _PRIS = 192
+_WRITTEN = ("/var/spool/rsyslog", "/var/lib/rsyslog")  # folders that the daemon keeps things in
 _HEAD = "Nov 23 10:00:00 gw test:"
 _MAIN = Path("/etc/rsyslog.conf")
 _HOST = re.compile(
@@ -100,8 +101,7 @@ def _settle(folder: Path) -> None:
     _sh("mount", "--bind", str(etc), "/etc")
     for place in ("/var/log", "/var/spool", "/var/lib", "/run"):
         _sh("mount", "-t", "tmpfs", "tmpfs", place)
-    for place in ("/var/spool/rsyslog", "/var/lib/rsyslog", "/run/systemd/journal"):
-        Path(place).mkdir(parents=True)
+    Path("/run/systemd/journal").mkdir(parents=True)
     _sh("mount", "--rbind", str(dev), "/dev")
     # What the kernel says is read by the daemon of this machine, and by nobody else.
     with contextlib.suppress(subprocess.CalledProcessError):
@@ -143,6 +143,10 @@ def _carried(
     case: Mapping[str, Any], program: str, receiver: subprocess.Popen[str], folder: Path
 ) -> dict[str, Any]:
     """Run one configuration; return what was seen."""
+    for place in _WRITTEN:
+        # A queue on disk would be taken over by the next configuration.
+        shutil.rmtree(place, ignore_errors=True)
+        Path(place).mkdir(parents=True)
     files: dict[str, str] = dict(case["files"])
     whole = "\n".join(files.values())
     names = sorted(set(_HOST.findall(whole)))

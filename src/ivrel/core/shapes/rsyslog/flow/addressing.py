@@ -7,7 +7,7 @@ Documentation: "omfwd" (configuration/modules/omfwd), "Network Stream Drivers"
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from msgspec.structs import replace
 
@@ -161,10 +161,16 @@ def _transport(
     mode = (said_of(params, "streamdriverauthmode") or "x509/name").lower()
     if named in _PLAIN:
         idle = "no stream driver with TLS is named"
+    elif int(written[:9]) != 1:
+        idle = f"a stream driver has no mode {written}"
+    elif wrong := _wrong_mode(params, named):
+        idle = wrong
     elif mode != "anon" and not (authority or "streamdriver.cafile" in params):
         idle = "no file of trusted certificates is named, so that nobody is verified"
-    elif mode in ("x509/name", "x509/fingerprint") and not _peers(params):
+    elif mode in ("x509/name", "x509/fingerprint") and not _peer_texts(params):
         idle = "no permitted peer is named, so that nobody is"
+    elif mode == "x509/fingerprint" and any(":" not in p for p in _peer_texts(params)):
+        idle = "a permitted peer is no fingerprint"
     return "tls", idle, []
 
 
@@ -172,7 +178,11 @@ def _wrong_mode(params: Mapping[str, Param], driver: str) -> str:
     """Return why a driver without TLS, or TLS that is off, takes an action for none."""
     mode = (said_of(params, "streamdriverauthmode") or "").lower()
     if driver not in _PLAIN:
-        return f"'{mode}' is no way to verify" if mode and mode not in _MODES else ""
+        if mode and mode not in _MODES:
+            return f"'{mode}' is no way to verify"
+        if _peer_texts(params) and mode in ("anon", "x509/certvalid"):
+            return f"permitted peers cannot be verified by '{mode}'"
+        return ""
     if mode not in ("", "anon"):
         return f"a stream driver without TLS cannot verify by '{mode}'"
     for name in ("streamdriverpermittedpeers", "gnutlsprioritystring"):
@@ -189,6 +199,9 @@ def _counted(host: str) -> str:
     return host
 
 
-def _peers(params: Mapping[str, Param]) -> bool:
+def _peer_texts(params: Mapping[str, Param]) -> Sequence[str]:
+    """Return the peers that are permitted."""
     said = params.get("streamdriverpermittedpeers")
-    return said is not None and bool(said.array or said.value)
+    if said is None:
+        return ()
+    return said.array or re.split(r"[ ,]+", said.value or "") if said.array or said.value else ()

@@ -47,6 +47,7 @@ from ivrel.core.vocabulary.software import Software
 DEFAULT = "RSYSLOG_DefaultRuleset"
 # What the host itself says comes in by these.
 _OWN_INPUTS = ("imuxsock", "imjournal", "imklog", "imkmsg")
+_PEERS = "streamdriverpermittedpeers"
 _OF_FORWARDING = ("target", "port", "protocol", "template", "address", "device")
 
 
@@ -167,6 +168,9 @@ class Setup:
             # What was said of the next action was said of this one.
             self._next = {}
             self._before = ()
+            # Permitted peers wait for the next action that sends over TCP, and are used up by it.
+            if said_of(action.params, "protocol") == "tcp":
+                self._lasting = {k: v for k, v in self._lasting.items() if k != _PEERS}
         if ends_daemon(action.params):
             said = f"{s.raw} ({ends_daemon(action.params)} ends rsyslogd)"
             self.doubts.append(Uncertainty(said, s.line))

@@ -294,7 +294,8 @@ def _seldom(action: Action, software: Software) -> tuple[str, str]:
     if discards.isdecimal() and int(discards) < 8:
         return "queue.discardseverity", "drops messages when its queue fills"
     rebinds = said_of(params, "rebindinterval") or "0"
-    if action.endpoint[2] == "udp" and rebinds != "0" and REBINDING.is_made(software) is not False:
+    by_param = action.statement.kind == "action" and action.endpoint[2] == "udp"
+    if by_param and rebinds != "0" and REBINDING.is_made(software) is not False:
         said = REBINDING.said("sends all", "loses messages at each rebinding")
         return "rebindinterval", f"rebindInterval over UDP: {said}"
     hours = {"queue.dequeuetimebegin": "0", "queue.dequeuetimeend": "25"}
