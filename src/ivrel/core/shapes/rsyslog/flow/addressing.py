@@ -19,6 +19,7 @@ from ivrel.core.vocabulary.software import Software
 _SERVICES = {"syslog": "514", "syslog-tls": "6514"}
 _PLAIN = ("", "ptcp")  # stream drivers without TLS
 _DRIVERS = (*_PLAIN, "gtls", "ossl", "mbedtls")
+_TRANSPORTS = ("udp", "tcp", "tls", "relp")
 _MODES = ("anon", "x509/name", "x509/fingerprint", "x509/certvalid")
 
 _HOST = re.compile(r"[\w.-]+|[0-9A-Fa-f:.]+(%\w+)?", re.A)
@@ -71,7 +72,7 @@ def addressed(
     endpoint: Endpoint = (bare, number, transport)
     if idle:
         first = bare.split()[0] if bare.strip() else ""
-        told = _TOLD.fullmatch(first) and _is_number(number)
+        told = _TOLD.fullmatch(first) and _is_number(number) and transport in _TRANSPORTS
         # Where nobody can be meant by it, it has no endpoint.
         endpoint = (first, number, transport) if told else ("", "", "")
     return replace(action, endpoint=endpoint, idle=idle), doubts

@@ -88,6 +88,7 @@ GLOBAL: Mapping[str, str] = {
     "defaultnetstreamdriver": "defaultnetstreamdriver",
     "defaultnetstreamdrivercafile": "defaultnetstreamdrivercafile",
     "abortonuncleanconfig": "abortonuncleanconfig",
+    "workdirectory": "workdirectory",
 }
 
 # What makes all that follows it uncertain.

@@ -140,12 +140,38 @@ def _matched(ignore_case: bool) -> Callable[..., Value]:
     return how
 
 
+_OCTETS = re.compile(r" *(\d{1,3})\.(\d{1,3})\.(\d{1,3})\.(\d{1,3}) *", re.A)
+
+
+def _address_number(pri: int, text: Value) -> Value:
+    found = _OCTETS.fullmatch(str(text))
+    if found is None:
+        return -1 if re.fullmatch("[A-Za-z]+", str(text)) else None
+    numbers = [int(number) for number in found.groups()]
+    if max(numbers) > 255:
+        return None  # more than an address holds: what comes of it is no rule
+    return int.from_bytes(bytes(numbers), "big")
+
+
+def _number_address(pri: int, value: Value) -> Value:
+    count = value if isinstance(value, int) else number(str(value))[0]
+    if count < 0:
+        return "-1"
+    return ".".join(map(str, count.to_bytes(4, "big"))) if count < 1 << 32 else None
+
+
 FUNCTIONS: Mapping[tuple[str, int], Callable[..., Value]] = {
     ("prifilt", 1): _selected,
     ("strlen", 1): lambda pri, text: len(str(text).encode()),
     ("tolower", 1): lambda pri, text: str(text).lower(),
     ("cstr", 1): lambda pri, value: str(value),
     ("cnum", 1): lambda pri, value: value if isinstance(value, int) else number(str(value))[0],
+    ("ip42num", 1): _address_number,
+    ("ipv42num", 1): _address_number,
+    ("num2ipv4", 1): _number_address,
+    ("int2hex", 1): lambda pri, value: (
+        f"{value:x}" if isinstance(value, int) and 0 <= value < 1 << 31 else None
+    ),
     ("field", 3): _field,
     ("substring", 3): _substring,
     ("re_match", 2): _matched(False),

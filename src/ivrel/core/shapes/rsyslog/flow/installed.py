@@ -61,6 +61,9 @@ DIRECT = Change((8, 2102), (8, 2302))
 # A name that was not known before.
 NAMES: Mapping[str, Change] = {
     "re_match_i": Change((8, 2102), (8, 2302)),
+    "re_extract_i": Change((8, 2102), (8, 2302)),
+    "get_property": Change((8, 2102), (8, 2302)),
+    "percentile_observe": Change((8, 2102), (8, 2302)),
     "RSYSLOG_SyslogRFC5424Format": Change((8, 2102), (8, 2302)),
     "streamdriver.cafile": Change((8, 2102), (8, 2302)),
     "streamdriver.keyfile": Change((8, 2102), (8, 2302)),

@@ -300,7 +300,7 @@ class Setup:
             case "module":
                 self._module(s, said)
             case "global":
-                held = (*GLOBAL.values(), "workdirectory", "abortonuncleanconfig")
+                held = GLOBAL.values()
                 self.settings |= {key: s.params[key] for key in held if key in s.params}
                 if "localhostname" in said:
                     self.name = Uncertainty(said["localhostname"], s.params["localhostname"].line)

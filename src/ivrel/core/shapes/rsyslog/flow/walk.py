@@ -8,7 +8,7 @@ Documentation: "Rulesets" (concepts/multi_ruleset), "stop", "call", "set" and "f
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from msgspec.structs import replace
 
@@ -26,9 +26,9 @@ from ivrel.core.shapes.rsyslog.flow.model import Action, Forward, Local, Uncerta
 from ivrel.core.shapes.rsyslog.flow.selectors import read_selector
 from ivrel.core.shapes.rsyslog.flow.setup import Setup
 from ivrel.core.shapes.rsyslog.syntax.expressions import ExpressionNode
-from ivrel.core.shapes.rsyslog.syntax.statements import At, Statement, said_of
+from ivrel.core.shapes.rsyslog.syntax.statements import At, Param, Statement, said_of
 from ivrel.core.vocabulary.errors import Unreadable
-from ivrel.core.vocabulary.software import Software
+from ivrel.core.vocabulary.severity import Selection
 
 _DEEPEST = 16  # rulesets that call each other
 _MOST_STATEMENTS = 20_000  # statements that are carried out
@@ -153,19 +153,26 @@ class Walk:
             self.ruleset(name, under, why)
 
     def called_by_name(self, s: Statement, under: Bounds) -> None:
-        """A ruleset whose name is worked out: if it is always the same, that.
-
-        Else any may be meant.
+        """Call a ruleset whose name is worked out, for each facility and severity; where that is
+        not known, any may be meant.
         """
-        names = set(self.values(s.test)) if s.test else {None}
-        only = next(iter(names))
-        if len(names) == 1 and isinstance(only, str):
-            self.call(Statement("call", s.source, s.line, s.start, s.stop, only), under, None)
-            return
+        found = self.values(s.test) if s.test else (None,) * PRIS
+        by_name: dict[str, int] = {}
+        unknown = 0
+        for pri, value in enumerate(found):
+            if value is None:
+                unknown |= 1 << pri
+            else:
+                name = str(value).lower()
+                by_name[name] = by_name.get(name, 0) | 1 << pri
+        for name, bits in by_name.items():
+            if name in self.setup.rulesets or len(by_name) == 1:
+                called = Statement("call", s.source, s.line, s.start, s.stop, name)
+                self.call(called, under & Bounds(Selection(bits), Selection(bits)), None)
         doubt = Uncertainty(s.raw, s.line)
-        for name in self.setup.rulesets:
+        for name in self.setup.rulesets if unknown else ():
             if name not in self.calling and name != self.setup.default:
-                self.ruleset(name, Bounds(NONE.sure, under.most), doubt)
+                self.ruleset(name, under & Bounds(NONE.sure, Selection(unknown)), doubt)
 
     def assign(self, s: Statement, under: Bounds) -> None:
         """A variable that is set: for what surely comes here its new value, for what may, an
@@ -235,7 +242,7 @@ class Walk:
     ) -> None:
         takes = self.alive & under
         doubt = None if takes.known else (why or self.cause)
-        seldom, why_seldom = _seldom(action, self.setup.software)
+        seldom, why_seldom = _seldom(action, self.setup)
         if seldom:
             takes = Bounds(NONE.sure, takes.most)
             doubt = Uncertainty(why_seldom, action.params[seldom].line)
@@ -282,7 +289,7 @@ class Walk:
         self.forwards[place] = Forward(action, takes, None if takes.known else doubt, chain)
 
 
-def _seldom(action: Action, software: Software) -> tuple[str, str]:
+def _seldom(action: Action, setup: Setup) -> tuple[str, str]:
     """Return the parameter by which an action does not send all that reaches it, and why; '' if
     there is none.
     """
@@ -293,15 +300,42 @@ def _seldom(action: Action, software: Software) -> tuple[str, str]:
     discards = said_of(params, "queue.discardseverity") or ""
     if discards.isdecimal() and int(discards) < 8:
         return "queue.discardseverity", "drops messages when its queue fills"
+    held = _held(params, has_folder="workdirectory" in setup.settings)
+    if held[0]:
+        return held
     rebinds = said_of(params, "rebindinterval") or "0"
     by_param = action.statement.kind == "action" and action.endpoint[2] == "udp"
-    if by_param and rebinds != "0" and REBINDING.is_made(software) is not False:
+    if by_param and rebinds != "0" and REBINDING.is_made(setup.software) is not False:
         said = REBINDING.said("sends all", "loses messages at each rebinding")
         return "rebindinterval", f"rebindInterval over UDP: {said}"
     hours = {"queue.dequeuetimebegin": "0", "queue.dequeuetimeend": "25"}
     for name, whole_day in hours.items():
         if (said_of(params, name) or whole_day) != whole_day:
             return name, "sends at some hours only"
+    return "", ""
+
+
+_LONGEST = 10_000  # milliseconds for which a queue may wait for more, and still counts as sending
+
+
+def _held(params: Mapping[str, Param], *, has_folder: bool) -> tuple[str, str]:
+    """Return the parameter by which a queue holds messages back, or drops them when it is full.
+
+    has_folder: whether the daemon has a folder for what it keeps.
+    """
+    kind = (said_of(params, "queue.type") or "direct").lower()
+    if kind == "direct":
+        return "", ""
+    least = said_of(params, "queue.mindequeuebatchsize") or "0"
+    wait = said_of(params, "queue.mindequeuebatchsize.timeout") or "1000"
+    if least not in ("0", "1") and (not wait.isdecimal() or int(wait[:9]) > _LONGEST):
+        return "queue.mindequeuebatchsize", f"waits for {least} messages, or {wait} ms"
+    if said_of(params, "queue.timeoutenqueue") == "0":
+        return "queue.timeoutenqueue", "drops messages when its queue is full"
+    if kind == "disk" and "queue.filename" in params and not has_folder:
+        return "queue.type", "keeps its queue where the daemon was started: no workDirectory is set"
+    if (said_of(params, "queue.maxdiskspace") or "0") != "0" and kind == "disk":
+        return "queue.maxdiskspace", "drops messages when its queue is full"
     return "", ""
 
 

@@ -58,7 +58,7 @@ FUNCTIONS = frozenset(
     cnum cstr dyn_inc exec_template exists field format_time get_property getenv int2hex
     ipv42num is_time lookup ltrim num2ipv4 parse_json parse_time percentile_observe
     previous_action_suspended prifilt random re_extract re_extract_i re_match re_match_i replace
-    rtrim script_error strlen substring tolower wrap
+    ip42num rtrim script_error strlen substring tolower wrap
     """.split()
 )
 _ESCAPES = {"n": "\n", "t": "\t", "r": "\r", "b": "\b", "a": "\a", "f": "\f", "v": "\v"}
