@@ -64,6 +64,10 @@ def may_run(data: bytes) -> bool:
     return not _RUNS.search(data)
 
 
+def _selection(pris: list[int]) -> Selection:
+    return Selection(sum(1 << pri for pri in pris))
+
+
 class Carrier:
     """Namespaces with a daemon, for one configuration after the other.
 
@@ -108,7 +112,7 @@ class Carrier:
         rows = [((a, p, t), pris, stamps) for a, p, t, pris, stamps in found["sends"]]
         return CarriedOut(
             found["starts"],
-            {end: Selection(sum(1 << pri for pri in pris)) for end, pris, _ in rows},
+            {end: _selection(pris) for end, pris, _ in rows},
             tuple(found["told"]),
             {end: frozenset(stamps) for end, _, stamps in rows},
         )

@@ -29,7 +29,7 @@ _PLACES = {
 }
 
 
-class Pair(NamedTuple):
+class KeyPair(NamedTuple):
     """A certificate and its key."""
 
     certificate: x509.Certificate
@@ -42,7 +42,9 @@ def peers_in(text: str) -> list[str]:
     >>> peers_in('streamdriverpermittedpeers=["a.example", "*.b.example"]')
     ['a.example', 'any.b.example']
     """
-    found = (word for said in _PEERS.findall(text) for word in _WORD.findall(said))
+    found: list[str] = []
+    for said in _PEERS.findall(text):
+        found += _WORD.findall(said)
     return list(dict.fromkeys(word.replace("*", "any") for word in found if ":" not in word))
 
 
@@ -55,23 +57,23 @@ def places_in(text: str) -> Iterator[tuple[str, str]]:
             yield what, path
 
 
-def pem(pair: Pair) -> Mapping[str, bytes]:
+def pem(pair: KeyPair) -> Mapping[str, bytes]:
     """Return a certificate and its key as PEM."""
     key = pair.key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
     return {"certificate": pair.certificate.public_bytes(Encoding.PEM), "key": key}
 
 
-def new_authority() -> Pair:
+def new_authority() -> KeyPair:
     """Return a new authority."""
     return _signed("authority", [], None)
 
 
-def signed_by(authority: Pair, names: list[str]) -> Pair:
+def signed_by(authority: KeyPair, names: list[str]) -> KeyPair:
     """Return a certificate with these names, which an authority signed."""
     return _signed(names[0] if names else "host", names, authority)
 
 
-def write(folder: Path, pair: Pair) -> tuple[Path, Path]:
+def write(folder: Path, pair: KeyPair) -> tuple[Path, Path]:
     """Write a certificate and its key into a folder; return both files."""
     files = pem(pair)
     for name, data in files.items():
@@ -79,7 +81,7 @@ def write(folder: Path, pair: Pair) -> tuple[Path, Path]:
     return folder / "certificate.pem", folder / "key.pem"
 
 
-def _signed(name: str, names: list[str], authority: Pair | None) -> Pair:
+def _signed(name: str, names: list[str], authority: KeyPair | None) -> KeyPair:
     key = ec.generate_private_key(ec.SECP256R1())
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name[:64])])
     now = datetime.now(UTC)
@@ -98,4 +100,4 @@ def _signed(name: str, names: list[str], authority: Pair | None) -> Pair:
         found = [x509.DNSName(one) for one in names if one.isascii()]
         made = made.add_extension(x509.SubjectAlternativeName(found), critical=False)
     signer = key if authority is None else authority.key
-    return Pair(made.sign(signer, hashes.SHA256()), key)
+    return KeyPair(made.sign(signer, hashes.SHA256()), key)

@@ -157,7 +157,7 @@ def _carried(
         path = Path("/etc") / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(text.encode("utf-8", "surrogateescape"))
-    owners = {name for pair in _OWNER.findall(whole) for name in pair if name}
+    owners = {one or other for one, other in _OWNER.findall(whole)}
     with Path("/etc/passwd").open("a") as users:
         users.writelines(f"{owner}:x:65533:65533::/:/bin/false\n" for owner in owners - {"root"})
     _certify(whole, folder)
@@ -216,9 +216,8 @@ def against(program: str) -> list[str]:
     done = subprocess.run(
         call, capture_output=True, text=True, timeout=60, errors="replace", check=False
     )
-    remarks = ("version", "End of config", "always evaluate to FALSE")
-    lines = (line for line in done.stderr.splitlines() if line)
-    return [line for line in lines if not any(word in line for word in remarks)]
+    remarks = re.compile("version|End of config|always evaluate to FALSE")
+    return [line for line in done.stderr.splitlines() if line and not remarks.search(line)]
 
 
 def fed(program: str, folder: Path, enter: tuple[str, int] | None, main_file: Path = _MAIN) -> bool:
