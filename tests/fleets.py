@@ -56,7 +56,8 @@ def write_fleet(
             write_text(folder / "configs" / (f"{name}/{file}" if file else f"{name}.conf"), text)
     rows = [
         f"  - {{device: {d.name}, kind: {d.kind}, site: {d.site}, platform: {d.platform}, "
-        f"groups: [{', '.join(d.groups)}], identity: {d.identity}}}\n"
+        f"groups: [{', '.join(d.groups)}], identity: {d.identity}"
+        f"{', packages: [rsyslog-gnutls]' if d.platform == 'rsyslog' else ''}}}\n"
         for d in out
     ]
     key, second = (folder / ".ivrel" / "standin" / n for n in ("key", "second-password"))

@@ -110,4 +110,4 @@ def test_a_call_that_is_wrong_is_told(
     words: tuple[str, ...], said: str, example: Path, ivrel: Run
 ) -> None:
     done = ivrel(*words, cwd=example, code=2)
-    assert said in done.stderr and done.stderr.count("\n") <= 3
+    assert said in done.stderr and done.stderr.count("\n") <= 4

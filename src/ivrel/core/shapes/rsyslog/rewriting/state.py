@@ -63,9 +63,10 @@ def state_of(forwards: Sequence[Forward]) -> State:
         mode = (said_of(params, "streamdriverauthmode") or "x509/name").lower()
         out["verify"] = ("on" if mode in ("x509/name", "x509/fingerprint") else "off",)
         peers = params.get("streamdriverpermittedpeers")
-        names = peers.array or ((peers.value or "").split(",")) if peers else ()
+        said = peers.array or (peers.value or "").split(",") if peers else ()
+        names = [name.strip() for name in said if name.strip()]
         if names and mode == "x509/name":
-            out["peer"] = (",".join(name.strip() for name in names),)
+            out["peer"] = (",".join(names),)
     kind = (said_of(params, "queue.type") or "direct").lower()
     if kind != "direct":
         out["queue"] = (kind, _size(said_of(params, "queue.size") or "1000"))
