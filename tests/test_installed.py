@@ -199,6 +199,9 @@ def test_a_new_collector_gets_no_filter_of_a_stranger(require: str, order: int) 
         and (facts(alone.corrected, "level") == {"198.51.100.22": "through error"}) == asked
     )
     assert bool(alone.no_longer_sent) == asked  # the same filter lets the same through
+    # Another filter with the same bounds is no heir of it.
+    other = corrected(f'{lines[order == 1]}:msg, contains, "x" @@198.51.100.22:601\n', ONE)
+    assert [gone.destination for gone in other.no_longer_sent] == ["198.51.100.24"]
 
 
 def test_what_was_computed_is_held_against_what_came() -> None:
@@ -231,7 +234,11 @@ def test_corrections_are_carried_out_by_the_daemon_itself(example: Path, ivrel: 
 
 
 def test_what_runs_programs_is_not_carried_out() -> None:
-    for text in (b'*.* action(type="omprog" binary="/bin/true")\n', b"*.* ^/bin/true;x\n"):
+    for text in (
+        b'*.* action(type="omprog" binary="/bin/true")\n',
+        b"*.* ^/bin/true;x\n",
+        b"*.*^/bin/x\n",
+    ):
         assert not may_run(text)
     assert may_run(b"*.* @198.51.100.21 # 2^3\n")
     assert peers_in('streamdriverpermittedpeers=["a.test", "*.b.test"]\n$ActionSendStreamDriverPermittedPeer c.test') == [

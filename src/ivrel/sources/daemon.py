@@ -101,8 +101,13 @@ class DaemonCheck:
         the platform's program is here, can be asked, and may be of the device's version.
         """
         asked = self._program if correction.proof and correction.asks else None
-        if asked is None or _BY_PATH.search(data) or not software.may_be(self._version):
+        if asked is None:
             return correction
+        if _BY_PATH.search(data):
+            return self._not_asked(correction, "a module is named by its path")
+        if not software.may_be(self._version):
+            said = f"the device has another version than {version_text(self._version)}"
+            return self._not_asked(correction, said)
         try:
             folder = software.folder or FOLDER
             before = Counter(one.text for one in complaints(asked, data, folder))
@@ -112,9 +117,20 @@ class DaemonCheck:
         else:
             why = self._why(before, against, dialect, correction.corrected, folder)
         proof: tuple[Property, ...] = (*correction.proof, Property(TAKEN, not why, why))
-        if self._carries and may_run(correction.corrected):
-            proof = (*proof, self._carried_out(dialect, correction.corrected))
-        return replace(correction, proof=proof)
+        checked = replace(correction, proof=proof)
+        if not may_run(correction.corrected):
+            return self._not_asked(checked, "it runs programs of its own")
+        if self._carries:
+            carried = self._carried_out(dialect, correction.corrected)
+            checked = replace(checked, proof=(*proof, carried))
+        return checked
+
+    def _not_asked(self, correction: C, why: str) -> C:
+        """Return a correction that is not carried out, which is said where that was asked for."""
+        if not self._carries:
+            return correction
+        said = Property(CARRIED, False, f"it is not carried out: {why}")
+        return replace(correction, proof=(*correction.proof, said))
 
     def _carried_out(self, dialect: Dialect, data: bytes) -> Property:
         """Have the program run a corrected text, and compare what it sends."""

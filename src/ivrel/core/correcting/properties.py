@@ -53,7 +53,8 @@ MEANS: Mapping[str, str] = {
     **PROPERTIES,
     CARRIED: "the platform's own program ran it, and sent a message of each facility and severity "
     "as was computed",
-    TAKEN: "the platform's own program has nothing more against it than before",
+    TAKEN: "the platform's own program has nothing more against it than before, and nothing "
+    "against what is to send",
 }
 
 
@@ -213,17 +214,34 @@ def no_longer_sent(tried: AppliedChange) -> tuple[NoLongerSent, ...]:
     for destination, channels in before.items():
         for channel, sending in channels.items():
             lost = sending - surely.get(channel, NOTHING)
-            # The same filter, on the way to another, lets the same through.
-            same = any(
-                (now := others.get(channel)) is not None
-                and (now.bits, now.surely) == (sending.bits, sending.surely)
-                for others in after.values()
-            )
-            if lost and not same:
+            if lost and not _is_kept(destination, channel, before, after):
                 of = f" of {channel}" if channel else ""
                 was_sure = not lost - sending.sure
                 out.append(NoLongerSent(destination, f"{lost.describe()}{of}", was_sure))
     return tuple(out)
+
+
+_BySender = Mapping[str, Mapping[str, Sending]]  # by destination and channel
+
+
+def _is_kept(destination: str, channel: str, before: _BySender, after: _BySender) -> bool:
+    """Whether what leaves for a destination still does: for itself, or for one that took its place.
+
+    Filters with the same bounds may be different ones, so that as many must have come as have gone.
+    """
+    was = before[destination][channel]
+
+    def alike(states: _BySender) -> set[str]:
+        found = ((name, channels.get(channel)) for name, channels in states.items())
+        return {
+            name
+            for name, one in found
+            if one is not None and (one.bits, one.surely) == (was.bits, was.surely)
+        }
+
+    old = alike(before)
+    new = alike(after)
+    return destination in new or (bool(new - old) and len(new - old) >= len(old - new))
 
 
 def _sent(scope: Scope) -> dict[str, dict[str, Sending]]:

@@ -28,7 +28,7 @@ _WORKER = "ivrel.sources.carrying.worker"
 _SECONDS = 60.0  # for which a worker may be silent
 # Parts that run programs, or talk to something on this machine, are not carried out.
 _RUNS = re.compile(
-    rb"\bomprog\b|\bmmexternal\b|\bimprog\b|\bimkafka\b|\bomkafka\b|\bimdocker\b|^[^#\n]*\s\^\S",
+    rb"\bomprog\b|\bmmexternal\b|\bimprog\b|\bimkafka\b|\bomkafka\b|\bimdocker\b|^[^#\n]*\^\s*/",
     re.I | re.M,
 )
 
